@@ -1,0 +1,22 @@
+module uncinate
+
+go 1.26.0
+
+require (
+	filippo.io/age v1.3.2
+	github.com/adrg/xdg v0.5.3
+	github.com/gofrs/flock v0.13.2
+	github.com/google/renameio/v2 v2.0.2
+	github.com/mattn/go-runewidth v0.0.31
+	github.com/ohler55/ojg v1.28.5
+	github.com/pelletier/go-toml/v2 v2.4.3
+	github.com/yosida95/uritemplate/v3 v3.0.2
+	golang.org/x/sys v0.49.0
+	golang.org/x/term v0.47.0
+)
+
+require (
+	filippo.io/hpke v0.4.0 // indirect
+	github.com/clipperhouse/uax29/v2 v2.2.0 // indirect
+	golang.org/x/crypto v0.55.0 // indirect
+)

@@ -1,0 +1,175 @@
+// Package address understands the addresses of repositories: https and ssh URLs
+// and the short SSH form of git (git-clone documentation, "GIT URLS"), brings
+// each to one canonical form, and tells two spellings of one repository apart
+// from two repositories.
+package address
+
+import (
+	"net"
+	"net/netip"
+	"net/url"
+	"strings"
+	"unicode"
+	"unicode/utf8"
+
+	"uncinate/internal/core/fault"
+	"uncinate/internal/core/text"
+)
+
+// Longest is the longest address, in bytes, that is read at all.
+const Longest = 2048
+
+// Address is one repository's address. The zero value is none.
+type Address struct {
+	Scheme string // "https", "http" or "ssh"
+	User   string // user name in the address, often empty; "git" for SSH hosts
+	Secret string // a password or token that stood in the address; never printed
+	Host   string // host name in lower case, with ":port" unless it is the scheme's own
+	Path   string // without leading slash, trailing slash or trailing ".git"
+	Suffix bool   // whether the path was written with ".git"
+}
+
+var ownPort = map[string]string{"https": "443", "http": "80", "ssh": "22"}
+
+// Parse reads an address in any usual spelling. The error is a fault of kind
+// Usage that says what is wrong; it never repeats a secret.
+func Parse(s string) (Address, error) {
+	s = strings.TrimSpace(s)
+	switch {
+	case s == "":
+		return Address{}, fault.New(fault.Usage, "the address is empty")
+	case len(s) > Longest:
+		return Address{}, fault.New(fault.Usage, "the address is longer than %d bytes", Longest)
+	case s[0] == '-':
+		return Address{}, fault.New(fault.Usage, "the address %q begins with a dash, which programs read as an option", text.Excerpt(s, 60))
+	case !utf8.ValidString(s) || strings.ContainsFunc(s, func(r rune) bool { return unicode.IsControl(r) || unicode.IsSpace(r) }):
+		return Address{}, fault.New(fault.Usage, "the address holds a blank or a control character")
+	}
+	if !strings.Contains(s, "://") {
+		return parseShort(s)
+	}
+	u, err := url.Parse(s)
+	if err != nil {
+		// url.Error would repeat the whole address, secret and all.
+		return Address{}, fault.New(fault.Usage, "this is not an address that can be read")
+	}
+	a := Address{Scheme: strings.ToLower(u.Scheme)}
+	if _, known := ownPort[a.Scheme]; !known {
+		return Address{}, fault.New(fault.Usage, "addresses that begin with %q are not supported; https:// and ssh:// are", text.Excerpt(u.Scheme, 20)+"://")
+	}
+	if u.User != nil {
+		a.User = u.User.Username()
+		a.Secret, _ = u.User.Password()
+	}
+	if u.RawQuery != "" || u.Fragment != "" {
+		return Address{}, fault.New(fault.Usage, "the address holds a question mark or a hash, so it is a page's and not a repository's")
+	}
+	return a.finish(u.Host, u.Path)
+}
+
+// parseShort reads the short SSH form user@host:path.
+func parseShort(s string) (Address, error) {
+	before, path, found := strings.Cut(s, ":")
+	if !found || strings.Contains(before, "/") || strings.HasPrefix(path, ":") {
+		return Address{}, fault.New(fault.Usage, "%q is no address: one looks like https://host/owner/name or git@host:owner/name", text.Excerpt(s, 60))
+	}
+	a := Address{Scheme: "ssh"}
+	host := before
+	if user, rest, ok := strings.Cut(before, "@"); ok {
+		a.User, host = user, rest
+	}
+	if strings.HasPrefix(a.User, "-") {
+		return Address{}, fault.New(fault.Usage, "the user name in the address begins with a dash, which ssh would read as an option")
+	}
+	return a.finish(host, path)
+}
+
+func (a Address) finish(host, path string) (Address, error) {
+	host = strings.ToLower(host)
+	if name, port, err := net.SplitHostPort(host); err == nil {
+		if port == ownPort[a.Scheme] || port == "" {
+			host = name
+			if strings.Contains(name, ":") {
+				host = "[" + name + "]"
+			}
+		}
+	}
+	switch {
+	case host == "":
+		return Address{}, fault.New(fault.Usage, "the address names no host")
+	case strings.HasPrefix(host, "-") || strings.HasPrefix(a.User, "-"):
+		return Address{}, fault.New(fault.Usage, "a part of the address begins with a dash, which ssh would read as an option")
+	}
+	path = strings.Trim(path, "/")
+	if strings.HasSuffix(path, ".git") {
+		path, a.Suffix = strings.TrimSuffix(path, ".git"), true
+	}
+	if path == "" {
+		return Address{}, fault.New(fault.Usage, "the address names a host but no repository on it")
+	}
+	for part := range strings.SplitSeq(path, "/") {
+		if part == "" || part == "." || part == ".." {
+			return Address{}, fault.New(fault.Usage, "the path %q in the address has an empty or dotted part", text.Excerpt(path, 60))
+		}
+		if strings.HasPrefix(part, "-") && a.Scheme == "ssh" {
+			return Address{}, fault.New(fault.Usage, "a part of the path begins with a dash, which a server could read as an option")
+		}
+	}
+	if strings.ContainsFunc(path, unicode.IsControl) {
+		return Address{}, fault.New(fault.Usage, "the path in the address holds a control character")
+	}
+	a.Host, a.Path = host, path
+	return a, nil
+}
+
+// String gives the address without any secret and, over HTTP, without a user
+// name, as git takes it: with the suffix only if it was written with one.
+func (a Address) String() string {
+	if a.Host == "" {
+		return ""
+	}
+	u := url.URL{Scheme: a.Scheme, Host: a.Host, Path: "/" + a.Path}
+	if a.Suffix {
+		u.Path += ".git"
+	}
+	if a.Scheme == "ssh" && a.User != "" {
+		u.User = url.User(a.User)
+	}
+	return u.String()
+}
+
+// Key is the same for every spelling of one repository over one transport.
+func (a Address) Key() string {
+	a.Suffix, a.User = false, ""
+	return a.String()
+}
+
+// Same reports whether two addresses name one repository over one transport.
+func (a Address) Same(b Address) bool { return a.Host != "" && a.Key() == b.Key() }
+
+// Origin is scheme, host and port: what a token belongs to.
+func (a Address) Origin() string { return a.Scheme + "://" + a.Host }
+
+// Name is the last part of the path.
+func (a Address) Name() string { return a.Path[strings.LastIndexByte(a.Path, '/')+1:] }
+
+// Bare gives the address without the secret and the user that stood in it.
+func (a Address) Bare() Address { a.Secret = ""; a.User = ""; return a }
+
+// Guarded reports whether what is sent to the address is encrypted or does not
+// leave this machine: https, ssh, or http to the loopback (RFC 1122, 3.2.1.3; RFC
+// 4291, 2.5.3). A name counts as loopback only if it is "localhost".
+func Guarded(scheme, host string) bool {
+	if scheme != "http" {
+		return scheme == "https" || scheme == "ssh"
+	}
+	if name, _, err := net.SplitHostPort(host); err == nil {
+		host = name
+	}
+	host = strings.Trim(host, "[]")
+	if host == "localhost" {
+		return true
+	}
+	ip, err := netip.ParseAddr(host)
+	return err == nil && ip.IsLoopback()
+}

@@ -1,0 +1,501 @@
+package description
+
+import (
+	"bytes"
+	"encoding/base64"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"maps"
+	"net/http"
+	"net/url"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/ohler55/ojg/jp"
+
+	"uncinate/internal/core/address"
+	"uncinate/internal/core/fault"
+	"uncinate/internal/core/text"
+)
+
+// Call is one HTTP request, ready to be sent.
+type Call struct {
+	Method string
+	URL    string
+	Header http.Header
+	Body   []byte
+}
+
+// Answer is what came back. Body is bounded by whoever read it.
+type Answer struct {
+	Status int
+	Header http.Header
+	Body   []byte
+}
+
+// Wanted reports whether the request applies with these variables.
+func (q *Request) Wanted(d *Description, vars Vars) bool {
+	all := d.base()
+	maps.Copy(all, vars)
+	for name, value := range q.When {
+		if written(all[name]) != value.fillString(all) {
+			return false
+		}
+	}
+	for name, value := range q.Unless {
+		if written(all[name]) == value.fillString(all) {
+			return false
+		}
+	}
+	return true
+}
+
+// Build makes the request. Parts whose variables are all empty are left out. The
+// token is put in only if the address is of the description's own origin.
+func (q *Request) Build(d *Description, vars Vars) (Call, error) {
+	all := d.base()
+	maps.Copy(all, vars)
+	for _, kind := range []string{"visibility", "right"} {
+		ours, _ := all[kind].(string)
+		if ours == "" {
+			continue
+		}
+		if why, cannot := d.Cannot[ours]; cannot {
+			return Call{}, fault.New(fault.Refused, "%s cannot be set to %q on %s: %s", kind, ours, d.Name, why)
+		}
+		theirs, ok := d.HostWord(kind, ours)
+		if !ok {
+			return Call{}, fault.New(fault.Refused, "%s has no %s %q (its description has no such word in [value.%s])", d.Name, kind, ours, kind)
+		}
+		all[kind] = theirs
+	}
+	where, err := expand(q.URL, all)
+	if err != nil {
+		return Call{}, fault.New(fault.Failed, "the address of a request to %s cannot be made", d.Name).Because(err)
+	}
+	u, err := url.Parse(where)
+	if err != nil || u.Host == "" {
+		return Call{}, fault.New(fault.Failed, "the description of %s makes an address that cannot be read: %s", d.Name, text.Excerpt(where, 80))
+	}
+	for part := range strings.SplitSeq(u.Path, "/") {
+		if part == "." || part == ".." {
+			return Call{}, fault.New(fault.Refused, "a name with dotted parts would lead out of %s's API: %s", d.Name, text.Excerpt(where, 80))
+		}
+	}
+	if base, err := url.Parse(d.Base); err != nil || u.Scheme != base.Scheme || u.Host != base.Host {
+		return Call{}, fault.New(fault.Refused, "the description of %s would send the token to another address: %s", d.Name, text.Excerpt(u.Scheme+"://"+u.Host, 80))
+	}
+	if !address.Guarded(u.Scheme, u.Host) {
+		return Call{}, fault.New(fault.Refused, "plain http to %s would send the token unencrypted", text.Excerpt(u.Host, 60))
+	}
+	c := Call{Method: q.Method, Header: http.Header{}}
+	query := u.Query()
+	for name, value := range q.Query {
+		if v := value.fillString(all); v != "" {
+			query.Set(name, v)
+		}
+	}
+	for name, value := range d.SignIn.Query {
+		query.Set(name, value.fillString(all))
+	}
+	u.RawQuery = query.Encode()
+	c.URL = u.String()
+	c.Header.Set("Accept", "application/json, application/problem+json")
+	for _, set := range []map[string]Text{d.SignIn.Header, q.Headers} {
+		for name, value := range set {
+			v := value.fillString(all)
+			if strings.ContainsAny(v, "\r\n\x00") {
+				return Call{}, fault.New(fault.Refused, "the header %s would hold a line end", name)
+			}
+			if v != "" {
+				c.Header.Set(name, v)
+			}
+		}
+	}
+	if b := d.SignIn.Basic; b != nil {
+		pair := b.User.fillString(all) + ":" + b.Secret.fillString(all)
+		c.Header.Set("Authorization", "Basic "+base64.StdEncoding.EncodeToString([]byte(pair)))
+	}
+	switch {
+	case q.JSON != nil:
+		body, _ := fillBody(q.JSON, all)
+		if body == nil {
+			body = map[string]any{}
+		}
+		if c.Body, err = json.Marshal(body); err != nil {
+			return Call{}, err
+		}
+		c.Header.Set("Content-Type", "application/json")
+	case q.Form != nil:
+		form := url.Values{}
+		for name, value := range q.Form {
+			if v := value.fillString(all); v != "" {
+				form.Set(name, v)
+			}
+		}
+		c.Body = []byte(form.Encode())
+		c.Header.Set("Content-Type", "application/x-www-form-urlencoded")
+	}
+	return c, nil
+}
+
+// fillBody puts the variables into a body; false says that nothing is left of it.
+func fillBody(v any, vars Vars) (any, bool) {
+	switch x := v.(type) {
+	case Text:
+		if x == "" {
+			return "", true
+		}
+		filled := x.fill(vars)
+		return filled, filled != nil
+	case map[string]any:
+		out := map[string]any{}
+		for k, item := range x {
+			if filled, ok := fillBody(item, vars); ok {
+				out[k] = filled
+			}
+		}
+		return out, len(out) > 0 || len(x) == 0
+	case []any:
+		out := []any{}
+		for _, item := range x {
+			if filled, ok := fillBody(item, vars); ok {
+				out = append(out, filled)
+			}
+		}
+		return out, len(out) > 0 || len(x) == 0
+	}
+	return v, true
+}
+
+// Result is what was read from an answer.
+type Result struct {
+	Fields map[string]any   // for a single thing
+	Items  []map[string]any // for a list
+	Kept   Vars             // variables for the requests that follow
+	Next   Vars             // the variables that ask for the next page; nil at the end
+	Link   string           // the next page's whole address; "" at the end
+}
+
+// Parse reads a JSON body; an empty one is nil. Whole numbers stay whole.
+func Parse(body []byte) (any, error) {
+	if len(bytes.TrimSpace(body)) == 0 {
+		return nil, nil
+	}
+	in := json.NewDecoder(bytes.NewReader(body))
+	in.UseNumber()
+	var v any
+	if err := in.Decode(&v); err != nil {
+		return nil, err
+	}
+	if _, err := in.Token(); !errors.Is(err, io.EOF) {
+		return nil, errors.New("more than one JSON value")
+	}
+	return whole(v), nil
+}
+
+func whole(v any) any {
+	switch x := v.(type) {
+	case json.Number:
+		if i, err := x.Int64(); err == nil {
+			return i
+		}
+		f, _ := x.Float64()
+		return f
+	case map[string]any:
+		for k, item := range x {
+			x[k] = whole(item)
+		}
+	case []any:
+		for i, item := range x {
+			x[i] = whole(item)
+		}
+	}
+	return v
+}
+
+// Read reads the answer to a request, which must not be a refusal (see Refused).
+func (q *Request) Read(d *Description, a Answer) (Result, error) {
+	r := Result{Kept: Vars{}}
+	body, err := Parse(a.Body)
+	if err != nil {
+		return r, fault.New(fault.Unreachable, "what answers at %s is not the API that the description expects: the answer is no JSON", d.Base).
+			Detail("It begins: %s", text.Excerpt(string(a.Body[:min(len(a.Body), 200)]), 60)).Because(err)
+	}
+	for name, reading := range q.Keep {
+		r.Kept[name] = reading.value(d, name, body, a.Header)
+	}
+	inside := body
+	if q.Inside != nil {
+		inside = first(q.Inside, body)
+	}
+	if q.Items != nil {
+		for _, item := range q.Items.Get(inside) {
+			r.Items = append(r.Items, q.fields(d, item, a.Header))
+		}
+		r.next(d, q.Paging, body, a.Header)
+		return r, nil
+	}
+	if q.Fields != nil {
+		if _, ok := inside.(map[string]any); !ok {
+			if _, list := inside.([]any); !list {
+				return r, fault.New(fault.Unreachable, "what answers at %s is not the API that the description expects: the answer holds no object", d.Base)
+			}
+		}
+		r.Fields = q.fields(d, inside, a.Header)
+	}
+	return r, nil
+}
+
+func (r *Result) next(d *Description, p *Paging, body any, header http.Header) {
+	if p == nil {
+		return
+	}
+	switch p.By {
+	case "cursor":
+		if cursor := written(p.At.value(d, "", body, header)); cursor != "" {
+			r.Next = Vars{"cursor": cursor}
+		}
+	case "next":
+		r.Link = written(p.At.value(d, "", body, header))
+	case "link":
+		r.Link = NextLink(header.Values("Link"))
+	}
+}
+
+// NextLink finds the target whose relation is "next" (RFC 8288, section 3).
+func NextLink(values []string) string {
+	for _, value := range values {
+		for len(value) > 0 {
+			_, rest, found := strings.Cut(value, "<")
+			if !found {
+				break
+			}
+			target, params, found := strings.Cut(rest, ">")
+			if !found {
+				break
+			}
+			// The parameters end at the comma that stands outside of quotes.
+			end, quoted := len(params), false
+			for i := 0; i < len(params); i++ {
+				if params[i] == '"' {
+					quoted = !quoted
+				} else if params[i] == ',' && !quoted {
+					end = i
+					break
+				}
+			}
+			for p := range strings.SplitSeq(params[:end], ";") {
+				k, v, _ := strings.Cut(strings.TrimSpace(p), "=")
+				if strings.EqualFold(strings.TrimSpace(k), "rel") &&
+					slices.Contains(strings.Fields(strings.ToLower(strings.Trim(strings.TrimSpace(v), `"`))), "next") {
+					return target
+				}
+			}
+			value = params[end:]
+		}
+	}
+	return ""
+}
+
+func (q *Request) fields(d *Description, item any, header http.Header) map[string]any {
+	out := map[string]any{}
+	for name, reading := range q.Fields {
+		if v := reading.value(d, name, item, header); v != nil {
+			out[name] = v
+		}
+	}
+	return out
+}
+
+func first(path jp.Expr, v any) any {
+	if found := path.Get(v); len(found) > 0 {
+		return found[0]
+	}
+	return nil
+}
+
+// value reads one value; the field's name decides what a word or a time becomes.
+func (rd *Reading) value(d *Description, field string, body any, header http.Header) any {
+	if rd == nil {
+		return nil
+	}
+	var v any
+	if rd.Header != "" {
+		if s := header.Get(rd.Header); s != "" {
+			v = s
+		}
+	} else {
+		v = first(rd.At, body)
+	}
+	if v == nil {
+		return nil
+	}
+	if s, ok := v.(string); ok {
+		s = strings.TrimPrefix(s, rd.Strip)
+		if rd.Cut != nil {
+			m := rd.Cut.Match(s)
+			if m == nil {
+				return nil
+			}
+			s = m.Get(field).String()
+		}
+		v = s
+		if rd.Split != "" {
+			return strings.FieldsFunc(s, func(r rune) bool { return strings.ContainsRune(rd.Split, r) })
+		}
+	}
+	switch field {
+	case "visibility", "right":
+		return d.ourWord(field, v)
+	case "created", "expires", "used":
+		form := rd.As
+		if form == "" {
+			form = d.Time
+		}
+		if s, ok := v.(string); ok && form == "epoch" {
+			if i, err := strconv.ParseInt(s, 10, 64); err == nil {
+				v = i
+			}
+		}
+		if t, ok := parseTime(v, form); ok {
+			return t
+		}
+		return nil
+	case "scopes":
+		if list, ok := v.([]any); ok {
+			var out []string
+			for _, item := range list {
+				out = append(out, written(item))
+			}
+			return out
+		}
+	}
+	return v
+}
+
+// Refused tells whether an answer is a refusal, what it means, and the host's own
+// words for it. Rules of the description come first, then RFC 9110's statuses.
+func (d *Description) Refused(a Answer) (Meaning, string, bool) {
+	body, _ := Parse(a.Body)
+	words := ""
+	readings := d.Message
+	if len(readings) == 0 {
+		readings = problemDetails
+	}
+	for _, rd := range readings {
+		if v := rd.value(d, "", body, a.Header); v != nil {
+			if words = written(v); words == "" {
+				b, _ := json.Marshal(v)
+				words = string(b)
+			}
+			break
+		}
+	}
+	words = text.Excerpt(words, 300)
+	for _, rule := range d.Refusals {
+		if rule.Status != 0 && rule.Status != a.Status {
+			continue
+		}
+		if rule.At != nil {
+			v := rule.At.value(d, "", body, a.Header)
+			if v == nil || (rule.Is != nil && written(v) != written(rule.Is)) {
+				continue
+			}
+		} else if rule.Status == 0 {
+			continue
+		}
+		return rule.Means, words, true
+	}
+	switch {
+	case a.Status < 300:
+		return "", "", false
+	case a.Status == 401:
+		return NotSignedIn, words, true
+	case a.Status == 402:
+		return PlanLimit, words, true
+	case a.Status == 403:
+		return Denied, words, true
+	case a.Status == 404 || a.Status == 410:
+		return NotFound, words, true
+	case a.Status == 412:
+		return Changed, words, true
+	case a.Status == 429:
+		return RateLimit, words, true
+	case a.Status == 405 || a.Status == 501:
+		return NotSupported, words, true
+	case a.Status >= 500:
+		return Down, words, true
+	}
+	return Invalid, words, true
+}
+
+// problemDetails is where RFC 9457 puts a host's own words.
+var problemDetails = []*Reading{{At: jp.C("detail")}, {At: jp.C("title")}}
+
+// RepositoryFrom makes a repository of what was read, with addresses from the
+// description where the host told none.
+func (d *Description) RepositoryFrom(f map[string]any) (Repository, error) {
+	r := Repository{ID: written(f["id"]), Owner: written(f["owner"]), Name: written(f["name"]), Description: written(f["description"]),
+		Visibility: written(f["visibility"]), DefaultBranch: written(f["default_branch"]), Creator: written(f["creator"]),
+		Page: written(f["page"]), HTTPS: written(f["https"]), Version: written(f["version"])}
+	if t, ok := f["created"].(time.Time); ok {
+		r.Created = t
+	}
+	if b, ok := f["empty"].(bool); ok {
+		r.Empty = &b
+	}
+	if r.Owner == "" || r.Name == "" {
+		return r, fault.New(fault.Unreachable, "what answers at %s is not the API that the description expects: a repository without owner or name", d.Base)
+	}
+	vars := Vars{"owner": r.Owner, "name": r.Name, "path": r.Path(), "id": r.ID}
+	var err error
+	if r.HTTPS == "" && d.HTTPS != nil {
+		if r.HTTPS, err = d.Expand(d.HTTPS, vars); err != nil {
+			return r, fault.New(fault.Failed, "the clone address on %s cannot be made", d.Name).Because(err)
+		}
+	}
+	if r.Page == "" && d.Page != nil {
+		if r.Page, err = d.Expand(d.Page, vars); err != nil {
+			return r, fault.New(fault.Failed, "the page's address on %s cannot be made", d.Name).Because(err)
+		}
+	}
+	return r, nil
+}
+
+// IdentityFrom makes an identity of what was read.
+func IdentityFrom(f map[string]any) Identity {
+	i := Identity{User: written(f["user"]), FullName: written(f["full_name"]), Email: written(f["email"])}
+	if b, ok := f["email_confirmed"].(bool); ok {
+		i.EmailConfirmed = &b
+	}
+	if b, ok := f["active"].(bool); ok {
+		i.Active = &b
+	}
+	i.Scopes, i.ScopesTold = f["scopes"].([]string)
+	if t, ok := f["expires"].(time.Time); ok {
+		i.Expires = t
+	}
+	return i
+}
+
+// written gives a value as a string: "" for nil and for what is no plain value.
+func written(v any) string {
+	switch x := v.(type) {
+	case nil:
+		return ""
+	case string:
+		return x
+	case Text:
+		return string(x)
+	case bool:
+		return strconv.FormatBool(x)
+	case int64, int, float64:
+		return fmt.Sprint(x)
+	}
+	return ""
+}

@@ -1,0 +1,190 @@
+// Package description is the language in which a user says how to talk to a host:
+// where its repositories lie, how one signs in, which requests do what, and how
+// answers and refusals are read. A description is data; this package loads it
+// strictly (Load), makes requests from it (Request.Build) and reads answers
+// (Request.Read). It never touches the network.
+//
+// Addresses are URI templates (RFC 6570), results are picked by JSONPath (RFC 9535)
+// or from a header, refusals default to problem details (RFC 9457).
+package description
+
+import (
+	"time"
+
+	"github.com/ohler55/ojg/jp"
+	"github.com/yosida95/uritemplate/v3"
+)
+
+// Language is the version of the language that this program knows.
+const Language = 1
+
+// Description says how to talk to one host.
+type Description struct {
+	Name, Title, Base string
+
+	API   *uritemplate.Template            // where the API's addresses begin
+	Page  *uritemplate.Template            // a repository's page
+	HTTPS *uritemplate.Template            // its clone address over https
+	SSH   *uritemplate.Template            // its clone address over ssh; nil where there is none
+	Also  []*uritemplate.Template          // other spellings to recognise
+	Pages map[string]*uritemplate.Template // pages for a person, by what they are for
+
+	SignIn   SignIn
+	Scopes   map[string][]string // a need of ours → the host's scopes
+	Words    map[string]Words    // "visibility" and "right": ours ↔ the host's
+	Time     string              // "rfc3339" or "epoch"
+	Actions  map[string]*Action
+	Refusals []Refusal
+	Message  []*Reading // where the host's own words lie
+	Limits   map[string]any
+	HostKeys []string
+	Cannot   map[string]string // what cannot be set → why
+	Later    []string          // parts described here that this version does not carry out yet
+}
+
+// SignIn says how a request carries the account's secret.
+type SignIn struct {
+	Header  map[string]Text // for the API
+	Query   map[string]Text
+	Basic   *Basic // for the API, instead of a header
+	Git     Basic  // for git's HTTP transport
+	OAuth   map[string]any
+	Present bool
+}
+
+// Basic is a user name and a secret (RFC 7617).
+type Basic struct{ User, Secret Text }
+
+// Words are our words for a host's values, both ways. A value is a string, a bool,
+// an int64 or a float64.
+type Words map[string]any
+
+// Action is one thing a host can do for us.
+type Action struct {
+	Name     string
+	By       string // "request", "push", "page" or "ssh"
+	Page     *uritemplate.Template
+	Needs    []string // our needs, keys of Scopes
+	Requests []*Request
+}
+
+// Request is one request of an action, and how its answer is read.
+type Request struct {
+	When, Unless map[string]Text // only if these variables have (or have not) these values
+	Method       string
+	URL          *uritemplate.Template
+	Query        map[string]Text
+	Headers      map[string]Text
+	JSON         any // map[string]any, []any, Text and constants; nil for none
+	Form         map[string]Text
+	Keep         map[string]*Reading // variables for the requests that follow
+	Inside       jp.Expr             // the part of the answer that Read and Items start from
+	Items        jp.Expr             // for a list
+	Fields       map[string]*Reading
+	Paging       *Paging
+	Wait         map[string]any
+}
+
+// Paging says how the next part of a list is asked for.
+type Paging struct {
+	By    string // "cursor", "link" (RFC 8288), "next", "number" or "offset"
+	At    *Reading
+	Total *Reading
+	Size  int
+}
+
+// Reading says where one value lies in an answer and what is to be done to it.
+type Reading struct {
+	At     jp.Expr // JSONPath, or
+	Header string  // a response header
+	Strip  string  // a prefix to take off
+	Cut    *uritemplate.Template
+	Split  string // a separator: the value is a list
+	As     string // "rfc3339", "epoch", or "" for what the field's name implies
+}
+
+// Meaning is what a refusal means to us.
+type Meaning string
+
+// The meanings.
+const (
+	NameTaken    Meaning = "name-taken"
+	NotFound     Meaning = "not-found" // or not for you
+	NotSignedIn  Meaning = "not-signed-in"
+	TokenEnded   Meaning = "token-ended"
+	ScopeMissing Meaning = "scope-missing"
+	Denied       Meaning = "denied"
+	PlanLimit    Meaning = "plan-limit"
+	RateLimit    Meaning = "rate-limit"
+	Invalid      Meaning = "invalid"
+	Changed      Meaning = "changed" // a precondition failed: someone else changed it
+	NotSupported Meaning = "not-supported"
+	Down         Meaning = "down"
+)
+
+// Refusal is one rule that tells what an answer means.
+type Refusal struct {
+	Status int // 0 for any
+	At     *Reading
+	Is     any // nil: the value need only be there
+	Means  Meaning
+}
+
+// Repository is a hosted repository as a host tells of it. Empty fields were not told.
+type Repository struct {
+	ID            string    `json:"id,omitempty"`
+	Owner         string    `json:"owner"`
+	Name          string    `json:"name"`
+	Description   string    `json:"description,omitempty"`
+	Visibility    string    `json:"visibility,omitempty"`
+	DefaultBranch string    `json:"default_branch,omitempty"`
+	Created       time.Time `json:"created,omitzero"`
+	Creator       string    `json:"creator,omitempty"`
+	Empty         *bool     `json:"empty,omitempty"` // nil: the host does not say
+	Page          string    `json:"page,omitempty"`
+	HTTPS         string    `json:"https,omitempty"`
+	Version       string    `json:"-"` // entity tag (RFC 9110, 8.8.3)
+}
+
+// Path is owner/name.
+func (r Repository) Path() string { return r.Owner + "/" + r.Name }
+
+// Identity is who an account is, as its host tells.
+type Identity struct {
+	User           string
+	FullName       string
+	Email          string
+	EmailConfirmed *bool // nil: the host does not say
+	Active         *bool // whether the token is good; nil: not told
+	Scopes         []string
+	ScopesTold     bool
+	Expires        time.Time // zero: not told, or never
+}
+
+// The names a description may use. Each list is what an unknown name is compared with.
+var (
+	actionNames = []string{
+		"identify", "repository-list", "repository-show", "repository-create", "repository-change",
+		"repository-transfer", "repository-delete", "repository-archive", "repository-copy", "repository-import",
+		"owner-list", "key-list", "key-add", "key-remove", "signing-key-add",
+		"deploy-key-list", "deploy-key-add", "deploy-key-remove",
+		"token-show", "token-renew", "token-revoke",
+		"people-list", "people-grant", "people-withdraw", "invitation-list", "invitation-accept",
+		"branch-protect", "branch-unprotect", "offer-make", "offer-list", "offer-accept", "offer-close",
+		"head-list", "hook-list", "hook-add", "hook-remove", "storage-used",
+	}
+	needNames    = []string{"identify", "read", "write", "create", "change", "delete", "keys", "people", "offers", "protect", "hooks", "tokens"}
+	pageNames    = []string{"token", "key", "settings", "people", "history"}
+	meaningNames = []string{string(NameTaken), string(NotFound), string(NotSignedIn), string(TokenEnded), string(ScopeMissing),
+		string(Denied), string(PlanLimit), string(RateLimit), string(Invalid), string(Changed), string(NotSupported), string(Down)}
+	visibilityNames = []string{"private", "members", "public"}
+	rightNames      = []string{"read", "write", "admin"}
+	limitNames      = []string{"plan", "as_of", "file_size", "push_size", "repository_size", "large_file_quota",
+		"private_free", "private_collaborators", "public_collaborators", "requests_per_hour"}
+	fieldNames = []string{"id", "owner", "name", "description", "visibility", "default_branch", "created", "creator", "empty", "page",
+		"https", "ssh", "version", "archived", "head", "user", "full_name", "email", "email_confirmed", "active", "scopes", "expires", "kind",
+		"title", "key", "used", "right", "number", "state", "text", "branch", "target", "secret", "address", "bytes"}
+	variableNames = []string{"base", "host", "api", "owner", "name", "path", "user", "token", "branch", "target", "file", "id",
+		"description", "visibility", "default_branch", "cursor", "page", "offset", "size", "find", "title", "key", "right", "person", "version",
+		"new_name", "new_owner", "text", "address", "secret", "first_files"}
+)

@@ -1,0 +1,386 @@
+package description
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"github.com/ohler55/ojg/jp"
+	"github.com/pelletier/go-toml/v2/unstable"
+	"github.com/yosida95/uritemplate/v3"
+
+	"uncinate/internal/core/text"
+)
+
+type tmpl = uritemplate.Template
+
+// loader collects mistakes and knows where in the file each key stands.
+type loader struct {
+	places   map[string][2]int
+	mistakes []Mistake
+}
+
+// node is one table of the file while it is read. Each key asked for is noted, so
+// that done can name the ones that nobody asks for.
+type node struct {
+	l     *loader
+	path  string
+	v     any
+	used  map[string]bool
+	asked []string
+}
+
+func (n *node) mark(key string) {
+	if n.used == nil {
+		n.used = map[string]bool{}
+	}
+	n.used[key] = true
+	n.asked = append(n.asked, key)
+}
+
+func (n *node) take(key string) (any, bool) {
+	n.mark(key)
+	v, ok := n.v.(map[string]any)[key]
+	return v, ok
+}
+
+func (n *node) keys() []string {
+	m, _ := n.v.(map[string]any)
+	keys := slices.Sorted(maps.Keys(m))
+	for _, k := range keys {
+		n.mark(k)
+	}
+	return keys
+}
+
+func join(path, key string) string {
+	if path == "" {
+		return key
+	}
+	return path + "." + key
+}
+
+// wrong notes a mistake at a key of the table, or at the table itself.
+func (n *node) wrong(key, format string, args ...any) { n.wrongMeant(key, "", format, args...) }
+
+func (n *node) wrongMeant(key, meant, format string, args ...any) {
+	path := n.path
+	if key != "" {
+		path = join(path, key)
+	}
+	at, ok := n.l.places[path]
+	for !ok && path != "" {
+		// A value inside an array or a body has no place of its own: its holder's does.
+		cut := max(strings.LastIndexByte(path, '.'), strings.LastIndexByte(path, '['))
+		path = path[:max(cut, 0)]
+		at, ok = n.l.places[path]
+	}
+	if !ok {
+		at = [2]int{1, 1}
+	}
+	n.l.mistakes = append(n.l.mistakes, Mistake{Line: at[0], Column: at[1], Says: fmt.Sprintf(format, args...), Meant: meant})
+}
+
+// done notes every key that the language does not know.
+func (n *node) done() {
+	m, _ := n.v.(map[string]any)
+	for _, key := range slices.Sorted(maps.Keys(m)) {
+		if !n.used[key] {
+			where := n.path
+			if where == "" {
+				where = "the file's top"
+			} else {
+				where = "[" + where + "]"
+			}
+			n.wrongMeant(key, text.Nearest(key, n.asked), "%s has no key %q", where, text.Excerpt(key, 40))
+		}
+	}
+}
+
+func (n *node) str(key string) string {
+	v, ok := n.take(key)
+	if !ok {
+		return ""
+	}
+	s, ok := v.(string)
+	if !ok {
+		n.wrong(key, "%q must be a string", key)
+	}
+	return s
+}
+
+func (n *node) must(key string) string {
+	if _, ok := n.v.(map[string]any)[key]; !ok {
+		n.mark(key)
+		n.wrong("", "the key %q is missing", key)
+		return ""
+	}
+	return n.str(key)
+}
+
+func (n *node) integer(key string) int {
+	v, ok := n.take(key)
+	if !ok {
+		return 0
+	}
+	i, ok := v.(int64)
+	if !ok || i < 0 || i > 1<<31 {
+		n.wrong(key, "%q must be a whole number, not negative", key)
+	}
+	return int(i)
+}
+
+func (n *node) strings(key string) []string {
+	v, ok := n.take(key)
+	if !ok {
+		return nil
+	}
+	list, ok := v.([]any)
+	if !ok {
+		n.wrong(key, "%q must be a list of strings", key)
+		return nil
+	}
+	out := make([]string, 0, len(list))
+	for _, item := range list {
+		s, ok := item.(string)
+		if !ok {
+			n.wrong(key, "%q must be a list of strings", key)
+			return nil
+		}
+		out = append(out, s)
+	}
+	return out
+}
+
+func (n *node) table(key string) *node {
+	v, ok := n.take(key)
+	if !ok {
+		return nil
+	}
+	if _, ok := v.(map[string]any); !ok {
+		n.wrong(key, "%q must be a table", key)
+		return nil
+	}
+	return &node{l: n.l, path: join(n.path, key), v: v, used: map[string]bool{}}
+}
+
+func (n *node) tables(key string) []*node {
+	v, ok := n.take(key)
+	if !ok {
+		return nil
+	}
+	list, ok := v.([]any)
+	if !ok {
+		n.wrong(key, "%q is written as [[%s]]", key, join(n.path, key))
+		return nil
+	}
+	var out []*node
+	for i, item := range list {
+		if _, ok := item.(map[string]any); !ok {
+			n.wrong(key, "%q is written as [[%s]]", key, join(n.path, key))
+			continue
+		}
+		out = append(out, &node{l: n.l, path: fmt.Sprintf("%s[%d]", join(n.path, key), i), v: item, used: map[string]bool{}})
+	}
+	return out
+}
+
+// template reads a URI template whose variables are known ones or in kept.
+func (n *node) template(key string, kept []string) *tmpl {
+	s := n.str(key)
+	if s == "" {
+		return nil
+	}
+	t, err := newTemplate(s)
+	if err != nil {
+		n.wrong(key, "%q is no URI template: %s", text.Excerpt(s, 60), strings.TrimPrefix(err.Error(), "uritemplate:"))
+		return nil
+	}
+	n.variables(key, t.Varnames(), kept)
+	return t
+}
+
+func newTemplate(s string) (*tmpl, error) { return uritemplate.New(s) }
+
+func (n *node) variables(key string, names, kept []string) {
+	for _, name := range names {
+		if !slices.Contains(variableNames, name) && !slices.Contains(kept, name) {
+			n.wrongMeant(key, text.Nearest(name, append(slices.Clone(variableNames), kept...)), "there is no variable {%s}", name)
+		}
+	}
+}
+
+func (n *node) text(key string, kept []string) Text {
+	s := n.str(key)
+	n.variables(key, Text(s).variables(), kept)
+	return Text(s)
+}
+
+func (n *node) texts(key string, kept []string) map[string]Text {
+	t := n.table(key)
+	if t == nil {
+		return nil
+	}
+	out := map[string]Text{}
+	for _, name := range t.keys() {
+		out[name] = t.text(name, kept)
+	}
+	return out
+}
+
+// body reads the values of a JSON body: strings become templates.
+func (n *node) body(path string, v any, kept []string, depth int) any {
+	if depth > 8 {
+		n.wrong("json", "the body is nested more than 8 deep")
+		return nil
+	}
+	switch x := v.(type) {
+	case string:
+		n.variables(path, Text(x).variables(), kept)
+		return Text(x)
+	case map[string]any:
+		out := map[string]any{}
+		for k, item := range x {
+			out[k] = n.body(path+"."+k, item, kept, depth+1)
+		}
+		return out
+	case []any:
+		out := make([]any, len(x))
+		for i, item := range x {
+			out[i] = n.body(path, item, kept, depth+1)
+		}
+		return out
+	case bool, int64, float64:
+		return x
+	}
+	n.wrong(path, "a body holds strings, numbers, true and false, lists and tables")
+	return nil
+}
+
+// reading reads where a value lies: a string ("$.path" or "header NAME"), or a
+// table with more to say.
+func (n *node) reading(key string, needed bool) *Reading {
+	v, ok := n.take(key)
+	if !ok {
+		return nil
+	}
+	switch x := v.(type) {
+	case string:
+		r, why := newReading(x)
+		if why != "" {
+			n.wrong(key, "%s", why)
+		}
+		return r
+	case map[string]any:
+		t := n.table(key)
+		r, why := newReading(t.must("at"))
+		if why != "" {
+			t.wrong("at", "%s", why)
+			return nil
+		}
+		r.Strip, r.Split, r.As, r.Cut = t.str("strip"), t.str("split"), t.str("as"), t.template("cut", nil)
+		if r.As != "" && r.As != "epoch" && r.As != "rfc3339" {
+			t.wrongMeant("as", text.Nearest(r.As, []string{"epoch", "rfc3339"}), "\"as\" is \"epoch\" or \"rfc3339\"")
+		}
+		t.done()
+		return r
+	}
+	if needed {
+		n.wrong(key, "%q must say where the value lies, such as \"$.%s\" or \"header NAME\"", key, key)
+	}
+	return nil
+}
+
+// newReading reads "$.path" (RFC 9535) or "header NAME". A path may not search at
+// all depths: what an answer costs to read must not depend on its shape.
+func newReading(s string) (*Reading, string) {
+	if name, ok := strings.CutPrefix(s, "header "); ok {
+		return &Reading{Header: strings.TrimSpace(name)}, ""
+	}
+	if !strings.HasPrefix(s, "$") {
+		return nil, fmt.Sprintf("%q begins neither with \"$\" nor with \"header \"", text.Excerpt(s, 40))
+	}
+	if strings.Contains(s, "..") {
+		return nil, fmt.Sprintf("%q searches at all depths; name the way down step by step", text.Excerpt(s, 40))
+	}
+	path, err := jp.ParseString(s)
+	if err != nil {
+		return nil, fmt.Sprintf("%q is no JSONPath: %s", text.Excerpt(s, 40), text.Excerpt(err.Error(), 80))
+	}
+	return &Reading{At: path}, ""
+}
+
+func keysOf(m map[string]*Reading) []string { return slices.Collect(maps.Keys(m)) }
+
+// positions finds where each key of a TOML document stands: path → line, column.
+// Tables in arrays are numbered: action.identify.request[0].url.
+func positions(data []byte) map[string][2]int {
+	places := map[string][2]int{}
+	var p unstable.Parser
+	p.Reset(data)
+	at := func(n *unstable.Node) [2]int {
+		s := p.Shape(n.Raw)
+		return [2]int{s.Start.Line, s.Start.Column}
+	}
+	counts := map[string]int{}
+	// resolve puts the number of the newest element behind each part that is an array.
+	resolve := func(parts []string) string {
+		path := ""
+		for _, part := range parts {
+			path = join(path, part)
+			if c, ok := counts[path]; ok {
+				path = fmt.Sprintf("%s[%d]", path, c-1)
+			}
+		}
+		return path
+	}
+	var keyValue func(prefix string, n *unstable.Node)
+	keyValue = func(prefix string, n *unstable.Node) {
+		path := prefix
+		for it := n.Key(); it.Next(); {
+			k := it.Node()
+			path = join(path, string(k.Data))
+			if _, seen := places[path]; !seen {
+				places[path] = at(k)
+			}
+		}
+		if v := n.Value(); v != nil && v.Kind == unstable.InlineTable {
+			for it := v.Children(); it.Next(); {
+				if c := it.Node(); c.Kind == unstable.KeyValue {
+					keyValue(path, c)
+				}
+			}
+		}
+	}
+	prefix := ""
+	for p.NextExpression() {
+		e := p.Expression()
+		switch e.Kind {
+		case unstable.KeyValue:
+			keyValue(prefix, e)
+		case unstable.Table, unstable.ArrayTable:
+			var parts []string
+			var place [2]int
+			for it := e.Key(); it.Next(); {
+				k := it.Node()
+				if len(parts) == 0 {
+					place = at(k)
+				}
+				parts = append(parts, string(k.Data))
+				if e.Kind == unstable.Table {
+					if path := resolve(parts); places[path] == [2]int{} {
+						places[path] = place
+					}
+				}
+			}
+			if e.Kind == unstable.ArrayTable {
+				holder := resolve(parts[:len(parts)-1])
+				counts[join(holder, parts[len(parts)-1])]++
+			}
+			prefix = resolve(parts)
+			places[prefix] = place
+		}
+	}
+	return places
+}

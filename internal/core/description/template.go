@@ -1,0 +1,180 @@
+package description
+
+import (
+	"regexp"
+	"strings"
+	"time"
+
+	"github.com/yosida95/uritemplate/v3"
+)
+
+// Text is a plain template for values that are not addresses: {name} stands for a
+// variable, everything else for itself.
+type Text string
+
+var inText = regexp.MustCompile(`\{([a-z_]+)\}`)
+
+// variables lists the names that stand in the text.
+func (t Text) variables() []string {
+	var names []string
+	for _, m := range inText.FindAllStringSubmatch(string(t), -1) {
+		names = append(names, m[1])
+	}
+	return names
+}
+
+// fill puts the variables in. A text that is one variable and nothing else takes
+// the variable's own type; one whose variables are all empty comes out as nil, to
+// be left out.
+func (t Text) fill(vars Vars) any {
+	names := t.variables()
+	if len(names) == 1 && string(t) == "{"+names[0]+"}" {
+		if _, blank := vars[names[0]].(Blank); blank {
+			return ""
+		}
+		if v := vars[names[0]]; v != nil && v != "" {
+			return v
+		}
+		return nil
+	}
+	filled := false
+	s := inText.ReplaceAllStringFunc(string(t), func(m string) string {
+		v := written(vars[m[1:len(m)-1]])
+		filled = filled || v != ""
+		return v
+	})
+	if len(names) > 0 && !filled {
+		return nil
+	}
+	return s
+}
+
+func (t Text) fillString(vars Vars) string { return written(t.fill(vars)) }
+
+// Blank is the value of a variable that is to be sent although it is empty: to
+// clear what a host holds.
+type Blank struct{}
+
+// Vars are the variables of templates. Values are strings, bools, int64s, float64s or Blank.
+type Vars map[string]any
+
+// expand fills a URI template (RFC 6570).
+func expand(t *uritemplate.Template, vars Vars) (string, error) {
+	values := uritemplate.Values{}
+	for _, name := range t.Varnames() {
+		if v := written(vars[name]); v != "" {
+			values.Set(name, uritemplate.String(v))
+		}
+	}
+	return t.Expand(values)
+}
+
+// base gives the variables that every template of the description may use.
+func (d *Description) base() Vars {
+	vars := Vars{"base": d.Base}
+	if _, rest, ok := strings.Cut(d.Base, "://"); ok {
+		vars["host"] = rest
+	}
+	if d.API != nil {
+		if api, err := expand(d.API, vars); err == nil {
+			vars["api"] = api
+		}
+	}
+	return vars
+}
+
+// Expand fills one of the description's address templates.
+func (d *Description) Expand(t *uritemplate.Template, vars Vars) (string, error) {
+	all := d.base()
+	for k, v := range vars {
+		all[k] = v
+	}
+	return expand(t, all)
+}
+
+// HostWord turns a word of ours ("private") into the host's value for it.
+func (d *Description) HostWord(kind, ours string) (any, bool) {
+	v, ok := d.Words[kind][ours]
+	return v, ok
+}
+
+// ourWord turns a host's value into our word for it, or "" if it has none.
+func (d *Description) ourWord(kind string, theirs any) string {
+	for ours, v := range d.Words[kind] {
+		if v == theirs || written(v) == written(theirs) {
+			return ours
+		}
+	}
+	return ""
+}
+
+// Recognise reads an address backwards: is it a repository of this host? The
+// address may be a page, a clone address or a link to something inside.
+func (d *Description) Recognise(address string) (owner, name string, ok bool) {
+	address = strings.TrimSuffix(strings.TrimSpace(address), "/")
+	templates := append([]*uritemplate.Template{d.HTTPS, d.SSH, d.Page}, d.Also...)
+	for _, spelling := range []string{address, strings.TrimSuffix(address, ".git"), address + ".git"} {
+		for _, t := range templates {
+			if t == nil {
+				continue
+			}
+			if owner, name, ok := d.backwards(t, spelling); ok {
+				return owner, name, true
+			}
+		}
+	}
+	return "", "", false
+}
+
+// backwards matches a template against an address. Base addresses are put in
+// before, so that only the repository's parts are left open.
+func (d *Description) backwards(t *uritemplate.Template, address string) (owner, name string, ok bool) {
+	raw := strings.NewReplacer("{+base}", d.Base, "{+api}", written(d.base()["api"]), "{host}", written(d.base()["host"])).Replace(t.Raw())
+	bound, err := uritemplate.New(raw)
+	if err != nil {
+		return "", "", false
+	}
+	m := bound.Match(address)
+	if m == nil {
+		return "", "", false
+	}
+	owner, name = m.Get("owner").String(), m.Get("name").String()
+	if owner == "" || name == "" || strings.HasPrefix(owner, "/") || strings.ContainsAny(name, "/?#") || strings.ContainsAny(owner, "?#") {
+		return "", "", false
+	}
+	return owner, name, true
+}
+
+// parseTime reads a time in one of the two forms a description may name.
+func parseTime(v any, form string) (time.Time, bool) {
+	switch x := v.(type) {
+	case int64:
+		if x <= 0 || x > 1<<40 {
+			return time.Time{}, false
+		}
+		return time.Unix(x, 0).UTC(), true
+	case float64:
+		return parseTime(int64(x), form)
+	case string:
+		if t, err := time.Parse(time.RFC3339, x); err == nil {
+			return t.UTC(), true
+		}
+	}
+	return time.Time{}, false
+}
+
+// Fill gives the user name and the secret that a sign-in's templates stand for.
+func (b Basic) Fill(vars Vars) (user, secret string) {
+	return b.User.fillString(vars), b.Secret.fillString(vars)
+}
+
+// Can lists the actions that are described, in the language's order.
+func (d *Description) Can() []string {
+	var out []string
+	for _, name := range actionNames {
+		if d.Actions[name] != nil {
+			out = append(out, name)
+		}
+	}
+	return out
+}

@@ -1,0 +1,302 @@
+package job
+
+import (
+	"context"
+	"encoding/base64"
+	"net/http"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"uncinate/internal/core/address"
+	"uncinate/internal/core/description"
+	"uncinate/internal/core/fault"
+	"uncinate/internal/core/text"
+	"uncinate/internal/world/files"
+)
+
+// Account is who the person is on a host, or at one address of a host that nobody
+// described. The secret lies in the vault alone.
+type Account struct {
+	Name       string    `json:"name"`
+	Host       string    `json:"host,omitempty"`    // a known host, or
+	Address    string    `json:"address,omitempty"` // one repository's address
+	User       string    `json:"user"`
+	FullName   string    `json:"full_name,omitempty"`
+	Email      string    `json:"email,omitempty"`
+	Scopes     []string  `json:"scopes,omitempty"`
+	ScopesTold bool      `json:"scopes_told,omitempty"` // whether the host tells scopes at all
+	Expires    time.Time `json:"expires,omitzero"`
+	Added      time.Time `json:"added"`
+	Doubtful   time.Time `json:"doubtful,omitzero"` // when git last said that the host refused the token
+}
+
+func (a *Account) secretName() string { return "account/" + a.Name + "/token" }
+
+// Where is the host or the address, for showing.
+func (a *Account) Where() string {
+	if a.Host != "" {
+		return a.Host
+	}
+	return a.Address
+}
+
+func (d *Desk) accountsFile() string { return filepath.Join(d.Home.Config, "accounts.json") }
+
+// Accounts lists the accounts of this machine.
+func (d *Desk) Accounts() ([]*Account, error) {
+	var all []*Account
+	_, err := files.ReadJSON(d.accountsFile(), &all)
+	return all, err
+}
+
+// AccountsOn lists the accounts on a host.
+func (d *Desk) AccountsOn(host string) ([]*Account, error) {
+	all, err := d.Accounts()
+	return slices.DeleteFunc(all, func(a *Account) bool { return a.Host != host }), err
+}
+
+// Account finds an account by name.
+func (d *Desk) Account(name string) (*Account, error) {
+	all, err := d.Accounts()
+	if err != nil {
+		return nil, err
+	}
+	var names []string
+	for _, a := range all {
+		if a.Name == name {
+			return a, nil
+		}
+		names = append(names, a.Name)
+	}
+	f := fault.New(fault.Failed, "no account named %s is known on this machine", text.Quote(name))
+	if near := text.Nearest(name, names); near != "" {
+		f.Detail("Did you mean %s?", near)
+	}
+	return nil, f.Try("see the known ones", "uncinate account list")
+}
+
+// NoAccount is the fault when a job needs an account and there is none at all.
+func NoAccount(host string) *fault.Fault {
+	f := fault.New(fault.Decision, "there is no account on this machine yet")
+	if host != "" {
+		f.Says = "there is no account for " + host + " on this machine yet"
+		return f.Try("add yours", text.Command("uncinate", "account", "add", "--host", host))
+	}
+	return f.Try("add yours", "uncinate account add --host HOST")
+}
+
+// pick chooses the account for a host: the named one, or the only one.
+func (d *Desk) pick(named, host string) (*Account, error) {
+	if named != "" {
+		a, err := d.Account(named)
+		if err == nil && host != "" && a.Host != host {
+			return nil, fault.New(fault.Usage, "the account %s is on %s, not on %s", a.Name, a.Where(), host)
+		}
+		return a, err
+	}
+	all, err := d.Accounts()
+	if err != nil {
+		return nil, err
+	}
+	all = slices.DeleteFunc(all, func(a *Account) bool { return a.Host == "" || host != "" && a.Host != host })
+	switch len(all) {
+	case 0:
+		return nil, NoAccount(host)
+	case 1:
+		return all[0], nil
+	}
+	f := fault.New(fault.Decision, "there are %d accounts that could do it; say which", len(all))
+	for _, a := range all {
+		f.Try(a.User+" on "+a.Host, "--account "+text.Quote(a.Name))
+	}
+	return nil, f
+}
+
+// AddAccount tests a token against its host at once and, if it is good, stores it in
+// the vault. A known account of that name on that host gets the new token.
+func (d *Desk) AddAccount(ctx context.Context, want Account, token string) (*Account, []string, error) {
+	token = strings.TrimSpace(token)
+	switch {
+	case token == "":
+		return nil, nil, fault.New(fault.Usage, "no token was given")
+	case strings.ContainsFunc(token, func(r rune) bool { return r <= ' ' || r >= 0x7f }):
+		return nil, nil, fault.New(fault.Usage, "what was given is no token: there is a blank or a control character inside it")
+	}
+	if want.Address != "" {
+		return d.addAtAddress(ctx, want, token)
+	}
+	h, err := d.Host(want.Host)
+	if err != nil {
+		return nil, nil, err
+	}
+	asked := want
+	l := &login{desk: d, Host: h, Account: &asked, token: token}
+	id, err := l.identify(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	if id.Active != nil && !*id.Active {
+		return nil, nil, fault.New(fault.HostSaidNo, "%s says that the token is not in force", h.Name)
+	}
+	if id.User == "" {
+		return nil, nil, fault.New(fault.Unreachable, "what answers at %s does not say whose token it is", h.At)
+	}
+	if want.User != "" && want.User != id.User {
+		return nil, nil, fault.New(fault.Usage, "the token is %s's on %s, not %s's", text.Visible(id.User), h.Name, want.User)
+	}
+	a := want
+	a.User, a.Scopes, a.ScopesTold, a.Expires, a.Added = id.User, id.Scopes, id.ScopesTold, id.Expires, d.Now().UTC().Truncate(time.Second)
+	if a.Name == "" {
+		a.Name = id.User
+	}
+	if a.FullName == "" {
+		a.FullName = id.FullName
+	}
+	if a.Email == "" {
+		a.Email = id.Email
+	}
+	var doubts []string
+	if id.EmailConfirmed != nil && !*id.EmailConfirmed {
+		doubts = append(doubts, "the e-mail "+text.Visible(a.Email)+" is not yet confirmed on "+h.Name)
+	}
+	if !a.Expires.IsZero() {
+		if left := a.Expires.Sub(d.Now()); left < 14*24*time.Hour {
+			doubts = append(doubts, "the token ends soon, on "+a.Expires.Format(time.DateOnly))
+		}
+	}
+	l.Account = &a
+	for _, need := range []struct{ action, what string }{{"repository-list", "list repositories"}, {"repository-create", "create repositories"}} {
+		if missing := l.lacks(need.action); len(missing) > 0 {
+			doubts = append(doubts, "the token may not "+need.what+": it lacks the scope "+strings.Join(missing, " and "))
+		}
+	}
+	return &a, doubts, d.keepAccount(&a, token)
+}
+
+// addAtAddress tests a user name and token by asking for the repository over git's
+// own HTTP protocol (gitprotocol-http, "Smart Clients").
+func (d *Desk) addAtAddress(ctx context.Context, want Account, token string) (*Account, []string, error) {
+	a, err := address.Parse(want.Address)
+	if err != nil {
+		return nil, nil, err
+	}
+	if a.Scheme == "ssh" {
+		return nil, nil, fault.New(fault.Usage, "an ssh address takes a key, not a token")
+	}
+	if want.User == "" {
+		want.User = a.User
+	}
+	if want.User == "" {
+		return nil, nil, fault.New(fault.Usage, "the user name that belongs to the token is missing").
+			Try("", text.Command("uncinate", "account", "add", "--at", a.Bare().String(), "--user", "NAME"))
+	}
+	answer, err := d.Web.Do(ctx, description.Call{Method: http.MethodGet, URL: a.Bare().String() + "/info/refs?service=git-upload-pack",
+		Header: http.Header{"Authorization": {"Basic " + base64.StdEncoding.EncodeToString([]byte(want.User+":"+token))}}})
+	if err != nil {
+		return nil, nil, err
+	}
+	switch {
+	case answer.Status == 401 || answer.Status == 403:
+		return nil, nil, fault.New(fault.HostSaidNo, "%s does not accept this user name and token", a.Bare().String())
+	case answer.Status == 404:
+		return nil, nil, fault.New(fault.HostSaidNo, "there is no repository at %s, or not for %s", a.Bare().String(), text.Visible(want.User))
+	case answer.Status != 200 || !strings.HasPrefix(answer.Header.Get("Content-Type"), "application/x-git-"):
+		return nil, nil, fault.New(fault.Unreachable, "what answers at %s is no git repository (status %d)", a.Bare().String(), answer.Status)
+	}
+	want.Address, want.Added = a.Bare().String(), d.Now().UTC().Truncate(time.Second)
+	if want.Name == "" {
+		want.Name = want.User + "-" + a.Name()
+	}
+	return &want, nil, d.keepAccount(&want, token)
+}
+
+// keepAccount writes the secret first and the account's entry after it: an entry
+// without secret would mislead, a secret without entry does no harm.
+func (d *Desk) keepAccount(a *Account, token string) error {
+	if err := checkAccountName(a.Name); err != nil {
+		return err
+	}
+	all, err := d.Accounts()
+	if err != nil {
+		return err
+	}
+	at := slices.IndexFunc(all, func(b *Account) bool { return b.Name == a.Name })
+	if at >= 0 {
+		if old := all[at]; old.Where() != a.Where() || old.User != a.User {
+			return fault.New(fault.Decision, "the name %s is taken here by the account of %s on %s", a.Name, old.User, old.Where()).
+				Try("give this one another name", text.Command("uncinate", "account", "add", a.Name+"-own", "--host", a.Host))
+		}
+		all[at] = a
+	} else {
+		all = append(all, a)
+	}
+	if err := d.Vault.Put(a.secretName(), token); err != nil {
+		return err
+	}
+	return files.WriteJSON(d.accountsFile(), all)
+}
+
+func checkAccountName(name string) error {
+	if name == "" || len(name) > 60 || name[0] == '-' || name[0] == '.' ||
+		strings.Trim(strings.ToLower(name), "abcdefghijklmnopqrstuvwxyz0123456789-_.") != "" {
+		return fault.New(fault.Usage, "an account's name is made of letters, digits, '-', '_' and '.', and %s is not", text.Quote(name))
+	}
+	return nil
+}
+
+// ForgetAccount makes this machine forget an account and its token. Projects hooked
+// with it stay, without sign-in; their number is given.
+func (d *Desk) ForgetAccount(name string) (int, error) {
+	all, err := d.Accounts()
+	if err != nil {
+		return 0, err
+	}
+	a, err := d.Account(name)
+	if err != nil {
+		return 0, err
+	}
+	projects, err := d.Register()
+	if err != nil {
+		return 0, err
+	}
+	hooked := 0
+	for _, p := range projects {
+		if p.Account == name {
+			hooked++
+		}
+	}
+	if err := d.Vault.Remove(a.secretName()); err != nil {
+		return 0, err
+	}
+	return hooked, files.WriteJSON(d.accountsFile(), slices.DeleteFunc(all, func(b *Account) bool { return b.Name == name }))
+}
+
+// doubt notes that the host refused an account's token when git used it.
+func (d *Desk) doubt(name string) error {
+	all, err := d.Accounts()
+	if err != nil {
+		return err
+	}
+	for _, a := range all {
+		if a.Name == name {
+			a.Doubtful = d.Now().UTC().Truncate(time.Second)
+			return files.WriteJSON(d.accountsFile(), all)
+		}
+	}
+	return nil
+}
+
+// gitLogin gives the user name and secret that git's HTTP transport wants.
+func (d *Desk) gitLogin(a *Account, token string) (user, secret string, err error) {
+	if a.Host == "" {
+		return a.User, token, nil
+	}
+	h, err := d.Host(a.Host)
+	if err != nil {
+		return "", "", err
+	}
+	user, secret = h.SignIn.Git.Fill(description.Vars{"user": a.User, "token": token})
+	return user, secret, nil
+}

@@ -1,0 +1,411 @@
+package job
+
+import (
+	"context"
+	"errors"
+	"io/fs"
+	"os"
+	"path/filepath"
+
+	"uncinate/internal/core/address"
+	"uncinate/internal/core/description"
+	"uncinate/internal/core/fault"
+	"uncinate/internal/core/naming"
+	"uncinate/internal/core/plan"
+	"uncinate/internal/core/text"
+	"uncinate/internal/world/files"
+	"uncinate/internal/world/git"
+	"uncinate/internal/world/web"
+)
+
+// CloneOptions say what to bring and where to.
+type CloneOptions struct {
+	What    string // a name, owner/name, or any address of the repository
+	Folder  string // "" for the repository's name in the current folder
+	Account string
+}
+
+// Clone is one hosted repository to be brought onto this machine.
+type Clone struct {
+	desk   *Desk
+	what   string
+	folder string
+	made   bool // the folder is not there yet
+	attach *Attach
+	refs   web.Refs
+	steps  []Step
+}
+
+// Cloned is what came of it.
+type Cloned struct {
+	Folder  string `json:"folder"`
+	Address string `json:"address"`
+	Page    string `json:"page,omitempty"`
+	Account string `json:"account,omitempty"`
+	Branch  string `json:"branch,omitempty"` // empty: the repository has no commit yet
+	Commit  string `json:"commit,omitempty"`
+	Files   int    `json:"files"`
+	Bytes   int64  `json:"bytes"`
+}
+
+// Clone finds the repository and checks the folder it is to lie in, before anything
+// is fetched: an error about a folder blames the folder.
+func (d *Desk) Clone(ctx context.Context, o CloneOptions) (*Clone, error) {
+	g, err := d.Git(ctx)
+	if err != nil {
+		return nil, err
+	}
+	c := &Clone{desk: d, what: o.What}
+	a := &Attach{desk: d, options: AttachOptions{Account: o.Account, Remote: "origin"}}
+	c.attach = a
+	name := ""
+	if at, err := address.Parse(o.What); err == nil {
+		name = at.Name()
+	} else {
+		_, name = naming.Split(o.What)
+	}
+	if h, _, recognised, err := d.Recognise(o.What); err != nil {
+		return nil, err
+	} else if h != nil {
+		name = recognised
+	}
+	if err := c.chooseFolder(o.Folder, name); err != nil {
+		return nil, err
+	}
+	if a.run, _, err = d.begin("clone", c.folder); err != nil {
+		return nil, err
+	}
+	a.folder = &folder{path: c.folder, repo: g.In(c.folder), remotes: map[string]string{}}
+	a.folder.repo.Dir = filepath.Dir(c.folder) // until the folder is made
+	if err := a.chooseExisting(ctx, o.What); err != nil {
+		var r *refusal
+		f := fault.Of(err)
+		if errors.As(err, &r) || f.Kind != fault.HostSaidNo {
+			return nil, err
+		}
+		// A missing repository is not to be made by clone.
+		out := *f
+		out.Remedies = nil
+		return nil, &out
+	}
+	for dir := filepath.Dir(c.folder); ; dir = filepath.Dir(dir) {
+		if s, err := os.Stat(dir); err == nil && s.IsDir() {
+			a.folder.repo.Dir = dir
+			break
+		}
+		if filepath.Dir(dir) == dir {
+			break
+		}
+	}
+	if a.folder.settings, err = a.folder.repo.Settings(ctx); err != nil {
+		return nil, gitFault(err, "git's configuration cannot be read")
+	}
+	a.folder.isRepo = true // its settings are read already
+	if err := a.checkAddress(); err != nil {
+		return nil, err
+	}
+	if c.refs, err = a.remoteRefs(ctx); err != nil {
+		return nil, err
+	}
+	if err := c.signer(); err != nil {
+		return nil, err
+	}
+	c.plan()
+	return c, nil
+}
+
+// chooseFolder checks the target: made if missing, taken if empty, else refused.
+func (c *Clone) chooseFolder(given, name string) error {
+	if given == "" {
+		if given = name; naming.Propose(name) != name {
+			given = naming.Propose(name)
+		}
+		if given == "" {
+			return fault.New(fault.Usage, "no folder name can be made of %s", text.Quote(c.what)).
+				Try("name one", text.Command("uncinate", "clone", c.what, "FOLDER"))
+		}
+	}
+	abs, err := filepath.Abs(given)
+	if err != nil {
+		return err
+	}
+	c.folder = abs
+	empty, err := files.IsEmptyFolder(abs)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		c.made = true
+		return nil
+	case err != nil:
+		if s, e := os.Stat(abs); e == nil && !s.IsDir() {
+			return fault.New(fault.Refused, "%s is here already, and it is a file", text.Visible(abs)).
+				Try("bring it into another folder", text.Command("uncinate", "clone", c.what, name+"-2"))
+		}
+		return fault.New(fault.Failed, "the folder %s cannot be looked into", text.Visible(abs)).Because(err)
+	case !empty:
+		if _, resumed, err := c.desk.begin("clone", abs); err == nil && resumed {
+			return nil
+		}
+		f := fault.New(fault.Refused, "the folder %s is here already and is not empty", text.Visible(abs))
+		if p, found, err := c.desk.ProjectAt(abs); err == nil && found {
+			f.Detail("It is a copy of %s.", p.Address)
+			f.Try("bring that copy up to date", text.Command("git", "-C", abs, "pull"))
+		}
+		return f.Try("bring it into another folder", text.Command("uncinate", "clone", c.what, name+"-2"))
+	}
+	if real, err := filepath.EvalSymlinks(abs); err == nil {
+		c.folder = real
+	}
+	return nil
+}
+
+// signer sets who signs commits made in the copy; without any, git's own is left.
+func (c *Clone) signer() error {
+	err := c.attach.chooseSigner()
+	if fault.Is(err, fault.Decision) {
+		return nil
+	}
+	return err
+}
+
+// Items is the plan as it is shown.
+func (c *Clone) Items() []plan.Item { return Items(c.steps) }
+
+// Notes are what the person should know before agreeing.
+func (c *Clone) Notes() []string { return c.attach.Notes }
+
+func (c *Clone) plan() {
+	a := c.attach
+	a.branch = c.refs.Head
+	if a.branch == "" {
+		a.branch = a.target.DefaultBranch
+	}
+	if a.branch == "" || !c.refs.Empty() && c.refs.Branch(a.branch) == "" {
+		a.branch = ""
+		for _, b := range []string{"main", "master", "trunk"} {
+			if c.refs.Branch(b) != "" {
+				a.branch = b
+				break
+			}
+		}
+	}
+	something := !c.refs.Empty() && a.branch != ""
+	if a.branch == "" {
+		a.branch = "main"
+	}
+	made := c.stepFolder()
+	if a.move != "" {
+		c.steps = append(c.steps, a.stepMove())
+	}
+	c.steps = append(c.steps, made, a.stepInit())
+	if a.name != "" && a.email != "" {
+		c.steps = append(c.steps, a.stepIdentity())
+	}
+	c.steps = append(c.steps, a.stepHook())
+	if !c.refs.Empty() {
+		c.steps = append(c.steps, c.stepFetch())
+	}
+	if something {
+		c.steps = append(c.steps, c.stepCheckout())
+	}
+	// An interrupted clone that is put back leaves no folder of ours behind.
+	for i, s := range c.steps {
+		if s.ID == "init" {
+			c.steps[i].Sentence = "Make it a git repository, on branch " + a.branch
+		}
+	}
+}
+
+func (c *Clone) stepFolder() Step {
+	sentence := "Make the folder " + text.Visible(c.folder)
+	if !c.made {
+		sentence = "Take the empty folder " + text.Visible(c.folder)
+	}
+	return Step{Item: plan.Item{ID: "folder", Place: plan.Here, Sentence: sentence},
+		Do: func(context.Context) error {
+			if err := os.MkdirAll(c.folder, 0o777); err != nil {
+				return fault.New(fault.Failed, "the folder %s cannot be made", text.Visible(c.folder)).Because(err)
+			}
+			if real, err := filepath.EvalSymlinks(c.folder); err == nil {
+				c.folder = real
+			}
+			c.attach.folder.path, c.attach.folder.repo.Dir = c.folder, c.folder
+			return nil
+		},
+		Undo: func(context.Context) error {
+			if !c.made {
+				return nil
+			}
+			if err := os.Remove(c.folder); err != nil && !errors.Is(err, fs.ErrNotExist) {
+				return err
+			}
+			return nil
+		}}
+}
+
+func (c *Clone) stepFetch() Step {
+	a := c.attach
+	repo := a.folder.repo
+	return Step{Item: plan.Item{ID: "fetch", Place: plan.Here, Sentence: "Bring everything in from " + a.hook.address.String()},
+		Do: func(ctx context.Context) error {
+			_, err := repo.Run(ctx, git.Cmd{Dir: c.folder, Args: []string{"fetch", "--progress", "--no-auto-maintenance", "--", a.options.Remote}, Watch: c.desk.watch("Bringing in", "Receiving objects")})
+			c.desk.Tell.Progress("Bringing in", 0, 0, "")
+			if err != nil {
+				return c.desk.diagnose(ctx, a.hook.address, err)
+			}
+			if c.refs.Head == "" {
+				return nil
+			}
+			_, err = repo.Do(ctx, "symbolic-ref", "refs/remotes/"+a.options.Remote+"/HEAD", "refs/remotes/"+a.options.Remote+"/"+c.refs.Head)
+			return gitFault(err, "the default branch cannot be noted")
+		}}
+}
+
+func (c *Clone) stepCheckout() Step {
+	a := c.attach
+	return Step{Item: plan.Item{ID: "checkout", Place: plan.Here, Sentence: "Lay out the files of branch " + text.Visible(a.branch)},
+		Do: func(ctx context.Context) error {
+			_, err := a.folder.repo.Git.In(c.folder).Do(ctx, "checkout", "-q", "--no-overwrite-ignore", "-B", a.branch, "--track", "refs/remotes/"+a.options.Remote+"/"+a.branch)
+			if err != nil {
+				return gitFault(err, "git cannot lay out the files of branch %s", text.Visible(a.branch))
+			}
+			id, err := a.folder.repo.Do(ctx, "rev-parse", "HEAD")
+			if err != nil {
+				return gitFault(err, "the copy cannot be checked")
+			}
+			if want := c.refs.Branch(a.branch); id != want {
+				a.Notes = append(a.Notes, "The branch moved on the host while it was brought in.")
+			}
+			return nil
+		}}
+}
+
+// Do carries the plan out.
+func (c *Clone) Do(ctx context.Context) (*Cloned, error) {
+	a := c.attach
+	if err := a.run.run(ctx, c.steps); err != nil {
+		return nil, err
+	}
+	if err := os.Remove(a.aside("config")); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return nil, err
+	}
+	s, err := a.summary(ctx, true)
+	if err != nil {
+		return nil, err
+	}
+	out := &Cloned{Folder: c.folder, Address: s.Address, Page: s.Page, Account: s.Account, Branch: s.Branch, Commit: s.Commit, Files: s.Files, Bytes: s.Bytes}
+	return out, nil
+}
+
+// Visit gives the address of a project's page, or of a part of it.
+func (d *Desk) Visit(ctx context.Context, given, part string) (string, error) {
+	var h *Host
+	var owner, name string
+	p, err := d.projectFor(ctx, given)
+	if err != nil {
+		return "", err
+	}
+	if h, owner, name, err = d.Recognise(p.Address); err != nil {
+		return "", err
+	}
+	if h == nil {
+		if part != "" {
+			return "", fault.New(fault.Failed, "nobody described the host of %s, so its pages are not known", p.Address)
+		}
+		at, err := address.Parse(p.Address)
+		if err != nil {
+			return "", err
+		}
+		if at.Scheme == "ssh" {
+			return "", fault.New(fault.Failed, "nobody described the host of %s, so its pages are not known", p.Address)
+		}
+		at.Suffix = false
+		return at.String(), nil
+	}
+	t := h.Page
+	if part != "" {
+		if t = h.Pages[part]; t == nil {
+			var known []string
+			for k := range h.Pages {
+				known = append(known, k)
+			}
+			f := fault.New(fault.Usage, "the description of %s names no page for %s", h.Name, text.Quote(part))
+			if near := text.Nearest(part, known); near != "" {
+				f.Detail("Did you mean %s?", near)
+			}
+			return "", f
+		}
+	}
+	if t == nil {
+		return "", fault.New(fault.Failed, "the description of %s names no page for a repository", h.Name)
+	}
+	return h.Expand(t, description.Vars{"owner": owner, "name": name, "path": owner + "/" + name})
+}
+
+// projectFor finds the project that a folder, or one above it, is.
+func (d *Desk) projectFor(ctx context.Context, given string) (Project, error) {
+	f, err := d.lookAround(ctx, given)
+	if err != nil {
+		return Project{}, err
+	}
+	return d.projectOf(f)
+}
+
+// projectOf finds a looked-at folder in the register, or takes what its remote says.
+func (d *Desk) projectOf(f *folder) (Project, error) {
+	p, found, err := d.ProjectAt(f.path)
+	if err != nil {
+		return p, err
+	}
+	if found {
+		if url := f.remotes[p.Remote]; url != "" {
+			if at, err := address.Parse(url); err == nil && at.Key() != keyOf(p.Address) {
+				// Plain git moved the remote since; what counts is what stands there.
+				return Project{Folder: f.path, Remote: p.Remote, Address: at.Bare().String()}, nil
+			}
+			return p, nil
+		}
+	}
+	if url := f.remotes["origin"]; url != "" {
+		at, err := address.Parse(url)
+		if err != nil {
+			return p, fault.New(fault.Decision, "the remote origin leads to an address that is not supported: %s", fault.Of(err).Says)
+		}
+		return Project{Folder: f.path, Remote: "origin", Address: at.Bare().String()}, nil
+	}
+	return p, fault.New(fault.Decision, "%s is not hooked to a repository yet", text.Visible(f.path)).
+		Try("hook it", text.Command("uncinate", "attach", f.path))
+}
+
+func keyOf(s string) string {
+	at, err := address.Parse(s)
+	if err != nil {
+		return s
+	}
+	return at.Key()
+}
+
+// hookOf gives the hook of a project that stands.
+func (d *Desk) hookOf(f *folder, p Project) (*hook, error) {
+	at, err := address.Parse(p.Address)
+	if err != nil {
+		return nil, err
+	}
+	h := &hook{desk: d, repo: f.repo, remote: p.Remote, address: at}
+	if p.Account != "" {
+		if h.account, err = d.Account(p.Account); err != nil {
+			return nil, fault.New(fault.Decision, "the account %s, with which this project was hooked, is not known any more", p.Account).
+				Try("add it again", text.Command("uncinate", "account", "add", p.Account, "--host", p.Host))
+		}
+		if err := d.mend(p); err != nil {
+			return nil, err
+		}
+		user, _, err := d.gitLogin(h.account, "")
+		if err != nil {
+			return nil, err
+		}
+		if err := d.checkNetrc(at, user); err != nil {
+			return nil, err
+		}
+	}
+	return h, nil
+}

@@ -1,0 +1,67 @@
+package job
+
+import (
+	"io"
+
+	"uncinate/internal/core/address"
+	"uncinate/internal/core/fault"
+	"uncinate/internal/core/gitcred"
+)
+
+// Credential answers git's credential protocol for one account and one repository's
+// address. action is get, store or erase; others are passed over, as git demands of
+// helpers. A request for any other address gets no answer.
+func (d *Desk) Credential(action, account, for_ string, in io.Reader, out io.Writer) error {
+	target, err := address.Parse(for_)
+	if err != nil {
+		return err
+	}
+	q, err := gitcred.Read(in)
+	if err != nil {
+		return err
+	}
+	if action != "get" && action != "erase" {
+		return nil
+	}
+	a, err := d.Account(account)
+	if err != nil {
+		return stop(out, err)
+	}
+	if action == "erase" {
+		user, _, err := d.gitLogin(a, "")
+		if err != nil || !q.For(target, user) {
+			return err
+		}
+		return d.doubt(a.Name)
+	}
+	if !address.Guarded(q.Protocol, q.Host) {
+		return stop(out, fault.New(fault.Refused, "plain http to %s would send the token unencrypted", q.Host))
+	}
+	if !q.For(target, q.User) {
+		return nil
+	}
+	token, found, err := d.Vault.GetSilently(a.secretName())
+	if err != nil {
+		return stop(out, err)
+	}
+	if !found {
+		return stop(out, fault.New(fault.Decision, "the vault holds no token for the account %s", a.Name).
+			Try("give it one", "uncinate account add "+a.Name+" --host "+a.Host))
+	}
+	user, secret, err := d.gitLogin(a, token)
+	if err != nil {
+		return stop(out, err)
+	}
+	if !q.For(target, user) {
+		return nil // git asks for another user than the account's
+	}
+	return gitcred.Answer(out, user, secret)
+}
+
+// stop keeps git from asking anyone else, and hands the reason on.
+func stop(out io.Writer, why error) error {
+	if err := gitcred.Stop(out); err != nil {
+		return err
+	}
+	return why
+}

@@ -1,0 +1,54 @@
+// Package job is the work of each command: look, plan, show, do, verify. It knows
+// no terminal and no options; the screen asks and shows, the world acts, the core
+// computes.
+package job
+
+import (
+	"context"
+	"io/fs"
+	"log/slog"
+	"time"
+
+	"uncinate/internal/core/plan"
+	"uncinate/internal/world/files"
+	"uncinate/internal/world/git"
+	"uncinate/internal/world/vault"
+	"uncinate/internal/world/web"
+)
+
+// Desk is what every job works with.
+type Desk struct {
+	Home     files.Home
+	Vault    *vault.Vault
+	Web      *web.Client
+	Shipped  fs.FS  // descriptions that come with the program
+	Program  string // absolute path of this program, for git's configuration
+	UserHome string // the person's home folder
+	Now      func() time.Time
+	Tell     Teller
+	Log      *slog.Logger
+
+	git *git.Git
+}
+
+// Teller is told what happens while a job works.
+type Teller interface {
+	// Step tells that a step of the plan is over: done now, or found done already.
+	Step(item plan.Item, already bool)
+	// Progress tells how far the running step is; a total of 0 ends it.
+	Progress(what string, done, total int64, speed string)
+	// Note tells something worth knowing.
+	Note(format string, args ...any)
+}
+
+// Git finds the installed git, once.
+func (d *Desk) Git(ctx context.Context) (*git.Git, error) {
+	if d.git == nil {
+		g, err := git.Find(ctx, d.Log)
+		if err != nil {
+			return nil, err
+		}
+		d.git = g
+	}
+	return d.git, nil
+}

@@ -1,0 +1,312 @@
+package job
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"uncinate/internal/core/address"
+	"uncinate/internal/core/fault"
+	"uncinate/internal/core/kinds"
+	"uncinate/internal/core/text"
+	"uncinate/internal/world/files"
+	"uncinate/internal/world/git"
+	"uncinate/internal/world/netrc"
+)
+
+// Project is one entry of the register: a folder that is hooked to a repository.
+type Project struct {
+	Folder  string    `json:"folder"` // absolute, symbolic links resolved
+	Remote  string    `json:"remote"` // git's name for it, such as "origin"
+	Address string    `json:"address"`
+	Account string    `json:"account,omitempty"` // none: the sign-in that git has by itself
+	Host    string    `json:"host,omitempty"`    // a known host, or none
+	ID      string    `json:"id,omitempty"`      // the host's stable id
+	Page    string    `json:"page,omitempty"`
+	Hooked  time.Time `json:"hooked"`
+}
+
+func (d *Desk) registerFile() string { return filepath.Join(d.Home.State, "register.json") }
+
+// Register lists the hooked projects. It is an index only: what counts stands in
+// each repository's own configuration.
+func (d *Desk) Register() ([]Project, error) {
+	var all []Project
+	_, err := files.ReadJSON(d.registerFile(), &all)
+	return all, err
+}
+
+func (d *Desk) enter(p Project) error {
+	all, err := d.Register()
+	if err != nil {
+		return err
+	}
+	all = slices.DeleteFunc(all, func(q Project) bool { return q.Folder == p.Folder && q.Remote == p.Remote })
+	return files.WriteJSON(d.registerFile(), append(all, p))
+}
+
+func (d *Desk) strike(folder, remote string) error {
+	all, err := d.Register()
+	if err != nil {
+		return err
+	}
+	kept := slices.DeleteFunc(slices.Clone(all), func(q Project) bool { return q.Folder == folder && q.Remote == remote })
+	if len(kept) == len(all) {
+		return nil
+	}
+	return files.WriteJSON(d.registerFile(), kept)
+}
+
+// ProjectAt finds the register's entry for a folder; false when it is not hooked.
+func (d *Desk) ProjectAt(folder string) (Project, bool, error) {
+	all, err := d.Register()
+	if err != nil {
+		return Project{}, false, err
+	}
+	for _, p := range slices.Backward(all) {
+		if p.Folder == folder {
+			return p, true, nil
+		}
+	}
+	return Project{}, false, nil
+}
+
+// hook is what ties a work tree to a hosted repository: the remote, the sign-in for
+// exactly its address, and the account's name and e-mail.
+type hook struct {
+	desk    *Desk
+	repo    *git.Repo
+	remote  string
+	address address.Address
+	account *Account // nil: the sign-in that git has by itself
+	rewrite bool     // git's own rewriting of addresses is to be kept off this one
+}
+
+// includeFile is the file that git includes for this account and address: in one
+// folder per account, so that a moved program is mended in one place.
+func (h *hook) includeFile() string {
+	name := "nobody"
+	if h.account != nil {
+		name = h.account.Name
+	}
+	return filepath.Join(h.desk.Home.State, "git", name, files.Short(h.address.Key())+".gitconfig")
+}
+
+// needed reports whether git has to be told anything for this address.
+func (h *hook) needed() bool { return h.account != nil || h.rewrite }
+
+// includeText is that file's contents. For the address with and without ".git" the
+// helpers of the person's own configuration are put aside by an empty entry
+// (gitcredentials documentation, "helper"), then ours is named. The path is part of
+// what is asked, so that ours answers for this repository alone.
+func (h *hook) includeText() string {
+	var b strings.Builder
+	b.WriteString(kinds.Opening + "\n")
+	with, without := h.address, h.address
+	with.Suffix, without.Suffix = true, false
+	if h.account != nil && h.address.Scheme != "ssh" {
+		helper := "!" + text.Command(filepath.ToSlash(h.desk.Program), "credential", "--account", h.account.Name, "--for", h.address.Key())
+		for _, a := range []address.Address{without, with} {
+			fmt.Fprintf(&b, "[credential %s]\n\thelper =\n\thelper = %s\n\tuseHttpPath = true\n", quoted(a.String()), quoted(helper))
+		}
+	}
+	if h.rewrite {
+		for _, a := range []address.Address{without, with} {
+			fmt.Fprintf(&b, "[url %s]\n\tinsteadOf = %s\n\tpushInsteadOf = %s\n", quoted(a.String()), quoted(a.String()), quoted(a.String()))
+		}
+	}
+	b.WriteString(kinds.Closing + "\n")
+	return b.String()
+}
+
+// quoted writes a value of git's configuration (git-config documentation, "Syntax").
+func quoted(s string) string {
+	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(s) + `"`
+}
+
+// writeInclude writes the included file if it is not as it should be.
+func (h *hook) writeInclude() error {
+	if !h.needed() {
+		return nil
+	}
+	old, err := files.Read(h.includeFile(), 64<<10)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	if err == nil && bytes.Equal(old, []byte(h.includeText())) {
+		return nil
+	}
+	return files.Write(h.includeFile(), []byte(h.includeText()), 0o600)
+}
+
+// config gives the same as configuration for one run of git, for use before the
+// repository has it.
+func (h *hook) config() []string {
+	if !h.needed() {
+		return nil
+	}
+	return []string{"include.path=" + h.includeFile()}
+}
+
+// done reports whether remote and sign-in stand as they should.
+func (h *hook) done(ctx context.Context) (bool, error) {
+	url, err := h.repo.Do(ctx, "config", "--local", "--get", "remote."+h.remote+".url")
+	if git.Code(err) == 1 || git.Code(err) == 128 {
+		return false, nil
+	}
+	if err != nil || url != h.address.String() {
+		return false, err
+	}
+	if !h.needed() {
+		return true, nil
+	}
+	includes, err := h.includes(ctx)
+	if err != nil || !slices.Contains(includes, h.includeFile()) {
+		return false, err
+	}
+	old, err := files.Read(h.includeFile(), 64<<10)
+	if errors.Is(err, fs.ErrNotExist) {
+		return false, nil
+	}
+	return string(old) == h.includeText(), err
+}
+
+func (h *hook) includes(ctx context.Context) ([]string, error) {
+	list, err := h.repo.Lines(ctx, "config", "--local", "-z", "--get-all", "include.path")
+	if git.Code(err) == 1 {
+		return nil, nil
+	}
+	return list, err
+}
+
+// set writes remote and sign-in into the repository's configuration.
+func (h *hook) set(ctx context.Context) error {
+	if err := h.writeInclude(); err != nil {
+		return err
+	}
+	if h.needed() {
+		if err := h.dropIncludes(ctx); err != nil {
+			return err
+		}
+		if _, err := h.repo.Do(ctx, "config", "--local", "--add", "include.path", h.includeFile()); err != nil {
+			return err
+		}
+	}
+	verb := "set-url"
+	if _, err := h.repo.Do(ctx, "config", "--local", "--get", "remote."+h.remote+".url"); git.Code(err) == 1 {
+		verb = "add"
+	} else if err != nil {
+		return err
+	}
+	_, err := h.repo.Do(ctx, "remote", verb, h.remote, h.address.String())
+	return err
+}
+
+// dropIncludes takes out earlier includes of ours, and only ours.
+func (h *hook) dropIncludes(ctx context.Context) error {
+	includes, err := h.includes(ctx)
+	if err != nil {
+		return err
+	}
+	ours := filepath.Join(h.desk.Home.State, "git") + string(filepath.Separator)
+	for _, path := range includes {
+		if strings.HasPrefix(path, ours) && strings.HasSuffix(path, string(filepath.Separator)+filepath.Base(h.includeFile())) {
+			if _, err := h.repo.Do(ctx, "config", "--local", "--fixed-value", "--unset-all", "include.path", path); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// unset takes remote and sign-in out again.
+func (h *hook) unset(ctx context.Context) error {
+	if err := h.dropIncludes(ctx); err != nil {
+		return err
+	}
+	if _, err := h.repo.Do(ctx, "remote", "remove", h.remote); err != nil && git.Code(err) != 2 {
+		return err
+	}
+	return nil
+}
+
+// rewrites finds the setting by which git would turn the address into another
+// (git-config documentation, url.<base>.insteadOf). Nil when none does.
+func rewrites(settings []git.Setting, a address.Address) *git.Setting {
+	var best *git.Setting
+	longest := 0
+	for i, s := range settings {
+		key := strings.ToLower(s.Key)
+		if !strings.HasPrefix(key, "url.") || !(strings.HasSuffix(key, ".insteadof") || strings.HasSuffix(key, ".pushinsteadof")) {
+			continue
+		}
+		base := s.Key[len("url."):strings.LastIndexByte(s.Key, '.')]
+		if s.Value != "" && len(s.Value) > longest && strings.HasPrefix(a.String(), s.Value) && base != s.Value {
+			best, longest = &settings[i], len(s.Value)
+		}
+	}
+	return best
+}
+
+// checkNetrc refuses to go on when a netrc file would sign git in as someone else:
+// git takes what it finds there before it asks any helper.
+func (d *Desk) checkNetrc(a address.Address, user string) error {
+	if a.Scheme == "ssh" {
+		return nil
+	}
+	host := a.Host
+	if name, _, err := net.SplitHostPort(host); err == nil {
+		host = name
+	}
+	e := netrc.Find(d.UserHome, host)
+	if e == nil || e.Login == user {
+		return nil
+	}
+	which := "an entry for " + host
+	if e.Any {
+		which = "an entry for every host"
+	}
+	return fault.New(fault.Decision, "%s has %s on line %d that signs in as %s, and git uses it before anything else: your work would go up as %s, not as %s",
+		text.Visible(e.File), which, e.Line, text.Quote(e.Login), text.Quote(e.Login), text.Quote(user)).
+		Try("open it at that entry and take it out", fmt.Sprintf("%s +%d %s", editor(), e.Line, text.Quote(e.File))).
+		Try("or use the account of that name", "--account "+text.Quote(e.Login))
+}
+
+func editor() string {
+	for _, name := range []string{"VISUAL", "EDITOR"} {
+		if e := os.Getenv(name); e != "" && text.Quote(e) == e {
+			return e
+		}
+	}
+	return "vi"
+}
+
+// mend rewrites the included file of a hooked project if the program has moved.
+func (d *Desk) mend(p Project) error {
+	if p.Account == "" {
+		return nil
+	}
+	a, err := address.Parse(p.Address)
+	if err != nil {
+		return err
+	}
+	account, err := d.Account(p.Account)
+	if err != nil {
+		return err
+	}
+	h := &hook{desk: d, address: a, account: account}
+	old, err := files.Read(h.includeFile(), 64<<10)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	h.rewrite = bytes.Contains(old, []byte("[url "))
+	return h.writeInclude()
+}

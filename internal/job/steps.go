@@ -1,0 +1,152 @@
+package job
+
+import (
+	"context"
+	"errors"
+	"maps"
+	"time"
+
+	"uncinate/internal/core/fault"
+	"uncinate/internal/core/plan"
+	"uncinate/internal/world/files"
+)
+
+// Step is one item of a plan that knows how to see whether it is done, how to do it
+// and how to put it back. Do may be called again after it was cut off half-way, so
+// it looks before it acts.
+type Step struct {
+	plan.Item
+	Done func(ctx context.Context) (bool, error) // nil: always to be done
+	Do   func(ctx context.Context) error
+	Undo func(ctx context.Context) error // nil: there is nothing to put back
+}
+
+// Items gives the steps as they are shown.
+func Items(steps []Step) []plan.Item {
+	items := make([]plan.Item, len(steps))
+	for i, s := range steps {
+		items[i] = s.Item
+	}
+	return items
+}
+
+// runner carries a plan out, with a journal written before and after each step.
+type runner struct {
+	desk    *Desk
+	journal *files.Journal
+	state   plan.State
+	current string
+}
+
+// begin opens the journal of a job on a subject, or starts a new one. resumed says
+// that unfinished work was found.
+func (d *Desk) begin(name, subject string) (r *runner, resumed bool, err error) {
+	r = &runner{desk: d, journal: d.Home.JournalAt(name, subject)}
+	s, found, err := r.journal.Read()
+	if err != nil {
+		return nil, false, err
+	}
+	if found {
+		r.state = s
+		return r, true, nil
+	}
+	r.state = plan.State{Head: plan.Head{Version: plan.Version, Job: name, Subject: subject, Started: d.Now().UTC().Truncate(time.Second), Wanted: map[string]string{}},
+		Marks: map[string]plan.Mark{}, Facts: map[string]string{}}
+	return r, false, nil
+}
+
+// fact gives what an earlier step, or an earlier run, noted.
+func (r *runner) fact(key string) string { return r.state.Facts[key] }
+
+// note writes a fact of the running step to the journal before it is relied on.
+func (r *runner) note(key, value string) error {
+	return r.record(r.current, plan.Begun, map[string]string{key: value})
+}
+
+func (r *runner) record(step string, mark plan.Mark, facts map[string]string) error {
+	if _, seen := r.state.Marks[step]; !seen {
+		r.state.Order = append(r.state.Order, step)
+	}
+	r.state.Marks[step] = mark
+	maps.Copy(r.state.Facts, facts)
+	return r.journal.Add(plan.Record{Time: r.desk.Now().UTC(), Step: step, Mark: mark, Facts: facts})
+}
+
+// run does the steps. When a step is refused, by the host or to protect the person,
+// what this plan did here is put back; after any other failure the journal stays,
+// and the same command goes on from it.
+func (r *runner) run(ctx context.Context, steps []Step) error {
+	if len(r.state.Order) == 0 {
+		if err := r.journal.Start(r.state.Head); err != nil {
+			return err
+		}
+	}
+	for _, s := range steps {
+		if err := r.step(ctx, s); err != nil {
+			return r.failed(ctx, steps, s, err)
+		}
+	}
+	return r.journal.Close()
+}
+
+func (r *runner) step(ctx context.Context, s Step) error {
+	if err := ctx.Err(); err != nil {
+		return err
+	}
+	r.current = s.ID
+	if s.Done != nil {
+		done, err := s.Done(ctx)
+		if err != nil {
+			return err
+		}
+		if done {
+			r.desk.Tell.Step(s.Item, true)
+			return nil
+		}
+	}
+	if err := r.record(s.ID, plan.Begun, nil); err != nil {
+		return err
+	}
+	if err := s.Do(ctx); err != nil {
+		return err
+	}
+	if err := r.record(s.ID, plan.Done, nil); err != nil {
+		return err
+	}
+	r.desk.Tell.Step(s.Item, false)
+	return nil
+}
+
+func (r *runner) failed(ctx context.Context, steps []Step, at Step, err error) error {
+	f := fault.Of(err)
+	final := f.Kind == fault.HostSaidNo || f.Kind == fault.Refused || f.Kind == fault.Decision
+	if !final || r.state.Marks["create"] == plan.Done || ctx.Err() != nil {
+		out := *f
+		out.Cause = errors.Join(f.Cause, err)
+		if len(r.state.Order) > 0 {
+			out.Details = append(out.Details, "What was done so far is kept; the same command, run again, goes on from here.")
+		}
+		return &out
+	}
+	for i := len(steps) - 1; i >= 0; i-- {
+		s := steps[i]
+		if m := r.state.Marks[s.ID]; s.Undo == nil || (m != plan.Begun && m != plan.Done) {
+			continue
+		}
+		r.current = s.ID
+		if undo := s.Undo(ctx); undo != nil {
+			out := *f
+			out.Details = append(out.Details, "Putting back \""+s.Sentence+"\" failed too: "+undo.Error())
+			return &out
+		}
+		if e := r.record(s.ID, plan.Undone, nil); e != nil {
+			return errors.Join(err, e)
+		}
+	}
+	if e := r.journal.Close(); e != nil {
+		return errors.Join(err, e)
+	}
+	out := *f
+	out.Details = append(out.Details, "Nothing was changed on the host, and the folder is as it was.")
+	return &out
+}

@@ -1,0 +1,93 @@
+package practice
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+)
+
+// DemoToken is a token of the demo, whose secret is shown once.
+type DemoToken struct {
+	User, Secret string
+	Scopes       []string
+	Expires      time.Time
+}
+
+// DemoGannet puts the demo scenario's users and group into a gannet, and makes a new
+// token for each user, good for a year.
+func DemoGannet(st *Store) ([]DemoToken, error) {
+	var tokens []DemoToken
+	year := st.now().AddDate(1, 0, 0).UTC().Truncate(24 * time.Hour)
+	for _, u := range []User{
+		{Name: "tern", FullName: "Tern of Saltmarsh", Email: "tern@gannet.example", MailConfirmed: true},
+		{Name: "tern-own", FullName: "Tern", Email: "tern-own@gannet.example", MailConfirmed: true},
+		{Name: "knot", FullName: "Knot of Saltmarsh", Email: "knot@gannet.example", MailConfirmed: true},
+		{Name: "dunlin", FullName: "Dunlin", Email: "dunlin@gannet.example"},
+	} {
+		if err := st.AddUser(u); err != nil {
+			return nil, err
+		}
+		secret, err := st.NewToken("gnt_", u.Name, GannetScopes, year)
+		if err != nil {
+			return nil, err
+		}
+		tokens = append(tokens, DemoToken{User: u.Name, Secret: secret, Scopes: GannetScopes, Expires: year})
+	}
+	return tokens, st.AddGroup(Group{Name: "saltmarsh", Members: map[string]int{"tern": Admin, "knot": Write, "dunlin": Read}})
+}
+
+// WriteProjects writes the demo projects into a folder. All contents are invented.
+func WriteProjects(dir string) error {
+	for name, write := range map[string]func(string) error{"gauge-firmware": gaugeFirmware, "harbour-board": harbourBoard} {
+		if err := write(filepath.Join(dir, name)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func put(dir string, contents map[string]string) error {
+	for name, text := range contents {
+		path := filepath.Join(dir, filepath.FromSlash(name))
+		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+			return err
+		}
+		if err := os.WriteFile(path, []byte(text), 0o644); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// gaugeFirmware writes C sources and a build folder with some 2,000 generated files.
+func gaugeFirmware(dir string) error {
+	files := map[string]string{
+		"README.md": "# gauge-firmware\n\nReads an invented tide gauge and reports the level.\n",
+		"Makefile":  "build/gauge: $(wildcard src/*.c)\n\tcc -o $@ $^\n",
+	}
+	parts := []string{"level", "clock", "radio", "battery", "store", "report", "filter", "station"}
+	for i, part := range parts {
+		for j := range 7 {
+			name := fmt.Sprintf("%s_%d", part, j+1)
+			files["src/"+name+".c"] = fmt.Sprintf("/* %s, part %d */\n#include \"%s.h\"\n\nint %s(int reading) {\n%s\treturn reading - %d;\n}\n",
+				part, j+1, part, name, strings.Repeat("\treading += reading >> 3;\n", 20+j*9), i+j)
+			files["build/"+name+".o"] = strings.Repeat(fmt.Sprintf("\x7fobject %s ", name), 40)
+		}
+		files["src/"+part+".h"] = fmt.Sprintf("#pragma once\n/* %s */\nint %s_1(int reading);\n", part, part)
+	}
+	for i := range 1950 {
+		files[fmt.Sprintf("build/units/%02d/unit%04d.o", i/100, i)] = fmt.Sprintf("\x7fobject unit %d\n%s", i, strings.Repeat("\x00\x01", 300))
+	}
+	return put(dir, files)
+}
+
+// harbourBoard writes a small static site.
+func harbourBoard(dir string) error {
+	return put(dir, map[string]string{
+		"README.md":       "# harbour-board\n\nThe board at the harbour: invented levels, shown large.\n",
+		"site/index.html": "<!doctype html><title>Harbour board</title><h1>Quay: 3.41 m, rising</h1>\n",
+		"site/board.css":  "h1 { font-size: 8vw }\n",
+	})
+}

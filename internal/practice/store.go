@@ -1,0 +1,372 @@
+// Package practice holds the practice hosts: small hosting services that run on this
+// machine's loopback, keep their state in a folder, and serve git for real by git's
+// own http-backend. Their APIs are inventions. Only the commands practice and tour,
+// and tests, know this package.
+package practice
+
+import (
+	"context"
+	"crypto/rand"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"maps"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"uncinate/internal/core/naming"
+	"uncinate/internal/world/files"
+)
+
+// Rights on a repository, each holding the ones before it.
+const (
+	None = iota
+	Read
+	Write
+	Admin
+)
+
+// User is a person with an account on a practice host.
+type User struct {
+	Name          string `json:"name"`
+	FullName      string `json:"full_name"`
+	Email         string `json:"email"`
+	MailConfirmed bool   `json:"mail_confirmed"`
+}
+
+// Group owns repositories together.
+type Group struct {
+	Name    string         `json:"name"`
+	Members map[string]int `json:"members"` // user → right
+}
+
+// Token is an access token. Its secret is kept as a hash only.
+type Token struct {
+	Hash    string    `json:"hash"` // SHA-256 of the secret, in hex
+	User    string    `json:"user"`
+	Scopes  []string  `json:"scopes"`
+	Expires time.Time `json:"expires,omitzero"`
+}
+
+// Repo is a hosted repository.
+type Repo struct {
+	ID          string         `json:"id"`
+	Owner       string         `json:"owner"`
+	Name        string         `json:"name"`
+	Description string         `json:"description"`
+	Visibility  string         `json:"visibility"` // private, members or public
+	Default     string         `json:"default"`
+	Creator     string         `json:"creator"`
+	Created     time.Time      `json:"created"`
+	Version     int            `json:"version"` // counts changes, for entity tags
+	People      map[string]int `json:"people"`  // user → right
+}
+
+type state struct {
+	Users  map[string]*User  `json:"users"`
+	Groups map[string]*Group `json:"groups"`
+	Tokens []*Token          `json:"tokens"`
+	Repos  map[string]*Repo  `json:"repos"` // by id
+	Next   int               `json:"next"`
+}
+
+// Store is one practice host's state, in a folder: state.json and bare repositories
+// under repos/ID.git. It is safe for concurrent use.
+type Store struct {
+	dir string
+	now func() time.Time
+
+	mu sync.Mutex
+	s  state
+}
+
+// Problem is a refusal of the store.
+type Problem struct {
+	Kind string // "taken", "none", "denied", "invalid", "changed"
+	Says string
+}
+
+func (p *Problem) Error() string { return p.Says }
+
+func problem(kind, format string, args ...any) error {
+	return &Problem{Kind: kind, Says: fmt.Sprintf(format, args...)}
+}
+
+// OpenStore opens the state in a folder, or starts an empty one.
+func OpenStore(dir string) (*Store, error) {
+	st := &Store{dir: dir, now: time.Now, s: state{Users: map[string]*User{}, Groups: map[string]*Group{}, Repos: map[string]*Repo{}}}
+	data, err := files.Read(st.path(), 64<<20)
+	if errors.Is(err, fs.ErrNotExist) {
+		return st, os.MkdirAll(filepath.Join(dir, "repos"), 0o700)
+	}
+	if err != nil {
+		return nil, err
+	}
+	return st, json.Unmarshal(data, &st.s)
+}
+
+func (st *Store) path() string { return filepath.Join(st.dir, "state.json") }
+
+// save writes the state; the caller holds mu.
+func (st *Store) save() error { return files.WriteJSON(st.path(), st.s) }
+
+// AddUser makes a user known.
+func (st *Store) AddUser(u User) error {
+	st.mu.Lock()
+	defer st.mu.Unlock()
+	st.s.Users[u.Name] = &u
+	return st.save()
+}
+
+// AddGroup makes a group known.
+func (st *Store) AddGroup(g Group) error {
+	st.mu.Lock()
+	defer st.mu.Unlock()
+	st.s.Groups[g.Name] = &g
+	return st.save()
+}
+
+// NewToken makes a token and gives its secret, which is shown only now.
+func (st *Store) NewToken(prefix, user string, scopes []string, expires time.Time) (string, error) {
+	random := make([]byte, 20)
+	if _, err := rand.Read(random); err != nil {
+		return "", err
+	}
+	secret := prefix + hex.EncodeToString(random)
+	return secret, st.AddToken(secret, user, scopes, expires)
+}
+
+// AddToken makes a token of a given secret.
+func (st *Store) AddToken(secret, user string, scopes []string, expires time.Time) error {
+	st.mu.Lock()
+	defer st.mu.Unlock()
+	st.s.Tokens = append(st.s.Tokens, &Token{Hash: hash(secret), User: user, Scopes: scopes, Expires: expires})
+	return st.save()
+}
+
+func hash(secret string) string {
+	sum := sha256.Sum256([]byte(secret))
+	return hex.EncodeToString(sum[:])
+}
+
+// Session is who asks, and with which token.
+type Session struct {
+	User  *User // nil: nobody signed in
+	Token *Token
+	Ended bool // the token was good and has ended
+}
+
+// May reports whether the session's token has a scope.
+func (s Session) May(scope string) bool {
+	return s.Token != nil && slices.Contains(s.Token.Scopes, scope)
+}
+
+// SignIn finds whose secret it is.
+func (st *Store) SignIn(secret string) Session {
+	st.mu.Lock()
+	defer st.mu.Unlock()
+	h := hash(secret)
+	for _, t := range st.s.Tokens {
+		if t.Hash != h {
+			continue
+		}
+		if !t.Expires.IsZero() && st.now().After(t.Expires) {
+			return Session{Token: t, Ended: true}
+		}
+		return Session{User: st.s.Users[t.User], Token: t}
+	}
+	return Session{}
+}
+
+// right gives what a user may do with a repository; the caller holds mu.
+func (st *Store) right(r *Repo, user string) int {
+	best := r.People[user]
+	if user != "" && r.Owner == user {
+		best = Admin
+	}
+	if g := st.s.Groups[r.Owner]; g != nil {
+		best = max(best, g.Members[user])
+	}
+	if best == None && (r.Visibility == "public" || r.Visibility == "members" && user != "") {
+		best = Read
+	}
+	return best
+}
+
+// Right gives what a user may do with a repository.
+func (st *Store) Right(r *Repo, user string) int {
+	st.mu.Lock()
+	defer st.mu.Unlock()
+	return st.right(r, user)
+}
+
+// Find gives a repository that the user can see.
+func (st *Store) Find(user, owner, name string) (*Repo, error) {
+	st.mu.Lock()
+	defer st.mu.Unlock()
+	r := st.byPath(owner, name)
+	if r == nil || st.right(r, user) < Read {
+		return nil, problem("none", "there is no repository %s/%s, or not for you", owner, name)
+	}
+	c := *r
+	return &c, nil
+}
+
+func (st *Store) byPath(owner, name string) *Repo {
+	for _, r := range st.s.Repos {
+		if r.Owner == owner && strings.EqualFold(r.Name, name) {
+			return r
+		}
+	}
+	return nil
+}
+
+// List gives what a user can see, by path, those with find in their name.
+func (st *Store) List(user, find string) []*Repo {
+	st.mu.Lock()
+	defer st.mu.Unlock()
+	var out []*Repo
+	for _, r := range st.s.Repos {
+		if st.right(r, user) >= Read && strings.Contains(r.Name, find) {
+			c := *r
+			out = append(out, &c)
+		}
+	}
+	slices.SortFunc(out, func(a, b *Repo) int { return strings.Compare(a.Owner+"/"+a.Name, b.Owner+"/"+b.Name) })
+	return out
+}
+
+// Owners lists whose repositories a user may create: the user and groups.
+func (st *Store) Owners(user string) []string {
+	st.mu.Lock()
+	defer st.mu.Unlock()
+	out := []string{user}
+	for _, name := range slices.Sorted(maps.Keys(st.s.Groups)) {
+		if st.s.Groups[name].Members[user] >= Write {
+			out = append(out, name)
+		}
+	}
+	return out
+}
+
+// gitCommand is a run of git that knows nothing of the person's own configuration.
+func gitCommand(ctx context.Context, args ...string) *exec.Cmd {
+	c := exec.CommandContext(ctx, "git", args...)
+	c.Env = []string{"PATH=" + os.Getenv("PATH"), "GIT_CONFIG_NOSYSTEM=1", "GIT_CONFIG_GLOBAL=" + os.DevNull}
+	return c
+}
+
+// Log gives the newest commits of the default branch, one line each.
+func (st *Store) Log(ctx context.Context, id string) []string {
+	out, err := gitCommand(ctx, "-C", st.GitDir(id), "log", "-z", "-20", "--date=short", "--format=%h  %ad  %an  %s").Output()
+	if err != nil {
+		return nil // no commit yet
+	}
+	return strings.Split(strings.TrimSuffix(string(out), "\x00"), "\x00")
+}
+
+// Create makes a repository, empty.
+func (st *Store) Create(ctx context.Context, user string, want Repo) (*Repo, error) {
+	st.mu.Lock()
+	defer st.mu.Unlock()
+	g := st.s.Groups[want.Owner]
+	switch {
+	case naming.Check(want.Name) != nil:
+		return nil, problem("invalid", "a name is made of letters, digits, '.', '_' and '-'")
+	case want.Owner != user && (g == nil || g.Members[user] < Write):
+		return nil, problem("denied", "you may not make repositories for %s", want.Owner)
+	case st.byPath(want.Owner, want.Name) != nil:
+		return nil, problem("taken", "there is a repository %s/%s already", want.Owner, want.Name)
+	case !slices.Contains([]string{"private", "members", "public"}, want.Visibility):
+		return nil, problem("invalid", "no such visibility")
+	}
+	if want.Default == "" {
+		want.Default = "main"
+	}
+	if err := gitCommand(ctx, "check-ref-format", "--branch", want.Default).Run(); err != nil {
+		return nil, problem("invalid", "no such branch name")
+	}
+	st.s.Next++
+	r := want
+	r.ID, r.Creator, r.Created, r.Version, r.People = fmt.Sprintf("g%06d", st.s.Next), user, st.now().UTC().Truncate(time.Second), 1, map[string]int{}
+	dir := st.GitDir(r.ID)
+	if out, err := gitCommand(ctx, "init", "-q", "--bare", "--template=", "--initial-branch="+r.Default, dir).CombinedOutput(); err != nil {
+		return nil, fmt.Errorf("git init: %w: %s", err, out)
+	}
+	for _, kv := range [][2]string{{"http.receivepack", "true"}, {"receive.autogc", "false"}, {"transfer.fsckObjects", "true"}, {"uploadpack.allowFilter", "true"}} {
+		if err := gitCommand(ctx, "-C", dir, "config", kv[0], kv[1]).Run(); err != nil {
+			return nil, fmt.Errorf("git config: %w", err)
+		}
+	}
+	st.s.Repos[r.ID] = &r
+	c := r
+	return &c, st.save()
+}
+
+// Change changes what set changes, if version is 0 or the one in force.
+func (st *Store) Change(ctx context.Context, user, owner, name string, version int, set func(*Repo) error) (*Repo, error) {
+	st.mu.Lock()
+	defer st.mu.Unlock()
+	r := st.byPath(owner, name)
+	switch {
+	case r == nil || st.right(r, user) < Read:
+		return nil, problem("none", "there is no repository %s/%s, or not for you", owner, name)
+	case st.right(r, user) < Admin:
+		return nil, problem("denied", "you may not change %s/%s", owner, name)
+	case version != 0 && version != r.Version:
+		return nil, problem("changed", "the repository was changed meanwhile")
+	}
+	c := *r
+	if err := set(&c); err != nil {
+		return nil, err
+	}
+	if other := st.byPath(c.Owner, c.Name); naming.Check(c.Name) != nil || other != nil && other.ID != c.ID {
+		return nil, problem("taken", "the name %s cannot be had", c.Name)
+	}
+	if c.Default != r.Default {
+		if err := gitCommand(ctx, "-C", st.GitDir(c.ID), "symbolic-ref", "HEAD", "refs/heads/"+c.Default).Run(); err != nil {
+			return nil, problem("invalid", "no such branch name")
+		}
+	}
+	c.Version++
+	st.s.Repos[c.ID] = &c
+	answer := c
+	return &answer, st.save()
+}
+
+// Delete removes a repository, if version is 0 or the one in force.
+func (st *Store) Delete(user, owner, name string, version int) error {
+	st.mu.Lock()
+	defer st.mu.Unlock()
+	r := st.byPath(owner, name)
+	switch {
+	case r == nil || st.right(r, user) < Read:
+		return problem("none", "there is no repository %s/%s, or not for you", owner, name)
+	case st.right(r, user) < Admin:
+		return problem("denied", "you may not delete %s/%s", owner, name)
+	case version != 0 && version != r.Version:
+		return problem("changed", "the repository was changed meanwhile")
+	}
+	delete(st.s.Repos, r.ID)
+	if err := st.save(); err != nil {
+		return err
+	}
+	return os.RemoveAll(st.GitDir(r.ID))
+}
+
+// GitDir is where a repository's objects lie.
+func (st *Store) GitDir(id string) string { return filepath.Join(st.dir, "repos", id+".git") }
+
+// Empty reports whether a repository has no ref.
+func (st *Store) Empty(ctx context.Context, id string) (bool, error) {
+	out, err := gitCommand(ctx, "-C", st.GitDir(id), "for-each-ref", "--count=1").Output()
+	return len(out) == 0, err
+}

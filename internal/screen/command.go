@@ -1,0 +1,180 @@
+// Package screen is what a person, or a script, meets: commands, options, plans,
+// progress, prompts, tables and JSON. It knows no rules of the work.
+//
+// Its own rules: results go to standard output, everything else to standard error.
+// Nothing is asked unless both ends are a terminal. Strings from outside are shown
+// with their control characters made visible. Words carry the meaning; colour only
+// underlines, on a terminal, and never with NO_COLOR set.
+package screen
+
+import (
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+
+	"uncinate/internal/core/fault"
+	"uncinate/internal/core/text"
+)
+
+// Run does a command's work with its arguments.
+type Run func(ctx context.Context, e *Env, args []string) error
+
+// Command is one command or sub-command as a value; help and the reference page are
+// made from it.
+type Command struct {
+	Name     string
+	Args     string // usage of the arguments, such as "[FOLDER]"
+	Short    string // one line, a verb first, without full stop
+	Long     string // paragraphs
+	Examples []string
+	Least    int // arguments
+	Most     int // arguments; -1 for any number
+	Options  func(o *flag.FlagSet) Run
+	Subs     []*Command
+	Hidden   bool
+}
+
+// common are the options that every command has.
+type common struct{ quiet, verbose bool }
+
+func (c *common) add(o *flag.FlagSet) {
+	o.BoolVar(&c.quiet, "quiet", false, "say less")
+	o.BoolVar(&c.verbose, "verbose", false, "say more: requests and runs of git, never a secret")
+}
+
+// parse reads options before, between and after the arguments, up to "--".
+func parse(o *flag.FlagSet, args []string) ([]string, error) {
+	var out []string
+	for {
+		if err := o.Parse(args); err != nil {
+			return nil, err
+		}
+		rest := o.Args()
+		if len(rest) == 0 {
+			return out, nil
+		}
+		// flag stops behind "--", or before the first argument.
+		if used := len(args) - len(rest); used > 0 && args[used-1] == "--" {
+			return append(out, rest...), nil
+		}
+		out = append(out, rest[0])
+		args = rest[1:]
+	}
+}
+
+// find follows the words to a command. path is what was typed up to it.
+func find(all []*Command, words []string) (c *Command, path []string, rest []string) {
+	for len(words) > 0 {
+		i := slices.IndexFunc(all, func(x *Command) bool { return x.Name == words[0] })
+		if i < 0 {
+			break
+		}
+		c, path, words = all[i], append(path, words[0]), words[1:]
+		all = c.Subs
+	}
+	return c, path, words
+}
+
+// Main runs the program and gives its exit code.
+func Main(ctx context.Context, e *Env, commands []*Command, args []string) int {
+	e.commands, e.ctx = commands, ctx
+	err := dispatch(ctx, e, args)
+	if err == nil {
+		return 0
+	}
+	e.Fault(err)
+	return fault.ExitCode(err)
+}
+
+func dispatch(ctx context.Context, e *Env, args []string) error {
+	if len(args) == 0 {
+		e.overview(e.Out)
+		return nil
+	}
+	switch strings.TrimLeft(args[0], "-") {
+	case "h", "help":
+		if strings.HasPrefix(args[0], "-") {
+			args[0] = "help"
+		}
+	case "version":
+		args[0] = "version"
+	}
+	c, path, rest := find(e.commands, args)
+	if c == nil {
+		var names []string
+		for _, x := range e.commands {
+			if !x.Hidden {
+				names = append(names, x.Name)
+			}
+		}
+		return unknown("there is no command "+text.Quote(args[0]), args[0], names, "uncinate help")
+	}
+	help := "uncinate help " + strings.Join(path, " ")
+	if c.Options == nil {
+		if len(rest) > 0 && slices.Contains([]string{"-h", "-help", "--help"}, rest[0]) || len(rest) == 0 {
+			e.help(e.Out, c, path)
+			if len(rest) == 0 {
+				return fault.New(fault.Usage, "%s needs one of its sub-commands", strings.Join(append([]string{"uncinate"}, path...), " "))
+			}
+			return nil
+		}
+		var names []string
+		for _, x := range c.Subs {
+			if !x.Hidden {
+				names = append(names, x.Name)
+			}
+		}
+		return unknown(fmt.Sprintf("uncinate %s has no %s", strings.Join(path, " "), text.Quote(rest[0])), rest[0], names, help)
+	}
+	o := flag.NewFlagSet(c.Name, flag.ContinueOnError)
+	o.SetOutput(io.Discard)
+	run := c.Options(o)
+	var all common
+	all.add(o)
+	words, err := parse(o, rest)
+	if errors.Is(err, flag.ErrHelp) {
+		e.help(e.Out, c, path)
+		return nil
+	}
+	if err != nil {
+		return optionFault(o, err, help)
+	}
+	if len(words) < c.Least || c.Most >= 0 && len(words) > c.Most {
+		f := fault.New(fault.Usage, "it is used so: %s", strings.TrimSpace("uncinate "+strings.Join(path, " ")+" [options] "+c.Args))
+		if len(words) > c.Most && c.Most >= 0 {
+			f.Says = fmt.Sprintf("there is an argument too many: %s", text.Quote(words[c.Most]))
+		}
+		return f.Try("", help)
+	}
+	e.quiet, e.verbose = all.quiet, all.verbose
+	return run(ctx, e, words)
+}
+
+func unknown(says, word string, names []string, help string) error {
+	f := fault.New(fault.Usage, "%s", says)
+	if near := text.Nearest(word, names); near != "" {
+		f.Detail("Did you mean %s?", near)
+	}
+	return f.Try("see what there is", help)
+}
+
+// optionFault puts flag's error into our words, with the option that was meant.
+func optionFault(o *flag.FlagSet, err error, help string) error {
+	says := err.Error()
+	name, found := strings.CutPrefix(says, "flag provided but not defined: -")
+	if !found {
+		says = strings.ReplaceAll(strings.ReplaceAll(says, "flag needs an argument: -", "a value is missing for --"), "invalid value", "this value cannot be taken:")
+		return fault.New(fault.Usage, "%s", text.Excerpt(strings.ReplaceAll(says, "for flag -", "for --"), 200)).Try("", help)
+	}
+	var names []string
+	o.VisitAll(func(f *flag.Flag) { names = append(names, f.Name) })
+	f := fault.New(fault.Usage, "there is no option --%s here", text.Visible(name))
+	if near := text.Nearest(name, names); near != "" {
+		f.Detail("Did you mean --%s?", near)
+	}
+	return f.Try("see its options", help)
+}

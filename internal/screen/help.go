@@ -1,0 +1,132 @@
+package screen
+
+import (
+	"flag"
+	"fmt"
+	"io"
+	"strings"
+)
+
+// groups is the order in which the overview names the commands.
+var groups = []struct {
+	title string
+	names []string
+}{
+	{"The main job", []string{"attach", "clone", "sync", "status", "visit"}},
+	{"Hosts, accounts, secrets", []string{"host", "account", "vault"}},
+	{"To try it", []string{"tour", "practice"}},
+	{"More", []string{"credential", "help", "version"}},
+}
+
+func (e *Env) overview(w io.Writer) {
+	fmt.Fprintf(w, "Uncinate hooks local projects to hosted repositories, and keeps both in step.\n\n")
+	for _, g := range groups {
+		fmt.Fprintln(w, e.bold(g.title))
+		for _, name := range g.names {
+			if c, _, _ := find(e.commands, []string{name}); c != nil {
+				fmt.Fprintf(w, "  %-11s %s\n", c.Name, c.Short)
+			}
+		}
+		fmt.Fprintln(w)
+	}
+	fmt.Fprintln(w, "A first look, with nothing of yours touched:   uncinate tour")
+	fmt.Fprintln(w, "One command in full:                           uncinate help COMMAND")
+}
+
+func (e *Env) help(w io.Writer, c *Command, path []string) {
+	full := "uncinate " + strings.Join(path, " ")
+	fmt.Fprintf(w, "%s: %s\n\n", e.bold(full), c.Short)
+	if len(c.Subs) > 0 {
+		for _, s := range c.Subs {
+			if !s.Hidden {
+				fmt.Fprintf(w, "  %-34s %s\n", strings.TrimSpace(full+" "+s.Name+" "+s.Args), s.Short)
+			}
+		}
+		fmt.Fprintln(w)
+	} else {
+		fmt.Fprintf(w, "  %s\n\n", strings.TrimSpace(full+" [options] "+c.Args))
+	}
+	if c.Long != "" {
+		fmt.Fprintln(w, strings.TrimSpace(c.Long))
+		fmt.Fprintln(w)
+	}
+	if c.Options != nil {
+		fmt.Fprintln(w, "Options")
+		eachOption(c, func(name, value, use string) {
+			fmt.Fprintf(w, "  %-24s %s\n", strings.TrimSpace("--"+name+" "+value), use)
+		})
+		fmt.Fprintln(w)
+	}
+	if len(c.Examples) > 0 {
+		fmt.Fprintln(w, "For example")
+		for _, x := range c.Examples {
+			fmt.Fprintf(w, "  %s\n", x)
+		}
+	}
+}
+
+// eachOption tells of a command's options: its own first, then the common ones.
+func eachOption(c *Command, tell func(name, value, use string)) {
+	own := flag.NewFlagSet(c.Name, flag.ContinueOnError)
+	c.Options(own)
+	all := flag.NewFlagSet(c.Name, flag.ContinueOnError)
+	new(common).add(all)
+	for _, set := range []*flag.FlagSet{own, all} {
+		set.VisitAll(func(f *flag.Flag) {
+			value, use := flag.UnquoteUsage(f)
+			if b, ok := f.Value.(interface{ IsBoolFlag() bool }); ok && b.IsBoolFlag() {
+				value = ""
+			} else {
+				value = strings.ToUpper(value)
+				if f.DefValue != "" && f.DefValue != "0" {
+					use += " (" + f.DefValue + " unless said)"
+				}
+			}
+			tell(f.Name, value, use)
+		})
+	}
+}
+
+// Reference writes the reference page from the commands themselves.
+func Reference(w io.Writer, commands []*Command) {
+	fmt.Fprint(w, "# Commands\n\nThis page is made from the commands themselves (`uncinate help --reference`); `uncinate help COMMAND` says the same.\n\n"+
+		"Options may stand before or after the arguments; two dashes or one.\n\n"+
+		"Exit codes: 0 done · 1 failed · 2 wrong usage · 3 a decision of yours is needed · 4 refused to protect you · "+
+		"5 the host said no · 6 the host cannot be reached · 130 interrupted.\n")
+	var write func(c *Command, path string, level int)
+	write = func(c *Command, path string, level int) {
+		if c.Hidden {
+			return
+		}
+		full := strings.TrimSpace(path + " " + c.Name)
+		fmt.Fprintf(w, "\n%s %s\n\n%s.\n", strings.Repeat("#", level), full, strings.ToUpper(c.Short[:1])+c.Short[1:])
+		if c.Options != nil {
+			fmt.Fprintf(w, "\n    %s\n", strings.TrimSpace("uncinate "+full+" [options] "+c.Args))
+		}
+		if c.Long != "" {
+			fmt.Fprintf(w, "\n%s\n", strings.TrimSpace(c.Long))
+		}
+		if c.Options != nil {
+			fmt.Fprint(w, "\n| option | meaning |\n|---|---|\n")
+			eachOption(c, func(name, value, use string) {
+				fmt.Fprintf(w, "| `%s` | %s |\n", strings.TrimSpace("--"+name+" "+value), strings.ReplaceAll(use, "|", "\\|"))
+			})
+		}
+		if len(c.Examples) > 0 {
+			fmt.Fprintf(w, "\nFor example:\n\n")
+			for _, x := range c.Examples {
+				fmt.Fprintf(w, "    %s\n", x)
+			}
+		}
+		for _, s := range c.Subs {
+			write(s, full, level+1)
+		}
+	}
+	for _, g := range groups {
+		for _, name := range g.names {
+			if c, _, _ := find(commands, []string{name}); c != nil {
+				write(c, "", 2)
+			}
+		}
+	}
+}

@@ -1,0 +1,108 @@
+// Package rehearse holds the two commands with which the program is tried out:
+// practice starts the practice hosts, tour plays the whole job through on them.
+package rehearse
+
+import (
+	"context"
+	"flag"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"time"
+
+	"uncinate/internal/core/fault"
+	"uncinate/internal/core/text"
+	"uncinate/internal/practice"
+	"uncinate/internal/screen"
+)
+
+// Commands are practice and tour.
+func Commands() []*screen.Command { return []*screen.Command{practiceCommand(), tourCommand()} }
+
+func needGit() error {
+	if _, err := exec.LookPath("git"); err != nil {
+		return fault.New(fault.Failed, "git is not installed, or not on the PATH").Because(err).Try("on Debian and its kin", "sudo apt install git")
+	}
+	return nil
+}
+
+func practiceCommand() *screen.Command {
+	return &screen.Command{Name: "practice", Short: "start the practice hosts, with demo users, tokens and projects",
+		Long: `The practice host gannet runs on this machine's loopback address until Ctrl-C. It
+serves real git. Its state lies in a temporary folder that is removed at the end, or in
+the folder that --keep names. The tokens are for trying only; they are made anew at
+each start.`,
+		Examples: []string{"uncinate practice", "uncinate practice --listen 127.0.0.1:8765 --keep practice-state"},
+		Options: func(o *flag.FlagSet) screen.Run {
+			listen := o.String("listen", "127.0.0.1:0", "loopback `address` to listen on; port 0 takes a free one")
+			keep := o.String("keep", "", "keep the state in this `folder`")
+			asJSON := o.Bool("json", false, "one JSON document on standard output")
+			return func(ctx context.Context, e *screen.Env, _ []string) error {
+				return runPractice(ctx, e, *listen, *keep, *asJSON)
+			}
+		}}
+}
+
+func runPractice(ctx context.Context, e *screen.Env, listen, keep string, asJSON bool) (err error) {
+	if err := needGit(); err != nil {
+		return err
+	}
+	dir := keep
+	if dir == "" {
+		if dir, err = os.MkdirTemp("", "uncinate-practice-"); err != nil {
+			return fault.New(fault.Failed, "no temporary folder can be made").Because(err)
+		}
+		defer func() {
+			if e := os.RemoveAll(dir); err == nil && e != nil {
+				err = fault.New(fault.Failed, "the temporary folder %s cannot be removed", dir).Because(e)
+			}
+		}()
+	}
+	if dir, err = filepath.Abs(dir); err != nil {
+		return err
+	}
+	g, err := practice.StartGannet(filepath.Join(dir, "gannet"), listen)
+	if err != nil {
+		return fault.New(fault.Failed, "the practice host cannot be started: %s", text.Visible(err.Error())).Because(err)
+	}
+	defer func() {
+		if e := g.Close(); err == nil && e != nil {
+			err = fault.New(fault.Failed, "the practice host did not stop cleanly").Because(e)
+		}
+	}()
+	tokens, err := practice.DemoGannet(g.Store)
+	if err != nil {
+		return err
+	}
+	projects := filepath.Join(dir, "projects")
+	if _, statErr := os.Stat(projects); os.IsNotExist(statErr) {
+		if err := practice.WriteProjects(projects); err != nil {
+			return fault.New(fault.Failed, "the demo projects cannot be written").Because(err)
+		}
+	}
+	if asJSON {
+		users := []map[string]string{}
+		for _, t := range tokens {
+			users = append(users, map[string]string{"user": t.User, "token": t.Secret})
+		}
+		if err := e.JSON(map[string]any{"hosts": []map[string]any{{"name": "gannet", "at": g.URL, "users": users}}, "projects": projects}); err != nil {
+			return err
+		}
+	} else {
+		e.Say("gannet runs at %s until Ctrl-C.", g.URL)
+		var rows [][]string
+		for _, t := range tokens {
+			rows = append(rows, []string{t.User, t.Secret, t.Expires.Format(time.DateOnly)})
+		}
+		e.Table([]string{"user", "token (for trying only)", "until"}, rows)
+		e.Say("Demo projects: %s", projects)
+		e.Say("")
+		e.Say("In another terminal:")
+		e.Say("  uncinate host add gannet --at %s", g.URL)
+		e.Say("  uncinate account add tern --host gannet        (paste tern's token)")
+		e.Say("  uncinate attach %s", text.Quote(filepath.Join(projects, "gauge-firmware")))
+	}
+	<-ctx.Done()
+	e.Aside("gannet has stopped.")
+	return nil
+}

@@ -1,0 +1,256 @@
+package rehearse
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+
+	"uncinate/internal/core/fault"
+	"uncinate/internal/core/text"
+	"uncinate/internal/practice"
+	"uncinate/internal/screen"
+)
+
+func tourCommand() *screen.Command {
+	return &screen.Command{Name: "tour", Short: "play the whole job through on the practice hosts",
+		Long: `Starts the practice host gannet in a temporary folder, writes a demo project, and plays
+two machines: quay, the office computer, hooks the project to gannet; launch, the laptop
+aboard, clones it; both stay in step. Every command is run for real and shown with its
+real output. Nothing of yours is touched, and nothing is left behind without --keep.`,
+		Options: func(o *flag.FlagSet) screen.Run {
+			keep := o.String("keep", "", "keep everything in this `folder` to look at")
+			return func(ctx context.Context, e *screen.Env, _ []string) error { return runTour(ctx, e, *keep) }
+		}}
+}
+
+// machine is one of the two computers that the tour plays: a home folder and this
+// program's own folders of its own.
+type machine struct {
+	tour *tour
+	name string
+	home string
+	at   string // the current folder
+}
+
+type tour struct {
+	ctx     context.Context
+	e       *screen.Env
+	top     string
+	program string
+}
+
+func runTour(ctx context.Context, e *screen.Env, keep string) (err error) {
+	if err := needGit(); err != nil {
+		return err
+	}
+	top := keep
+	if keep == "" {
+		if top, err = os.MkdirTemp("", "uncinate-tour-"); err != nil {
+			return fault.New(fault.Failed, "no temporary folder can be made").Because(err)
+		}
+		defer func() {
+			if e := os.RemoveAll(top); err == nil && e != nil {
+				err = fault.New(fault.Failed, "the temporary folder %s cannot be removed", top).Because(e)
+			}
+		}()
+	} else if entries, readErr := os.ReadDir(top); readErr == nil && len(entries) > 0 {
+		return fault.New(fault.Refused, "the folder %s is not empty", text.Visible(top)).Try("name another", "uncinate tour --keep FOLDER")
+	}
+	if top, err = filepath.Abs(top); err != nil {
+		return err
+	}
+	if err := os.MkdirAll(top, 0o700); err != nil {
+		return fault.New(fault.Failed, "the folder %s cannot be made", text.Visible(top)).Because(err)
+	}
+	if top, err = filepath.EvalSymlinks(top); err != nil {
+		return err
+	}
+	program, err := os.Executable()
+	if err != nil {
+		return err
+	}
+	g, err := practice.StartGannet(filepath.Join(top, "gannet"), "127.0.0.1:0")
+	if err != nil {
+		return fault.New(fault.Failed, "the practice host cannot be started").Because(err)
+	}
+	defer func() {
+		if e := g.Close(); err == nil && e != nil {
+			err = e
+		}
+	}()
+	tokens, err := practice.DemoGannet(g.Store)
+	if err != nil {
+		return err
+	}
+	t := &tour{ctx: ctx, e: e, top: top, program: program}
+	return t.play(g, tokens[0])
+}
+
+func (t *tour) play(g *practice.Running, token practice.DemoToken) error {
+	quay, err := t.machine("quay")
+	if err != nil {
+		return err
+	}
+	launch, err := t.machine("launch")
+	if err != nil {
+		return err
+	}
+	if err := practice.WriteProjects(quay.home); err != nil {
+		return err
+	}
+	t.e.Say("The practice host gannet runs at %s. Two machines, quay and launch, know nothing yet.", g.URL)
+	script := []struct {
+		m     *machine
+		about string // a heading
+		cd    string
+		line  string
+		in    string // standard input
+	}{
+		{quay, "1. On quay, the office computer: say which host, and who you are there", "", "uncinate host add gannet --at " + g.URL, ""},
+		{quay, "", "", "uncinate vault make --by file", ""},
+		{quay, "", "", "uncinate account add tern --host gannet", token.Secret},
+		{quay, "2. Look at what would happen to the project, then let it happen", "gauge-firmware", "uncinate attach --preview", ""},
+		{quay, "", "gauge-firmware", "uncinate attach --yes", ""},
+		{quay, "", "gauge-firmware", "uncinate attach --yes", ""},
+		{launch, "3. On launch, the laptop aboard: the same account, then the same project", "", "uncinate host add gannet --at " + g.URL, ""},
+		{launch, "", "", "uncinate vault make --by file", ""},
+		{launch, "", "", "uncinate account add tern --host gannet", token.Secret},
+		{launch, "", "", "uncinate clone gauge-firmware", ""},
+		{launch, "4. Work aboard with plain git: it signs in by itself", "gauge-firmware", "edit src/level.h", ""},
+		{launch, "", "gauge-firmware", "git commit -q -a -m 'Correct the level by the datum'", ""},
+		{launch, "", "gauge-firmware", "git push -q", ""},
+		{quay, "5. Back on quay: where does the work stand? Bring it in, send out", "gauge-firmware", "edit README.md", ""},
+		{quay, "", "gauge-firmware", "uncinate status", ""},
+		{quay, "", "gauge-firmware", "uncinate sync", ""},
+		{quay, "", "gauge-firmware", "git commit -q -a -m 'Say where the gauge stands'", ""},
+		{quay, "", "gauge-firmware", "uncinate sync", ""},
+		{launch, "6. And launch follows", "gauge-firmware", "uncinate sync", ""},
+		{launch, "", "gauge-firmware", "uncinate status", ""},
+	}
+	for _, s := range script {
+		if s.about != "" {
+			t.e.Say("\n%s", s.about)
+		}
+		s.m.at = filepath.Join(s.m.home, s.cd)
+		if err := s.m.run(s.line, s.in); err != nil {
+			return err
+		}
+	}
+	return t.compare(quay, launch, g)
+}
+
+// compare looks for itself that both machines and the host hold the same.
+func (t *tour) compare(quay, launch *machine, g *practice.Running) error {
+	r, err := g.Store.Find("tern", "tern", "gauge-firmware")
+	if err != nil {
+		return err
+	}
+	var ids []string
+	for _, dir := range []string{filepath.Join(quay.home, "gauge-firmware"), filepath.Join(launch.home, "gauge-firmware"), g.Store.GitDir(r.ID)} {
+		c := exec.CommandContext(t.ctx, "git", "-C", dir, "rev-parse", "refs/heads/main")
+		c.Env = quay.env()
+		out, err := c.Output()
+		if err != nil {
+			return fault.New(fault.Failed, "the end of the tour cannot be checked in %s", dir).Because(err)
+		}
+		ids = append(ids, strings.TrimSpace(string(out)))
+	}
+	if ids[0] != ids[1] || ids[1] != ids[2] {
+		return fault.New(fault.Failed, "the tour ended out of step: %s", strings.Join(ids, ", "))
+	}
+	t.e.Say("\nquay, launch and gannet all hold main at %.10s. The tour is over.", ids[0])
+	return nil
+}
+
+func (t *tour) machine(name string) (*machine, error) {
+	m := &machine{tour: t, name: name, home: filepath.Join(t.top, name)}
+	return m, os.MkdirAll(m.home, 0o700)
+}
+
+// env is a fresh machine's environment.
+func (m *machine) env() []string {
+	env := []string{"HOME=" + m.home, "UNCINATE_HOME=" + filepath.Join(m.home, ".uncinate"), "PATH=" + os.Getenv("PATH"), "TERM=" + os.Getenv("TERM"),
+		"GIT_CONFIG_NOSYSTEM=1", "LC_ALL=C.UTF-8"}
+	for _, name := range []string{"SYSTEMROOT", "TMPDIR", "NO_COLOR"} {
+		if v := os.Getenv(name); v != "" {
+			env = append(env, name+"="+v)
+		}
+	}
+	return env
+}
+
+// run shows a command as typed, runs it, and shows its real output.
+func (m *machine) run(line, in string) error {
+	e := m.tour.e
+	where, err := filepath.Rel(m.home, m.at)
+	if err != nil {
+		return err
+	}
+	prompt := m.name + ":" + strings.TrimSuffix("~/"+filepath.ToSlash(where), "/.") + "$"
+	note := ""
+	if in != "" {
+		note = "     (the token is pasted; it is not shown)"
+	}
+	e.Say("\n%s %s%s", prompt, line, note)
+	words := split(line)
+	switch words[0] {
+	case "edit":
+		return m.edit(words[1])
+	case "uncinate":
+		words[0] = m.tour.program
+	}
+	c := exec.CommandContext(m.tour.ctx, words[0], words[1:]...)
+	c.Dir, c.Env = m.at, m.env()
+	if in != "" {
+		c.Stdin = strings.NewReader(in + "\n")
+	}
+	var out bytes.Buffer
+	c.Stdout, c.Stderr = &out, &out
+	err = c.Run()
+	for line := range strings.SplitSeq(strings.TrimRight(out.String(), "\n"), "\n") {
+		if line != "" {
+			e.Say("%s", strings.ReplaceAll(line, m.home, "~"))
+		}
+	}
+	if m.tour.ctx.Err() != nil {
+		return m.tour.ctx.Err()
+	}
+	var exit *exec.ExitError
+	if errors.As(err, &exit) {
+		return fault.New(fault.Failed, "the tour's command ended with %d: %s", exit.ExitCode(), line)
+	}
+	return err
+}
+
+// edit adds a line to a file, as a person would with an editor.
+func (m *machine) edit(name string) error {
+	f, err := os.OpenFile(filepath.Join(m.at, name), os.O_APPEND|os.O_WRONLY, 0)
+	if err != nil {
+		return err
+	}
+	text := "The gauge stands at the quay of an invented harbour.\n"
+	if strings.HasSuffix(name, ".h") {
+		text = "#define DATUM_MM 412 /* invented */\n"
+	}
+	_, err = fmt.Fprint(f, text)
+	return errors.Join(err, f.Close())
+}
+
+// split takes a line of the script apart at blanks, with single quotes.
+func split(line string) []string {
+	var words []string
+	for i, part := range strings.Split(line, "'") {
+		if i%2 == 1 {
+			words = append(words, part)
+			continue
+		}
+		words = append(words, strings.Fields(part)...)
+	}
+	return words
+}

@@ -1,0 +1,162 @@
+// Package files knows where the program's own folders lie, and writes files so that
+// a crash leaves either the old contents or the new.
+package files
+
+import (
+	"bytes"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+
+	"github.com/adrg/xdg"
+	"github.com/gofrs/flock"
+
+	"uncinate/internal/core/fault"
+	"uncinate/internal/core/text"
+)
+
+// Home is where the program keeps its things.
+type Home struct {
+	Config string // hosts and accounts: files that a person may read and edit
+	State  string // the register, journals, locks and what git includes
+	Vault  string // secrets, encrypted
+	Run    string // the socket of the process that holds the vault open
+}
+
+// FindHome gives the folders: below $UNCINATE_HOME if it is set, otherwise where the
+// XDG base directory specification puts them. Nothing is made yet.
+func FindHome() (Home, error) {
+	if top := os.Getenv("UNCINATE_HOME"); top != "" {
+		abs, err := filepath.Abs(top)
+		if err != nil {
+			return Home{}, err
+		}
+		return Home{Config: filepath.Join(abs, "config"), State: filepath.Join(abs, "state"), Vault: filepath.Join(abs, "vault"), Run: runFolder(filepath.Join(abs, "run"))}, nil
+	}
+	run := filepath.Join(xdg.StateHome, "uncinate", "run")
+	if r := os.Getenv("XDG_RUNTIME_DIR"); filepath.IsAbs(r) {
+		run = filepath.Join(r, "uncinate")
+	}
+	return Home{
+		Config: filepath.Join(xdg.ConfigHome, "uncinate"),
+		State:  filepath.Join(xdg.StateHome, "uncinate"),
+		Vault:  filepath.Join(xdg.DataHome, "uncinate", "vault"),
+		Run:    runFolder(run),
+	}, nil
+}
+
+// runFolder keeps the path short enough for a Unix socket (unix(7): 108 bytes).
+func runFolder(path string) string {
+	if len(path) <= 90 {
+		return path
+	}
+	return filepath.Join(os.TempDir(), fmt.Sprintf("uncinate-%d-%s", os.Getuid(), Short(path)))
+}
+
+// Short is a short stable name for a path.
+func Short(path string) string {
+	sum := sha256.Sum256([]byte(path))
+	return hex.EncodeToString(sum[:8])
+}
+
+// Write puts data at path by way of a new file beside it, synced and renamed, so
+// that a reader meets the old contents or the new. Missing folders are made 0700.
+func Write(path string, data []byte, mode fs.FileMode) error {
+	folder := filepath.Dir(path)
+	if err := os.MkdirAll(folder, 0o700); err != nil {
+		return fault.New(fault.Failed, "the folder %s cannot be made", text.Visible(folder)).Because(err)
+	}
+	if err := replace(path, data, mode); err != nil {
+		return fault.New(fault.Failed, "%s cannot be written: %s", text.Visible(path), plain(err)).Because(err)
+	}
+	return nil
+}
+
+// Read takes a file of at most most bytes. A missing file is fs.ErrNotExist.
+func Read(path string, most int64) ([]byte, error) {
+	f, err := os.Open(path)
+	if err != nil {
+		if errors.Is(err, fs.ErrNotExist) {
+			return nil, err
+		}
+		return nil, fault.New(fault.Failed, "%s cannot be read: %s", text.Visible(path), plain(err)).Because(err)
+	}
+	defer f.Close()
+	data, err := io.ReadAll(io.LimitReader(f, most+1))
+	if err != nil {
+		return nil, fault.New(fault.Failed, "%s cannot be read: %s", text.Visible(path), plain(err)).Because(err)
+	}
+	if int64(len(data)) > most {
+		return nil, fault.New(fault.Failed, "%s is larger than %d bytes, so it is not what it should be", text.Visible(path), most)
+	}
+	return data, nil
+}
+
+// ReadJSON reads a JSON file strictly into v; false when there is none.
+func ReadJSON(path string, v any) (bool, error) {
+	data, err := Read(path, 16<<20)
+	if errors.Is(err, fs.ErrNotExist) {
+		return false, nil
+	}
+	if err != nil {
+		return false, err
+	}
+	in := json.NewDecoder(bytes.NewReader(data))
+	in.DisallowUnknownFields()
+	if err := in.Decode(v); err != nil {
+		return false, fault.New(fault.Failed, "%s is damaged or from a newer version", text.Visible(path)).Because(err).
+			Try("keep it aside, then try again", text.Command("mv", "--", path, path+".aside"))
+	}
+	return true, nil
+}
+
+// WriteJSON writes v as indented JSON, mode 0600.
+func WriteJSON(path string, v any) error {
+	data, err := json.MarshalIndent(v, "", "  ")
+	if err != nil {
+		return err
+	}
+	return Write(path, append(data, '\n'), 0o600)
+}
+
+// plain gives the operating system's reason without the path it repeats.
+func plain(err error) string {
+	var pe *fs.PathError
+	if errors.As(err, &pe) {
+		return pe.Err.Error()
+	}
+	return err.Error()
+}
+
+// Lock takes a lock file without waiting; false when another process holds it.
+func Lock(path string) (release func() error, taken bool, err error) {
+	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+		return nil, false, fault.New(fault.Failed, "the folder %s cannot be made", text.Visible(filepath.Dir(path))).Because(err)
+	}
+	l := flock.New(path)
+	taken, err = l.TryLock()
+	if err != nil {
+		return nil, false, fault.New(fault.Failed, "the lock %s cannot be taken", text.Visible(path)).Because(err)
+	}
+	return l.Unlock, taken, nil
+}
+
+// IsEmptyFolder reports whether path is a folder with nothing in it.
+func IsEmptyFolder(path string) (bool, error) {
+	d, err := os.Open(path)
+	if err != nil {
+		return false, err
+	}
+	defer d.Close()
+	_, err = d.Readdirnames(1)
+	if errors.Is(err, io.EOF) {
+		return true, nil
+	}
+	return false, err
+}

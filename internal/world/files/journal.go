@@ -1,0 +1,80 @@
+package files
+
+import (
+	"errors"
+	"io/fs"
+	"os"
+	"path/filepath"
+
+	"uncinate/internal/core/fault"
+	"uncinate/internal/core/plan"
+	"uncinate/internal/core/text"
+)
+
+// Journal is a journal file: one line appended and synced for each record.
+type Journal struct{ path string }
+
+// JournalAt gives the journal of a job on a folder, below the state folder.
+func (h Home) JournalAt(job, subject string) *Journal {
+	return &Journal{path: filepath.Join(h.State, "journal", job+"-"+Short(subject)+".journal")}
+}
+
+// Path is where the journal lies.
+func (j *Journal) Path() string { return j.path }
+
+// Read gives what the journal says; false when there is none.
+func (j *Journal) Read() (plan.State, bool, error) {
+	data, err := Read(j.path, plan.Most)
+	if errors.Is(err, fs.ErrNotExist) {
+		return plan.State{}, false, nil
+	}
+	if err != nil {
+		return plan.State{}, false, err
+	}
+	s, err := plan.Read(data)
+	if err != nil {
+		return s, false, fault.New(fault.Failed, "the journal of unfinished work cannot be used: %s", fault.Of(err).Says).Because(err).
+			Detail("It lies at %s", text.Visible(j.path)).
+			Try("keep it aside, then look at the folder and the host before going on", text.Command("mv", "--", j.path, j.path+".aside"))
+	}
+	return s, true, nil
+}
+
+// Start writes the first line of a new journal.
+func (j *Journal) Start(head plan.Head) error {
+	line, err := plan.Line(head)
+	if err != nil {
+		return err
+	}
+	return Write(j.path, line, 0o600)
+}
+
+// Add appends a record and syncs it to the disk.
+func (j *Journal) Add(r plan.Record) error {
+	line, err := plan.Line(r)
+	if err != nil {
+		return err
+	}
+	f, err := os.OpenFile(j.path, os.O_APPEND|os.O_WRONLY, 0)
+	if err == nil {
+		_, err = f.Write(line)
+		if e := f.Sync(); err == nil {
+			err = e
+		}
+		if e := f.Close(); err == nil {
+			err = e
+		}
+	}
+	if err != nil {
+		return fault.New(fault.Failed, "the journal %s cannot be written: %s", text.Visible(j.path), plain(err)).Because(err)
+	}
+	return nil
+}
+
+// Close removes the journal: the work is done, or put back.
+func (j *Journal) Close() error {
+	if err := os.Remove(j.path); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return fault.New(fault.Failed, "the journal %s cannot be removed: %s", text.Visible(j.path), plain(err)).Because(err)
+	}
+	return nil
+}

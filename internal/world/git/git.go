@@ -1,0 +1,370 @@
+// Package git runs the installed git program through its documented interfaces:
+// plumbing commands and the output formats made for scripts. It translates; it does
+// not decide. Never through a shell; secrets never in arguments or the environment.
+package git
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"uncinate/internal/core/fault"
+	"uncinate/internal/core/text"
+)
+
+// Least is the oldest version of git that is supported.
+var Least = [2]int{2, 39}
+
+// MostOutput is how much of git's output, in bytes, is read.
+const MostOutput = 256 << 20
+
+// Git is one installed git program.
+type Git struct {
+	Path    string
+	Version string
+	log     *slog.Logger
+}
+
+var versionLine = regexp.MustCompile(`^git version (\d+)\.(\d+)(\S*)`)
+
+// Find looks for git on the PATH and asks its version.
+func Find(ctx context.Context, log *slog.Logger) (*Git, error) {
+	path, err := exec.LookPath("git")
+	if err != nil {
+		return nil, fault.New(fault.Failed, "git is not installed, or not on the PATH").Because(err).
+			Try("on Debian and its kin", "sudo apt install git")
+	}
+	g := &Git{Path: path, log: log}
+	out, err := g.Run(ctx, Cmd{Args: []string{"version"}})
+	if err != nil {
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		return nil, fault.New(fault.Failed, "%s does not run as git does", text.Visible(path)).Because(err)
+	}
+	m := versionLine.FindSubmatch(out)
+	if m == nil {
+		return nil, fault.New(fault.Failed, "%s is not git: asked for its version it says %q", text.Visible(path), text.Excerpt(string(out), 60))
+	}
+	major, _ := strconv.Atoi(string(m[1]))
+	minor, _ := strconv.Atoi(string(m[2]))
+	g.Version = fmt.Sprintf("%d.%d%s", major, minor, m[3])
+	if major < Least[0] || major == Least[0] && minor < Least[1] {
+		return nil, fault.New(fault.Failed, "git %s is too old; version %d.%d or newer is needed", g.Version, Least[0], Least[1])
+	}
+	return g, nil
+}
+
+// Cmd is one run of git.
+type Cmd struct {
+	Dir    string // where it runs; "" for a run that needs no folder
+	Args   []string
+	Config []string     // KEY=VALUE, for this run alone
+	Env    []string     // more environment: dates, an index file
+	In     io.Reader    // standard input; nil for none
+	Watch  func(string) // gets each line of standard error as it comes, carriage returns too
+}
+
+// Error is a run of git that did not end with 0.
+type Error struct {
+	Command string // the sub-command, such as "push"
+	Code    int    // -1 when it did not run or was killed
+	Says    string // standard error, control characters shown
+	cause   error
+}
+
+func (e *Error) Error() string {
+	return fmt.Sprintf("git %s failed (%d): %s", e.Command, e.Code, e.Says)
+}
+func (e *Error) Unwrap() error { return e.cause }
+
+// Lines gives git's own words, hints left out, at most most lines.
+func (e *Error) Lines(most int) []string {
+	var out []string
+	for line := range strings.SplitSeq(e.Says, "\n") {
+		line = strings.TrimSpace(line)
+		if line == "" || strings.HasPrefix(line, "hint:") || percent.MatchString(line) {
+			continue
+		}
+		if out = append(out, text.Excerpt(line, 160)); len(out) == most {
+			break
+		}
+	}
+	return out
+}
+
+// Code gives the exit code git ended with, or -1 if err is not of a run of git.
+func Code(err error) int {
+	var e *Error
+	if errors.As(err, &e) {
+		return e.Code
+	}
+	return -1
+}
+
+// passed lists the variables of git's own that reach our children. All others of
+// git's are dropped: they would redirect it (GIT_DIR), sign for someone else
+// (GIT_AUTHOR_NAME), ask in windows (GIT_ASKPASS) or print secrets (GIT_TRACE_CURL).
+var passed = []string{"GIT_CONFIG_GLOBAL", "GIT_CONFIG_SYSTEM", "GIT_CONFIG_NOSYSTEM", "GIT_EXEC_PATH", "GIT_TEMPLATE_DIR",
+	"GIT_SSL_CAINFO", "GIT_SSL_CAPATH", "GIT_SSL_NO_VERIFY", "GIT_PROXY_COMMAND", "GIT_SSH", "GIT_SSH_COMMAND", "GIT_SSH_VARIANT",
+	"GIT_CEILING_DIRECTORIES", "GIT_DISCOVERY_ACROSS_FILESYSTEM", "GIT_ATTR_NOSYSTEM"}
+
+// quiet is configuration for every run: no background work that outlives it, no
+// prompt, no advice.
+var quiet = []string{"gc.auto=0", "maintenance.auto=false", "core.askPass=", "advice.detachedHead=false"}
+
+func environment(c Cmd) []string {
+	var env []string
+	for _, kv := range os.Environ() {
+		name, _, _ := strings.Cut(kv, "=")
+		if name == "SSH_ASKPASS" || name == "LC_ALL" || name == "LANGUAGE" || strings.HasPrefix(name, "GIT_") && !slices.Contains(passed, name) {
+			continue
+		}
+		env = append(env, kv)
+	}
+	config := append(slices.Clone(quiet), c.Config...)
+	env = append(env, "LC_ALL=C.UTF-8", "GIT_TERMINAL_PROMPT=0", "GIT_OPTIONAL_LOCKS=0", "GIT_ASKPASS=", fmt.Sprintf("GIT_CONFIG_COUNT=%d", len(config)))
+	for i, kv := range config {
+		key, value, _ := strings.Cut(kv, "=")
+		env = append(env, fmt.Sprintf("GIT_CONFIG_KEY_%d=%s", i, key), fmt.Sprintf("GIT_CONFIG_VALUE_%d=%s", i, value))
+	}
+	return append(env, c.Env...)
+}
+
+// Run runs git and gives its standard output.
+func (g *Git) Run(ctx context.Context, c Cmd) ([]byte, error) {
+	cmd := exec.CommandContext(ctx, g.Path, c.Args...)
+	cmd.Dir, cmd.Env, cmd.Stdin = c.Dir, environment(c), c.In
+	cmd.Cancel = func() error { return cmd.Process.Signal(os.Interrupt) }
+	cmd.WaitDelay = 5 * time.Second
+	out := &bounded{most: MostOutput}
+	errs := &tail{watch: c.Watch}
+	cmd.Stdout, cmd.Stderr = out, errs
+	began := time.Now()
+	err := cmd.Run()
+	if g.log != nil {
+		g.log.Debug("git", "command", name(c.Args), "dir", c.Dir, "took", time.Since(began).Round(time.Millisecond), "code", cmd.ProcessState.ExitCode())
+	}
+	if err == nil && out.over {
+		err = fmt.Errorf("more than %d bytes of output", MostOutput)
+	}
+	if err == nil {
+		return out.Bytes(), nil
+	}
+	if ctx.Err() != nil {
+		return nil, ctx.Err()
+	}
+	e := &Error{Command: name(c.Args), Code: -1, Says: text.Visible(err.Error()), cause: err}
+	var exit *exec.ExitError
+	if errors.As(err, &exit) {
+		e.Code, e.Says = exit.ExitCode(), errs.String()
+	}
+	return out.Bytes(), e
+}
+
+func name(args []string) string {
+	for _, a := range args {
+		if !strings.HasPrefix(a, "-") {
+			return a
+		}
+	}
+	return ""
+}
+
+type bounded struct {
+	bytes.Buffer
+	most int
+	over bool
+}
+
+func (b *bounded) Write(p []byte) (int, error) {
+	if b.Len()+len(p) > b.most {
+		b.over = true
+		return 0, errors.New("too much output")
+	}
+	return b.Buffer.Write(p)
+}
+
+// tail keeps the last part of standard error and hands lines on as they come.
+type tail struct {
+	kept  []byte
+	line  []byte
+	watch func(string)
+}
+
+func (t *tail) Write(p []byte) (int, error) {
+	t.kept = append(t.kept, p...)
+	if over := len(t.kept) - 64<<10; over > 0 {
+		t.kept = t.kept[over:]
+	}
+	if t.watch == nil {
+		return len(p), nil
+	}
+	for _, c := range p {
+		if c == '\n' || c == '\r' {
+			if len(t.line) > 0 {
+				t.watch(string(t.line))
+			}
+			t.line = t.line[:0]
+		} else if len(t.line) < 4096 {
+			t.line = append(t.line, c)
+		}
+	}
+	return len(p), nil
+}
+
+func (t *tail) String() string {
+	var out []string
+	for line := range strings.SplitSeq(strings.ReplaceAll(string(t.kept), "\r", "\n"), "\n") {
+		out = append(out, text.Visible(line))
+	}
+	return strings.TrimSpace(strings.Join(out, "\n"))
+}
+
+// Progress is one line of git's progress (git-push documentation, --progress).
+type Progress struct {
+	What    string // such as "Writing objects"
+	Done    int64
+	Total   int64
+	Percent int
+	Speed   string // such as "3.10 MiB/s", "" where git does not tell
+}
+
+var percent = regexp.MustCompile(`^(?:remote: )?([A-Z][A-Za-z ]+):\s+(\d{1,3})% \((\d+)/(\d+)\)(?:.*\| ([0-9.]+ [A-Za-z]+/s))?`)
+
+// ParseProgress reads a line of progress.
+func ParseProgress(line string) (Progress, bool) {
+	m := percent.FindStringSubmatch(line)
+	if m == nil {
+		return Progress{}, false
+	}
+	p := Progress{What: m[1], Speed: m[5]}
+	p.Percent, _ = strconv.Atoi(m[2])
+	p.Done, _ = strconv.ParseInt(m[3], 10, 64)
+	p.Total, _ = strconv.ParseInt(m[4], 10, 64)
+	return p, p.Percent <= 100
+}
+
+// Repo is a folder seen through git.
+type Repo struct {
+	*Git
+	Dir  string   // the folder git runs in
+	Safe []string // configuration that keeps a stranger's repository from running anything
+}
+
+// In gives the repository that holds a folder, or that will be made there.
+func (g *Git) In(dir string) *Repo { return &Repo{Git: g, Dir: dir} }
+
+// Do runs git in the folder.
+func (r *Repo) Do(ctx context.Context, args ...string) (string, error) {
+	out, err := r.Run(ctx, Cmd{Dir: r.Dir, Args: args, Config: r.Safe})
+	return strings.TrimRight(string(out), "\n"), err
+}
+
+// Lines runs git and splits output that ends each item with NUL.
+func (r *Repo) Lines(ctx context.Context, args ...string) ([]string, error) {
+	out, err := r.Run(ctx, Cmd{Dir: r.Dir, Args: args, Config: r.Safe})
+	return SplitNUL(out), err
+}
+
+// SplitNUL splits items that each end with NUL.
+func SplitNUL(out []byte) []string {
+	s := strings.TrimSuffix(string(out), "\x00")
+	if s == "" {
+		return nil
+	}
+	return strings.Split(s, "\x00")
+}
+
+// Top finds the top of the work tree that holds dir, with symbolic links resolved;
+// "" when dir is in none.
+func (r *Repo) Top(ctx context.Context) (string, error) {
+	out, err := r.Do(ctx, "rev-parse", "--show-toplevel")
+	if err == nil {
+		return filepath.FromSlash(out), nil
+	}
+	if Code(err) == 128 {
+		return "", nil
+	}
+	return "", err
+}
+
+// Setting is one line of git's configuration.
+type Setting struct{ Scope, Origin, Key, Value string }
+
+// Settings lists the configuration that holds in the folder.
+func (r *Repo) Settings(ctx context.Context) ([]Setting, error) {
+	items, err := r.Lines(ctx, "config", "--show-scope", "--show-origin", "-z", "--list")
+	if err != nil {
+		return nil, err
+	}
+	var out []Setting
+	for i := 0; i+2 < len(items); i += 3 {
+		key, value, _ := strings.Cut(items[i+2], "\n")
+		out = append(out, Setting{Scope: items[i], Origin: strings.TrimPrefix(items[i+1], "file:"), Key: key, Value: value})
+	}
+	return out, nil
+}
+
+// Harmless gives the configuration that overrides what a repository's own settings
+// would run by being looked at (git-config documentation: core.fsmonitor,
+// core.hooksPath, filter.<driver>, diff.<driver>).
+func Harmless(settings []Setting) []string {
+	out := []string{"core.fsmonitor=false", "core.hooksPath=" + os.DevNull}
+	for _, s := range settings {
+		if s.Scope != "local" && s.Scope != "worktree" {
+			continue
+		}
+		key := strings.ToLower(s.Key)
+		switch {
+		case strings.HasPrefix(key, "filter.") && (strings.HasSuffix(key, ".clean") || strings.HasSuffix(key, ".smudge") || strings.HasSuffix(key, ".process")):
+			out = append(out, s.Key+"=")
+		case strings.HasPrefix(key, "filter.") && strings.HasSuffix(key, ".required"):
+			out = append(out, s.Key+"=false")
+		case strings.HasPrefix(key, "diff.") && (strings.HasSuffix(key, ".textconv") || strings.HasSuffix(key, ".command")), key == "diff.external":
+			out = append(out, s.Key+"=")
+		}
+	}
+	return out
+}
+
+// Refs reads what a remote offers: name → object id; symrefs under "HEAD" give the
+// branch that HEAD stands for as the second result.
+func (r *Repo) Refs(ctx context.Context, address string, config ...string) (map[string]string, string, error) {
+	out, err := r.Run(ctx, Cmd{Dir: r.Dir, Args: []string{"ls-remote", "--symref", "--", address}, Config: append(slices.Clone(r.Safe), config...)})
+	if err != nil {
+		return nil, "", err
+	}
+	refs, head := map[string]string{}, ""
+	for line := range strings.SplitSeq(string(out), "\n") {
+		left, ref, found := strings.Cut(line, "\t")
+		if !found {
+			continue
+		}
+		if target, ok := strings.CutPrefix(left, "ref: "); ok {
+			if ref == "HEAD" {
+				head = strings.TrimPrefix(target, "refs/heads/")
+			}
+			continue
+		}
+		if isID(left) {
+			refs[ref] = left
+		}
+	}
+	return refs, head, nil
+}
+
+func isID(s string) bool {
+	return (len(s) == 40 || len(s) == 64) && strings.Trim(s, "0123456789abcdef") == ""
+}
