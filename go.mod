@@ -10,6 +10,7 @@ require (
 	github.com/mattn/go-runewidth v0.0.31
 	github.com/ohler55/ojg v1.28.5
 	github.com/pelletier/go-toml/v2 v2.4.3
+	github.com/stretchr/testify v1.12.1
 	github.com/yosida95/uritemplate/v3 v3.0.2
 	golang.org/x/sys v0.49.0
 	golang.org/x/term v0.47.0
@@ -18,5 +19,6 @@ require (
 require (
 	filippo.io/hpke v0.4.0 // indirect
 	github.com/clipperhouse/uax29/v2 v2.2.0 // indirect
+	go.yaml.in/yaml/v3 v3.0.5 // indirect
 	golang.org/x/crypto v0.55.0 // indirect
 )

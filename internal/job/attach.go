@@ -77,7 +77,14 @@ type Attached struct {
 
 // Attach looks at the folder, git and the host, and makes the plan.
 func (d *Desk) Attach(ctx context.Context, o AttachOptions) (*Attach, error) {
-	f, err := d.look(ctx, o.Folder)
+	where, err := d.findFolder(o.Folder)
+	if err != nil {
+		return nil, err
+	}
+	if err := d.notAProject(where); err != nil {
+		return nil, err
+	}
+	f, err := d.look(ctx, where)
 	if err != nil {
 		return nil, err
 	}

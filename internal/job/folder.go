@@ -30,8 +30,8 @@ type folder struct {
 	remotes  map[string]string
 }
 
-// findFolder makes a path absolute and checks that it is a folder that may be a
-// project: there, and not the home folder or a file system's top.
+// findFolder makes a path absolute, with symbolic links resolved, and checks that a
+// folder is there.
 func (d *Desk) findFolder(given string) (string, error) {
 	abs, err := filepath.Abs(given)
 	if err != nil {
@@ -52,15 +52,21 @@ func (d *Desk) findFolder(given string) (string, error) {
 		return "", fault.New(fault.Failed, "%s is a file; a project is a folder", text.Visible(real)).
 			Try("the folder that holds it", text.Command("uncinate", "attach", filepath.Dir(real)))
 	}
+	return real, nil
+}
+
+// notAProject refuses folders that nobody means to publish whole: the home folder
+// and a file system's top.
+func (d *Desk) notAProject(path string) error {
 	home, err := filepath.EvalSymlinks(d.UserHome)
-	if err == nil && home == real {
-		return "", fault.New(fault.Refused, "%s is your home folder: everything in it would go up", text.Visible(real)).
+	if err == nil && home == path {
+		return fault.New(fault.Refused, "%s is your home folder: everything in it would go up", text.Visible(path)).
 			Try("name the project's folder", "uncinate attach FOLDER")
 	}
-	if filepath.Dir(real) == real {
-		return "", fault.New(fault.Refused, "%s is the top of the file system, not a project", real)
+	if filepath.Dir(path) == path {
+		return fault.New(fault.Refused, "%s is the top of the file system, not a project", path)
 	}
-	return real, nil
+	return nil
 }
 
 // lookAround looks at the repository that holds a folder, from its top.

@@ -1,0 +1,222 @@
+// Package e2e drives the built program: real git, the real practice host, files in
+// temporary folders.
+package e2e
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"runtime"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"uncinate/internal/practice"
+)
+
+var program string
+
+// TestMain builds the program once, as it ships: static.
+func TestMain(m *testing.M) {
+	if _, err := exec.LookPath("git"); err != nil {
+		fmt.Fprintln(os.Stderr, "git is missing; install it with: apt-get install git")
+		os.Exit(1)
+	}
+	dir, err := os.MkdirTemp("", "uncinate-e2e-")
+	if err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		os.Exit(1)
+	}
+	program = filepath.Join(dir, "uncinate")
+	build := exec.Command("go", "build", "-o", program, "uncinate/cmd/uncinate")
+	build.Env = append(os.Environ(), "CGO_ENABLED=0")
+	if out, err := build.CombinedOutput(); err != nil {
+		fmt.Fprintf(os.Stderr, "the program cannot be built: %v\n%s", err, out)
+		os.Exit(1)
+	}
+	code := m.Run()
+	if err := os.RemoveAll(dir); err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		code = 1
+	}
+	os.Exit(code)
+}
+
+// host is a gannet with the demo's users.
+type host struct {
+	*practice.Running
+	dir   string
+	token map[string]string
+}
+
+func newHost(t *testing.T) *host {
+	t.Helper()
+	h := &host{dir: t.TempDir(), token: map[string]string{}}
+	var err error
+	h.Running, err = practice.StartGannet(h.dir, "127.0.0.1:0")
+	require.NoError(t, err)
+	t.Cleanup(func() { require.NoError(t, h.Close()) })
+	tokens, err := practice.DemoGannet(h.Store)
+	require.NoError(t, err)
+	for _, k := range tokens {
+		h.token[k.User] = k.Secret
+	}
+	return h
+}
+
+// gitDir is where the host keeps a repository.
+func (h *host) gitDir(t *testing.T, user, owner, name string) string {
+	t.Helper()
+	r, err := h.Store.Find(user, owner, name)
+	require.NoError(t, err)
+	return h.Store.GitDir(r.ID)
+}
+
+// machine is a computer with an empty home.
+type machine struct {
+	t    *testing.T
+	home string
+	env  []string
+}
+
+func newMachine(t *testing.T) *machine {
+	t.Helper()
+	home, err := filepath.EvalSymlinks(t.TempDir())
+	require.NoError(t, err)
+	m := &machine{t: t, home: home}
+	m.env = []string{"HOME=" + home, "UNCINATE_HOME=" + filepath.Join(home, ".uncinate"), "PATH=" + os.Getenv("PATH"), "GIT_CONFIG_NOSYSTEM=1", "TMPDIR=" + os.TempDir(), "LC_ALL=C.UTF-8"}
+	return m
+}
+
+// signedIn is a machine that knows gannet and has tern's account, key-file vault.
+func signedIn(t *testing.T, h *host) *machine {
+	t.Helper()
+	m := newMachine(t)
+	m.ok("", "", "host", "add", "gannet", "--at", h.URL)
+	m.ok("", "", "vault", "make", "--by", "file")
+	m.ok("", h.token["tern"]+"\n", "account", "add", "--host", "gannet")
+	return m
+}
+
+// result is what a run printed and how it ended.
+type result struct {
+	code     int
+	out, err string
+}
+
+func (m *machine) command(dir, in, name string, args ...string) result {
+	m.t.Helper()
+	ctx, cancel := context.WithTimeout(context.Background(), 90*time.Second)
+	defer cancel()
+	c := exec.CommandContext(ctx, name, args...)
+	c.Dir = filepath.Join(m.home, dir)
+	if filepath.IsAbs(dir) {
+		c.Dir = dir
+	}
+	c.Env, c.Stdin = m.env, strings.NewReader(in)
+	var out, errs bytes.Buffer
+	c.Stdout, c.Stderr = &out, &errs
+	err := c.Run()
+	var exit *exec.ExitError
+	if err != nil && !errors.As(err, &exit) {
+		require.NoError(m.t, err, "running %s %v", name, args)
+	}
+	return result{c.ProcessState.ExitCode(), out.String(), errs.String()}
+}
+
+// run runs the program.
+func (m *machine) run(dir, in string, args ...string) result {
+	m.t.Helper()
+	return m.command(dir, in, program, args...)
+}
+
+// ok runs the program and wants exit 0; it gives standard output.
+func (m *machine) ok(dir, in string, args ...string) string {
+	m.t.Helper()
+	r := m.run(dir, in, args...)
+	require.Equal(m.t, 0, r.code, "uncinate %v\n%s%s", args, r.out, r.err)
+	return r.out
+}
+
+// refused runs the program and wants an exit code and words on standard error.
+func (m *machine) refused(code int, words []string, dir, in string, args ...string) string {
+	m.t.Helper()
+	r := m.run(dir, in, args...)
+	require.Equal(m.t, code, r.code, "uncinate %v\n%s%s", args, r.out, r.err)
+	for _, w := range words {
+		require.Contains(m.t, r.err, w)
+	}
+	return r.err
+}
+
+// git runs plain git, as a person would, and wants exit 0.
+func (m *machine) git(dir string, args ...string) string {
+	m.t.Helper()
+	r := m.command(dir, "", "git", args...)
+	require.Equal(m.t, 0, r.code, "git %v\n%s%s", args, r.out, r.err)
+	return strings.TrimSpace(r.out)
+}
+
+// write puts files below the home.
+func (m *machine) write(dir string, contents map[string]string) {
+	m.t.Helper()
+	for name, text := range contents {
+		path := filepath.Join(m.home, dir, name)
+		require.NoError(m.t, os.MkdirAll(filepath.Dir(path), 0o755))
+		require.NoError(m.t, os.WriteFile(path, []byte(text), 0o644))
+	}
+}
+
+// project writes a small project.
+func (m *machine) project(name string) {
+	m.t.Helper()
+	m.write(name, map[string]string{"README.md": "# " + name + "\n", "src/level.c": "int level;\n"})
+}
+
+// tree reads all files below a folder but .git: path → mode and contents.
+func tree(t *testing.T, top string) map[string]string {
+	t.Helper()
+	out := map[string]string{}
+	require.NoError(t, filepath.WalkDir(top, func(path string, e fs.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		if e.IsDir() {
+			if e.Name() == ".git" {
+				return fs.SkipDir
+			}
+			return nil
+		}
+		rel, err := filepath.Rel(top, path)
+		if err != nil {
+			return err
+		}
+		info, err := e.Info()
+		if err != nil {
+			return err
+		}
+		if e.Type()&fs.ModeSymlink != 0 {
+			target, err := os.Readlink(path)
+			out[rel] = "link " + target
+			return err
+		}
+		data, err := os.ReadFile(path)
+		out[rel] = fmt.Sprintf("%v %s", info.Mode().Perm()&0o100, data)
+		return err
+	}))
+	return out
+}
+
+func linux(t *testing.T) {
+	t.Helper()
+	if runtime.GOOS != "linux" {
+		t.Fatal("this test reads /proc; run it on Linux")
+	}
+}
