@@ -8,6 +8,7 @@ import (
 	"net"
 	"net/netip"
 	"net/url"
+	"strconv"
 	"strings"
 	"unicode"
 	"unicode/utf8"
@@ -97,8 +98,12 @@ func (a Address) finish(host, path string) (Address, error) {
 	switch {
 	case host == "":
 		return Address{}, fault.New(fault.Usage, "the address names no host")
+	case strings.ContainsAny(a.User, "@/:\\ "):
+		return Address{}, fault.New(fault.Usage, "the user name in the address holds a character that does not belong there")
 	case strings.HasPrefix(host, "-") || strings.HasPrefix(a.User, "-"):
 		return Address{}, fault.New(fault.Usage, "a part of the address begins with a dash, which ssh would read as an option")
+	case !goodHost(host):
+		return Address{}, fault.New(fault.Usage, "%q is no name of a host", text.Excerpt(host, 60))
 	}
 	path = strings.Trim(path, "/")
 	if strings.HasSuffix(path, ".git") {
@@ -120,6 +125,23 @@ func (a Address) finish(host, path string) (Address, error) {
 	}
 	a.Host, a.Path = host, path
 	return a, nil
+}
+
+// goodHost reports whether host is a name, an IPv4 address or an IPv6 address in
+// brackets, each with or without a port (RFC 3986, 3.2.2).
+func goodHost(host string) bool {
+	name, port := host, ""
+	if i := strings.LastIndexByte(host, ':'); i >= 0 && !strings.HasSuffix(host, "]") {
+		name, port = host[:i], host[i+1:]
+		if n, err := strconv.ParseUint(port, 10, 16); err != nil || n == 0 || port[0] == '+' {
+			return false
+		}
+	}
+	if inner, ok := strings.CutPrefix(name, "["); ok {
+		ip, err := netip.ParseAddr(strings.TrimSuffix(inner, "]"))
+		return err == nil && ip.Is6() && strings.HasSuffix(name, "]") && ip.Zone() == ""
+	}
+	return name != "" && strings.Trim(name, "abcdefghijklmnopqrstuvwxyz0123456789.-_") == ""
 }
 
 // String gives the address without any secret and, over HTTP, without a user

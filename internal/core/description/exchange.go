@@ -270,36 +270,41 @@ func (r *Result) next(d *Description, p *Paging, body any, header http.Header) {
 // NextLink finds the target whose relation is "next" (RFC 8288, section 3).
 func NextLink(values []string) string {
 	for _, value := range values {
-		for len(value) > 0 {
-			_, rest, found := strings.Cut(value, "<")
-			if !found {
-				break
+		for _, link := range outsideQuotes(value, ',') {
+			target, params, found := strings.Cut(strings.TrimSpace(link), ">")
+			if !found || !strings.HasPrefix(target, "<") {
+				continue
 			}
-			target, params, found := strings.Cut(rest, ">")
-			if !found {
-				break
-			}
-			// The parameters end at the comma that stands outside of quotes.
-			end, quoted := len(params), false
-			for i := 0; i < len(params); i++ {
-				if params[i] == '"' {
-					quoted = !quoted
-				} else if params[i] == ',' && !quoted {
-					end = i
-					break
+			for _, p := range outsideQuotes(params, ';') {
+				k, v, _ := strings.Cut(p, "=")
+				relations := strings.Fields(strings.ToLower(strings.Trim(strings.TrimSpace(v), `"`)))
+				if strings.EqualFold(strings.TrimSpace(k), "rel") && slices.Contains(relations, "next") {
+					return target[1:]
 				}
 			}
-			for p := range strings.SplitSeq(params[:end], ";") {
-				k, v, _ := strings.Cut(strings.TrimSpace(p), "=")
-				if strings.EqualFold(strings.TrimSpace(k), "rel") &&
-					slices.Contains(strings.Fields(strings.ToLower(strings.Trim(strings.TrimSpace(v), `"`))), "next") {
-					return target
-				}
-			}
-			value = params[end:]
 		}
 	}
 	return ""
+}
+
+// outsideQuotes splits at a separator that stands neither in quotes nor in an
+// address's angle brackets.
+func outsideQuotes(s string, separator byte) []string {
+	var out []string
+	start, quoted, inside := 0, false, false
+	for i := 0; i < len(s); i++ {
+		switch c := s[i]; {
+		case c == '"':
+			quoted = !quoted
+		case quoted:
+		case c == '<' || c == '>':
+			inside = c == '<'
+		case c == separator && !inside:
+			out = append(out, s[start:i])
+			start = i + 1
+		}
+	}
+	return append(out, s[start:])
 }
 
 func (q *Request) fields(d *Description, item any, header http.Header) map[string]any {

@@ -1,0 +1,91 @@
+package git
+
+import (
+	"context"
+	"io"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+func TestParseProgress(t *testing.T) {
+	for line, want := range map[string]Progress{
+		"Writing objects:  45% (900/2000), 1.20 MiB | 3.10 MiB/s": {"Writing objects", 900, 2000, 45, "3.10 MiB/s"},
+		"remote: Compressing objects: 100% (7/7), done.":          {"Compressing objects", 7, 7, 100, ""},
+		"Receiving objects:   0% (1/3000)":                        {"Receiving objects", 1, 3000, 0, ""},
+	} {
+		p, ok := ParseProgress(line)
+		assert.True(t, ok)
+		assert.Equal(t, want, p)
+	}
+	for _, line := range []string{"Everything up-to-date", "Writing objects: 999% (1/1)", "remote: hello 50% (1/2)", ""} {
+		_, ok := ParseProgress(line)
+		assert.False(t, ok, line)
+	}
+}
+
+// TestLookingRunsNothing puts a command behind every setting that git runs by
+// itself and looks at the repository.
+func TestLookingRunsNothing(t *testing.T) {
+	ctx := context.Background()
+	dir := t.TempDir()
+	t.Setenv("GIT_CONFIG_GLOBAL", os.DevNull)
+	t.Setenv("GIT_CONFIG_NOSYSTEM", "1")
+	g, err := Find(ctx, slog.New(slog.NewTextHandler(io.Discard, nil)))
+	require.NoError(t, err)
+	r := g.In(dir)
+	do := func(args ...string) {
+		_, err := r.Do(ctx, args...)
+		require.NoError(t, err, args)
+	}
+	do("init", "-q")
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "a.txt"), []byte("a\n"), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, ".gitattributes"), []byte("*.txt filter=evil diff=evil\n"), 0o644))
+	do("add", "-A")
+	do("-c", "user.name=T", "-c", "user.email=t@skerry.example", "commit", "-q", "-m", "One")
+	canary := filepath.Join(dir, "canary")
+	evil := "touch '" + canary + "'; cat"
+	for _, key := range []string{"filter.evil.clean", "filter.evil.process", "core.fsmonitor", "diff.evil.textconv", "diff.evil.command", "diff.external"} {
+		do("config", key, evil)
+	}
+	do("config", "filter.evil.required", "true")
+	hooks := filepath.Join(dir, ".git/hooks")
+	require.NoError(t, os.MkdirAll(hooks, 0o755))
+	for _, h := range []string{"post-index-change", "fsmonitor-watchman"} {
+		require.NoError(t, os.WriteFile(filepath.Join(hooks, h), []byte("#!/bin/sh\n"+evil+"\n"), 0o755))
+	}
+	look := func() {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "a.txt"), []byte("changed\n"), 0o644))
+		for _, args := range [][]string{{"status", "--porcelain=v2", "-z"}, {"ls-files", "-z", "-o", "--exclude-standard"}, {"diff-index", "--name-only", "HEAD"}} {
+			_, err := r.Do(ctx, args...)
+			require.NoError(t, err)
+		}
+	}
+	settings, err := r.Settings(ctx)
+	require.NoError(t, err)
+	r.Safe = Harmless(settings)
+	look()
+	assert.NoFileExists(t, canary)
+	r.Safe = nil
+	_, _ = r.Do(ctx, "status")
+	assert.FileExists(t, canary, "without the overrides it would have run, so the test can fail")
+}
+
+func TestEnvironmentIsOurs(t *testing.T) {
+	t.Setenv("GIT_DIR", "/nowhere")
+	t.Setenv("GIT_TRACE_CURL", "1")
+	t.Setenv("GIT_AUTHOR_NAME", "Someone")
+	t.Setenv("SSH_ASKPASS", "/bin/x")
+	env := environment(Cmd{Config: []string{"a.b=c=d"}})
+	for _, kv := range env {
+		for _, bad := range []string{"GIT_DIR=", "GIT_TRACE", "GIT_AUTHOR", "SSH_ASKPASS"} {
+			assert.NotContains(t, kv, bad)
+		}
+	}
+	assert.Contains(t, env, "GIT_TERMINAL_PROMPT=0")
+	assert.Contains(t, env, "GIT_CONFIG_VALUE_4=c=d")
+}
