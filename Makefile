@@ -1,11 +1,32 @@
-# Targets: build, tour, test, check, bench, docs, screenshots.
+# Targets: build, tour, test, docs, screenshots, fuzz.
 GO      ?= go
 PROGRAM := build/uncinate
 
-.PHONY: build tour test check docs screenshots needs
+.PHONY: build tour test docs screenshots fuzz
 
 build:
 	CGO_ENABLED=0 $(GO) build -trimpath -ldflags '-s -w' -o $(PROGRAM) ./cmd/uncinate
 
+# The main job, end to end, on the practice host with demo data.
 tour: build
+	scripts/needs git=git
 	$(PROGRAM) tour
+
+# All tests, on real git and the real practice host.
+test:
+	scripts/needs git=git bash=bash
+	$(GO) test ./...
+
+# The reference page is made from the commands themselves.
+docs: build
+	$(PROGRAM) help --reference > docs/reference.md
+
+screenshots: build
+	scripts/screenshots
+
+# A longer look for what breaks the readers of foreign input; FOR says how long each.
+FOR ?= 30s
+fuzz:
+	for t in address:FuzzParse gitcred:FuzzRead plan:FuzzRead description:FuzzLoad description:FuzzRead; do \
+	  $(GO) test ./internal/core/$${t%:*} -run '^$$' -fuzz "^$${t#*:}$$" -fuzztime $(FOR) -fuzzminimizetime 10x || exit 1; done
+	$(GO) test ./internal/world/web -run '^$$' -fuzz FuzzParseAdvertisement -fuzztime $(FOR) -fuzzminimizetime 10x

@@ -14,7 +14,9 @@ import (
 
 func main() {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	signal.Ignore(syscall.SIGPIPE) // a closed output is an error to be met, not a sudden end
 	e := screen.NewEnv(descriptions.Files)
+	e.Gone = stop
 	code := screen.Main(ctx, e, append(screen.Commands(), rehearse.Commands()...), os.Args[1:])
 	stop()
 	os.Exit(code)

@@ -133,6 +133,12 @@ func (a *Attach) recall(o AttachOptions) AttachOptions {
 			}
 		}
 	}
+	if a.Resumed && o.To == "" {
+		o.To = w["to"]
+	}
+	if o.To != "" {
+		w["to"] = withoutSecret(o.To)
+	}
 	if o.Remote == "" {
 		o.Remote = "origin"
 	}
@@ -162,6 +168,19 @@ func (a *Attach) Items() []plan.Item { return Items(a.steps) }
 func (a *Attach) chooseTarget(ctx context.Context) error {
 	o := &a.options
 	to := o.To
+	if o.Account == "" {
+		o.Account = a.project.Account
+	}
+	if err := a.checkPushAddress(); err != nil {
+		return err
+	}
+	for name, url := range a.folder.remotes {
+		if withoutSecret(url) != url && name != o.Remote {
+			if at, err := address.Parse(url); err == nil && at.Secret != "" {
+				a.Notes = append(a.Notes, "The remote "+text.Visible(name)+" holds a token in its address, in plain text; this attach leaves it alone.")
+			}
+		}
+	}
 	standing := a.folder.remotes[o.Remote]
 	if a.run.fact("address") != "" && to == "" {
 		standing = "" // our own remote, set before the interruption
@@ -181,8 +200,8 @@ func (a *Attach) chooseTarget(ctx context.Context) error {
 		} else if given, err := address.Parse(to); err != nil || !given.Same(old) {
 			if h, owner, name, err := a.desk.Recognise(standing); err != nil || h == nil || !a.sameName(to, owner, name) {
 				return fault.New(fault.Decision, "this project has a remote %s already, and it leads to %s", text.Quote(o.Remote), old.Bare().String()).
-					Try("hook to that one", text.Command("uncinate", "attach", "--to", old.Bare().String(), a.folder.path)).
-					Try("or keep it and hook under another name", text.Command("uncinate", "attach", "--remote", "host", "--to", withoutSecret(to), a.folder.path))
+					Try("hook to that one", a.again("--to", old.Bare().String())).
+					Try("or keep it and hook under another name", a.again("--remote", "host", "--to", withoutSecret(to)))
 			}
 		}
 		if old.Secret != "" {
@@ -196,6 +215,20 @@ func (a *Attach) chooseTarget(ctx context.Context) error {
 		return a.chooseNew(ctx)
 	}
 	return a.chooseExisting(ctx, to)
+}
+
+// checkPushAddress stops where git would push to another address than it fetches
+// from (git-config documentation, remote.<name>.pushurl).
+func (a *Attach) checkPushAddress() error {
+	for _, s := range a.folder.settings {
+		if s.Key != "remote."+a.options.Remote+".pushurl" {
+			continue
+		}
+		return fault.New(fault.Decision, "the remote %s has an address of its own for pushing, %s, so what is checked is not what is sent to",
+			text.Quote(a.options.Remote), text.Excerpt(withoutSecret(s.Value), 80)).
+			Try("take that address out", text.Command("git", "-C", a.folder.path, "config", "--unset-all", s.Key))
+	}
+	return nil
 }
 
 func withoutSecret(to string) string {
@@ -229,7 +262,7 @@ func (a *Attach) chooseNew(ctx context.Context) error {
 	if name == "" {
 		if name = naming.Propose(filepath.Base(a.folder.path)); name == "" {
 			return fault.New(fault.Decision, "no repository name can be made of the folder's name %s", text.Quote(filepath.Base(a.folder.path))).
-				Try("give one", text.Command("uncinate", "attach", "--name", "NAME", a.folder.path))
+				Try("give one", a.again("--name", "NAME"))
 		}
 	} else if err := naming.Check(name); err != nil {
 		return err
@@ -238,7 +271,11 @@ func (a *Attach) chooseNew(ctx context.Context) error {
 		o.Visibility = "private"
 	}
 	if !slices.Contains([]string{"private", "members", "public"}, o.Visibility) {
-		return fault.New(fault.Usage, "the visibility is private, members or public, not %s", text.Quote(o.Visibility))
+		f := fault.New(fault.Usage, "the visibility is private, members or public, not %s", text.Quote(o.Visibility))
+		if near := text.Nearest(o.Visibility, []string{"private", "members", "public"}); near != "" {
+			f.Try("", a.again("--visibility", near))
+		}
+		return f
 	}
 	what := "create a repository"
 	if err := a.login.may("repository-create", what); err != nil {
@@ -286,14 +323,14 @@ func (a *Attach) adopt(there description.Repository) (description.Repository, er
 	mine := there.Owner == account.User || there.Creator == account.User
 	if mine && there.Empty != nil && *there.Empty {
 		return there, fault.New(fault.Decision, "%s has a repository %s already; it is empty and yours", h.Name, there.Path()).
-			Try("hook to it", text.Command("uncinate", "attach", "--to", there.Path(), a.folder.path)).
-			Try("or make one of another name", text.Command("uncinate", "attach", "--name", there.Name+"-2", a.folder.path))
+			Try("hook to it", a.again("--to", there.Path())).
+			Try("or make one of another name", a.again("--name", there.Name+"-2"))
 	}
 	f := fault.New(fault.HostSaidNo, "%s has a repository %s already, with work in it", h.Name, there.Path())
 	if there.Empty == nil {
 		f.Says = h.Name + " has a repository " + there.Path() + " already"
 	}
-	return there, f.Try("take another name", text.Command("uncinate", "attach", "--name", there.Name+"-2", a.folder.path)).
+	return there, f.Try("take another name", a.again("--name", there.Name+"-2")).
 		Try("or bring that one onto this machine", text.Command("uncinate", "clone", there.Path()))
 }
 
@@ -382,8 +419,9 @@ func (a *Attach) showExisting(ctx context.Context, owner, name string) error {
 		f := fault.New(fault.HostSaidNo, "%s has no repository %s/%s, or not for %s", a.login.Host.Name, owner, name, a.login.Account.User)
 		if near := a.nearName(ctx, name); near != "" {
 			f.Detail("There is one named %s.", near)
+			f.Try("take that one", a.again("--to", owner+"/"+near))
 		}
-		return f.Try("make it", text.Command("uncinate", "attach", "--name", owner+"/"+name, a.folder.path))
+		return f.Try("make it", a.again("--name", owner+"/"+name))
 	}
 	a.target = there
 	return nil
@@ -408,7 +446,7 @@ func (a *Attach) choosePlain(given address.Address, err error) error {
 	}
 	if given.Scheme == "http" && !address.Guarded("http", given.Host) {
 		return fault.New(fault.Refused, "plain http to %s would send the work, and any token, unencrypted", given.Host).
-			Try("use its https address", text.Command("uncinate", "attach", "--to", "https://"+given.Host+"/"+given.Path, a.folder.path))
+			Try("use its https address", a.again("--to", "https://"+given.Host+"/"+given.Path))
 	}
 	bare := given.Bare()
 	if given.Scheme == "ssh" {
@@ -473,7 +511,7 @@ func (a *Attach) chooseSigner() error {
 	a.email = choose(a.options.Email, "user.email", of.Email)
 	if a.name == "" || a.email == "" {
 		return fault.New(fault.Decision, "git does not know whose name and e-mail the commits are to carry").
-			Try("say it for this project", text.Command("uncinate", "attach", "--full-name", "NAME", "--email", "ADDRESS", a.folder.path))
+			Try("say it for this project", a.again("--full-name", "NAME", "--email", "ADDRESS"))
 	}
 	if strings.ContainsAny(a.name+a.email, "<>\n\x00") {
 		return fault.New(fault.Usage, "a name or e-mail for commits cannot hold '<', '>' or a line end")
@@ -504,7 +542,7 @@ func (a *Attach) checkKeys() error {
 		f.Detail("%s", text.Visible(p))
 	}
 	return f.Try("keep it out", "echo "+text.Quote("/"+bad[0])+" >> "+text.Quote(filepath.Join(a.folder.path, ".gitignore"))).
-		Try("or, if it is no secret (a test key), let it through", text.Command("uncinate", "attach", "--let", bad[0], a.folder.path))
+		Try("or, if it is no secret (a test key), let it through", a.again("--let", bad[0]))
 }
 
 // checkAddress settles the address, and what in the person's own configuration
@@ -574,7 +612,7 @@ func (a *Attach) checkHistory(ctx context.Context) error {
 	f := fault.New(fault.Decision, "%s holds work already that is not in this folder, and joining the two is not something this version does", a.hook.address.String())
 	return f.Detail("Nothing was changed, here or there.").
 		Try("bring it onto this machine beside this folder", text.Command("uncinate", "clone", a.hook.address.String())).
-		Try("or hook this folder to a new repository", text.Command("uncinate", "attach", "--name", naming.Propose(filepath.Base(a.folder.path))+"-2", a.folder.path))
+		Try("or hook this folder to a new repository", a.again("--name", naming.Propose(filepath.Base(a.folder.path))+"-2"))
 }
 
 // remoteRefs asks the hosted repository for its branches: over HTTP by ourselves
@@ -634,6 +672,15 @@ func (a *Attach) HostName() string {
 		return ""
 	}
 	return a.login.Host.Name
+}
+
+// again is an attach of the same folder with other options, as a command to paste.
+func (a *Attach) again(options ...string) string {
+	words := append([]string{"uncinate", "attach"}, options...)
+	if given := a.options.Folder; given != "." && given != "" {
+		words = append(words, given)
+	}
+	return text.Command(words...)
 }
 
 // Headline says in a few words what the plan is for.

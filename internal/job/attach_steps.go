@@ -153,9 +153,6 @@ func (a *Attach) stepIdentity() Step {
 		}}
 }
 
-// aside is where the old form of a file lies while the job is unfinished.
-func (a *Attach) aside(name string) string { return a.run.journal.Path() + "." + name }
-
 // setAside keeps a file's old form, once, and notes whether there was one.
 func (a *Attach) setAside(path, name string) error {
 	if a.run.fact("aside "+name) != "" {
@@ -172,7 +169,7 @@ func (a *Attach) setAside(path, name string) error {
 	if err != nil {
 		return err
 	}
-	if err := files.Write(a.aside(name), old, s.Mode().Perm()); err != nil {
+	if err := files.Write(a.run.journal.Aside(name), old, s.Mode().Perm()); err != nil {
 		return err
 	}
 	return a.run.note("aside "+name, "kept")
@@ -185,7 +182,7 @@ func (a *Attach) bringBack(path, name string) error {
 			return err
 		}
 	case "kept":
-		old, err := files.Read(a.aside(name), 512<<20)
+		old, err := files.Read(a.run.journal.Aside(name), 512<<20)
 		if err != nil {
 			return err
 		}
@@ -281,16 +278,16 @@ func (a *Attach) firstCommit(ctx context.Context) error {
 			return err
 		}
 	}
-	paths := slices.Clone(a.travel.up)
+	paths := slices.Concat(a.travel.up, a.travel.gone)
 	if len(a.travel.rules) > 0 && !slices.Contains(paths, ".gitignore") {
 		paths = append(paths, ".gitignore")
 	}
 	a.desk.Tell.Progress("Committing", 0, int64(len(paths)), "")
 	defer a.desk.Tell.Progress("Committing", 0, 0, "")
-	if _, err := repo.Run(ctx, git.Cmd{Dir: repo.Dir, Args: []string{"update-index", "--add", "-z", "--stdin"}, In: strings.NewReader(strings.Join(paths, "\x00") + "\x00")}); err != nil {
+	if _, err := repo.Run(ctx, git.Cmd{Dir: repo.Dir, Args: []string{"update-index", "--add", "--remove", "-z", "--stdin"}, In: strings.NewReader(strings.Join(paths, "\x00") + "\x00")}); err != nil {
 		return gitFault(err, "git cannot take the files in")
 	}
-	message := a.aside("message")
+	message := a.run.journal.Aside("message")
 	if err := files.Write(message, []byte(a.options.Message+"\n"), 0o600); err != nil {
 		return err
 	}
@@ -690,11 +687,6 @@ func (a *Attach) Do(ctx context.Context) (*Attached, error) {
 	}
 	if err != nil {
 		return nil, err
-	}
-	for _, name := range []string{"gitignore", "index", "config"} {
-		if err := os.Remove(a.aside(name)); err != nil && !errors.Is(err, fs.ErrNotExist) {
-			return nil, err
-		}
 	}
 	return a.summary(ctx, !finished)
 }

@@ -86,6 +86,15 @@ func (d *Desk) Clone(ctx context.Context, o CloneOptions) (*Clone, error) {
 		// A missing repository is not to be made by clone.
 		out := *f
 		out.Remedies = nil
+		if a.login != nil {
+			if near := a.nearName(ctx, name); near != "" {
+				words := []string{"uncinate", "clone", near}
+				if o.Folder != "" {
+					words = append(words, o.Folder)
+				}
+				out.Try("", text.Command(words...))
+			}
+		}
 		return nil, &out
 	}
 	for dir := filepath.Dir(c.folder); ; dir = filepath.Dir(dir) {
@@ -283,9 +292,6 @@ func (c *Clone) stepCheckout() Step {
 func (c *Clone) Do(ctx context.Context) (*Cloned, error) {
 	a := c.attach
 	if err := a.run.run(ctx, c.steps); err != nil {
-		return nil, err
-	}
-	if err := os.Remove(a.aside("config")); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return nil, err
 	}
 	s, err := a.summary(ctx, true)

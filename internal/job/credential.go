@@ -11,8 +11,8 @@ import (
 // Credential answers git's credential protocol for one account and one repository's
 // address. action is get, store or erase; others are passed over, as git demands of
 // helpers. A request for any other address gets no answer.
-func (d *Desk) Credential(action, account, for_ string, in io.Reader, out io.Writer) error {
-	target, err := address.Parse(for_)
+func (d *Desk) Credential(action, account, only string, in io.Reader, out io.Writer) error {
+	target, err := address.Parse(only)
 	if err != nil {
 		return err
 	}

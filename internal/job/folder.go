@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"io"
+	"io/fs"
 	"os"
 	"path"
 	"path/filepath"
@@ -191,6 +192,7 @@ type Stay struct {
 // travel is what would go up, and what would not.
 type travel struct {
 	up     []string // paths from the top, with slashes
+	gone   []string // staged, and deleted since
 	bytes  int64
 	stays  []Stay
 	rules  []kinds.Rule // to be added to the ignore rules
@@ -268,6 +270,15 @@ func (t *travel) count(top string, all, own []string) {
 		return 0
 	}
 	goes := make(map[string]bool, len(t.up))
+	t.up = slices.DeleteFunc(slices.Clone(t.up), func(p string) bool {
+		_, err := os.Lstat(filepath.Join(top, filepath.FromSlash(p)))
+		if errors.Is(err, fs.ErrNotExist) {
+			t.gone = append(t.gone, p)
+			goes[p] = true // it neither goes nor stays
+			return true
+		}
+		return false
+	})
 	for _, p := range t.up {
 		goes[p] = true
 		n := size(p)

@@ -113,7 +113,11 @@ func (h *hook) includeText() string {
 	with, without := h.address, h.address
 	with.Suffix, without.Suffix = true, false
 	if h.account != nil && h.address.Scheme != "ssh" {
-		helper := "!" + text.Command(filepath.ToSlash(h.desk.Program), "credential", "--account", h.account.Name, "--for", h.address.Key())
+		words := []string{filepath.ToSlash(h.desk.Program), "credential", "--account", h.account.Name, "--for", h.address.Key()}
+		if h.desk.Home.Top != "" {
+			words = append(words, "--home", filepath.ToSlash(h.desk.Home.Top)) // git may be run where the variable is not set
+		}
+		helper := "!" + text.Command(words...)
 		for _, a := range []address.Address{without, with} {
 			fmt.Fprintf(&b, "[credential %s]\n\thelper =\n\thelper = %s\n\tuseHttpPath = true\n", quoted(a.String()), quoted(helper))
 		}

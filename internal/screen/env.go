@@ -35,14 +35,16 @@ type Env struct {
 	Out io.Writer
 	Err io.Writer
 
-	Shipped fs.FS // descriptions that come with the program
+	Shipped fs.FS  // descriptions that come with the program
+	Gone    func() // called when standard output cannot be written any more
 
 	commands []*Command
 	ctx      context.Context // of the whole run; prompts end with it
 	quiet    bool
 	verbose  bool
-	asks     bool // standard input and standard error are terminals
-	shows    bool // standard error is a terminal: progress may be redrawn
+	home     string // where the program's own things lie, if said
+	asks     bool   // standard input and standard error are terminals
+	shows    bool   // standard error is a terminal: progress may be redrawn
 	colour   bool
 	width    int
 	reader   *bufio.Reader
@@ -74,7 +76,7 @@ func (e *Env) bold(s string) string {
 
 // Desk lays out what jobs work with.
 func (e *Env) Desk() (*job.Desk, error) {
-	home, err := files.FindHome()
+	home, err := files.FindHome(e.home)
 	if err != nil {
 		return nil, fault.New(fault.Failed, "the program's own folders cannot be found").Because(err)
 	}
@@ -131,7 +133,11 @@ func (e *Env) Fault(err error) {
 }
 
 // Say prints a line of the result.
-func (e *Env) Say(format string, args ...any) { fmt.Fprintf(e.Out, format+"\n", args...) }
+func (e *Env) Say(format string, args ...any) {
+	if _, err := fmt.Fprintf(e.Out, format+"\n", args...); err != nil && e.Gone != nil {
+		e.Gone() // whoever read the output is gone, so the work ends as by Ctrl-C
+	}
+}
 
 // Aside prints a line that is no result; not with --quiet.
 func (e *Env) Aside(format string, args ...any) {
@@ -151,7 +157,7 @@ func (e *Env) Step(item plan.Item, already bool) {
 	}
 	state := "done"
 	if already {
-		state = "was so"
+		state = "kept"
 	}
 	number := ""
 	for i, x := range e.items {
@@ -159,7 +165,7 @@ func (e *Env) Step(item plan.Item, already bool) {
 			number = fmt.Sprintf("%2d. ", i+1)
 		}
 	}
-	e.Aside("%s%-6s  %s", number, state, item.Sentence)
+	e.Aside("%s%s  %s", number, state, text.Visible(item.Sentence))
 }
 
 // Progress implements job.Teller: one line, drawn over itself, on a terminal only.
@@ -205,7 +211,7 @@ func (e *Env) Plan(w io.Writer, items []plan.Item, host string) {
 			}
 			fmt.Fprintf(w, "  %s\n", e.bold(name))
 		}
-		fmt.Fprintf(w, "  %2d. %s\n", i+1, e.wrap(item.Sentence, 6))
+		fmt.Fprintf(w, "  %2d. %s\n", i+1, e.wrap(text.Visible(item.Sentence), 6))
 	}
 }
 

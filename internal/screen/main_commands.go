@@ -11,6 +11,7 @@ import (
 	"slices"
 	"strings"
 
+	"uncinate/internal/core/address"
 	"uncinate/internal/core/fault"
 	"uncinate/internal/core/text"
 	"uncinate/internal/job"
@@ -128,6 +129,9 @@ func runAttach(ctx context.Context, e *Env, p plans, o job.AttachOptions) error 
 		if err := e.Agree(ctx, p.yes, again(os.Args[1:])); err != nil {
 			return err
 		}
+		if e.planned {
+			fmt.Fprintln(e.Err)
+		}
 	}
 	r, err := a.Do(ctx)
 	if err != nil {
@@ -140,9 +144,16 @@ func runAttach(ctx context.Context, e *Env, p plans, o job.AttachOptions) error 
 	return nil
 }
 
-// again gives the very command that was typed, with --yes.
+// again gives the very command that was typed, with --yes, and without what secret
+// may stand in an address.
 func again(args []string) string {
-	words := append([]string{"uncinate"}, args...)
+	words := []string{"uncinate"}
+	for _, w := range args {
+		if a, err := address.Parse(w); err == nil && a.Secret != "" {
+			w = a.Bare().String()
+		}
+		words = append(words, w)
+	}
 	return text.Command(append(words, "--yes")...)
 }
 
@@ -164,7 +175,7 @@ func (e *Env) attached(r *job.Attached, host string) {
 		checked = host + " has it, and it is empty"
 		up = "nothing yet: the folder is empty"
 	} else {
-		up = fmt.Sprintf("%s, %s; branch %s at %.10s", text.Count(r.Files, "file"), text.Size(r.Bytes), r.Branch, r.Commit)
+		up = fmt.Sprintf("%s, %s; branch %s at %.10s", text.Count(r.Files, "file"), text.Size(r.Bytes), text.Visible(r.Branch), r.Commit)
 	}
 	if r.Visibility != "" {
 		checked += ", " + r.Visibility
@@ -245,7 +256,7 @@ set in the copy, so that plain git push and pull work in it.`,
 					return e.JSON(r)
 				}
 				e.Say("%s", e.bold("Cloned."))
-				holds := fmt.Sprintf("%s, %s; branch %s at %.10s", text.Count(r.Files, "file"), text.Size(r.Bytes), r.Branch, r.Commit)
+				holds := fmt.Sprintf("%s, %s; branch %s at %.10s", text.Count(r.Files, "file"), text.Size(r.Bytes), text.Visible(r.Branch), r.Commit)
 				if r.Commit == "" {
 					holds = "nothing yet: no commit was sent to it so far"
 				}
@@ -278,7 +289,7 @@ written over) stops it with everything as it was, and says what it met.`,
 				if err != nil {
 					return err
 				}
-				e.items = s.Items()
+				e.items, e.planned = s.Items(), true // the result says the same
 				if *preview {
 					if len(s.Items()) == 0 {
 						e.Say("Nothing to do: here and there are in step.")
@@ -297,13 +308,13 @@ written over) stops it with everything as it was, and says what it met.`,
 				case r.Commit == "":
 					e.Say("Nothing to send yet: there is no commit here, and none there.")
 				case r.BroughtIn == 0 && r.SentOut == 0:
-					e.Say("In step: nothing new, here or there. Branch %s at %.10s.", r.Branch, r.Commit)
+					e.Say("In step: nothing new, here or there. Branch %s at %.10s.", text.Visible(r.Branch), r.Commit)
 				default:
 					moved := "Brought in " + text.Count(r.BroughtIn, "commit")
 					if r.SentOut > 0 {
 						moved = "Sent out " + text.Count(r.SentOut, "commit")
 					}
-					e.Say("In step. %s. Branch %s at %.10s.", moved, r.Branch, r.Commit)
+					e.Say("In step. %s. Branch %s at %.10s.", moved, text.Visible(r.Branch), r.Commit)
 				}
 				if len(r.Changed) > 0 {
 					e.Say("Not saved yet: %s.", changes(r.Changed))
@@ -446,7 +457,9 @@ doubtful. It asks nobody: while the vault is locked it says so and stops git.`,
 		Options: func(o *flag.FlagSet) Run {
 			account := o.String("account", "", "which `account` answers")
 			target := o.String("for", "", "the only `address` it answers for")
+			home := o.String("home", "", "the `folder` that UNCINATE_HOME named when git was told of this")
 			return func(_ context.Context, e *Env, args []string) error {
+				e.home = *home
 				d, err := e.Desk()
 				if err != nil {
 					return err

@@ -23,6 +23,7 @@ import (
 
 // Home is where the program keeps its things.
 type Home struct {
+	Top    string // what UNCINATE_HOME says, made absolute; "" where it is not set
 	Config string // hosts and accounts: files that a person may read and edit
 	State  string // the register, journals, locks and what git includes
 	Vault  string // secrets, encrypted
@@ -31,13 +32,19 @@ type Home struct {
 
 // FindHome gives the folders: below $UNCINATE_HOME if it is set, otherwise where the
 // XDG base directory specification puts them. Nothing is made yet.
-func FindHome() (Home, error) {
-	if top := os.Getenv("UNCINATE_HOME"); top != "" {
+//
+// said, if not empty, counts instead of the variable.
+func FindHome(said string) (Home, error) {
+	top := said
+	if top == "" {
+		top = os.Getenv("UNCINATE_HOME")
+	}
+	if top != "" {
 		abs, err := filepath.Abs(top)
 		if err != nil {
 			return Home{}, err
 		}
-		return Home{Config: filepath.Join(abs, "config"), State: filepath.Join(abs, "state"), Vault: filepath.Join(abs, "vault"), Run: runFolder(filepath.Join(abs, "run"))}, nil
+		return Home{Top: abs, Config: filepath.Join(abs, "config"), State: filepath.Join(abs, "state"), Vault: filepath.Join(abs, "vault"), Run: runFolder(filepath.Join(abs, "run"))}, nil
 	}
 	run := filepath.Join(xdg.StateHome, "uncinate", "run")
 	if r := os.Getenv("XDG_RUNTIME_DIR"); filepath.IsAbs(r) {

@@ -71,8 +71,21 @@ func (j *Journal) Add(r plan.Record) error {
 	return nil
 }
 
-// Close removes the journal: the work is done, or put back.
+// Aside is where the old form of something lies while the work is unfinished.
+func (j *Journal) Aside(name string) string { return j.path + "." + name }
+
+// Close removes the journal and what was laid aside with it: the work is done, or
+// put back.
 func (j *Journal) Close() error {
+	kept, err := filepath.Glob(j.path + ".*")
+	if err != nil {
+		return err
+	}
+	for _, path := range kept {
+		if err := os.Remove(path); err != nil {
+			return fault.New(fault.Failed, "%s cannot be removed: %s", text.Visible(path), plain(err)).Because(err)
+		}
+	}
 	if err := os.Remove(j.path); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return fault.New(fault.Failed, "the journal %s cannot be removed: %s", text.Visible(j.path), plain(err)).Because(err)
 	}

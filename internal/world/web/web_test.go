@@ -76,7 +76,9 @@ func FuzzParseAdvertisement(f *testing.F) {
 	})
 }
 
-func client() *Client { return New(2*time.Second, "uncinate/test", slog.New(slog.NewTextHandler(io.Discard, nil))) }
+func client() *Client {
+	return New(2*time.Second, "uncinate/test", slog.New(slog.NewTextHandler(io.Discard, nil)))
+}
 
 func TestSecretsStayAtTheirAddress(t *testing.T) {
 	other := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) { t.Error("the other address was asked") }))
