@@ -5,6 +5,7 @@ go 1.26.0
 require (
 	filippo.io/age v1.3.2
 	github.com/adrg/xdg v0.5.3
+	github.com/creack/pty v1.1.24
 	github.com/gofrs/flock v0.13.2
 	github.com/google/renameio/v2 v2.0.2
 	github.com/mattn/go-runewidth v0.0.31

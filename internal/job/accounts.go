@@ -114,6 +114,16 @@ func (d *Desk) pick(named, host string) (*Account, error) {
 	return nil, f
 }
 
+// HostWithAccounts finds a host whose description says how a token is tested.
+func (d *Desk) HostWithAccounts(name string) (*Host, error) {
+	h, err := d.Host(name)
+	if err == nil && h.Actions["identify"] == nil {
+		return nil, fault.New(fault.HostSaidNo, "the description of %s does not say how a token is tested (it has no action identify)", h.Name).
+			Try("keep the token for one repository's address", text.Command("uncinate", "account", "add", "--at", h.At+"/OWNER/NAME", "--user", "NAME"))
+	}
+	return h, err
+}
+
 // AddAccount tests a token against its host at once and, if it is good, stores it in
 // the vault. A known account of that name on that host gets the new token.
 func (d *Desk) AddAccount(ctx context.Context, want Account, token string) (*Account, []string, error) {
@@ -127,7 +137,7 @@ func (d *Desk) AddAccount(ctx context.Context, want Account, token string) (*Acc
 	if want.Address != "" {
 		return d.addAtAddress(ctx, want, token)
 	}
-	h, err := d.Host(want.Host)
+	h, err := d.HostWithAccounts(want.Host)
 	if err != nil {
 		return nil, nil, err
 	}

@@ -45,6 +45,7 @@ type Attach struct {
 	hook    *hook
 	target  description.Repository // what is hooked to, or what is to be made
 	create  bool
+	clones  bool   // it is a clone's, which may do without an account
 	move    string // a secret that stood in an address, to be moved into the vault
 	moveFor Account
 	branch  string
@@ -343,20 +344,26 @@ func (a *Attach) chooseExisting(ctx context.Context, to string) error {
 	}
 	given, parseErr := address.Parse(to)
 	if h == nil && parseErr != nil && !strings.Contains(to, ":") {
-		// A plain name or owner/name on the account's host.
-		account, err := a.desk.pick(o.Account, o.Host)
-		if err != nil {
+		if h, owner, name, err = a.byName(to); err != nil {
 			return err
-		}
-		if h, err = a.desk.Host(account.Host); err != nil {
-			return err
-		}
-		if owner, name = naming.Split(to); owner == "" {
-			owner = account.User
 		}
 	}
 	if given.Secret != "" && a.move == "" {
 		a.move, a.moveFor = given.Secret, Account{User: given.User, Address: given.Bare().String()}
+	}
+	if h != nil && h.Actions["repository-show"] == nil {
+		// The description tells addresses only, so git alone does the work.
+		vars := description.Vars{"owner": owner, "name": name, "path": owner + "/" + name}
+		t := h.HTTPS
+		if t == nil {
+			t = h.SSH
+		}
+		at, err := h.Expand(t, vars)
+		if err != nil {
+			return fault.New(fault.Failed, "the clone address on %s cannot be made", h.Name).Because(err)
+		}
+		given, parseErr = address.Parse(at)
+		h = nil
 	}
 	if h == nil {
 		return a.choosePlain(given, parseErr)
@@ -367,12 +374,34 @@ func (a *Attach) chooseExisting(ctx context.Context, to string) error {
 	}
 	account, err := a.desk.pick(o.Account, h.Name)
 	if err != nil {
+		if on, _ := a.desk.AccountsOn(h.Name); a.clones && o.Account == "" && len(on) == 0 && parseErr == nil {
+			return a.choosePlain(given, nil) // what is public needs no account
+		}
 		return err
 	}
 	if a.login, err = a.desk.login(account); err != nil {
 		return err
 	}
 	return a.showExisting(ctx, owner, name)
+}
+
+// byName finds the host of a plain name or owner/name: the account's, or the only
+// one that is known.
+func (a *Attach) byName(to string) (h *Host, owner, name string, err error) {
+	owner, name = naming.Split(to)
+	account, err := a.desk.pick(a.options.Account, a.options.Host)
+	if err == nil {
+		if owner == "" {
+			owner = account.User
+		}
+		h, err = a.desk.Host(account.Host)
+		return h, owner, name, err
+	}
+	hosts, listErr := a.desk.Hosts()
+	if listErr == nil && a.options.Account == "" && owner != "" && len(hosts) == 1 && hosts[0].Actions["repository-show"] == nil {
+		return hosts[0], owner, name, nil
+	}
+	return nil, "", "", errors.Join(err, listErr)
 }
 
 // moveIn asks the host with the secret that stood in the address.
@@ -656,9 +685,11 @@ func (d *Desk) diagnose(ctx context.Context, at address.Address, err error) erro
 		return gitFault(err, "git cannot reach %s", at.String())
 	}
 	if _, probed := d.Web.Refs(ctx, at, "", ""); probed != nil {
-		var f *fault.Fault
-		if errors.As(probed, &f) {
-			return f
+		h, _, _, known := d.Recognise(at.String())
+		if known == nil && h != nil && h.Actions["identify"] != nil && fault.Is(probed, fault.HostSaidNo) {
+			f := *fault.Of(probed)
+			f.Remedies = nil
+			return f.Try("add your account there", text.Command("uncinate", "account", "add", "--host", h.Name))
 		}
 		return probed
 	}

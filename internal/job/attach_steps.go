@@ -341,7 +341,11 @@ func (a *Attach) stepCreate() Step {
 		}
 		return true, a.take(there)
 	}
-	return Step{Item: plan.Item{ID: "create", Place: plan.Host, Sentence: fmt.Sprintf("Create the %s repository %s on %s", a.target.Visibility, a.target.Path(), l.Host.Name)},
+	sentence := fmt.Sprintf("Create the %s repository %s on %s", a.target.Visibility, a.target.Path(), l.Host.Name)
+	if a.target.Visibility == "members" {
+		sentence = fmt.Sprintf("Create the repository %s on %s, visible to members", a.target.Path(), l.Host.Name)
+	}
+	return Step{Item: plan.Item{ID: "create", Place: plan.Host, Sentence: sentence},
 		Done: func(ctx context.Context) (bool, error) {
 			made, err := found(ctx)
 			if err != nil || !made {

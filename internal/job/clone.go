@@ -56,7 +56,7 @@ func (d *Desk) Clone(ctx context.Context, o CloneOptions) (*Clone, error) {
 		return nil, err
 	}
 	c := &Clone{desk: d, what: o.What}
-	a := &Attach{desk: d, options: AttachOptions{Account: o.Account, Remote: "origin"}}
+	a := &Attach{desk: d, clones: true, options: AttachOptions{Account: o.Account, Remote: "origin"}}
 	c.attach = a
 	name := ""
 	if at, err := address.Parse(o.What); err == nil {

@@ -23,7 +23,6 @@ var GannetScopes = []string{"me", "repo.read", "repo.write", "repo.create", "rep
 // introspection (RFC 7662), entity tags.
 type gannet struct {
 	store *Store
-	base  func() string
 }
 
 // Running is a practice host that runs.
@@ -52,7 +51,7 @@ func StartGannet(dir, listen string) (*Running, error) {
 		return nil, err
 	}
 	url := "http://" + l.Addr().String()
-	g := &gannet{store: st, base: func() string { return url }}
+	g := &gannet{store: st}
 	srv := &http.Server{Handler: g.routes(), ReadHeaderTimeout: 10 * time.Second}
 	ended := make(chan error, 1)
 	go func() { ended <- srv.Serve(l) }()
@@ -190,11 +189,15 @@ func ours(theirs string) string {
 	return theirs
 }
 
-func (g *gannet) shown(ctx context.Context, r *Repo) map[string]any {
-	empty, err := g.store.Empty(ctx, r.ID)
+// baseOf is the address under which the host was asked, which may be a proxy's.
+func baseOf(q *http.Request) string { return "http://" + q.Host }
+
+func (g *gannet) shown(q *http.Request, r *Repo) map[string]any {
+	base := baseOf(q) + "/" + r.Owner + "/" + r.Name
+	empty, err := g.store.Empty(q.Context(), r.ID)
 	out := map[string]any{"id": r.ID, "owner": r.Owner, "name": r.Name, "about": r.Description, "reach": reach[r.Visibility],
 		"main": r.Default, "made": r.Created.Format(time.RFC3339), "made_by": r.Creator,
-		"page": g.base() + "/" + r.Owner + "/" + r.Name, "clone": map[string]string{"https": g.base() + "/" + r.Owner + "/" + r.Name + ".git"}}
+		"page": base, "clone": map[string]string{"https": base + ".git"}}
 	if err == nil {
 		out["empty"] = empty
 	}
@@ -207,7 +210,7 @@ func (g *gannet) one(w http.ResponseWriter, q *http.Request, status int, r *Repo
 		w.WriteHeader(http.StatusNotModified)
 		return nil
 	}
-	return answer(w, status, g.shown(q.Context(), r))
+	return answer(w, status, g.shown(q, r))
 }
 
 func etag(r *Repo) string { return fmt.Sprintf(`"%s-%d"`, r.ID, r.Version) }
@@ -228,7 +231,7 @@ func (g *gannet) list(w http.ResponseWriter, q *http.Request, s Session) error {
 			next = items[many-1]["owner"].(string) + "/" + items[many-1]["name"].(string)
 			break
 		}
-		items = append(items, g.shown(q.Context(), r))
+		items = append(items, g.shown(q, r))
 	}
 	return answer(w, 200, map[string]any{"items": items, "next": next})
 }
@@ -399,7 +402,7 @@ func (g *gannet) page(w http.ResponseWriter, q *http.Request) {
 		*Repo
 		Clone   string
 		Commits []string
-	}{r, g.base() + "/" + r.Owner + "/" + r.Name + ".git", g.store.Log(q.Context(), r.ID)}); err != nil {
+	}{r, baseOf(q) + "/" + r.Owner + "/" + r.Name + ".git", g.store.Log(q.Context(), r.ID)}); err != nil {
 		_, _ = io.WriteString(w, "the page cannot be shown")
 	}
 }

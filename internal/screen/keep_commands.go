@@ -279,7 +279,7 @@ func (e *Env) addAccount(ctx context.Context, d *job.Desk, a job.Account) error 
 		}
 		a.Host = hosts[0].Name
 	case a.Host != "":
-		if _, err := d.Host(a.Host); err != nil {
+		if _, err := d.HostWithAccounts(a.Host); err != nil {
 			return err
 		}
 	}

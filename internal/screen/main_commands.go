@@ -178,7 +178,7 @@ func (e *Env) attached(r *job.Attached, host string) {
 		up = fmt.Sprintf("%s, %s; branch %s at %.10s", text.Count(r.Files, "file"), text.Size(r.Bytes), text.Visible(r.Branch), r.Commit)
 	}
 	if r.Visibility != "" {
-		checked += ", " + r.Visibility
+		checked += ", " + map[bool]string{true: "visible to members", false: r.Visibility}[r.Visibility == "members"]
 		if r.Commit != "" {
 			checked += ", default branch " + r.Branch
 		}

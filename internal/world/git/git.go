@@ -89,19 +89,27 @@ func (e *Error) Error() string {
 }
 func (e *Error) Unwrap() error { return e.cause }
 
-// Lines gives git's own words, hints left out, at most most lines.
+// Lines gives git's own words, at most most lines: those that are marked as errors or
+// as the other side's, or all but hints where none is.
 func (e *Error) Lines(most int) []string {
-	var out []string
+	var marked, all []string
 	for line := range strings.SplitSeq(e.Says, "\n") {
 		line = strings.TrimSpace(line)
 		if line == "" || strings.HasPrefix(line, "hint:") || percent.MatchString(line) {
 			continue
 		}
-		if out = append(out, text.Excerpt(line, 160)); len(out) == most {
-			break
+		line = text.Excerpt(line, 160)
+		all = append(all, line)
+		for _, mark := range []string{"error: ", "fatal: ", "remote: "} {
+			if strings.HasPrefix(line, mark) {
+				marked = append(marked, line)
+			}
 		}
 	}
-	return out
+	if len(marked) > 0 {
+		all = marked
+	}
+	return all[:min(len(all), most)]
 }
 
 // Code gives the exit code git ended with, or -1 if err is not of a run of git.

@@ -1,0 +1,301 @@
+package e2e
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/creack/pty"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"uncinate/internal/practice"
+)
+
+// talk is a person at a terminal: it waits for words and types answers.
+type talk struct {
+	t    *testing.T
+	file *os.File
+	cmd  *exec.Cmd
+
+	mu   sync.Mutex
+	seen bytes.Buffer
+	read int // how much of it was waited for
+	end  chan struct{}
+}
+
+func (m *machine) talk(dir string, args ...string) *talk {
+	m.t.Helper()
+	c := exec.Command(program, args...)
+	c.Dir, c.Env = filepath.Join(m.home, dir), append(m.env, "TERM=xterm")
+	f, err := pty.StartWithSize(c, &pty.Winsize{Rows: 30, Cols: 70})
+	require.NoError(m.t, err)
+	k := &talk{t: m.t, file: f, cmd: c, end: make(chan struct{})}
+	go func() {
+		defer close(k.end)
+		part := make([]byte, 4096)
+		for {
+			n, err := f.Read(part)
+			k.mu.Lock()
+			k.seen.Write(part[:n])
+			k.mu.Unlock()
+			if err != nil {
+				return
+			}
+		}
+	}()
+	m.t.Cleanup(func() { f.Close() })
+	return k
+}
+
+func (k *talk) screen() string {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	return k.seen.String()
+}
+
+// asked waits until the words stand on the screen, behind what was waited for before,
+// and types an answer.
+func (k *talk) asked(words, answer string) {
+	k.t.Helper()
+	require.Eventually(k.t, func() bool {
+		s := k.screen()
+		i := strings.Index(s[k.read:], words)
+		if i >= 0 {
+			k.read += i + len(words)
+		}
+		return i >= 0
+	}, 20*time.Second, 10*time.Millisecond, "waiting for %q, on the screen: %s", words, k.screen())
+	time.Sleep(50 * time.Millisecond) // the echo is off only after the question stands there
+	_, err := k.file.WriteString(answer)
+	require.NoError(k.t, err)
+}
+
+// ends waits for the end and gives the exit code and all that was on the screen.
+func (k *talk) ends() (int, string) {
+	k.t.Helper()
+	err := k.cmd.Wait()
+	var exit *exec.ExitError
+	if err != nil && !errors.As(err, &exit) {
+		require.NoError(k.t, err)
+	}
+	<-k.end
+	return k.cmd.ProcessState.ExitCode(), k.screen()
+}
+
+func TestFirstAttachSetsTheAccountUpAndGoesOn(t *testing.T) {
+	h := newHost(t)
+	m := newMachine(t)
+	m.ok("", "", "host", "add", "gannet", "--at", h.URL)
+	require.NoError(t, practice.WriteProjects(m.home))
+	k := m.talk("gauge-firmware", "attach")
+	k.asked("passphrase or file? ", "passphrase\n")
+	k.asked("New passphrase", "seven tall masts\n")
+	k.asked("The same again", "seven tall masts\n")
+	t.Cleanup(func() { m.run("", "", "vault", "lock") })
+	k.asked("(it is not shown): ", h.token["tern"]+"\n")
+	k.asked("Go ahead? (yes or no)", "yes\n")
+	code, screen := k.ends()
+	require.Equal(t, 0, code, screen)
+	for _, words := range []string{"To hook gauge-firmware to a new repository, tern/gauge-firmware on gannet:", "2,006 stay here", "Attached."} {
+		assert.Contains(t, screen, words)
+	}
+	assert.NotContains(t, screen, "seven tall masts")
+	assert.NotContains(t, screen, h.token["tern"])
+	assert.Contains(t, screen, "Tern of\r\n      Saltmarsh <tern@gannet.example>", "long sentences are broken to the terminal's width")
+}
+
+func TestSayingNoChangesNothing(t *testing.T) {
+	h := newHost(t)
+	m := signedIn(t, h)
+	m.project("gauge")
+	before := tree(t, filepath.Join(m.home, "gauge"))
+	for _, answer := range []string{"no\n", "\n", "yep\n"} {
+		k := m.talk("gauge", "attach")
+		k.asked("Go ahead?", answer)
+		code, screen := k.ends()
+		assert.Equal(t, 3, code)
+		assert.Contains(t, screen, "nothing was changed, as you wished")
+	}
+	k := m.talk("gauge", "attach")
+	k.asked("Go ahead?", "\x03")
+	code, screen := k.ends()
+	assert.Equal(t, 130, code, screen)
+	untouched(t, m, h, "gauge", before)
+}
+
+func TestInterruptedAtTheTokenLeavesTheTerminalAsItWas(t *testing.T) {
+	h := newHost(t)
+	m := newMachine(t)
+	m.ok("", "", "host", "add", "gannet", "--at", h.URL)
+	m.ok("", "", "vault", "make", "--by", "file")
+	k := m.talk("", "account", "add", "--host", "gannet")
+	k.asked("(it is not shown): ", "half a tok")
+	require.NoError(t, k.cmd.Process.Signal(os.Interrupt))
+	code, screen := k.ends()
+	assert.Equal(t, 130, code, screen)
+	assert.NotContains(t, screen, "half a tok")
+	assert.Contains(t, m.ok("", "", "account", "list"), "no account")
+}
+
+func TestInterruptedWhileSendingGoesOnLater(t *testing.T) {
+	h := newHost(t)
+	m := signedIn(t, h)
+	m.write("large", map[string]string{"a.txt": "a"})
+	noise := make([]byte, 48<<20)
+	for i := range noise {
+		noise[i] = byte(i*i>>7) ^ byte(i>>11)
+	}
+	require.NoError(t, os.WriteFile(filepath.Join(m.home, "large/drawing.bin"), noise, 0o644))
+	c := exec.Command(program, "attach", "--yes")
+	c.Dir, c.Env = filepath.Join(m.home, "large"), m.env
+	var errs bytes.Buffer
+	c.Stderr = &errs
+	require.NoError(t, c.Start())
+	require.Eventually(t, func() bool {
+		all := h.Store.List("tern", "")
+		return len(all) == 1
+	}, 30*time.Second, 5*time.Millisecond)
+	time.Sleep(30 * time.Millisecond)
+	require.NoError(t, c.Process.Signal(os.Interrupt))
+	_ = c.Wait()
+	assert.Equal(t, 130, c.ProcessState.ExitCode(), errs.String())
+	assert.Contains(t, errs.String(), "goes on from here")
+	assert.Contains(t, m.ok("large", "", "attach", "--yes"), "Attached.")
+	assert.Len(t, h.Store.List("tern", ""), 1)
+	m.git(h.gitDir(t, "tern", "tern", "large"), "fsck", "--strict")
+}
+
+func TestTour(t *testing.T) {
+	m := newMachine(t)
+	tmp := filepath.Join(m.home, "tmp")
+	require.NoError(t, os.Mkdir(tmp, 0o755))
+	m.env = append(m.env, "TMPDIR="+tmp)
+	out := m.ok("", "", "tour")
+	assert.Contains(t, out, "The tour is over.")
+	left, err := os.ReadDir(tmp)
+	require.NoError(t, err)
+	assert.Empty(t, left, "nothing is left behind")
+	entries, err := os.ReadDir(m.home)
+	require.NoError(t, err)
+	assert.Len(t, entries, 1, "nothing of the person's own was touched")
+
+	m.ok("", "", "tour", "--keep", "kept")
+	assert.FileExists(t, filepath.Join(m.home, "kept/launch/gauge-firmware/README.md"))
+	m.refused(4, []string{"is not empty"}, "", "", "tour", "--keep", "kept")
+}
+
+func TestPractice(t *testing.T) {
+	m := newMachine(t)
+	tmp := filepath.Join(m.home, "tmp")
+	require.NoError(t, os.Mkdir(tmp, 0o755))
+	m.env = append(m.env, "TMPDIR="+tmp)
+	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+	defer cancel()
+	c := exec.CommandContext(ctx, program, "practice", "--json")
+	c.Dir, c.Env = m.home, m.env
+	out, err := c.StdoutPipe()
+	require.NoError(t, err)
+	require.NoError(t, c.Start())
+	var said struct {
+		Hosts []struct {
+			Name, At string
+			Users    []struct{ User, Token string }
+		}
+		Projects string
+	}
+	require.NoError(t, json.NewDecoder(out).Decode(&said))
+	g := said.Hosts[0]
+	m.ok("", "", "host", "add", g.Name, "--at", g.At)
+	m.ok("", "", "vault", "make", "--by", "file")
+	m.ok("", g.Users[0].Token, "account", "add", "--host", g.Name)
+	m.ok("", "", "attach", "--yes", filepath.Join(said.Projects, "harbour-board"))
+	page := strings.TrimSpace(m.ok(filepath.Join(said.Projects, "harbour-board", "site"), "", "visit", "--print"))
+	assert.Equal(t, g.At+"/tern/harbour-board", page)
+	assert.Equal(t, page+"/people\n", m.ok(filepath.Join(said.Projects, "harbour-board"), "", "visit", "people"))
+	m.refused(2, []string{"names no page for peopel", "Did you mean people?"}, filepath.Join(said.Projects, "harbour-board"), "", "visit", "peopel")
+	require.NoError(t, c.Process.Signal(syscall.SIGINT))
+	require.NoError(t, c.Wait(), "it stops cleanly")
+	left, err := os.ReadDir(tmp)
+	require.NoError(t, err)
+	assert.Empty(t, left)
+	m.refused(1, []string{"listens on a loopback address only"}, "", "", "practice", "--listen", "0.0.0.0:0")
+}
+
+func TestTellingInJSON(t *testing.T) {
+	h := newHost(t)
+	m := signedIn(t, h)
+	m.project("gauge")
+	var plan struct {
+		Plan []struct{ ID, Place, Step string }
+	}
+	require.NoError(t, json.Unmarshal([]byte(m.ok("gauge", "", "attach", "--preview", "--json")), &plan))
+	var ids []string
+	for _, s := range plan.Plan {
+		ids = append(ids, s.Place+" "+s.ID)
+	}
+	assert.Equal(t, []string{"here init", "here identity", "here first-commit", "host create", "here hook", "here send", "host verify"}, ids)
+	m.ok("gauge", "", "attach", "--yes")
+	for _, c := range []struct {
+		args []string
+		want string
+	}{
+		{[]string{"status", "--json"}, `"asked": true`},
+		{[]string{"status", "--json", "--offline"}, `"asked": false`},
+		{[]string{"sync", "--json"}, `"sent_out": 0`},
+		{[]string{"account", "list", "--json"}, `"user": "tern"`},
+		{[]string{"account", "show", "tern", "--json"}, `"host": "gannet"`},
+		{[]string{"host", "list", "--json"}, `"accounts": 1`},
+		{[]string{"host", "show", "gannet", "--json"}, `"repository-create"`},
+		{[]string{"vault", "show", "--json"}, `"by": "file"`},
+		{[]string{"clone", "--json", "gauge", "../copy"}, `"branch": "main"`},
+	} {
+		out := m.ok("gauge", "", c.args...)
+		assert.True(t, json.Valid([]byte(out)), "%v", c.args)
+		assert.Contains(t, out, c.want, "%v", c.args)
+	}
+	assert.Contains(t, m.ok("", "", "host", "list"), "Gannet, the work host")
+	assert.Contains(t, m.ok("", "", "host", "show", "gannet"), "sign-in through the browser")
+	assert.Contains(t, m.ok("", "", "host", "check", "gannet"), "no mistakes")
+	assert.Contains(t, m.ok("", "", "vault", "unlock"), "always open")
+	m.refused(4, []string{"cannot be locked"}, "", "", "vault", "lock")
+	m.refused(4, []string{"there is a vault already"}, "", "", "vault", "make", "--by", "file")
+}
+
+func TestHostsByAddressAlone(t *testing.T) {
+	at, dir := plainServer(t, "")
+	m := newMachine(t)
+	m.git("", "config", "--global", "user.name", "Tern")
+	m.git("", "config", "--global", "user.email", "tern@skerry.example")
+	m.write("", map[string]string{"skua.toml": "language = 1\nname = \"skua\"\nbase = \"" + at + "\"\n[address]\nhttps = \"{+base}/{name}.git\"\npage = \"{+base}/{owner}/{name}\"\n"})
+	m.ok("", "", "host", "add", "./skua.toml")
+	m.project("almanac")
+	m.ok("almanac", "", "attach", "--yes", "--to", "tides/almanac")
+	assert.Equal(t, m.git("almanac", "rev-parse", "HEAD"), m.git(filepath.Join(dir, "almanac.git"), "rev-parse", "main"))
+	m.ok("", "", "clone", "tides/almanac", "copy")
+	m.refused(5, []string{"does not say how a token is tested", "--at " + at}, "", "x\n", "account", "add", "--host", "skua")
+}
+
+func TestPublicCloneNeedsNoAccount(t *testing.T) {
+	h := newHost(t)
+	quay := signedIn(t, h)
+	quay.project("board")
+	quay.ok("board", "", "attach", "--yes", "--visibility", "public")
+	quay.project("secret")
+	quay.ok("secret", "", "attach", "--yes")
+	m := newMachine(t)
+	m.ok("", "", "host", "add", "gannet", "--at", h.URL)
+	assert.Contains(t, m.ok("", "", "clone", h.URL+"/tern/board"), "none; git signs in with what it has")
+	assert.Equal(t, tree(t, filepath.Join(quay.home, "board")), tree(t, filepath.Join(m.home, "board")))
+	m.refused(5, []string{"asks for a sign-in", "uncinate account add --host gannet"}, "", "", "clone", h.URL+"/tern/secret")
+	assert.NoDirExists(t, filepath.Join(m.home, "secret"))
+}
