@@ -111,7 +111,7 @@ func TestFirstAttachSetsTheAccountUpAndGoesOn(t *testing.T) {
 	}
 	assert.NotContains(t, screen, "seven tall masts")
 	assert.NotContains(t, screen, h.token["tern"])
-	assert.Contains(t, screen, "Tern of\r\n      Saltmarsh <tern@gannet.example>", "long sentences are broken to the terminal's width")
+	assert.Contains(t, screen, "Tern of Saltmarsh\r\n      <tern@gannet.example>", "long sentences are broken to the terminal's width")
 }
 
 func TestSayingNoChangesNothing(t *testing.T) {

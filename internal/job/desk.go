@@ -7,9 +7,12 @@ import (
 	"context"
 	"io/fs"
 	"log/slog"
+	"path/filepath"
 	"time"
 
+	"uncinate/internal/core/fault"
 	"uncinate/internal/core/plan"
+	"uncinate/internal/core/text"
 	"uncinate/internal/world/files"
 	"uncinate/internal/world/git"
 	"uncinate/internal/world/vault"
@@ -51,4 +54,13 @@ func (d *Desk) Git(ctx context.Context) (*git.Git, error) {
 		d.git = g
 	}
 	return d.git, nil
+}
+
+// alone makes sure that no other run of this program works on a folder meanwhile.
+func (d *Desk) alone(folder string) (release func() error, err error) {
+	release, taken, err := files.Lock(filepath.Join(d.Home.State, "locks", files.Short(folder)+".lock"))
+	if err == nil && !taken {
+		err = fault.New(fault.Failed, "another uncinate is working on %s just now", text.Visible(folder))
+	}
+	return release, err
 }

@@ -70,13 +70,18 @@ func (d *Desk) notAProject(path string) error {
 	return nil
 }
 
-// lookAround looks at the repository that holds a folder, from its top.
-func (d *Desk) lookAround(ctx context.Context, given string) (*folder, error) {
+func (d *Desk) findWithGit(ctx context.Context, given string) (string, *git.Git, error) {
 	where, err := d.findFolder(given)
 	if err != nil {
-		return nil, err
+		return "", nil, err
 	}
 	g, err := d.Git(ctx)
+	return where, g, err
+}
+
+// lookAround looks at the repository that holds a folder, from its top.
+func (d *Desk) lookAround(ctx context.Context, given string) (*folder, error) {
+	where, g, err := d.findWithGit(ctx, given)
 	if err != nil {
 		return nil, err
 	}
@@ -101,11 +106,7 @@ func (d *Desk) lookAround(ctx context.Context, given string) (*folder, error) {
 
 // look looks at a folder through git.
 func (d *Desk) look(ctx context.Context, given string) (*folder, error) {
-	where, err := d.findFolder(given)
-	if err != nil {
-		return nil, err
-	}
-	g, err := d.Git(ctx)
+	where, g, err := d.findWithGit(ctx, given)
 	if err != nil {
 		return nil, err
 	}

@@ -40,11 +40,7 @@ func (s *Standing) InStep() bool {
 // Status tells where one project stands. With ask, the host is asked too; one that
 // cannot be asked is told of, and is no error.
 func (d *Desk) Status(ctx context.Context, given string, ask bool) (*Standing, error) {
-	f, err := d.lookAround(ctx, given)
-	if err != nil {
-		return nil, err
-	}
-	p, err := d.projectOf(f)
+	f, p, err := d.projectFor(ctx, given)
 	if err != nil {
 		return nil, err
 	}

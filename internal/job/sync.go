@@ -10,7 +10,6 @@ import (
 	"uncinate/internal/core/fault"
 	"uncinate/internal/core/plan"
 	"uncinate/internal/core/text"
-	"uncinate/internal/world/files"
 	"uncinate/internal/world/git"
 )
 
@@ -42,11 +41,7 @@ type Synced struct {
 // Sync fetches, compares and makes the plan. Fetching changes nothing but what git
 // knows of the host. What needs more than a fast-forward stops here.
 func (d *Desk) Sync(ctx context.Context, given string) (*Sync, error) {
-	f, err := d.lookAround(ctx, given)
-	if err != nil {
-		return nil, err
-	}
-	p, err := d.projectOf(f)
+	f, p, err := d.projectFor(ctx, given)
 	if err != nil {
 		return nil, err
 	}
@@ -254,12 +249,9 @@ func (s *Sync) Items() []plan.Item { return Items(s.steps) }
 
 // Do carries the plan out.
 func (s *Sync) Do(ctx context.Context) (*Synced, error) {
-	release, taken, err := files.Lock(filepath.Join(s.desk.Home.State, "locks", files.Short(s.folder.path)+".lock"))
+	release, err := s.desk.alone(s.folder.path)
 	if err != nil {
 		return nil, err
-	}
-	if !taken {
-		return nil, fault.New(fault.Failed, "another uncinate is working on %s just now", text.Visible(s.folder.path))
 	}
 	defer release()
 	if len(s.steps) > 0 {

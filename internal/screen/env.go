@@ -104,6 +104,17 @@ func (e *Env) Desk() (*job.Desk, error) {
 		UserHome: userHome, Now: time.Now, Tell: e, Log: log}, nil
 }
 
+// withDesk makes a Run of work that needs the desk.
+func withDesk(work func(ctx context.Context, e *Env, d *job.Desk, args []string) error) Run {
+	return func(ctx context.Context, e *Env, args []string) error {
+		d, err := e.Desk()
+		if err != nil {
+			return err
+		}
+		return work(ctx, e, d, args)
+	}
+}
+
 // Fault shows an error: the cause, what belongs to it, and what to do next.
 func (e *Env) Fault(err error) {
 	e.clearBar()

@@ -4,6 +4,7 @@ package rehearse
 
 import (
 	"context"
+	"errors"
 	"flag"
 	"os"
 	"os/exec"
@@ -24,6 +25,25 @@ func needGit() error {
 		return fault.New(fault.Failed, "git is not installed, or not on the PATH").Because(err).Try("on Debian and its kin", "sudo apt install git")
 	}
 	return nil
+}
+
+// workshop gives the folder to work in: the one to be kept, or a temporary one that
+// clear removes.
+func workshop(keep, name string) (dir string, clear func() error, err error) {
+	if keep == "" {
+		if dir, err = os.MkdirTemp("", "uncinate-"+name+"-"); err != nil {
+			return "", nil, fault.New(fault.Failed, "no temporary folder can be made").Because(err)
+		}
+		dir, err = filepath.EvalSymlinks(dir)
+		return dir, func() error { return os.RemoveAll(dir) }, err
+	}
+	if err := os.MkdirAll(keep, 0o700); err != nil {
+		return "", nil, fault.New(fault.Failed, "the folder %s cannot be made", text.Visible(keep)).Because(err)
+	}
+	if dir, err = filepath.Abs(keep); err == nil {
+		dir, err = filepath.EvalSymlinks(dir)
+	}
+	return dir, func() error { return nil }, err
 }
 
 func practiceCommand() *screen.Command {
@@ -47,29 +67,16 @@ func runPractice(ctx context.Context, e *screen.Env, listen, keep string, asJSON
 	if err := needGit(); err != nil {
 		return err
 	}
-	dir := keep
-	if dir == "" {
-		if dir, err = os.MkdirTemp("", "uncinate-practice-"); err != nil {
-			return fault.New(fault.Failed, "no temporary folder can be made").Because(err)
-		}
-		defer func() {
-			if e := os.RemoveAll(dir); err == nil && e != nil {
-				err = fault.New(fault.Failed, "the temporary folder %s cannot be removed", dir).Because(e)
-			}
-		}()
-	}
-	if dir, err = filepath.Abs(dir); err != nil {
+	dir, clear, err := workshop(keep, "practice")
+	if err != nil {
 		return err
 	}
+	defer func() { err = errors.Join(err, clear()) }()
 	g, err := practice.StartGannet(filepath.Join(dir, "gannet"), listen)
 	if err != nil {
 		return fault.New(fault.Failed, "the practice host cannot be started: %s", text.Visible(err.Error())).Because(err)
 	}
-	defer func() {
-		if e := g.Close(); err == nil && e != nil {
-			err = fault.New(fault.Failed, "the practice host did not stop cleanly").Because(e)
-		}
-	}()
+	defer func() { err = errors.Join(err, g.Close()) }()
 	tokens, err := practice.DemoGannet(g.Store)
 	if err != nil {
 		return err

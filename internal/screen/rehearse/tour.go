@@ -49,28 +49,14 @@ func runTour(ctx context.Context, e *screen.Env, keep string) (err error) {
 	if err := needGit(); err != nil {
 		return err
 	}
-	top := keep
-	if keep == "" {
-		if top, err = os.MkdirTemp("", "uncinate-tour-"); err != nil {
-			return fault.New(fault.Failed, "no temporary folder can be made").Because(err)
-		}
-		defer func() {
-			if e := os.RemoveAll(top); err == nil && e != nil {
-				err = fault.New(fault.Failed, "the temporary folder %s cannot be removed", top).Because(e)
-			}
-		}()
-	} else if entries, readErr := os.ReadDir(top); readErr == nil && len(entries) > 0 {
-		return fault.New(fault.Refused, "the folder %s is not empty", text.Visible(top)).Try("name another", "uncinate tour --keep FOLDER")
+	if entries, err := os.ReadDir(keep); keep != "" && err == nil && len(entries) > 0 {
+		return fault.New(fault.Refused, "the folder %s is not empty", text.Visible(keep)).Try("name another", "uncinate tour --keep FOLDER")
 	}
-	if top, err = filepath.Abs(top); err != nil {
+	top, clear, err := workshop(keep, "tour")
+	if err != nil {
 		return err
 	}
-	if err := os.MkdirAll(top, 0o700); err != nil {
-		return fault.New(fault.Failed, "the folder %s cannot be made", text.Visible(top)).Because(err)
-	}
-	if top, err = filepath.EvalSymlinks(top); err != nil {
-		return err
-	}
+	defer func() { err = errors.Join(err, clear()) }()
 	program, err := os.Executable()
 	if err != nil {
 		return err
@@ -79,11 +65,7 @@ func runTour(ctx context.Context, e *screen.Env, keep string) (err error) {
 	if err != nil {
 		return fault.New(fault.Failed, "the practice host cannot be started").Because(err)
 	}
-	defer func() {
-		if e := g.Close(); err == nil && e != nil {
-			err = e
-		}
-	}()
+	defer func() { err = errors.Join(err, g.Close()) }()
 	tokens, err := practice.DemoGannet(g.Store)
 	if err != nil {
 		return err

@@ -2,14 +2,10 @@ package description
 
 import (
 	"bytes"
-	"encoding/base64"
 	"encoding/json"
 	"errors"
-	"fmt"
 	"io"
-	"maps"
 	"net/http"
-	"net/url"
 	"slices"
 	"strconv"
 	"strings"
@@ -17,160 +13,9 @@ import (
 
 	"github.com/ohler55/ojg/jp"
 
-	"uncinate/internal/core/address"
 	"uncinate/internal/core/fault"
 	"uncinate/internal/core/text"
 )
-
-// Call is one HTTP request, ready to be sent.
-type Call struct {
-	Method string
-	URL    string
-	Header http.Header
-	Body   []byte
-}
-
-// Answer is what came back. Body is bounded by whoever read it.
-type Answer struct {
-	Status int
-	Header http.Header
-	Body   []byte
-}
-
-// Wanted reports whether the request applies with these variables.
-func (q *Request) Wanted(d *Description, vars Vars) bool {
-	all := d.base()
-	maps.Copy(all, vars)
-	for name, value := range q.When {
-		if written(all[name]) != value.fillString(all) {
-			return false
-		}
-	}
-	for name, value := range q.Unless {
-		if written(all[name]) == value.fillString(all) {
-			return false
-		}
-	}
-	return true
-}
-
-// Build makes the request. Parts whose variables are all empty are left out. The
-// token is put in only if the address is of the description's own origin.
-func (q *Request) Build(d *Description, vars Vars) (Call, error) {
-	all := d.base()
-	maps.Copy(all, vars)
-	for _, kind := range []string{"visibility", "right"} {
-		ours, _ := all[kind].(string)
-		if ours == "" {
-			continue
-		}
-		if why, cannot := d.Cannot[ours]; cannot {
-			return Call{}, fault.New(fault.Refused, "%s cannot be set to %q on %s: %s", kind, ours, d.Name, why)
-		}
-		theirs, ok := d.HostWord(kind, ours)
-		if !ok {
-			return Call{}, fault.New(fault.Refused, "%s has no %s %q (its description has no such word in [value.%s])", d.Name, kind, ours, kind)
-		}
-		all[kind] = theirs
-	}
-	where, err := expand(q.URL, all)
-	if err != nil {
-		return Call{}, fault.New(fault.Failed, "the address of a request to %s cannot be made", d.Name).Because(err)
-	}
-	u, err := url.Parse(where)
-	if err != nil || u.Host == "" {
-		return Call{}, fault.New(fault.Failed, "the description of %s makes an address that cannot be read: %s", d.Name, text.Excerpt(where, 80))
-	}
-	for part := range strings.SplitSeq(u.Path, "/") {
-		if part == "." || part == ".." {
-			return Call{}, fault.New(fault.Refused, "a name with dotted parts would lead out of %s's API: %s", d.Name, text.Excerpt(where, 80))
-		}
-	}
-	if base, err := url.Parse(d.Base); err != nil || u.Scheme != base.Scheme || u.Host != base.Host {
-		return Call{}, fault.New(fault.Refused, "the description of %s would send the token to another address: %s", d.Name, text.Excerpt(u.Scheme+"://"+u.Host, 80))
-	}
-	if !address.Guarded(u.Scheme, u.Host) {
-		return Call{}, fault.New(fault.Refused, "plain http to %s would send the token unencrypted", text.Excerpt(u.Host, 60))
-	}
-	c := Call{Method: q.Method, Header: http.Header{}}
-	query := u.Query()
-	for name, value := range q.Query {
-		if v := value.fillString(all); v != "" {
-			query.Set(name, v)
-		}
-	}
-	for name, value := range d.SignIn.Query {
-		query.Set(name, value.fillString(all))
-	}
-	u.RawQuery = query.Encode()
-	c.URL = u.String()
-	c.Header.Set("Accept", "application/json, application/problem+json")
-	for _, set := range []map[string]Text{d.SignIn.Header, q.Headers} {
-		for name, value := range set {
-			v := value.fillString(all)
-			if strings.ContainsAny(v, "\r\n\x00") {
-				return Call{}, fault.New(fault.Refused, "the header %s would hold a line end", name)
-			}
-			if v != "" {
-				c.Header.Set(name, v)
-			}
-		}
-	}
-	if b := d.SignIn.Basic; b != nil {
-		pair := b.User.fillString(all) + ":" + b.Secret.fillString(all)
-		c.Header.Set("Authorization", "Basic "+base64.StdEncoding.EncodeToString([]byte(pair)))
-	}
-	switch {
-	case q.JSON != nil:
-		body, _ := fillBody(q.JSON, all)
-		if body == nil {
-			body = map[string]any{}
-		}
-		if c.Body, err = json.Marshal(body); err != nil {
-			return Call{}, err
-		}
-		c.Header.Set("Content-Type", "application/json")
-	case q.Form != nil:
-		form := url.Values{}
-		for name, value := range q.Form {
-			if v := value.fillString(all); v != "" {
-				form.Set(name, v)
-			}
-		}
-		c.Body = []byte(form.Encode())
-		c.Header.Set("Content-Type", "application/x-www-form-urlencoded")
-	}
-	return c, nil
-}
-
-// fillBody puts the variables into a body; false says that nothing is left of it.
-func fillBody(v any, vars Vars) (any, bool) {
-	switch x := v.(type) {
-	case Text:
-		if x == "" {
-			return "", true
-		}
-		filled := x.fill(vars)
-		return filled, filled != nil
-	case map[string]any:
-		out := map[string]any{}
-		for k, item := range x {
-			if filled, ok := fillBody(item, vars); ok {
-				out[k] = filled
-			}
-		}
-		return out, len(out) > 0 || len(x) == 0
-	case []any:
-		out := []any{}
-		for _, item := range x {
-			if filled, ok := fillBody(item, vars); ok {
-				out = append(out, filled)
-			}
-		}
-		return out, len(out) > 0 || len(x) == 0
-	}
-	return v, true
-}
 
 // Result is what was read from an answer.
 type Result struct {
@@ -486,21 +331,4 @@ func IdentityFrom(f map[string]any) Identity {
 		i.Expires = t
 	}
 	return i
-}
-
-// written gives a value as a string: "" for nil and for what is no plain value.
-func written(v any) string {
-	switch x := v.(type) {
-	case nil:
-		return ""
-	case string:
-		return x
-	case Text:
-		return string(x)
-	case bool:
-		return strconv.FormatBool(x)
-	case int64, int, float64:
-		return fmt.Sprint(x)
-	}
-	return ""
 }

@@ -1,0 +1,206 @@
+package screen
+
+import (
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"strings"
+	"time"
+
+	"uncinate/internal/core/fault"
+	"uncinate/internal/core/text"
+	"uncinate/internal/job"
+)
+
+func accountCommand() *Command {
+	return &Command{Name: "account", Short: "know who you are on a host: add, list, show, forget",
+		Subs: []*Command{
+			{Name: "add", Args: "[NAME]", Most: 1, Short: "add your account, tested at once, with its token in the vault",
+				Long: `Asks for the token without showing it, or takes it from standard input. The host is
+asked at once whose it is, what it may do and when it ends. NAME is the account's name
+on this machine; the user name on the host unless said. Given again, it takes a new
+token for the same account.`,
+				Examples: []string{"uncinate account add --host gannet", "uncinate account add tern-own --host gannet",
+					"uncinate account add --at https://git.skerry.example/tides/almanac --user tern"},
+				Options: func(o *flag.FlagSet) Run {
+					var a job.Account
+					o.StringVar(&a.Host, "host", "", "on which known `host`")
+					o.StringVar(&a.Address, "at", "", "for one repository's `address` on a host that nobody described")
+					o.StringVar(&a.User, "user", "", "your user `name` there; needed with --at only")
+					o.StringVar(&a.FullName, "full-name", "", "whose `name` commits carry; the host's unless said")
+					o.StringVar(&a.Email, "email", "", "whose `address` commits carry; the host's unless said")
+					return func(ctx context.Context, e *Env, args []string) error {
+						if len(args) > 0 {
+							a.Name = args[0]
+						}
+						d, err := e.Desk()
+						if err != nil {
+							return err
+						}
+						return e.addAccount(ctx, d, a)
+					}
+				}},
+			{Name: "list", Short: "list the accounts of this machine",
+				Options: func(o *flag.FlagSet) Run {
+					asJSON := o.Bool("json", false, "one JSON document on standard output")
+					return withDesk(func(_ context.Context, e *Env, d *job.Desk, _ []string) error {
+						accounts, err := d.Accounts()
+						if err != nil {
+							return err
+						}
+						if *asJSON {
+							if accounts == nil {
+								accounts = []*job.Account{}
+							}
+							return e.JSON(accounts)
+						}
+						if len(accounts) == 0 {
+							e.Say("There is no account on this machine yet.")
+							e.Aside("Next: uncinate account add --host HOST")
+							return nil
+						}
+						var rows [][]string
+						for _, a := range accounts {
+							rows = append(rows, []string{a.Name, a.Where(), a.User, ends(a, time.Now())})
+						}
+						e.Table([]string{"account", "on", "user", "token"}, rows)
+						return nil
+					})
+				}},
+			{Name: "show", Args: "NAME", Least: 1, Most: 1, Short: "show an account, without its secret",
+				Options: func(o *flag.FlagSet) Run {
+					asJSON := o.Bool("json", false, "one JSON document on standard output")
+					return withDesk(func(_ context.Context, e *Env, d *job.Desk, args []string) error {
+						a, err := d.Account(args[0])
+						if err != nil {
+							return err
+						}
+						if *asJSON {
+							return e.JSON(a)
+						}
+						e.account(a)
+						return nil
+					})
+				}},
+			{Name: "forget", Args: "NAME", Least: 1, Most: 1, Short: "make this machine forget an account and its token",
+				Options: func(*flag.FlagSet) Run {
+					return withDesk(func(_ context.Context, e *Env, d *job.Desk, args []string) error {
+						hooked, err := d.ForgetAccount(args[0])
+						if err != nil {
+							return err
+						}
+						e.Say("%s is forgotten here, and its token is gone from the vault. On the host the token still stands.", args[0])
+						if hooked > 0 {
+							e.Say("%s hooked with it can sign in no more.", text.Count(hooked, "project"))
+						}
+						return nil
+					})
+				}},
+		}}
+}
+
+func ends(a *job.Account, now time.Time) string {
+	switch {
+	case !a.Doubtful.IsZero():
+		return "doubtful: the host refused it on " + a.Doubtful.Format(time.DateOnly)
+	case a.Expires.IsZero():
+		return "good, no end told"
+	case a.Expires.Before(now):
+		return "ended on " + a.Expires.Format(time.DateOnly)
+	}
+	return "good until " + a.Expires.Format(time.DateOnly)
+}
+
+func (e *Env) account(a *job.Account) {
+	scopes := strings.Join(a.Scopes, ", ")
+	if scopes == "" && a.Host != "" {
+		scopes = "not told by the host"
+	}
+	signs := ""
+	if a.FullName != "" || a.Email != "" {
+		signs = fmt.Sprintf("%s <%s>", a.FullName, a.Email)
+	}
+	e.Facts([2]string{"account", a.Name}, [2]string{"on", a.Where()}, [2]string{"user", a.User}, [2]string{"commits carry", signs},
+		[2]string{"token", ends(a, time.Now())}, [2]string{"scopes", scopes})
+}
+
+// addAccount makes sure of the vault before it asks for the token, so that nobody
+// pastes one in vain.
+func (e *Env) addAccount(ctx context.Context, d *job.Desk, a job.Account) error {
+	switch {
+	case a.Host == "" && a.Address == "":
+		hosts, err := d.Hosts()
+		if err != nil {
+			return err
+		}
+		if len(hosts) != 1 {
+			f := fault.New(fault.Usage, "it is not said on which host")
+			for _, h := range hosts {
+				f.Try("", text.Command("uncinate", "account", "add", "--host", h.Name))
+			}
+			if len(hosts) == 0 {
+				f.Says = "no host is known yet, so there is none to have an account on"
+				f.Try("make one known by its description", "uncinate host add FILE")
+			}
+			return f
+		}
+		a.Host = hosts[0].Name
+	case a.Host != "":
+		if _, err := d.HostWithAccounts(a.Host); err != nil {
+			return err
+		}
+	}
+	if err := e.readyVault(ctx, d); err != nil {
+		return err
+	}
+	question := "Token of your account on " + a.Host + " (it is not shown): "
+	if a.Host == "" {
+		question = "Token for " + a.Address + " (it is not shown): "
+	}
+	token, err := e.secret(question)
+	if err != nil {
+		return err
+	}
+	added, doubts, err := d.AddAccount(ctx, a, token)
+	if err != nil {
+		return err
+	}
+	e.Say("%s", e.bold("The token is good, and lies in the vault."))
+	e.account(added)
+	for _, doubt := range doubts {
+		e.Aside("Note: %s.", doubt)
+	}
+	return nil
+}
+
+// setUp sets an account up in the middle of another command. again says that the
+// command is worth another try.
+func (e *Env) setUp(ctx context.Context, d *job.Desk, host string, why error) (again bool, err error) {
+	accounts, listErr := d.Accounts()
+	if listErr != nil || len(accounts) > 0 || !fault.Is(why, fault.Decision) {
+		return false, errors.Join(why, listErr)
+	}
+	hosts, err := d.Hosts()
+	if err != nil {
+		return false, err
+	}
+	if len(hosts) == 0 {
+		return false, fault.New(fault.Decision, "no host is known yet on this machine").
+			Try("make one known by its description", "uncinate host add FILE").
+			Try("or hook to an address made on a host before", "uncinate attach --to ADDRESS")
+	}
+	if host == "" {
+		var known []string
+		for _, h := range hosts {
+			known = append(known, h.Name)
+		}
+		if host = known[0]; len(known) > 1 {
+			if host, err = e.ask(ctx, "On which host is your account ("+strings.Join(known, ", ")+")? "); err != nil {
+				return false, err
+			}
+		}
+	}
+	e.Aside("There is no account on this machine yet; this sets one up on %s, then goes on.", host)
+	return true, e.addAccount(ctx, d, job.Account{Host: host})
+}
