@@ -23,6 +23,7 @@ func module(t *testing.T, path string) string {
 }
 
 func TestAttachLargeModule(t *testing.T) {
+	t.Parallel()
 	h := newHost(t)
 	m := signedIn(t, h)
 	for _, path := range []string{"golang.org/x/sys", "golang.org/x/crypto", "github.com/ohler55/ojg", "filippo.io/age"} {
@@ -60,6 +61,7 @@ func TestAttachLargeModule(t *testing.T) {
 }
 
 func TestAttachLeavesOutWhatIsRemakeable(t *testing.T) {
+	t.Parallel()
 	h := newHost(t)
 	m := signedIn(t, h)
 	require.NoError(t, practice.WriteProjects(m.home))
@@ -91,6 +93,7 @@ func TestAttachLeavesOutWhatIsRemakeable(t *testing.T) {
 }
 
 func TestAttachFromEveryState(t *testing.T) {
+	t.Parallel()
 	h := newHost(t)
 	m := signedIn(t, h)
 
@@ -147,6 +150,7 @@ func TestAttachFromEveryState(t *testing.T) {
 }
 
 func TestAttachTakesStrangeFileNames(t *testing.T) {
+	t.Parallel()
 	h := newHost(t)
 	m := signedIn(t, h)
 	names := []string{"with blanks.txt", "new\nline", "-rf", "--help", "tab\there", "\xff\xfe not utf-8", "ünï", "quote'\"s", "back\\slash", "*", ":(top)x", "sub dir/-x", ".hidden", "#hash", "!bang", "a b/c\nd/e"}
@@ -165,6 +169,7 @@ func TestAttachTakesStrangeFileNames(t *testing.T) {
 }
 
 func TestNestedRepositoryStays(t *testing.T) {
+	t.Parallel()
 	h := newHost(t)
 	m := signedIn(t, h)
 	m.project("outer")
@@ -176,6 +181,7 @@ func TestNestedRepositoryStays(t *testing.T) {
 }
 
 func TestPlainGitAfterAttachAndClone(t *testing.T) {
+	t.Parallel()
 	h := newHost(t)
 	quay, launch := signedIn(t, h), signedIn(t, h)
 	quay.project("gauge")
@@ -194,6 +200,7 @@ func TestPlainGitAfterAttachAndClone(t *testing.T) {
 }
 
 func TestPersonsOwnHooksRun(t *testing.T) {
+	t.Parallel()
 	h := newHost(t)
 	m := signedIn(t, h)
 	m.project("hooked")

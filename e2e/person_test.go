@@ -93,6 +93,7 @@ func (k *talk) ends() (int, string) {
 }
 
 func TestFirstAttachSetsTheAccountUpAndGoesOn(t *testing.T) {
+	t.Parallel()
 	h := newHost(t)
 	m := newMachine(t)
 	m.ok("", "", "host", "add", "gannet", "--at", h.URL)
@@ -115,6 +116,7 @@ func TestFirstAttachSetsTheAccountUpAndGoesOn(t *testing.T) {
 }
 
 func TestSayingNoChangesNothing(t *testing.T) {
+	t.Parallel()
 	h := newHost(t)
 	m := signedIn(t, h)
 	m.project("gauge")
@@ -134,6 +136,7 @@ func TestSayingNoChangesNothing(t *testing.T) {
 }
 
 func TestInterruptedAtTheTokenLeavesTheTerminalAsItWas(t *testing.T) {
+	t.Parallel()
 	h := newHost(t)
 	m := newMachine(t)
 	m.ok("", "", "host", "add", "gannet", "--at", h.URL)
@@ -148,6 +151,7 @@ func TestInterruptedAtTheTokenLeavesTheTerminalAsItWas(t *testing.T) {
 }
 
 func TestInterruptedWhileSendingGoesOnLater(t *testing.T) {
+	t.Parallel()
 	h := newHost(t)
 	m := signedIn(t, h)
 	m.write("large", map[string]string{"a.txt": "a"})
@@ -176,6 +180,7 @@ func TestInterruptedWhileSendingGoesOnLater(t *testing.T) {
 }
 
 func TestTour(t *testing.T) {
+	t.Parallel()
 	m := newMachine(t)
 	tmp := filepath.Join(m.home, "tmp")
 	require.NoError(t, os.Mkdir(tmp, 0o755))
@@ -195,6 +200,7 @@ func TestTour(t *testing.T) {
 }
 
 func TestPractice(t *testing.T) {
+	t.Parallel()
 	m := newMachine(t)
 	tmp := filepath.Join(m.home, "tmp")
 	require.NoError(t, os.Mkdir(tmp, 0o755))
@@ -232,6 +238,7 @@ func TestPractice(t *testing.T) {
 }
 
 func TestTellingInJSON(t *testing.T) {
+	t.Parallel()
 	h := newHost(t)
 	m := signedIn(t, h)
 	m.project("gauge")
@@ -272,6 +279,7 @@ func TestTellingInJSON(t *testing.T) {
 }
 
 func TestHostsByAddressAlone(t *testing.T) {
+	t.Parallel()
 	at, dir := plainServer(t, "")
 	m := newMachine(t)
 	m.git("", "config", "--global", "user.name", "Tern")
@@ -286,6 +294,7 @@ func TestHostsByAddressAlone(t *testing.T) {
 }
 
 func TestPublicCloneNeedsNoAccount(t *testing.T) {
+	t.Parallel()
 	h := newHost(t)
 	quay := signedIn(t, h)
 	quay.project("board")

@@ -30,6 +30,7 @@ func untouched(t *testing.T, m *machine, h *host, folder string, before map[stri
 }
 
 func TestAttachRefusesFolders(t *testing.T) {
+	t.Parallel()
 	h := newHost(t)
 	m := signedIn(t, h)
 	m.refused(1, []string{"there is no folder"}, "", "", "attach", "--yes", "missing")
@@ -56,6 +57,7 @@ func TestAttachRefusesFolders(t *testing.T) {
 }
 
 func TestAttachWithoutGit(t *testing.T) {
+	t.Parallel()
 	h := newHost(t)
 	m := signedIn(t, h)
 	m.project("gauge")
@@ -72,6 +74,7 @@ func TestAttachWithoutGit(t *testing.T) {
 }
 
 func TestAttachMeetsATakenName(t *testing.T) {
+	t.Parallel()
 	h := newHost(t)
 	m := signedIn(t, h)
 	m.project("gauge")
@@ -93,6 +96,7 @@ func TestAttachMeetsATakenName(t *testing.T) {
 }
 
 func TestTokensThatAreNoGood(t *testing.T) {
+	t.Parallel()
 	h := newHost(t)
 	m := newMachine(t)
 	m.ok("", "", "host", "add", "gannet", "--at", h.URL)
@@ -123,6 +127,7 @@ func TestTokensThatAreNoGood(t *testing.T) {
 }
 
 func TestSeveralAccountsAreAsked(t *testing.T) {
+	t.Parallel()
 	h := newHost(t)
 	m := signedIn(t, h)
 	m.ok("", h.token["tern-own"], "account", "add", "tern-own", "--host", "gannet")
@@ -137,6 +142,7 @@ func TestSeveralAccountsAreAsked(t *testing.T) {
 }
 
 func TestHostsThatCannotBeReached(t *testing.T) {
+	t.Parallel()
 	answers := func(status int, kind, body string) string {
 		s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
 			if status/100 == 3 {
@@ -193,6 +199,7 @@ func TestHostsThatCannotBeReached(t *testing.T) {
 }
 
 func TestHostGoneMidway(t *testing.T) {
+	t.Parallel()
 	h := newHost(t)
 	m := signedIn(t, h)
 	m.project("gauge")
@@ -209,6 +216,7 @@ func TestHostGoneMidway(t *testing.T) {
 }
 
 func TestCloneRefusals(t *testing.T) {
+	t.Parallel()
 	h := newHost(t)
 	m := signedIn(t, h)
 	m.project("gauge")
@@ -229,6 +237,7 @@ func TestCloneRefusals(t *testing.T) {
 }
 
 func TestSyncStopsAtWhatIsHarder(t *testing.T) {
+	t.Parallel()
 	h := newHost(t)
 	quay, launch := signedIn(t, h), signedIn(t, h)
 	quay.project("gauge")
@@ -269,6 +278,7 @@ func TestSyncStopsAtWhatIsHarder(t *testing.T) {
 }
 
 func TestWrongUsage(t *testing.T) {
+	t.Parallel()
 	m := newMachine(t)
 	m.refused(2, []string{"no command attahc", "Did you mean attach?"}, "", "", "attahc")
 	m.refused(2, []string{"no option --privat", "uncinate help attach"}, "", "", "attach", "--privat")

@@ -45,6 +45,7 @@ func faulty(t *testing.T, h *host, spoil func(q *http.Request) (cutBefore, cutAf
 // the host has done the work, and then each request itself. Run again, the attach
 // ends as if nothing had happened, with exactly one hosted repository.
 func TestEveryLostAnswer(t *testing.T) {
+	t.Parallel()
 	for _, lose := range []string{"answer", "request"} {
 		lost := 0
 		for n := 1; ; n++ {
@@ -87,6 +88,7 @@ func TestEveryLostAnswer(t *testing.T) {
 
 // TestKilledAnywhere kills an attach at moments all over its run; run again it goes on.
 func TestKilledAnywhere(t *testing.T) {
+	t.Parallel()
 	h := newHost(t)
 	m := signedIn(t, h)
 	killed := 0
@@ -114,6 +116,7 @@ func TestKilledAnywhere(t *testing.T) {
 // TestRefusedAtCreatePutsBack lets the host refuse the creation after the local steps
 // were done, from each state a folder can be in.
 func TestRefusedAtCreatePutsBack(t *testing.T) {
+	t.Parallel()
 	h := newHost(t)
 	at := faulty(t, h, func(*http.Request) (bool, bool) { return false, false })
 	refuse := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
@@ -169,6 +172,7 @@ func TestRefusedAtCreatePutsBack(t *testing.T) {
 }
 
 func TestTwoAtOnce(t *testing.T) {
+	t.Parallel()
 	h := newHost(t)
 	m := signedIn(t, h)
 	m.project("gauge")
@@ -190,6 +194,7 @@ func TestTwoAtOnce(t *testing.T) {
 }
 
 func TestResumeKeepsTheChoices(t *testing.T) {
+	t.Parallel()
 	h := newHost(t)
 	var armed atomic.Bool
 	at := faulty(t, h, func(q *http.Request) (bool, bool) {

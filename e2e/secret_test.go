@@ -85,6 +85,7 @@ func watchProcesses(t *testing.T, text string) (stop func() []string) {
 }
 
 func TestCanaryTokenStaysInTheVault(t *testing.T) {
+	t.Parallel()
 	basic := "dGVybjpnbnRfY2FuYXJ5" // how the canary begins in HTTP Basic
 	for _, c := range []struct {
 		name  string
@@ -147,6 +148,7 @@ func TestCanaryTokenStaysInTheVault(t *testing.T) {
 }
 
 func TestTokenInAddressMovesToTheVault(t *testing.T) {
+	t.Parallel()
 	h := newHost(t)
 	require.NoError(t, h.Store.AddToken(canary, "tern", practice.GannetScopes, time.Time{}))
 	_, err := h.Store.Create(t.Context(), "tern", practice.Repo{Owner: "tern", Name: "gauge", Visibility: "private"})
@@ -187,6 +189,7 @@ func TestTokenInAddressMovesToTheVault(t *testing.T) {
 }
 
 func TestNetrcOfSomeoneElseStops(t *testing.T) {
+	t.Parallel()
 	h := newHost(t)
 	m := signedIn(t, h)
 	m.project("gauge")
@@ -198,6 +201,7 @@ func TestNetrcOfSomeoneElseStops(t *testing.T) {
 }
 
 func TestCredentialAnswersForOneAddressOnly(t *testing.T) {
+	t.Parallel()
 	h := newHost(t)
 	m := signedIn(t, h)
 	for _, name := range []string{"gauge", "gauge-two"} {
@@ -231,6 +235,7 @@ func TestCredentialAnswersForOneAddressOnly(t *testing.T) {
 }
 
 func TestVaultByPassphrase(t *testing.T) {
+	t.Parallel()
 	h := newHost(t)
 	m := newMachine(t)
 	m.ok("", "", "host", "add", "gannet", "--at", h.URL)
@@ -273,6 +278,7 @@ func TestVaultByPassphrase(t *testing.T) {
 }
 
 func TestVaultRefusesAnOpenKeyFile(t *testing.T) {
+	t.Parallel()
 	h := newHost(t)
 	m := signedIn(t, h)
 	key := filepath.Join(m.home, ".uncinate/vault/identity.key")
@@ -313,6 +319,7 @@ func plainServer(t *testing.T, password string) (string, string) {
 }
 
 func TestAttachToAnUndescribedHost(t *testing.T) {
+	t.Parallel()
 	at, dir := plainServer(t, "")
 	m := newMachine(t)
 	m.project("almanac")
@@ -333,6 +340,7 @@ func TestAttachToAnUndescribedHost(t *testing.T) {
 }
 
 func TestAccountForAnUndescribedAddress(t *testing.T) {
+	t.Parallel()
 	at, dir := plainServer(t, "pa55-of-the-plain-host")
 	m := newMachine(t)
 	m.git("", "config", "--global", "user.name", "Tern")
