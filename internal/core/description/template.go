@@ -111,9 +111,9 @@ func (d *Description) ourWord(kind string, theirs any) string {
 // Recognise reads an address backwards: is it a repository of this host? The
 // address may be a page, a clone address or a link to something inside.
 func (d *Description) Recognise(address string) (owner, name string, ok bool) {
-	address = strings.TrimSuffix(strings.TrimSpace(address), "/")
+	address = strings.TrimSuffix(strings.TrimSuffix(strings.TrimSpace(address), "/"), ".git")
 	templates := append([]*uritemplate.Template{d.HTTPS, d.SSH, d.Page}, d.Also...)
-	for _, spelling := range []string{address, strings.TrimSuffix(address, ".git"), address + ".git"} {
+	for _, spelling := range []string{address, address + ".git"} {
 		for _, t := range templates {
 			if t == nil {
 				continue
