@@ -188,6 +188,11 @@ func TestTwoAtOnce(t *testing.T) {
 	}
 	first, second := <-codes[0], <-codes[1]
 	assert.True(t, first.code == 0 || second.code == 0, "%v\n%v", first, second)
+	for _, r := range []result{first, second} {
+		if r.code != 0 {
+			assert.Contains(t, r.out, "another uncinate (process ")
+		}
+	}
 	m.ok("gauge", "", "attach", "--yes")
 	assert.Len(t, h.Store.List("tern", ""), 1)
 	assert.Equal(t, "1", m.git("gauge", "rev-list", "--count", "HEAD"))

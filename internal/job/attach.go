@@ -2,6 +2,7 @@ package job
 
 import (
 	"context"
+	"errors"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -12,6 +13,7 @@ import (
 	"uncinate/internal/core/naming"
 	"uncinate/internal/core/plan"
 	"uncinate/internal/core/text"
+	"uncinate/internal/world/files"
 	"uncinate/internal/world/web"
 )
 
@@ -31,11 +33,13 @@ type AttachOptions struct {
 	Email       string   //
 	Branches    bool     // publish all local branches
 	Let         []string // files that go up although they look like private keys
+	Preview     bool     // only the plan is wanted, so nobody is kept out meanwhile
 }
 
 // Attach is the main job on one folder: looked at and planned, to be shown, then done.
 type Attach struct {
 	desk    *Desk
+	held    *files.Held // the folder's lock
 	options AttachOptions
 	folder  *folder
 	travel  *travel // nil when there are commits already
@@ -84,43 +88,58 @@ func (d *Desk) Attach(ctx context.Context, o AttachOptions) (*Attach, error) {
 	if err := d.notAProject(where); err != nil {
 		return nil, err
 	}
+	a := &Attach{desk: d}
+	if !o.Preview {
+		if a.held, err = d.alone(ctx, where); err != nil {
+			return nil, err
+		}
+	}
+	if err := a.prepare(ctx, where, o); err != nil {
+		return nil, errors.Join(err, a.held.Release())
+	}
+	return a, nil
+}
+
+// prepare looks at everything and makes the plan.
+func (a *Attach) prepare(ctx context.Context, where string, o AttachOptions) error {
+	d := a.desk
 	f, err := d.look(ctx, where)
 	if err != nil {
-		return nil, err
+		return err
 	}
-	a := &Attach{desk: d, folder: f}
+	a.folder = f
 	if a.run, a.Resumed, err = d.begin("attach", f.path); err != nil {
-		return nil, err
+		return err
 	}
 	a.options = a.recall(o)
 	o = a.options
 	if a.project, _, err = d.ProjectAt(f.path); err != nil {
-		return nil, err
+		return err
 	}
 	if err := a.chooseTarget(ctx); err != nil {
-		return nil, err
+		return err
 	}
 	if err := a.chooseSigner(); err != nil {
-		return nil, err
+		return err
 	}
 	if f.head == "" {
 		if a.travel, err = d.travels(ctx, f); err != nil {
-			return nil, err
+			return err
 		}
 		if err := a.checkKeys(); err != nil {
-			return nil, err
+			return err
 		}
 	}
 	if err := a.checkAddress(); err != nil {
-		return nil, err
+		return err
 	}
 	if !a.create {
 		if err := a.checkHistory(ctx); err != nil {
-			return nil, err
+			return err
 		}
 	}
 	a.steps = a.plan()
-	return a, nil
+	return nil
 }
 
 // recall puts the choices of an interrupted run in where this run makes none.

@@ -338,11 +338,7 @@ func (a *Attach) Finished(ctx context.Context) (bool, error) {
 
 // Do carries the plan out and tells what came of it.
 func (a *Attach) Do(ctx context.Context) (*Attached, error) {
-	release, err := a.desk.alone(a.folder.path)
-	if err != nil {
-		return nil, err
-	}
-	defer release()
+	defer a.held.Release()
 	finished, err := a.Finished(ctx)
 	if err != nil {
 		return nil, err

@@ -71,8 +71,20 @@ func (d *Desk) Clone(ctx context.Context, o CloneOptions) (*Clone, error) {
 	if err := c.chooseFolder(o.Folder, name); err != nil {
 		return nil, err
 	}
-	if a.run, _, err = d.begin("clone", c.folder); err != nil {
+	if a.held, err = d.alone(ctx, c.folder); err != nil {
 		return nil, err
+	}
+	if err := c.prepare(ctx, g, o, name); err != nil {
+		return nil, errors.Join(err, a.held.Release())
+	}
+	return c, nil
+}
+
+// prepare asks the host and makes the plan.
+func (c *Clone) prepare(ctx context.Context, g *git.Git, o CloneOptions, name string) (err error) {
+	a := c.attach
+	if a.run, _, err = c.desk.begin("clone", c.folder); err != nil {
+		return err
 	}
 	a.folder = &folder{path: c.folder, repo: g.In(c.folder), remotes: map[string]string{}}
 	a.folder.repo.Dir = filepath.Dir(c.folder) // until the folder is made
@@ -80,7 +92,7 @@ func (d *Desk) Clone(ctx context.Context, o CloneOptions) (*Clone, error) {
 		var r *refusal
 		f := fault.Of(err)
 		if errors.As(err, &r) || f.Kind != fault.HostSaidNo {
-			return nil, err
+			return err
 		}
 		// A missing repository is not to be made by clone.
 		out := *f
@@ -94,7 +106,7 @@ func (d *Desk) Clone(ctx context.Context, o CloneOptions) (*Clone, error) {
 				out.Try("", text.Command(words...))
 			}
 		}
-		return nil, &out
+		return &out
 	}
 	for dir := filepath.Dir(c.folder); ; dir = filepath.Dir(dir) {
 		if s, err := os.Stat(dir); err == nil && s.IsDir() {
@@ -106,20 +118,20 @@ func (d *Desk) Clone(ctx context.Context, o CloneOptions) (*Clone, error) {
 		}
 	}
 	if a.folder.settings, err = a.folder.repo.Settings(ctx); err != nil {
-		return nil, gitFault(err, "git's configuration cannot be read")
+		return gitFault(err, "git's configuration cannot be read")
 	}
 	a.folder.isRepo = true // its settings are read already
 	if err := a.checkAddress(); err != nil {
-		return nil, err
+		return err
 	}
 	if c.refs, err = a.remoteRefs(ctx); err != nil {
-		return nil, err
+		return err
 	}
 	if err := c.signer(); err != nil {
-		return nil, err
+		return err
 	}
 	c.plan()
-	return c, nil
+	return nil
 }
 
 // chooseFolder checks the target: made if missing, taken if empty, else refused.
@@ -290,6 +302,7 @@ func (c *Clone) stepCheckout() Step {
 // Do carries the plan out.
 func (c *Clone) Do(ctx context.Context) (*Cloned, error) {
 	a := c.attach
+	defer a.held.Release()
 	if err := a.run.run(ctx, c.steps); err != nil {
 		return nil, err
 	}

@@ -5,6 +5,7 @@ package job
 
 import (
 	"context"
+	"fmt"
 	"io/fs"
 	"log/slog"
 	"path/filepath"
@@ -57,10 +58,25 @@ func (d *Desk) Git(ctx context.Context) (*git.Git, error) {
 }
 
 // alone makes sure that no other run of this program works on a folder meanwhile.
-func (d *Desk) alone(folder string) (release func() error, err error) {
-	release, taken, err := files.Lock(filepath.Join(d.Home.State, "locks", files.Short(folder)+".lock"))
-	if err == nil && !taken {
-		err = fault.New(fault.Failed, "another uncinate is working on %s just now", text.Visible(folder))
+// Runs of git keep the lock until they end, so that one whose parent was killed does
+// not meet the next run.
+func (d *Desk) alone(ctx context.Context, folder string) (*files.Held, error) {
+	g, err := d.Git(ctx)
+	if err != nil {
+		return nil, err
 	}
-	return release, err
+	held, holder, err := files.Lock(filepath.Join(d.Home.State, "locks", files.Short(folder)+".lock"))
+	if err != nil {
+		return nil, err
+	}
+	if held == nil {
+		who := ""
+		if holder > 0 {
+			who = fmt.Sprintf(" (process %d, or what it started)", holder)
+		}
+		return nil, fault.New(fault.Failed, "another uncinate%s is working on %s just now", who, text.Visible(folder)).
+			Try("wait for it to end, then look", text.Command("uncinate", "status", folder))
+	}
+	g.Keep = held.File()
+	return held, nil
 }

@@ -2,6 +2,7 @@ package job
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"path/filepath"
 	"strconv"
@@ -10,12 +11,14 @@ import (
 	"uncinate/internal/core/fault"
 	"uncinate/internal/core/plan"
 	"uncinate/internal/core/text"
+	"uncinate/internal/world/files"
 	"uncinate/internal/world/git"
 )
 
 // Sync is one project to be brought into step with its host.
 type Sync struct {
 	desk   *Desk
+	held   *files.Held // the folder's lock
 	folder *folder
 	hook   *hook
 	run    *runner
@@ -46,28 +49,40 @@ func (d *Desk) Sync(ctx context.Context, given string) (*Sync, error) {
 		return nil, err
 	}
 	s := &Sync{desk: d, folder: f}
-	if s.hook, err = d.hookOf(f, p); err != nil {
+	if s.held, err = d.alone(ctx, f.path); err != nil {
 		return nil, err
+	}
+	if err := s.prepare(ctx, p); err != nil {
+		return nil, errors.Join(err, s.held.Release())
+	}
+	return s, nil
+}
+
+func (s *Sync) prepare(ctx context.Context, p Project) error {
+	d, f := s.desk, s.folder
+	var err error
+	if s.hook, err = d.hookOf(f, p); err != nil {
+		return err
 	}
 	for _, name := range []string{"MERGE_HEAD", "rebase-merge", "rebase-apply", "CHERRY_PICK_HEAD"} {
 		if path, err := f.repo.Do(ctx, "rev-parse", "--git-path", name); err == nil && there(f.path, path) {
-			return nil, fault.New(fault.Decision, "a merge or rebase, begun by plain git, is not finished here").
+			return fault.New(fault.Decision, "a merge or rebase, begun by plain git, is not finished here").
 				Try("see where it stands", text.Command("git", "-C", f.path, "status"))
 		}
 	}
 	if s.run, _, err = d.begin("sync", f.path); err != nil {
-		return nil, err
+		return err
 	}
 	if err := s.fetch(ctx); err != nil {
-		return nil, err
+		return err
 	}
 	if s.stand, err = d.stand(ctx, f, p); err != nil {
-		return nil, err
+		return err
 	}
 	if err := s.compare(ctx); err != nil {
-		return nil, err
+		return err
 	}
-	return s, nil
+	return nil
 }
 
 func there(top, path string) bool {
@@ -249,11 +264,8 @@ func (s *Sync) Items() []plan.Item { return Items(s.steps) }
 
 // Do carries the plan out.
 func (s *Sync) Do(ctx context.Context) (*Synced, error) {
-	release, err := s.desk.alone(s.folder.path)
-	if err != nil {
-		return nil, err
-	}
-	defer release()
+	defer s.held.Release()
+	var err error
 	if len(s.steps) > 0 {
 		err = s.run.run(ctx, s.steps)
 	} else {

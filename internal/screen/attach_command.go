@@ -54,6 +54,7 @@ func runAttach(ctx context.Context, e *Env, p plans, o job.AttachOptions) error 
 	if err != nil {
 		return err
 	}
+	o.Preview = p.preview
 	a, err := d.Attach(ctx, o)
 	if err != nil && e.asks && !p.preview {
 		// No account yet: set one up here, then go on.

@@ -13,9 +13,10 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"strconv"
+	"strings"
 
 	"github.com/adrg/xdg"
-	"github.com/gofrs/flock"
 
 	"uncinate/internal/core/fault"
 	"uncinate/internal/core/text"
@@ -141,17 +142,46 @@ func plain(err error) string {
 	return err.Error()
 }
 
-// Lock takes a lock file without waiting; false when another process holds it.
-func Lock(path string) (release func() error, taken bool, err error) {
+// Held is a lock that is held.
+type Held struct{ file *os.File }
+
+// Lock takes a lock file without waiting; nil when another process holds it, with
+// the id of that process if it is known, else 0.
+func Lock(path string) (held *Held, holder int, err error) {
 	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
-		return nil, false, fault.New(fault.Failed, "the folder %s cannot be made", text.Visible(filepath.Dir(path))).Because(err)
+		return nil, 0, fault.New(fault.Failed, "the folder %s cannot be made", text.Visible(filepath.Dir(path))).Because(err)
 	}
-	l := flock.New(path)
-	taken, err = l.TryLock()
+	f, taken, err := hold(path)
 	if err != nil {
-		return nil, false, fault.New(fault.Failed, "the lock %s cannot be taken", text.Visible(path)).Because(err)
+		return nil, 0, fault.New(fault.Failed, "the lock %s cannot be taken: %s", text.Visible(path), plain(err)).Because(err)
 	}
-	return l.Unlock, taken, nil
+	if !taken {
+		// The number is a hint only: it may not be written yet.
+		if data, err := Read(path, 32); err == nil {
+			holder, _ = strconv.Atoi(strings.TrimSpace(string(data)))
+		}
+		return nil, holder, nil
+	}
+	if err = f.Truncate(0); err == nil {
+		_, err = f.WriteAt([]byte(strconv.Itoa(os.Getpid())+"\n"), 0)
+	}
+	if err != nil {
+		return nil, 0, errors.Join(err, letGo(f))
+	}
+	return &Held{file: f}, 0, nil
+}
+
+// File is the open file; a child that inherits it keeps the lock.
+func (h *Held) File() *os.File { return h.file }
+
+// Release gives the lock back; nil is fine.
+func (h *Held) Release() error {
+	if h == nil || h.file == nil {
+		return nil
+	}
+	f := h.file
+	h.file = nil
+	return letGo(f)
 }
 
 // IsEmptyFolder reports whether path is a folder with nothing in it.

@@ -14,6 +14,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"runtime"
 	"slices"
 	"strconv"
 	"strings"
@@ -33,6 +34,7 @@ const MostOutput = 256 << 20
 type Git struct {
 	Path    string
 	Version string
+	Keep    *os.File // a lock's file that every run inherits; nil for none
 	log     *slog.Logger
 }
 
@@ -130,7 +132,7 @@ var passed = []string{"GIT_CONFIG_GLOBAL", "GIT_CONFIG_SYSTEM", "GIT_CONFIG_NOSY
 
 // quiet is configuration for every run: no background work that outlives it, no
 // prompt, no advice.
-var quiet = []string{"gc.auto=0", "maintenance.auto=false", "core.askPass=", "advice.detachedHead=false"}
+var quiet = []string{"gc.auto=0", "maintenance.auto=false", "core.fsmonitor=false", "core.askPass=", "advice.detachedHead=false"}
 
 func environment(c Cmd) []string {
 	var env []string
@@ -155,6 +157,9 @@ func (g *Git) Run(ctx context.Context, c Cmd) ([]byte, error) {
 	cmd := exec.CommandContext(ctx, g.Path, c.Args...)
 	cmd.Dir, cmd.Env, cmd.Stdin = c.Dir, environment(c), c.In
 	cmd.Cancel = func() error { return cmd.Process.Signal(os.Interrupt) }
+	if g.Keep != nil && runtime.GOOS != "windows" {
+		cmd.ExtraFiles = []*os.File{g.Keep}
+	}
 	cmd.WaitDelay = 5 * time.Second
 	out := &bounded{most: MostOutput}
 	errs := &tail{watch: c.Watch}
@@ -326,8 +331,8 @@ func (r *Repo) Settings(ctx context.Context) ([]Setting, error) {
 }
 
 // Harmless gives the configuration that overrides what a repository's own settings
-// would run by being looked at (git-config documentation: core.fsmonitor,
-// core.hooksPath, filter.<driver>, diff.<driver>).
+// would run by being looked at with plumbing and status (git-config documentation:
+// core.fsmonitor, core.hooksPath, filter.<driver>). Diff drivers are not run by those.
 func Harmless(settings []Setting) []string {
 	out := []string{"core.fsmonitor=false", "core.hooksPath=" + os.DevNull}
 	for _, s := range settings {
@@ -340,8 +345,6 @@ func Harmless(settings []Setting) []string {
 			out = append(out, s.Key+"=")
 		case strings.HasPrefix(key, "filter.") && strings.HasSuffix(key, ".required"):
 			out = append(out, s.Key+"=false")
-		case strings.HasPrefix(key, "diff.") && (strings.HasSuffix(key, ".textconv") || strings.HasSuffix(key, ".command")), key == "diff.external":
-			out = append(out, s.Key+"=")
 		}
 	}
 	return out

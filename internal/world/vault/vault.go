@@ -247,12 +247,12 @@ func (v *Vault) Remove(name string) error {
 
 func (v *Vault) change(how func(map[string]string)) error {
 	for deadline := time.Now().Add(10 * time.Second); ; time.Sleep(50 * time.Millisecond) {
-		release, taken, err := files.Lock(filepath.Join(v.dir, "lock"))
+		held, _, err := files.Lock(filepath.Join(v.dir, "lock"))
 		if err != nil {
 			return err
 		}
-		if taken {
-			defer release()
+		if held != nil {
+			defer held.Release()
 			break
 		}
 		if time.Now().After(deadline) {
