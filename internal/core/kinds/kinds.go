@@ -27,6 +27,7 @@ type Rule struct {
 	Pattern string   `toml:"pattern"`
 	Why     string   `toml:"why"`
 	Holds   []string `toml:"holds"`
+	From    []string `toml:"from"`
 }
 
 // Catalogue gives the kinds that ship with the program.
@@ -106,7 +107,7 @@ func Suggest(catalogue []Kind, files []string) []Rule {
 	}
 	for _, k := range catalogue {
 		for _, r := range k.Rules {
-			if k.applies(names) && !strings.HasSuffix(r.Pattern, "/") && anyMatch(r.Pattern, left) {
+			if k.applies(names) && !strings.HasSuffix(r.Pattern, "/") && anyMatch(r.Pattern, left) && r.allMade(left, names) {
 				rules = append(rules, r)
 			}
 		}
@@ -121,6 +122,24 @@ func (k Kind) applies(names map[string]bool) bool {
 		}
 	}
 	return false
+}
+
+// allMade reports whether every file that the rule hits has a source it is made from.
+// A class inside another has its source under the outer one's name.
+func (r Rule) allMade(hit, names map[string]bool) bool {
+	if len(r.From) == 0 {
+		return true
+	}
+	for n := range hit {
+		if ok, _ := path.Match(r.Pattern, n); !ok {
+			continue
+		}
+		stem, _, _ := strings.Cut(strings.TrimSuffix(n, path.Ext(n)), "$")
+		if !slices.ContainsFunc(r.From, func(ending string) bool { return names[stem+ending] }) {
+			return false
+		}
+	}
+	return true
 }
 
 func anyMatch(pattern string, names map[string]bool) bool {

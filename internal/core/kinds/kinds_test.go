@@ -29,7 +29,10 @@ func TestSuggest(t *testing.T) {
 	}{
 		"objects in a build folder":            {[]string{"a.c", "build/a.o", "build/deep/b.o"}, []string{"/build/"}},
 		"objects among the sources":            {[]string{"a.c", "src/a.o", "build/b.o"}, []string{"/build/", "*.o"}},
-		"a build folder that is work":          {[]string{"a.c", "build/plan.md", "build/steps.c", "build/x.o"}, []string{"*.o"}},
+		"objects that nothing makes are work":  {[]string{"a.c", "src/a.o", "testdata/sample.o"}, nil},
+		"models that look like objects":        {[]string{"a.c", "hull.obj"}, nil},
+		"classes, one inside another":          {[]string{"Gauge.java", "Gauge.class", "Gauge$Level.class"}, []string{"*.class"}},
+		"a build folder that is work":          {[]string{"a.c", "build/plan.md", "build/a.c", "build/a.o"}, []string{"*.o"}},
 		"no sources, so objects are not known": {[]string{"a.txt", "models/ship.o"}, nil},
 		"folders of several projects":          {[]string{"one/a.c", "one/build/a.o", "two/b.c", "two/build/b.o"}, []string{"/one/build/", "/two/build/"}},
 		"a folder with a star":                 {[]string{"a.c", "x*y/build/a.o"}, []string{`/x\*y/build/`}},
