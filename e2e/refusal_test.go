@@ -137,6 +137,15 @@ func TestSeveralAccountsAreAsked(t *testing.T) {
 	assert.Equal(t, "tern-own@gannet.example", m.git("gauge", "log", "-1", "--format=%ae"))
 	m.refused(3, []string{"the name tern is taken here"}, "", h.token["tern-own"], "account", "add", "tern", "--host", "gannet")
 	m.refused(4, []string{"still has 2 accounts", "uncinate account forget tern"}, "", "", "host", "forget", "gannet")
+	// A description of the same name that leads elsewhere does not get the tokens.
+	m.write("", map[string]string{"evil.toml": "language = 1\nname = \"gannet\"\nbase = \"https://evil.example\"\n[address]\nhttps = \"{+base}/{owner}/{name}\"\n"})
+	m.refused(4, []string{"is known already, at another address, and has 2 accounts"}, "", "", "host", "add", "./evil.toml")
+	hosts := filepath.Join(m.home, ".uncinate/config/hosts.json")
+	was, err := os.ReadFile(hosts)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(hosts, []byte(strings.Replace(string(was), h.URL, "http://127.0.0.1:1", 1)), 0o600))
+	m.refused(4, []string{"the token of account tern belongs to " + h.URL}, "gauge", "", "clone", "--account", "tern", "gauge", "../copy")
+	require.NoError(t, os.WriteFile(hosts, was, 0o600))
 	assert.Contains(t, m.ok("", "", "account", "forget", "tern-own"), "1 project hooked with it")
 	m.refused(3, []string{"tern-own", "is not known any more", "uncinate account add tern-own"}, "gauge", "", "sync")
 }

@@ -22,6 +22,7 @@ type Account struct {
 	Name       string    `json:"name"`
 	Host       string    `json:"host,omitempty"`    // a known host, or
 	Address    string    `json:"address,omitempty"` // one repository's address
+	Origin     string    `json:"origin,omitempty"`  // where the host was when the token was given
 	User       string    `json:"user"`
 	FullName   string    `json:"full_name,omitempty"`
 	Email      string    `json:"email,omitempty"`
@@ -157,6 +158,7 @@ func (d *Desk) AddAccount(ctx context.Context, want Account, token string) (*Acc
 		return nil, nil, fault.New(fault.Usage, "the token is %s's on %s, not %s's", text.Visible(id.User), h.Name, want.User)
 	}
 	a := want
+	a.Origin = h.Origin()
 	a.User, a.Scopes, a.ScopesTold, a.Expires, a.Added = id.User, id.Scopes, id.ScopesTold, id.Expires, d.Now().UTC().Truncate(time.Second)
 	if a.Name == "" {
 		a.Name = id.User
@@ -283,6 +285,17 @@ func (d *Desk) ForgetAccount(name string) (int, error) {
 	return hooked, files.WriteJSON(d.accountsFile(), slices.DeleteFunc(all, func(b *Account) bool { return b.Name == name }))
 }
 
+// hostOf finds an account's host, and refuses one that has moved since its token was
+// given: the token belongs to the old address.
+func (d *Desk) hostOf(a *Account) (*Host, error) {
+	h, err := d.Host(a.Host)
+	if err == nil && a.Origin != "" && a.Origin != h.Origin() {
+		return nil, fault.New(fault.Refused, "the token of account %s belongs to %s, and %s is at %s now", a.Name, a.Origin, h.Name, h.Origin()).
+			Try("if that is right, forget the account and add it again", text.Command("uncinate", "account", "forget", a.Name))
+	}
+	return h, err
+}
+
 // doubt notes that the host refused an account's token when git used it.
 func (d *Desk) doubt(name string) error {
 	all, err := d.Accounts()
@@ -303,7 +316,7 @@ func (d *Desk) gitLogin(a *Account, token string) (user, secret string, err erro
 	if a.Host == "" {
 		return a.User, token, nil
 	}
-	h, err := d.Host(a.Host)
+	h, err := d.hostOf(a)
 	if err != nil {
 		return "", "", err
 	}

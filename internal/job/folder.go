@@ -90,8 +90,11 @@ func (d *Desk) lookAround(ctx context.Context, given string) (*folder, error) {
 		return nil, err
 	}
 	if top == "" {
-		return nil, fault.New(fault.Decision, "%s is not hooked to a repository yet", text.Visible(where)).
-			Try("hook it", text.Command("uncinate", "attach", where))
+		f := fault.New(fault.Decision, "%s is not hooked to a repository yet", text.Visible(where))
+		if d.notAProject(where) != nil {
+			return nil, f.Try("name the project's folder", "uncinate attach FOLDER")
+		}
+		return nil, f.Try("hook it", text.Command("uncinate", "attach", where))
 	}
 	f, err := d.look(ctx, top)
 	if err != nil {

@@ -42,7 +42,7 @@ type login struct {
 
 // login opens an account for asking its host. The vault may be asked for.
 func (d *Desk) login(a *Account) (*login, error) {
-	h, err := d.Host(a.Host)
+	h, err := d.hostOf(a)
 	if err != nil {
 		return nil, err
 	}

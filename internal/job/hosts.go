@@ -126,14 +126,19 @@ func (d *Desk) AddHost(source, at, name string) (*Host, error) {
 	if err != nil {
 		return nil, err
 	}
-	if old, known := entries[name]; known {
+	if _, known := entries[name]; known {
 		accounts, err := d.AccountsOn(name)
 		if err != nil {
 			return nil, err
 		}
-		if len(accounts) > 0 && old.At != at {
+		base := at
+		if base == "" {
+			base = c.Description.Base
+		}
+		old, err := d.Host(name)
+		if len(accounts) > 0 && (err != nil || old.At != base) {
 			return nil, fault.New(fault.Refused, "%s is known already, at another address, and has %s that would be sent to the new one", name, text.Count(len(accounts), "account")).
-				Try("know the new address under another name", text.Command("uncinate", "host", "add", source, "--at", at, "--as", name+"-2")).
+				Try("know the new address under another name", text.Command("uncinate", "host", "add", source, "--at", base, "--as", name+"-2")).
 				Try("or forget the old one first", text.Command("uncinate", "host", "forget", name))
 		}
 	}

@@ -53,7 +53,7 @@ func (e *Env) help(w io.Writer, c *Command, path []string) {
 	if c.Options != nil {
 		fmt.Fprintln(w, "Options")
 		eachOption(c, func(name, value, use string) {
-			fmt.Fprintf(w, "  %-24s %s\n", strings.TrimSpace("--"+name+" "+value), use)
+			fmt.Fprintf(w, "  %-24s %s\n", strings.TrimSpace("--"+name+" "+value), e.wrap(use, 27))
 		})
 		fmt.Fprintln(w)
 	}

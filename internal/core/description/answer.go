@@ -6,6 +6,7 @@ import (
 	"errors"
 	"io"
 	"net/http"
+	"net/url"
 	"slices"
 	"strconv"
 	"strings"
@@ -303,11 +304,16 @@ func (d *Description) RepositoryFrom(f map[string]any) (Repository, error) {
 		return r, fault.New(fault.Unreachable, "what answers at %s is not the API that the description expects: a repository without owner or name", d.Base)
 	}
 	vars := Vars{"owner": r.Owner, "name": r.Name, "path": r.Path(), "id": r.ID}
-	var err error
-	if r.HTTPS == "" && d.HTTPS != nil {
-		if r.HTTPS, err = d.Expand(d.HTTPS, vars); err != nil {
+	made, err := "", error(nil)
+	if d.HTTPS != nil {
+		if made, err = d.Expand(d.HTTPS, vars); err != nil {
 			return r, fault.New(fault.Failed, "the clone address on %s cannot be made", d.Name).Because(err)
 		}
+	}
+	if r.HTTPS == "" {
+		r.HTTPS = made
+	} else if told := origin(r.HTTPS); told != origin(d.Base) && told != origin(made) {
+		return r, fault.New(fault.Refused, "%s names a clone address at another place, %s, and the token is not sent there", d.Name, text.Excerpt(told, 80))
 	}
 	if r.Page == "" && d.Page != nil {
 		if r.Page, err = d.Expand(d.Page, vars); err != nil {
@@ -332,3 +338,15 @@ func IdentityFrom(f map[string]any) Identity {
 	}
 	return i
 }
+
+// origin is scheme, host and port of an address (RFC 6454, section 4).
+func origin(s string) string {
+	u, err := url.Parse(s)
+	if err != nil {
+		return ""
+	}
+	return strings.ToLower(u.Scheme + "://" + u.Host)
+}
+
+// Origin is where the account's secret belongs.
+func (d *Description) Origin() string { return origin(d.Base) }

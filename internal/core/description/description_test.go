@@ -166,6 +166,12 @@ func TestReadAnswers(t *testing.T) {
 	assert.Equal(t, Repository{ID: "g1", Owner: "tern", Name: "gauge", Visibility: "public", DefaultBranch: "main", Empty: &no, Version: `"g1-3"`,
 		Created: time.Date(2026, 11, 24, 6, 0, 0, 0, time.UTC), Page: "https://gannet.example/tern/gauge", HTTPS: "https://gannet.example/tern/gauge.git"}, repo)
 
+	for told, good := range map[string]bool{"https://gannet.example/other/path.git": true, "https://evil.example/tern/gauge.git": false, "http://gannet.example/tern/gauge.git": false,
+		"https://gannet.example.evil.example/x/y": false, "https://gannet.example:8443/x/y": false, "ext::sh": false} {
+		_, err := d.RepositoryFrom(map[string]any{"owner": "tern", "name": "gauge", "https": told})
+		assert.Equal(t, good, err == nil, told)
+	}
+
 	petrel := onPaper(t, "petrel")
 	list := petrel.Actions["repository-list"].Requests[0]
 	r, err = list.Read(petrel, Answer{Status: 200, Header: http.Header{"Link": {`<https://petrel.example/rest/nests?p=1>; rel="prev", </rest/nests?p=3>; rel="last next"`}},

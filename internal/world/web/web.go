@@ -77,6 +77,10 @@ func (c *Client) Do(ctx context.Context, call description.Call) (description.Ans
 	}
 	began := time.Now()
 	r, err := c.http.Do(q)
+	var whole *url.Error
+	if errors.As(err, &whole) {
+		err = whole.Err // without the address, in which a secret may stand
+	}
 	if err != nil {
 		c.log.Debug("request failed", "method", call.Method, "path", q.URL.Path, "origin", origin)
 		return description.Answer{}, Unreachable(ctx, origin, err)

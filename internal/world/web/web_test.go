@@ -2,6 +2,7 @@ package web
 
 import (
 	"context"
+	"errors"
 	"io"
 	"log/slog"
 	"net/http"
@@ -111,9 +112,13 @@ func TestSecretsStayAtTheirAddress(t *testing.T) {
 		assert.Contains(t, err.Error(), says)
 		assert.NotContains(t, err.Error(), "secret")
 	}
+	_, err := client().Do(t.Context(), description.Call{Method: "GET", URL: "http://127.0.0.1:1/x?token=canary-secret"})
+	for cause := err; cause != nil; cause = errors.Unwrap(cause) {
+		assert.NotContains(t, cause.Error(), "canary-secret", "an address with a secret in it is not repeated")
+	}
 	assert.NoError(t, get("GET", "/near"))
 	assert.Error(t, get("POST", "/near"), "a request that changes something is not sent twice")
-	_, err := client().Do(t.Context(), description.Call{Method: "GET", URL: "http://gannet.example/x"})
+	_, err = client().Do(t.Context(), description.Call{Method: "GET", URL: "http://gannet.example/x"})
 	assert.True(t, fault.Is(err, fault.Refused))
 	_, err = client().Do(t.Context(), description.Call{Method: "GET", URL: "https://no-such-host.invalid/x"})
 	assert.True(t, fault.Is(err, fault.Unreachable))
