@@ -145,8 +145,12 @@ written over) stops it with everything as it was, and says what it met.`,
 func changes(m map[string]int) string {
 	var parts []string
 	for _, k := range []string{"clashing", "changed", "deleted", "renamed", "new"} {
-		if m[k] > 0 {
-			parts = append(parts, fmt.Sprintf("%s %s", text.Count(m[k], "file"), k))
+		switch {
+		case m[k] == 0:
+		case len(parts) == 0:
+			parts = append(parts, text.Count(m[k], "file")+" "+k)
+		default:
+			parts = append(parts, text.Number(m[k])+" "+k)
 		}
 	}
 	return strings.Join(parts, ", ")
@@ -176,7 +180,7 @@ func (e *Env) standing(s *job.Standing) {
 	e.Say("%s on branch %s", e.bold(text.Visible(filepath.Base(s.Folder))), text.Visible(s.Branch))
 	files := "all saved"
 	if !s.Clean() {
-		files = changes(s.Changed) + ", not saved yet"
+		files = changes(s.Changed) + "; not saved yet"
 	}
 	host := ""
 	next := ""
