@@ -267,9 +267,9 @@ func TestVaultByPassphrase(t *testing.T) {
 	m.refused(3, []string{"the vault is locked"}, "gauge", "", "sync")
 	m.refused(1, []string{"the passphrase is wrong"}, "", "eight tall masts\n", "vault", "unlock")
 	assert.Contains(t, m.ok("", "", "vault", "show"), "locked")
-	m.ok("", "seven tall masts\n", "vault", "unlock", "--for", "2s")
+	m.ok("", "seven tall masts\n", "vault", "unlock", "--for", "8s")
 	m.git("gauge", "push", "-q")
-	assert.Eventually(t, func() bool { return strings.Contains(m.ok("", "", "vault", "show"), "locked") }, 10*time.Second, 200*time.Millisecond, "it locks by itself")
+	assert.Eventually(t, func() bool { return strings.Contains(m.ok("", "", "vault", "show"), "locked") }, 30*time.Second, 300*time.Millisecond, "it locks by itself")
 	for _, name := range []string{"vault/secrets.age", "vault/identity.age", "vault/vault.json"} {
 		s, err := os.Stat(filepath.Join(m.home, ".uncinate", name))
 		require.NoError(t, err)

@@ -152,6 +152,19 @@ func (st *Store) AddToken(secret, user string, scopes []string, expires time.Tim
 	return st.save()
 }
 
+// EndToken lets a token end now.
+func (st *Store) EndToken(secret string) error {
+	st.mu.Lock()
+	defer st.mu.Unlock()
+	for _, t := range st.s.Tokens {
+		if t.Hash == hash(secret) {
+			t.Expires = st.now().Add(-time.Second).UTC().Truncate(time.Second)
+			return st.save()
+		}
+	}
+	return problem("none", "there is no such token")
+}
+
 func hash(secret string) string {
 	sum := sha256.Sum256([]byte(secret))
 	return hex.EncodeToString(sum[:])
