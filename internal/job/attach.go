@@ -139,6 +139,13 @@ func (a *Attach) prepare(ctx context.Context, where string, o AttachOptions) err
 		}
 	}
 	a.steps = a.plan()
+	if !a.Resumed {
+		stands, err := a.standing(ctx)
+		if err != nil {
+			return err
+		}
+		a.run.state.Head.Wanted["standing"] = files.Short(stands)
+	}
 	return nil
 }
 

@@ -178,6 +178,11 @@ func (a *Attach) stepHook() Step {
 			if err := a.setAside(filepath.Join(a.folder.path, ".git", "config"), "config"); err != nil {
 				return err
 			}
+			if a.folder.remotes[a.options.Remote] == "" {
+				if err := a.run.note("new remote", "yes"); err != nil {
+					return err
+				}
+			}
 			if err := a.hook.set(ctx); err != nil {
 				return gitFault(err, "git's configuration cannot be written")
 			}
@@ -193,17 +198,12 @@ func (a *Attach) stepHook() Step {
 					}
 				}
 			}
-			return a.desk.enter(entry())
-		},
-		Undo: func(ctx context.Context) error {
-			if err := a.desk.strike(a.folder.path, a.options.Remote); err != nil {
+			if err := a.wrote(filepath.Join(a.folder.path, ".git", "config"), "config"); err != nil {
 				return err
 			}
-			if a.run.fact("made-git") == "yes" {
-				return nil
-			}
-			return a.bringBack(filepath.Join(a.folder.path, ".git", "config"), "config")
-		}}
+			return a.desk.enter(entry())
+		},
+		Undo: a.undoHook}
 }
 
 // sent names the branches that go up.

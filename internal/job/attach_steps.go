@@ -92,12 +92,7 @@ func (a *Attach) stepInit() Step {
 			_, err := a.folder.repo.Do(ctx, "init", "-q", "--initial-branch="+a.branch)
 			return gitFault(err, "git cannot make a repository in %s", text.Visible(a.folder.path))
 		},
-		Undo: func(context.Context) error {
-			if a.run.fact("made-git") != "yes" {
-				return nil
-			}
-			return os.RemoveAll(dir)
-		}}
+		Undo: a.undoInit}
 }
 
 func (a *Attach) stepIdentity() Step {
@@ -130,59 +125,7 @@ func (a *Attach) stepIdentity() Step {
 			}
 			return nil
 		},
-		Undo: func(ctx context.Context) error {
-			for key := range set {
-				was := a.run.fact("set " + key)
-				var err error
-				if before, ok := strings.CutPrefix(was, "was "); ok {
-					_, err = a.folder.repo.Do(ctx, "config", "--local", key, before)
-				} else if was == "unset" {
-					_, err = a.folder.repo.Do(ctx, "config", "--local", "--unset", key)
-				}
-				if err != nil && git.Code(err) != 5 { // 5: it is not set
-					return err
-				}
-			}
-			return nil
-		}}
-}
-
-// setAside keeps a file's old form, once, and notes whether there was one.
-func (a *Attach) setAside(path, name string) error {
-	if a.run.fact("aside "+name) != "" {
-		return nil
-	}
-	old, err := files.Read(path, 512<<20)
-	switch {
-	case errors.Is(err, fs.ErrNotExist):
-		return a.run.note("aside "+name, "absent")
-	case err != nil:
-		return err
-	}
-	s, err := os.Stat(path)
-	if err != nil {
-		return err
-	}
-	if err := files.Write(a.run.journal.Aside(name), old, s.Mode().Perm()); err != nil {
-		return err
-	}
-	return a.run.note("aside "+name, "kept")
-}
-
-func (a *Attach) bringBack(path, name string) error {
-	switch a.run.fact("aside " + name) {
-	case "absent":
-		if err := os.Remove(path); err != nil && !errors.Is(err, fs.ErrNotExist) {
-			return err
-		}
-	case "kept":
-		old, err := files.Read(a.run.journal.Aside(name), 512<<20)
-		if err != nil {
-			return err
-		}
-		return files.Write(path, old, 0o644)
-	}
-	return nil
+		Undo: a.undoIdentity}
 }
 
 func (a *Attach) stepIgnore() Step {
@@ -215,9 +158,12 @@ func (a *Attach) stepIgnore() Step {
 			if err != nil {
 				return err
 			}
-			return files.Write(path, []byte(new), 0o644)
+			if err := a.run.note("wrote gitignore", files.Short(new)); err != nil {
+				return err
+			}
+			return files.WriteBy(path, a.besideGit("gitignore.new"), []byte(new), 0o644)
 		},
-		Undo: func(context.Context) error { return a.bringBack(path, "gitignore") }}
+		Undo: a.undoIgnore}
 }
 
 func (a *Attach) stepCommit() Step {
@@ -243,18 +189,8 @@ func (a *Attach) stepCommit() Step {
 			a.folder.head = id
 			return true, nil
 		},
-		Do: a.firstCommit,
-		Undo: func(ctx context.Context) error {
-			if a.run.fact("made-git") == "yes" {
-				return nil // the whole of .git goes
-			}
-			if id := a.run.fact("commit"); id != "" {
-				if _, err := repo.Do(ctx, "update-ref", "-d", "refs/heads/"+a.branch, id); err != nil {
-					return err
-				}
-			}
-			return a.bringBack(filepath.Join(a.folder.path, ".git", "index"), "index")
-		}}
+		Do:   a.firstCommit,
+		Undo: a.undoCommit}
 }
 
 // firstCommit makes the commit by plumbing, so that its id is known and journaled
@@ -278,11 +214,14 @@ func (a *Attach) firstCommit(ctx context.Context) error {
 	}
 	a.desk.Tell.Progress("Committing", 0, int64(len(paths)), "")
 	defer a.desk.Tell.Progress("Committing", 0, 0, "")
+	if err := a.run.note("branch", a.branch); err != nil {
+		return err
+	}
 	if _, err := repo.Run(ctx, git.Cmd{Dir: repo.Dir, Args: []string{"update-index", "--add", "--remove", "-z", "--stdin"}, In: strings.NewReader(strings.Join(paths, "\x00") + "\x00")}); err != nil {
 		return gitFault(err, "git cannot take the files in")
 	}
 	message := a.run.journal.Aside("message")
-	if err := files.Write(message, []byte(a.options.Message+"\n"), 0o600); err != nil {
+	if err := files.WriteBy(message, message+".new", []byte(a.options.Message+"\n"), 0o600); err != nil {
 		return err
 	}
 	defer os.Remove(message)
@@ -304,14 +243,16 @@ func (a *Attach) firstCommit(ctx context.Context) error {
 		return gitFault(err, "git cannot make the commit")
 	}
 	id := strings.TrimSpace(string(out))
-	if err := a.run.note("commit", id); err != nil {
-		return err
+	for key, value := range map[string]string{"commit": id, "branch": a.branch} {
+		if err := a.run.note(key, value); err != nil {
+			return err
+		}
 	}
 	if _, err := repo.Do(ctx, "update-ref", "-m", "commit (initial): "+firstLine(a.options.Message), "refs/heads/"+a.branch, id, strings.Repeat("0", len(id))); err != nil {
 		return gitFault(err, "the branch %s cannot be set to the new commit", text.Visible(a.branch))
 	}
 	a.folder.head = id
-	return nil
+	return a.wrote(filepath.Join(a.folder.path, ".git", "index"), "index")
 }
 
 func firstLine(s string) string {

@@ -86,6 +86,27 @@ func Write(path string, data []byte, mode fs.FileMode) error {
 	return nil
 }
 
+// WriteBy is Write by way of a given temporary path, which must lie on the same file
+// system and is left behind if the process is killed. It is for folders in which no
+// stray file of ours may be found; the caller removes it with the next try.
+func WriteBy(path, temporary string, data []byte, mode fs.FileMode) error {
+	if s, err := os.Stat(path); err == nil {
+		mode = s.Mode().Perm()
+	}
+	f, err := os.OpenFile(temporary, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, mode)
+	if err == nil {
+		_, err = f.Write(data)
+		err = errors.Join(err, f.Chmod(mode), f.Sync(), f.Close())
+	}
+	if err == nil {
+		err = os.Rename(temporary, path)
+	}
+	if err != nil {
+		return fault.New(fault.Failed, "%s cannot be written: %s", text.Visible(path), plain(err)).Because(err)
+	}
+	return nil
+}
+
 // Read takes a file of at most most bytes. A missing file is fs.ErrNotExist.
 func Read(path string, most int64) ([]byte, error) {
 	f, err := os.Open(path)

@@ -40,8 +40,12 @@ func (j *Journal) Read() (plan.State, bool, error) {
 	return s, true, nil
 }
 
-// Start writes the first line of a new journal.
+// Start writes the first line of a new journal. What a finished one left laid aside
+// when it was killed is cleared first.
 func (j *Journal) Start(head plan.Head) error {
+	if err := j.clear(); err != nil {
+		return err
+	}
 	line, err := plan.Line(head)
 	if err != nil {
 		return err
@@ -74,9 +78,17 @@ func (j *Journal) Add(r plan.Record) error {
 // Aside is where the old form of something lies while the work is unfinished.
 func (j *Journal) Aside(name string) string { return j.path + "." + name }
 
-// Close removes the journal and what was laid aside with it: the work is done, or
-// put back.
+// Close removes the journal, and then what was laid aside with it: the work is done,
+// or put back.
 func (j *Journal) Close() error {
+	if err := os.Remove(j.path); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return fault.New(fault.Failed, "the journal %s cannot be removed: %s", text.Visible(j.path), plain(err)).Because(err)
+	}
+	return j.clear()
+}
+
+// clear removes what was laid aside.
+func (j *Journal) clear() error {
 	kept, err := filepath.Glob(j.path + ".*")
 	if err != nil {
 		return err
@@ -85,9 +97,6 @@ func (j *Journal) Close() error {
 		if err := os.Remove(path); err != nil {
 			return fault.New(fault.Failed, "%s cannot be removed: %s", text.Visible(path), plain(err)).Because(err)
 		}
-	}
-	if err := os.Remove(j.path); err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return fault.New(fault.Failed, "the journal %s cannot be removed: %s", text.Visible(j.path), plain(err)).Because(err)
 	}
 	return nil
 }

@@ -1,0 +1,198 @@
+package e2e
+
+import (
+	"bytes"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"golang.org/x/sys/unix"
+)
+
+// killAt runs the program and kills it with SIGKILL as soon as its journal holds n
+// lines; false when it ended before that.
+func (m *machine) killAt(dir string, n int, args ...string) bool {
+	m.t.Helper()
+	c := exec.Command(program, args...)
+	c.Dir, c.Env = filepath.Join(m.home, dir), m.env
+	require.NoError(m.t, c.Start())
+	ended := make(chan struct{})
+	go func() {
+		_ = c.Wait() // how it ended is asked of its state
+		close(ended)
+	}()
+	for {
+		select {
+		case <-ended:
+			return false
+		default:
+		}
+		found, _ := filepath.Glob(filepath.Join(m.home, ".uncinate/state/journal/*.journal"))
+		if len(found) == 1 {
+			data, err := os.ReadFile(found[0])
+			if err != nil {
+				continue
+			}
+			if bytes.Count(data, []byte("\n")) >= n {
+				_ = c.Process.Kill()
+				<-ended
+				data, err = os.ReadFile(found[0])
+				finished := err != nil || bytes.Contains(data, []byte(`"step":"verify","mark":"done"`))
+				return c.ProcessState.Sys().(syscall.WaitStatus).Signaled() && !finished
+			}
+		}
+		time.Sleep(100 * time.Microsecond)
+	}
+}
+
+// free waits until the runs of git that a killed program left behind have ended: they
+// keep its lock.
+func (m *machine) free() {
+	m.t.Helper()
+	require.Eventually(m.t, func() bool {
+		locks, err := filepath.Glob(filepath.Join(m.home, ".uncinate/state/locks/*.lock"))
+		require.NoError(m.t, err)
+		for _, path := range locks {
+			f, err := os.Open(path)
+			require.NoError(m.t, err)
+			held := unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB) != nil
+			require.NoError(m.t, f.Close())
+			if held {
+				return false
+			}
+		}
+		return true
+	}, 20*time.Second, 5*time.Millisecond)
+}
+
+// begin prepares a project in one of the states that a folder can be in.
+func (m *machine) begin(name, state string) {
+	m.t.Helper()
+	m.project(name)
+	m.write(name, map[string]string{".gitignore": "# mine\n", "src/level.o": "object", "build/level.o": "object"})
+	switch state {
+	case "unborn":
+		m.git(name, "init", "-q", "-b", "trunk")
+		m.git(name, "add", "README.md")
+	case "older":
+		m.git(name, "init", "-q", "-b", "main")
+		m.git(name, "config", "user.name", "T")
+		m.git(name, "config", "user.email", "t@skerry.example")
+		m.git(name, "add", "README.md")
+		m.git(name, "commit", "-q", "-m", "One")
+	}
+}
+
+// whole is all that "as it was" covers: contents, names, modes, git's configuration,
+// index, branches.
+func (m *machine) whole(name string) map[string]string {
+	m.t.Helper()
+	seen := tree(m.t, filepath.Join(m.home, name))
+	if _, err := os.Stat(filepath.Join(m.home, name, ".git")); err != nil {
+		return seen
+	}
+	config, err := os.ReadFile(filepath.Join(m.home, name, ".git/config"))
+	require.NoError(m.t, err)
+	seen["config"] = string(config)
+	seen["index"] = m.git(name, "ls-files", "-s")
+	seen["refs"] = m.git(name, "for-each-ref")
+	seen["head"] = m.git(name, "symbolic-ref", "HEAD")
+	return seen
+}
+
+// TestKilledAtEveryLineOfTheJournal kills an attach wherever its journal grows. Run
+// again it goes on to the same end; detached, folder and host are as they were.
+func TestKilledAtEveryLineOfTheJournal(t *testing.T) {
+	t.Parallel()
+	for _, state := range []string{"plain", "unborn", "older"} {
+		t.Run(state, func(t *testing.T) {
+			t.Parallel()
+			h := newHost(t)
+			m := signedIn(t, h)
+			killed := 0
+			for n := 1; ; n++ {
+				name := fmt.Sprintf("gauge-%02d", n)
+				m.begin(name, state)
+				before := m.whole(name)
+				if !m.killAt(name, n, "attach", "--yes", "--description", "Levels") {
+					break
+				}
+				killed++
+				m.free()
+				if n%2 == 0 {
+					m.ok(name, "", "detach", "--yes")
+					assert.Equal(t, before, m.whole(name), "%s detached after line %d", state, n)
+					_, err := h.Store.Find("tern", "tern", name)
+					require.Error(t, err, "%s after line %d: the host is as it was", state, n)
+				}
+				m.ok(name, "", "attach", "--yes", "--description", "Levels")
+				r, err := h.Store.Find("tern", "tern", name)
+				require.NoError(t, err, name)
+				assert.Equal(t, "Levels", r.Description)
+				branch := m.git(name, "symbolic-ref", "--short", "HEAD")
+				assert.Equal(t, m.git(name, "rev-parse", "HEAD"), m.git(h.Store.GitDir(r.ID), "rev-parse", "refs/heads/"+branch))
+				assert.Equal(t, "1", m.git(name, "rev-list", "--count", "HEAD"))
+				left, err := filepath.Glob(filepath.Join(m.home, ".uncinate/state/journal/*"))
+				require.NoError(t, err)
+				require.Empty(t, left)
+			}
+			assert.GreaterOrEqual(t, killed, 8)
+		})
+	}
+}
+
+func TestDetachAFinishedAttach(t *testing.T) {
+	t.Parallel()
+	h := newHost(t)
+	m := signedIn(t, h)
+	m.begin("gauge", "older")
+	before := m.whole("gauge")
+	m.ok("gauge", "", "attach", "--yes")
+	assert.Contains(t, m.ok("gauge", "", "detach", "--preview"), "Files, commits and the hosted repository stay")
+	m.refused(3, []string{"nobody can be asked", "uncinate detach --yes"}, "gauge", "", "detach")
+	m.ok("gauge", "", "detach", "--yes")
+	after := m.whole("gauge")
+	for _, key := range []string{"README.md", "index", "head", ".gitignore"} {
+		assert.Equal(t, before[key], after[key], key)
+	}
+	assert.NotContains(t, after["config"], "remote")
+	assert.NotContains(t, after["config"], "include")
+	assert.Len(t, h.Store.List("tern", ""), 1)
+	m.refused(3, []string{"is not hooked to anything"}, "gauge", "", "detach", "--yes")
+	m.refused(3, []string{"is not hooked to a repository yet", "uncinate attach"}, "gauge", "", "sync")
+	m.ok("gauge", "", "attach", "--yes", "--to", "gauge")
+}
+
+func TestDetachLosesNoWork(t *testing.T) {
+	t.Parallel()
+	h := newHost(t)
+	m := signedIn(t, h)
+	interrupted := func(name string) {
+		m.begin(name, "plain")
+		require.True(t, m.killAt(name, 14, "attach", "--yes"), "it was quicker than the test")
+		m.free()
+	}
+	interrupted("worked-on")
+	m.write("worked-on", map[string]string{"more": "x"})
+	m.git("worked-on", "add", "-A")
+	m.git("worked-on", "commit", "-q", "-m", "More")
+	m.refused(3, []string{"work went on here", "uncinate attach", "--hook-only"}, "worked-on", "", "detach", "--yes")
+	m.ok("worked-on", "", "attach", "--yes")
+
+	interrupted("ignored")
+	path := filepath.Join(m.home, "ignored/.gitignore")
+	data, err := os.ReadFile(path)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(path, append(data, "# my own later line\n"...), 0o644))
+	m.ok("ignored", "", "detach", "--yes", "--keep-hosted")
+	data, err = os.ReadFile(path)
+	require.NoError(t, err)
+	assert.Contains(t, string(data), "# my own later line")
+	assert.NoDirExists(t, filepath.Join(m.home, "ignored/.git"))
+}

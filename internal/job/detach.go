@@ -1,0 +1,235 @@
+package job
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+
+	"uncinate/internal/core/address"
+	"uncinate/internal/core/description"
+	"uncinate/internal/core/fault"
+	"uncinate/internal/core/plan"
+	"uncinate/internal/core/text"
+)
+
+// DetachOptions are a person's wishes.
+type DetachOptions struct {
+	Folder     string
+	Remote     string
+	HookOnly   bool // take only the hook off, also after an unfinished attach
+	KeepHosted bool // leave the hosted repository that the unfinished attach made
+	Preview    bool
+}
+
+// Detach takes the hook off a project or, after an attach that was cut off, puts
+// everything back.
+type Detach struct {
+	attach *Attach
+	steps  []Step
+
+	Unfinished bool
+	Notes      []string
+}
+
+// Detach looks at the folder, the journal and the host, and makes the plan.
+func (d *Desk) Detach(ctx context.Context, o DetachOptions) (*Detach, error) {
+	where, err := d.findFolder(o.Folder)
+	if err != nil {
+		return nil, err
+	}
+	a := &Attach{desk: d}
+	if !o.Preview {
+		if a.held, err = d.alone(ctx, where); err != nil {
+			return nil, err
+		}
+	}
+	t := &Detach{attach: a}
+	if err := t.prepare(ctx, where, o); err != nil {
+		return nil, errors.Join(err, a.held.Release())
+	}
+	return t, nil
+}
+
+func (t *Detach) prepare(ctx context.Context, where string, o DetachOptions) error {
+	a := t.attach
+	d := a.desk
+	var err error
+	if a.folder, err = d.look(ctx, where); err != nil {
+		return err
+	}
+	a.folder.repo.Safe = nil // the person hooked it: its configuration is their own
+	if a.run, t.Unfinished, err = d.begin("attach", where); err != nil {
+		return err
+	}
+	if a.run.state.Marks["verify"] == plan.Done {
+		t.Unfinished = false // only the journal's removal was cut off
+	}
+	a.options.Remote = o.Remote
+	if t.Unfinished {
+		w := a.run.state.Head.Wanted
+		a.options.Account, a.options.Host, a.options.Name, a.options.Owner = w["account"], w["host"], w["name"], w["owner"]
+		if a.options.Remote == "" {
+			a.options.Remote = w["remote"]
+		}
+	}
+	if a.project, _, err = d.ProjectAt(where); err != nil {
+		return err
+	}
+	if a.options.Remote == "" {
+		a.options.Remote = a.project.Remote
+	}
+	if t.Unfinished && !o.HookOnly {
+		return t.planPutBack(ctx, o)
+	}
+	if a.project.Folder == "" && a.run.fact("address") == "" {
+		return fault.New(fault.Decision, "%s is not hooked to anything by this program", text.Visible(where)).
+			Try("see where it stands", text.Command("uncinate", "status", where))
+	}
+	t.steps = []Step{{Item: plan.Item{ID: "unhook", Place: plan.Here, Sentence: fmt.Sprintf("Take the remote %s and its sign-in out of git's configuration here", text.Visible(a.options.Remote))},
+		Do: func(ctx context.Context) error {
+			if err := d.unhook(ctx, a.folder, a.options.Remote); err != nil {
+				return err
+			}
+			return d.strike(a.folder.path, a.options.Remote)
+		}}}
+	t.Notes = append(t.Notes, "Files, commits and the hosted repository stay as they are.")
+	return nil
+}
+
+// planPutBack plans to undo what the journal says was begun, newest first.
+func (t *Detach) planPutBack(ctx context.Context, o DetachOptions) error {
+	a := t.attach
+	if err := a.untouchedSince(ctx); err != nil {
+		return err
+	}
+	for _, id := range a.run.state.ToPutBack() {
+		say, place := "", plan.Here
+		var undo func(context.Context) error
+		switch id {
+		case "init":
+			say, undo = "Make this folder an ordinary one again: remove .git", a.undoInit
+			if a.run.fact("made-git") != "yes" {
+				continue
+			}
+		case "identity":
+			say, undo = "Take the name and e-mail for commits out again", a.undoIdentity
+		case "ignore":
+			say, undo = "Put .gitignore back as it was", a.undoIgnore
+		case "first-commit":
+			say, undo = "Take the first commit back; every file stays", a.undoCommit
+		case "hook":
+			say, undo = fmt.Sprintf("Take the remote %s and its sign-in out of git's configuration here", text.Visible(a.options.Remote)), a.undoHook
+		case "create":
+			keep, err := t.planDelete(ctx, o)
+			if err != nil {
+				return err
+			}
+			if keep {
+				continue
+			}
+			say, undo, place = fmt.Sprintf("Delete the repository %s/%s, which the attach made there; a deletion cannot be taken back", a.options.Owner, a.options.Name), a.undoCreate, plan.Host
+		case "move-secret":
+			t.Notes = append(t.Notes, "The token that was moved into the vault stays there.")
+			continue
+		case "send":
+			if a.run.state.Marks["create"] == "" {
+				t.Notes = append(t.Notes, "What was sent to the hosted repository stays there.")
+			}
+			continue
+		default:
+			continue
+		}
+		t.steps = append(t.steps, Step{Item: plan.Item{ID: id, Place: place, Sentence: say}, Do: undo})
+	}
+	return nil
+}
+
+// planDelete finds out whether the hosted repository may be deleted: made by this
+// attach, and holding nothing but what this attach sent.
+func (t *Detach) planDelete(ctx context.Context, o DetachOptions) (keep bool, err error) {
+	a := t.attach
+	account, err := a.desk.pick(a.options.Account, a.options.Host)
+	if err != nil {
+		return false, err
+	}
+	if a.login, err = a.desk.login(account); err != nil {
+		return false, err
+	}
+	there, found, err := a.made(ctx)
+	if err != nil || !found {
+		return true, err
+	}
+	if o.KeepHosted {
+		t.Notes = append(t.Notes, "The hosted repository stays: "+there.Page)
+		return true, nil
+	}
+	if err := a.login.may("repository-delete", "delete a repository"); err != nil {
+		t.Notes = append(t.Notes, "The hosted repository stays, since "+fault.Of(err).Says+": "+there.Page)
+		return true, nil
+	}
+	if there.Empty != nil && *there.Empty {
+		return false, nil
+	}
+	user, secret, err := a.desk.gitLogin(account, a.login.token)
+	if err != nil {
+		return false, err
+	}
+	at, err := address.Parse(there.HTTPS)
+	if err != nil {
+		return false, err
+	}
+	refs, err := a.desk.Web.Refs(ctx, at, user, secret)
+	if err != nil {
+		return false, err
+	}
+	for name, id := range refs.IDs {
+		here, err := a.folder.repo.Do(ctx, "rev-parse", "-q", "--verify", name)
+		if name != "HEAD" && (err != nil || here != id) {
+			return false, fault.New(fault.Refused, "%s holds %s now, which this attach did not send, so it is not deleted", there.Path(), text.Visible(strings.TrimPrefix(name, "refs/heads/"))).
+				Try("finish the attach instead", text.Command("uncinate", "attach", a.folder.path)).
+				Try("or put back only what is here", text.Command("uncinate", "detach", "--keep-hosted", a.folder.path))
+		}
+	}
+	return false, nil
+}
+
+// made finds the hosted repository that the journal's attach made: by the host's own
+// id or, where the answer was lost, by our mark in its description.
+func (a *Attach) made(ctx context.Context) (description.Repository, bool, error) {
+	there, found, err := a.login.repository(ctx, a.options.Owner, a.options.Name)
+	if err != nil || !found {
+		return there, false, err
+	}
+	id, nonce := a.run.fact("id"), a.run.fact("nonce")
+	return there, id != "" && id == there.ID || nonce != "" && strings.Contains(there.Description, nonce), nil
+}
+
+// Items is the plan as it is shown.
+func (t *Detach) Items() []plan.Item { return Items(t.steps) }
+
+// HostName is the host on which something is done, "" for none.
+func (t *Detach) HostName() string { return t.attach.HostName() }
+
+// Do carries the plan out. Each step is marked as put back, so that a detach that is
+// cut off goes on too.
+func (t *Detach) Do(ctx context.Context) error {
+	a := t.attach
+	defer a.held.Release()
+	for _, s := range t.steps {
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		a.run.current = s.ID
+		if err := s.Do(ctx); err != nil {
+			return err
+		}
+		if t.Unfinished {
+			if err := a.run.record(s.ID, plan.Undone, nil); err != nil {
+				return err
+			}
+		}
+		a.desk.Tell.Step(s.Item, false)
+	}
+	return a.run.journal.Close()
+}

@@ -1,0 +1,227 @@
+package job
+
+import (
+	"context"
+	"errors"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"uncinate/internal/core/address"
+	"uncinate/internal/core/fault"
+	"uncinate/internal/core/text"
+	"uncinate/internal/world/files"
+	"uncinate/internal/world/git"
+)
+
+// Putting back the steps of an attach. What a step changed is put back as it was if
+// nobody touched it since; where somebody did, only the step's own part is taken out.
+
+// setAside keeps a file's old form, once, and notes whether there was one.
+func (a *Attach) setAside(path, name string) error {
+	if a.run.fact("aside "+name) != "" {
+		return nil
+	}
+	old, err := files.Read(path, 512<<20)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return a.run.note("aside "+name, "absent")
+	case err != nil:
+		return err
+	}
+	s, err := os.Stat(path)
+	if err != nil {
+		return err
+	}
+	if err := files.WriteBy(a.run.journal.Aside(name), a.run.journal.Aside(name+".new"), old, s.Mode().Perm()); err != nil {
+		return err
+	}
+	return a.run.note("aside "+name, "kept")
+}
+
+// wrote notes what a file is after the step, to know later whether it was touched.
+func (a *Attach) wrote(path, name string) error {
+	data, err := files.Read(path, 512<<20)
+	if err != nil {
+		return err
+	}
+	return a.run.note("wrote "+name, files.Short(string(data)))
+}
+
+// touched reports whether a file is no longer as the step left it.
+func (a *Attach) touched(path, name string) (bool, error) {
+	noted := a.run.fact("wrote " + name)
+	if noted == "" {
+		return false, nil // the step was cut off, so nobody has seen its work
+	}
+	data, err := files.Read(path, 512<<20)
+	if errors.Is(err, fs.ErrNotExist) {
+		return true, nil
+	}
+	return files.Short(string(data)) != noted, err
+}
+
+// besideGit is a path for a temporary file of ours on the folder's own file system,
+// where no list of the project's files meets it.
+func (a *Attach) besideGit(name string) string {
+	return filepath.Join(a.folder.path, ".git", "uncinate-"+name)
+}
+
+func (a *Attach) bringBack(path, name string) error {
+	switch a.run.fact("aside " + name) {
+	case "absent":
+		if err := os.Remove(path); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+	case "kept":
+		old, err := files.Read(a.run.journal.Aside(name), 512<<20)
+		if err != nil {
+			return err
+		}
+		return files.WriteBy(path, a.besideGit(name+".old"), old, 0o644)
+	}
+	return nil
+}
+
+func (a *Attach) undoInit(context.Context) error {
+	if a.run.fact("made-git") != "yes" {
+		return nil
+	}
+	return os.RemoveAll(filepath.Join(a.folder.path, ".git"))
+}
+
+func (a *Attach) undoIdentity(ctx context.Context) error {
+	for _, key := range []string{"user.name", "user.email"} {
+		was := a.run.fact("set " + key)
+		var err error
+		if before, ok := strings.CutPrefix(was, "was "); ok {
+			_, err = a.folder.repo.Do(ctx, "config", "--local", key, before)
+		} else if was == "unset" {
+			_, err = a.folder.repo.Do(ctx, "config", "--local", "--unset", key)
+		}
+		if err != nil && git.Code(err) != 5 { // 5: it is not set
+			return err
+		}
+	}
+	return nil
+}
+
+func (a *Attach) undoIgnore(context.Context) error {
+	path := filepath.Join(a.folder.path, ".gitignore")
+	touched, err := a.touched(path, "gitignore")
+	if err == nil && !touched { // what the person wrote in it since stays
+		err = a.bringBack(path, "gitignore")
+	}
+	if e := os.Remove(a.besideGit("gitignore.new")); e != nil && !errors.Is(e, fs.ErrNotExist) {
+		err = errors.Join(err, e)
+	}
+	return err
+}
+
+func (a *Attach) undoCommit(ctx context.Context) error {
+	if a.run.fact("made-git") == "yes" {
+		return nil // the whole of .git goes
+	}
+	if id := a.run.fact("commit"); id != "" {
+		ref := "refs/heads/" + a.run.fact("branch")
+		if now, err := a.folder.repo.Do(ctx, "rev-parse", "-q", "--verify", ref); err == nil && now == id {
+			if _, err := a.folder.repo.Do(ctx, "update-ref", "-d", ref, id); err != nil {
+				return err
+			}
+		}
+	}
+	return a.bringBack(filepath.Join(a.folder.path, ".git", "index"), "index")
+}
+
+func (a *Attach) undoHook(ctx context.Context) error {
+	if err := a.desk.strike(a.folder.path, a.options.Remote); err != nil {
+		return err
+	}
+	if a.run.fact("made-git") == "yes" && a.run.fact("keep-git") == "" {
+		return nil
+	}
+	if a.run.fact("new remote") == "yes" {
+		if err := a.dropTracking(ctx); err != nil {
+			return err
+		}
+	}
+	path := filepath.Join(a.folder.path, ".git", "config")
+	touched, err := a.touched(path, "config")
+	if err != nil {
+		return err
+	}
+	if a.run.fact("aside config") != "" && !touched {
+		return a.bringBack(path, "config")
+	}
+	return a.desk.unhook(ctx, a.folder, a.options.Remote)
+}
+
+// dropTracking deletes what git noted of the remote's branches.
+func (a *Attach) dropTracking(ctx context.Context) error {
+	refs, err := a.folder.repo.Do(ctx, "for-each-ref", "--format=delete %(refname)", "refs/remotes/"+a.options.Remote+"/")
+	if err != nil || refs == "" {
+		return gitFault(err, "git cannot list the remote's branches")
+	}
+	_, err = a.folder.repo.Run(ctx, git.Cmd{Dir: a.folder.path, Args: []string{"update-ref", "--stdin"}, In: strings.NewReader(refs + "\n")})
+	return gitFault(err, "git cannot forget the remote's branches")
+}
+
+// unhook takes a remote, its sign-in and the branches' ties to it out of a
+// repository's configuration, and nothing else.
+func (d *Desk) unhook(ctx context.Context, f *folder, remote string) error {
+	h := &hook{desk: d, repo: f.repo, remote: remote}
+	if url := f.remotes[remote]; url != "" {
+		at, err := address.Parse(url)
+		if err != nil {
+			return err
+		}
+		h.address = at
+	}
+	return gitFault(h.unset(ctx), "git's configuration cannot be written")
+}
+
+// undoCreate deletes the hosted repository that this attach made, if it is unchanged.
+func (a *Attach) undoCreate(ctx context.Context) error {
+	there, found, err := a.made(ctx)
+	if err != nil || !found {
+		return err
+	}
+	if err := a.login.may("repository-delete", "delete a repository"); err != nil {
+		return err
+	}
+	_, err = a.login.do(ctx, "repository-delete", "delete "+there.Path(), map[string]any{
+		"owner": there.Owner, "name": there.Name, "path": there.Path(), "id": there.ID, "version": there.Version})
+	return err
+}
+
+// standing lists the branches, tags and stash, but for the one branch that this
+// attach itself made.
+func (a *Attach) standing(ctx context.Context) (string, error) {
+	if !a.folder.isRepo {
+		return "", nil
+	}
+	refs, err := a.folder.repo.Do(ctx, "for-each-ref", "--format=%(objectname) %(refname)", "refs/heads/", "refs/tags/", "refs/stash")
+	if err != nil {
+		return "", gitFault(err, "git cannot list the branches")
+	}
+	ours := a.run.fact("commit") + " refs/heads/" + a.run.fact("branch")
+	var lines []string
+	for line := range strings.SplitSeq(refs, "\n") {
+		if line != "" && line != ours {
+			lines = append(lines, line)
+		}
+	}
+	return strings.Join(lines, "\n"), nil
+}
+
+// untouchedSince refuses to put back a repository in which the person went on working.
+func (a *Attach) untouchedSince(ctx context.Context) error {
+	now, err := a.standing(ctx)
+	if err != nil || files.Short(now) == a.run.state.Head.Wanted["standing"] {
+		return err
+	}
+	return fault.New(fault.Decision, "work went on here since the attach was cut off: other branches, tags or commits than then stand here now, so it cannot be put back").
+		Try("finish the attach instead", text.Command("uncinate", "attach", a.folder.path)).
+		Try("or take only the hook off", text.Command("uncinate", "detach", "--hook-only", a.folder.path))
+}

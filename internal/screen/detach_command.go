@@ -1,0 +1,77 @@
+package screen
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"os"
+
+	"uncinate/internal/job"
+)
+
+func detachCommand() *Command {
+	return &Command{Name: "detach", Args: "[FOLDER]", Most: 1,
+		Short: "take the hook off; after an unfinished attach, put everything back",
+		Long: `From a finished attach it takes the remote and its sign-in out of git's configuration
+here; files, commits and the hosted repository stay as they are.
+
+After an attach that was cut off it puts back what that attach did: here, and on the
+host the repository that it made, if nothing else was sent to it since. The plan says
+so before; a deletion on the host cannot be taken back.`,
+		Examples: []string{"uncinate detach --preview", "uncinate detach --keep-hosted gauge-firmware"},
+		Options: func(o *flag.FlagSet) Run {
+			var p plans
+			p.add(o)
+			var t job.DetachOptions
+			o.StringVar(&t.Remote, "remote", "", "git's `name` for it here; the hooked one unless said")
+			o.BoolVar(&t.HookOnly, "hook-only", false, "take only the hook off, also after an unfinished attach")
+			o.BoolVar(&t.KeepHosted, "keep-hosted", false, "leave the hosted repository that the unfinished attach made")
+			return withDesk(func(ctx context.Context, e *Env, d *job.Desk, args []string) error {
+				t.Folder, t.Preview = folderOf(args), p.preview
+				return runDetach(ctx, e, d, p, t)
+			})
+		}}
+}
+
+func runDetach(ctx context.Context, e *Env, d *job.Desk, p plans, o job.DetachOptions) error {
+	t, err := d.Detach(ctx, o)
+	if err != nil {
+		return err
+	}
+	if p.preview && p.json {
+		return e.JSON(map[string]any{"plan": t.Items(), "notes": t.Notes, "unfinished": t.Unfinished})
+	}
+	out := e.Err
+	if p.preview {
+		out = e.Out
+	}
+	e.items = t.Items()
+	if p.preview || !p.yes {
+		head := "To take the hook off:"
+		if t.Unfinished && !o.HookOnly {
+			head = "An attach was cut off here. To put everything back:"
+		}
+		fmt.Fprintln(out, e.bold(head))
+		e.Plan(out, t.Items(), t.HostName())
+		e.planned = true
+	}
+	for _, n := range t.Notes {
+		if p.preview || !e.quiet {
+			fmt.Fprintf(out, "  Note: %s\n", e.wrap(n, 8))
+		}
+	}
+	if p.preview {
+		return nil
+	}
+	if err := e.Agree(ctx, p.yes, again(os.Args[1:])); err != nil {
+		return err
+	}
+	if err := t.Do(ctx); err != nil {
+		return err
+	}
+	if p.json {
+		return e.JSON(map[string]any{"done": t.Items()})
+	}
+	e.Say("%s", e.bold("Detached."))
+	return nil
+}
