@@ -1,15 +1,11 @@
 package e2e
 
 import (
-	"net/http"
-	"net/http/httptest"
-	"net/http/httputil"
-	"net/url"
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
-	"sync/atomic"
 	"testing"
 	"time"
 
@@ -19,52 +15,20 @@ import (
 	"uncinate/internal/practice"
 )
 
-// faulty stands before a host and spoils what spoil says: it may answer itself, or
-// let the host do the work and then cut the line.
-func faulty(t *testing.T, h *host, spoil func(q *http.Request) (cutBefore, cutAfter bool)) string {
-	t.Helper()
-	to, err := url.Parse(h.URL)
-	require.NoError(t, err)
-	proxy := httputil.NewSingleHostReverseProxy(to)
-	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
-		before, after := spoil(q)
-		if before {
-			panic(http.ErrAbortHandler)
-		}
-		if after {
-			proxy.ServeHTTP(httptest.NewRecorder(), q)
-			panic(http.ErrAbortHandler)
-		}
-		proxy.ServeHTTP(w, q)
-	}))
-	t.Cleanup(s.Close)
-	return s.URL
-}
-
 // TestEveryLostAnswer loses the answer to each request of an attach in turn, after
 // the host has done the work, and then each request itself. Run again, the attach
 // ends as if nothing had happened, with exactly one hosted repository.
 func TestEveryLostAnswer(t *testing.T) {
 	t.Parallel()
-	for _, lose := range []string{"answer", "request"} {
+	for _, kind := range []string{"lose", "cut"} {
 		lost := 0
-		for n := 1; ; n++ {
+		for n := 0; ; n++ {
 			h := newHost(t)
-			var count atomic.Int64
-			var armed atomic.Bool
-			at := faulty(t, h, func(*http.Request) (bool, bool) {
-				hit := armed.Load() && count.Add(1) == int64(n)
-				return hit && lose == "request", hit && lose == "answer"
-			})
-			m := newMachine(t)
-			m.ok("", "", "host", "add", "gannet", "--at", at)
-			m.ok("", "", "vault", "make", "--by", "file")
-			m.ok("", h.token["tern"], "account", "add", "--host", "gannet")
+			m := signedIn(t, h)
 			m.project("gauge")
-			armed.Store(true)
+			require.NoError(t, h.Faults.Set([]string{fmt.Sprintf("%s after %d times 1", kind, n)}))
 			first := m.run("gauge", "", "attach", "--yes", "--description", "Invented levels")
-			armed.Store(false)
-			if count.Load() < int64(n) {
+			if len(h.Faults.Log()) == 0 {
 				require.Equal(t, 0, first.code, first.err)
 				break // there is no n-th request
 			}
@@ -72,10 +36,10 @@ func TestEveryLostAnswer(t *testing.T) {
 				lost++
 			}
 			out := m.ok("gauge", "", "attach", "--yes", "--description", "Invented levels")
-			assert.Contains(t, strings.ToLower(out), "attached", "%s %d", lose, n)
+			assert.Contains(t, strings.ToLower(out), "attached", "%s %d", kind, n)
 			all := h.Store.List("tern", "")
-			require.Len(t, all, 1, "%s %d\n%s", lose, n, first.err)
-			assert.Equal(t, "Invented levels", all[0].Description, "%s %d", lose, n)
+			require.Len(t, all, 1, "%s %d\n%s", kind, n, first.err)
+			assert.Equal(t, "Invented levels", all[0].Description, "%s %d", kind, n)
 			assert.Equal(t, m.git("gauge", "rev-parse", "HEAD"), m.git(h.Store.GitDir(all[0].ID), "rev-parse", "refs/heads/main"))
 			assert.Equal(t, "1", m.git("gauge", "rev-list", "--count", "HEAD"))
 			left, err := filepath.Glob(filepath.Join(m.home, ".uncinate/state/journal/*"))
@@ -86,31 +50,44 @@ func TestEveryLostAnswer(t *testing.T) {
 	}
 }
 
-// TestKilledAnywhere kills an attach at moments all over its run; run again it goes on.
-func TestKilledAnywhere(t *testing.T) {
+// TestEveryFaultIsNamed lets the host misbehave in every way it knows.
+func TestEveryFaultIsNamed(t *testing.T) {
 	t.Parallel()
 	h := newHost(t)
 	m := signedIn(t, h)
-	killed := 0
-	for i := range 14 {
-		name := "gauge-" + string(rune('a'+i))
+	for i, c := range []struct {
+		fault string
+		code  int
+		says  string
+	}{
+		{"fail", 6, "cannot work now (status 500)"},
+		{"fail=503 on /v1", 6, "cannot work now (status 503)"},
+		{"fail=402 on /v1/owners", 5, "does not allow it on your plan"},
+		{"fail=404 on POST", 5, "has nothing of that name, or not for account tern"},
+		{"cut on /v1", 6, "the line was cut"},
+		{"rate-limit=7s on /v1", 6, "It names 7 seconds."},
+		{"garbage on /v1", 6, "not the API that the description expects"},
+		{"end-token", 5, "the token of account tern has ended"},
+		{"delay=50ms", 0, ""},
+		{"late=200ms on PATCH", 0, ""},
+	} {
+		name := fmt.Sprint("gauge-", i)
 		m.project(name)
-		c := exec.Command(program, "attach", "--yes", "--description", "Levels")
-		c.Dir, c.Env = filepath.Join(m.home, name), m.env
-		require.NoError(t, c.Start())
-		time.Sleep(time.Duration(5+i*14) * time.Millisecond)
-		if c.Process.Kill() == nil && c.Wait() != nil {
-			killed++
+		require.NoError(t, h.Faults.Set([]string{c.fault}))
+		r := m.run(name, "", "attach", "--yes")
+		require.NotEmpty(t, h.Faults.Log())
+		assert.Equal(t, c.code, r.code, "%s\n%s", c.fault, r.err)
+		assert.Contains(t, r.err, c.says, c.fault)
+		require.NoError(t, h.Faults.Set(nil))
+		if strings.HasPrefix(c.fault, "end-token") {
+			var err error
+			h.token["tern"], err = h.Store.NewToken("gnt_", "tern", practice.GannetScopes, time.Time{})
+			require.NoError(t, err)
+			m.ok("", h.token["tern"], "account", "add", "tern", "--host", "gannet")
 		}
-		// Children of the killed run may still be at work; a person comes back later.
-		require.Eventually(t, func() bool { return m.run(name, "", "attach", "--yes").code == 0 }, 20*time.Second, 300*time.Millisecond, name)
-		r, err := h.Store.Find("tern", "tern", name)
-		require.NoError(t, err, name)
-		assert.Equal(t, m.git(name, "rev-parse", "HEAD"), m.git(h.Store.GitDir(r.ID), "rev-parse", "refs/heads/main"))
-		assert.Equal(t, "1", m.git(name, "rev-list", "--count", "HEAD"), name)
+		m.ok(name, "", "attach", "--yes")
 	}
-	assert.Len(t, h.Store.List("tern", ""), 14)
-	assert.GreaterOrEqual(t, killed, 3)
+	assert.Len(t, h.Store.List("tern", ""), 10)
 }
 
 // TestRefusedAtCreatePutsBack lets the host refuse the creation after the local steps
@@ -118,22 +95,8 @@ func TestKilledAnywhere(t *testing.T) {
 func TestRefusedAtCreatePutsBack(t *testing.T) {
 	t.Parallel()
 	h := newHost(t)
-	at := faulty(t, h, func(*http.Request) (bool, bool) { return false, false })
-	refuse := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
-		if q.Method == http.MethodPost && strings.HasSuffix(q.URL.Path, "/repos") {
-			w.Header().Set("Content-Type", "application/problem+json")
-			w.WriteHeader(402)
-			_, _ = w.Write([]byte(`{"title":"Your plan has room for no more","detail":"Ten repositories are all"}`))
-			return
-		}
-		to, _ := url.Parse(at)
-		httputil.NewSingleHostReverseProxy(to).ServeHTTP(w, q)
-	}))
-	t.Cleanup(refuse.Close)
-	m := newMachine(t)
-	m.ok("", "", "host", "add", "gannet", "--at", refuse.URL)
-	m.ok("", "", "vault", "make", "--by", "file")
-	m.ok("", h.token["tern"], "account", "add", "--host", "gannet")
+	m := signedIn(t, h)
+	require.NoError(t, h.Faults.Set([]string{"fail=402 on /v1/owners"}))
 	for name, prepare := range map[string]func(dir string){
 		"plain": func(string) {},
 		"unborn": func(dir string) {
@@ -162,7 +125,7 @@ func TestRefusedAtCreatePutsBack(t *testing.T) {
 			return seen
 		}
 		before := see()
-		m.refused(5, []string{"does not allow it on your plan", "Ten repositories are all", "the folder is as it was"}, name, "", "attach", "--yes")
+		m.refused(5, []string{"does not allow it on your plan", "the folder is as it was"}, name, "", "attach", "--yes")
 		assert.Equal(t, before, see(), name)
 		left, err := filepath.Glob(filepath.Join(m.home, ".uncinate/state/journal/*"))
 		require.NoError(t, err)
@@ -201,14 +164,7 @@ func TestTwoAtOnce(t *testing.T) {
 func TestResumeKeepsTheChoices(t *testing.T) {
 	t.Parallel()
 	h := newHost(t)
-	var armed atomic.Bool
-	at := faulty(t, h, func(q *http.Request) (bool, bool) {
-		return armed.Load() && strings.Contains(q.URL.Path, "git-receive-pack"), false
-	})
-	m := newMachine(t)
-	m.ok("", "", "host", "add", "gannet", "--at", at)
-	m.ok("", "", "vault", "make", "--by", "file")
-	m.ok("", h.token["tern"], "account", "add", "--host", "gannet")
+	m := signedIn(t, h)
 	_, err := h.Store.Create(t.Context(), "tern", practice.Repo{Owner: "saltmarsh", Name: "almanac", Visibility: "members"})
 	require.NoError(t, err)
 	for folder, c := range map[string]struct {
@@ -220,9 +176,9 @@ func TestResumeKeepsTheChoices(t *testing.T) {
 		"taken": {[]string{"--to", "saltmarsh/almanac", "--message", "Begin"}, "saltmarsh", "almanac"},
 	} {
 		m.project(folder)
-		armed.Store(true)
+		require.NoError(t, h.Faults.Set([]string{"cut on git-receive-pack"}))
 		m.refused(1, []string{"could not send the work", "goes on from here"}, folder, "", append([]string{"attach", "--yes"}, c.args...)...)
-		armed.Store(false)
+		require.NoError(t, h.Faults.Set(nil))
 		r := m.run(folder, "", "attach", "--yes")
 		require.Equal(t, 0, r.code, r.err)
 		assert.Contains(t, r.err, "this one goes on from there")

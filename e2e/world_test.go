@@ -60,7 +60,7 @@ func newHost(t *testing.T) *host {
 	t.Helper()
 	h := &host{dir: t.TempDir(), token: map[string]string{}}
 	var err error
-	h.Running, err = practice.StartGannet(h.dir, "127.0.0.1:0")
+	h.Running, err = practice.StartGannet(h.dir, "127.0.0.1:0", nil)
 	require.NoError(t, err)
 	t.Cleanup(func() { require.NoError(t, h.Close()) })
 	tokens, err := practice.DemoGannet(h.Store)

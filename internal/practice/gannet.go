@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"html/template"
 	"io"
+	"log"
 	"net"
 	"net/http"
 	"slices"
@@ -27,17 +28,18 @@ type gannet struct {
 
 // Running is a practice host that runs.
 type Running struct {
-	URL   string
-	Store *Store
-	stop  func() error
+	URL    string
+	Store  *Store
+	Faults *Faults
+	stop   func() error
 }
 
 // Close stops it and waits until it has.
 func (r *Running) Close() error { return r.stop() }
 
 // StartGannet starts gannet on a loopback address, "127.0.0.1:0" for any free port,
-// with its state in a folder.
-func StartGannet(dir, listen string) (*Running, error) {
+// with its state in a folder. faults may be nil; they can be set while it runs.
+func StartGannet(dir, listen string, faults *Faults) (*Running, error) {
 	host, _, err := net.SplitHostPort(listen)
 	if ip := net.ParseIP(host); err != nil || ip == nil || !ip.IsLoopback() {
 		return nil, fmt.Errorf("a practice host listens on a loopback address only, and %q is none", listen)
@@ -52,10 +54,21 @@ func StartGannet(dir, listen string) (*Running, error) {
 	}
 	url := "http://" + l.Addr().String()
 	g := &gannet{store: st}
-	srv := &http.Server{Handler: g.routes(), ReadHeaderTimeout: 10 * time.Second}
+	if faults == nil {
+		if faults, err = NewFaults(1); err != nil {
+			return nil, err
+		}
+	}
+	secretOf := func(q *http.Request) string {
+		if _, secret, given := q.BasicAuth(); given {
+			return secret
+		}
+		return q.Header.Get("Gannet-Token")
+	}
+	srv := &http.Server{Handler: faults.wrap(st, secretOf, g.routes()), ErrorLog: log.New(io.Discard, "", 0), ReadHeaderTimeout: 10 * time.Second}
 	ended := make(chan error, 1)
 	go func() { ended <- srv.Serve(l) }()
-	return &Running{URL: url, Store: st, stop: func() error {
+	return &Running{URL: url, Store: st, Faults: faults, stop: func() error {
 		ctx, cancel := context.WithTimeout(context.Background(), 3*time.Second)
 		defer cancel()
 		if err := srv.Shutdown(ctx); err != nil {

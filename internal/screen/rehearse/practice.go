@@ -52,18 +52,29 @@ func practiceCommand() *screen.Command {
 serves real git. Its state lies in a temporary folder that is removed at the end, or in
 the folder that --keep names. The tokens are for trying only; they are made anew at
 each start.`,
-		Examples: []string{"uncinate practice", "uncinate practice --listen 127.0.0.1:8765 --keep practice-state"},
+		Examples: []string{"uncinate practice", "uncinate practice --fault 'lose on POST times 1'", "uncinate practice --listen 127.0.0.1:8765 --keep practice-state"},
 		Options: func(o *flag.FlagSet) screen.Run {
 			listen := o.String("listen", "127.0.0.1:0", "loopback `address` to listen on; port 0 takes a free one")
 			keep := o.String("keep", "", "keep the state in this `folder`")
 			asJSON := o.Bool("json", false, "one JSON document on standard output")
+			seed := o.Uint64("seed", 1, "`number` from which faults that come by chance are drawn")
+			var faults []string
+			o.Func("fault", "let the host misbehave: `what`, as docs/practice.md says; may be given again", func(s string) error {
+				_, err := practice.ParseFault(s)
+				faults = append(faults, s)
+				return err
+			})
 			return func(ctx context.Context, e *screen.Env, _ []string) error {
-				return runPractice(ctx, e, *listen, *keep, *asJSON)
+				wrong, err := practice.NewFaults(*seed, faults...)
+				if err != nil {
+					return err
+				}
+				return runPractice(ctx, e, *listen, *keep, *asJSON, wrong)
 			}
 		}}
 }
 
-func runPractice(ctx context.Context, e *screen.Env, listen, keep string, asJSON bool) (err error) {
+func runPractice(ctx context.Context, e *screen.Env, listen, keep string, asJSON bool, faults *practice.Faults) (err error) {
 	if err := needGit(); err != nil {
 		return err
 	}
@@ -72,7 +83,7 @@ func runPractice(ctx context.Context, e *screen.Env, listen, keep string, asJSON
 		return err
 	}
 	defer func() { err = errors.Join(err, clear()) }()
-	g, err := practice.StartGannet(filepath.Join(dir, "gannet"), listen)
+	g, err := practice.StartGannet(filepath.Join(dir, "gannet"), listen, faults)
 	if err != nil {
 		return fault.New(fault.Failed, "the practice host cannot be started: %s", text.Visible(err.Error())).Because(err)
 	}

@@ -61,7 +61,7 @@ func runTour(ctx context.Context, e *screen.Env, keep string) (err error) {
 	if err != nil {
 		return err
 	}
-	g, err := practice.StartGannet(filepath.Join(top, "gannet"), "127.0.0.1:0")
+	g, err := practice.StartGannet(filepath.Join(top, "gannet"), "127.0.0.1:0", nil)
 	if err != nil {
 		return fault.New(fault.Failed, "the practice host cannot be started").Because(err)
 	}

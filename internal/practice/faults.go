@@ -1,0 +1,249 @@
+package practice
+
+import (
+	"encoding/json"
+	"fmt"
+	"math/rand/v2"
+	"net/http"
+	"net/http/httptest"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+)
+
+// Fault is one way in which a practice host misbehaves. It is written as words:
+//
+//	KIND[=VALUE] [on METHOD|PATH]... [after N] [times N] [chance P]
+//
+// such as "lose on POST", "rate-limit=3s on /v1/repos times 2", "delay=200ms chance 0.3".
+type Fault struct {
+	Kind   string        // one of FaultKinds
+	Status int           // for fail
+	Time   time.Duration // for delay, late and rate-limit
+	Method string        // only requests of this method
+	Path   string        // only requests whose path begins so, or holds it if it has no leading slash
+	After  int           // let this many matching requests pass first
+	Times  int           // misbehave this often; 0 for always
+	Chance float64       // misbehave with this probability; 0 for always
+	Text   string        // as it was written
+
+	met, done int
+}
+
+// FaultKinds are the ways to misbehave.
+var FaultKinds = []string{
+	"fail",       // answer with a status (500 unless said), doing nothing
+	"delay",      // wait (100ms unless said), then do the work
+	"cut",        // cut the line, doing nothing
+	"late",       // do the work, and answer late (1s unless said)
+	"lose",       // do the work, and cut the line instead of answering
+	"rate-limit", // answer 429 with Retry-After (1s unless said), doing nothing
+	"end-token",  // let the token that is used end first
+	"garbage",    // answer with a page instead of what was asked for
+}
+
+// ParseFault reads a fault.
+func ParseFault(s string) (*Fault, error) {
+	words := strings.Fields(s)
+	if len(words) == 0 {
+		return nil, fmt.Errorf("a fault is written as %s", strings.Join(FaultKinds, ", "))
+	}
+	kind, value, given := strings.Cut(words[0], "=")
+	f := &Fault{Kind: kind, Status: 500, Time: 100 * time.Millisecond, Text: strings.Join(words, " ")}
+	if kind == "late" || kind == "rate-limit" {
+		f.Time = time.Second
+	}
+	if !slices.Contains(FaultKinds, kind) {
+		return nil, fmt.Errorf("%q is no fault; there are %s", kind, strings.Join(FaultKinds, ", "))
+	}
+	var err error
+	switch {
+	case given && kind == "fail":
+		if f.Status, err = strconv.Atoi(value); err != nil || f.Status < 400 || f.Status > 599 {
+			return nil, fmt.Errorf("%q is no status of a failure", value)
+		}
+	case given:
+		if f.Time, err = time.ParseDuration(value); err != nil || f.Time < 0 || f.Time > time.Minute {
+			return nil, fmt.Errorf("%q is no time of at most a minute", value)
+		}
+	}
+	for i := 1; i < len(words); i += 2 {
+		if i+1 == len(words) {
+			return nil, fmt.Errorf("a value is missing behind %q", words[i])
+		}
+		switch value := words[i+1]; words[i] {
+		case "on":
+			if strings.ToUpper(value) == value && !strings.Contains(value, "/") {
+				f.Method = value
+			} else {
+				f.Path = value
+			}
+		case "after":
+			f.After, err = strconv.Atoi(value)
+		case "times":
+			f.Times, err = strconv.Atoi(value)
+		case "chance":
+			f.Chance, err = strconv.ParseFloat(value, 64)
+		default:
+			err = fmt.Errorf("%q is none of on, after, times, chance", words[i])
+		}
+		if err != nil {
+			return nil, err
+		}
+	}
+	return f, nil
+}
+
+// matches reports whether the fault is about such a request.
+func (f *Fault) matches(q *http.Request) bool {
+	if f.Method != "" && f.Method != q.Method {
+		return false
+	}
+	if strings.HasPrefix(f.Path, "/") {
+		return strings.HasPrefix(q.URL.Path, f.Path)
+	}
+	return strings.Contains(q.URL.Path, f.Path)
+}
+
+// Faults are all that a host is told to do wrong. The same seed and the same
+// requests misbehave alike.
+type Faults struct {
+	mu     sync.Mutex
+	rules  []*Fault
+	random *rand.Rand
+	log    []string
+}
+
+// NewFaults makes faults with a seed for those that come by chance.
+func NewFaults(seed uint64, rules ...string) (*Faults, error) {
+	f := &Faults{random: rand.New(rand.NewPCG(seed, 1))}
+	return f, f.Set(rules)
+}
+
+// Set replaces the faults.
+func (f *Faults) Set(rules []string) error {
+	var parsed []*Fault
+	for _, s := range rules {
+		r, err := ParseFault(s)
+		if err != nil {
+			return err
+		}
+		parsed = append(parsed, r)
+	}
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.rules = parsed
+	return nil
+}
+
+// Log tells which request met which fault, in order.
+func (f *Faults) Log() []string {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return slices.Clone(f.log)
+}
+
+// next picks the fault that a request meets, nil for none.
+func (f *Faults) next(q *http.Request) *Fault {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	for _, r := range f.rules {
+		if !r.matches(q) {
+			continue
+		}
+		r.met++
+		if r.met <= r.After || r.Times > 0 && r.done >= r.Times || r.Chance > 0 && f.random.Float64() >= r.Chance {
+			continue
+		}
+		r.done++
+		f.log = append(f.log, q.Method+" "+q.URL.Path+": "+r.Text)
+		return r
+	}
+	return nil
+}
+
+// wrap lets a host meet its faults. Calls to the control address are not spoiled.
+func (f *Faults) wrap(st *Store, secretOf func(*http.Request) string, host http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
+		if q.URL.Path == "/control/faults" {
+			f.control(w, q)
+			return
+		}
+		r := f.next(q)
+		if r == nil {
+			host.ServeHTTP(w, q)
+			return
+		}
+		switch r.Kind {
+		case "fail":
+			refuse(w, &tell{r.Status, "about:blank", "The host was told to fail", r.Text})
+		case "rate-limit":
+			w.Header().Set("Retry-After", strconv.Itoa(int((r.Time+time.Second-1)/time.Second)))
+			refuse(w, &tell{429, "about:blank", "Too many requests", r.Text})
+		case "garbage":
+			w.Header().Set("Content-Type", "text/html")
+			// The caller may be gone; there is nobody else to tell.
+			_, _ = w.Write([]byte("<!doctype html><title>Closed for the season</title>"))
+		case "cut":
+			panic(http.ErrAbortHandler)
+		case "lose":
+			host.ServeHTTP(httptest.NewRecorder(), q)
+			panic(http.ErrAbortHandler)
+		case "late":
+			kept := httptest.NewRecorder()
+			host.ServeHTTP(kept, q)
+			if wait(q, r.Time) {
+				for name, values := range kept.Header() {
+					w.Header()[name] = values
+				}
+				w.WriteHeader(kept.Code)
+				_, _ = w.Write(kept.Body.Bytes())
+			}
+		case "end-token":
+			// A request without a token has none to end.
+			_ = st.EndToken(secretOf(q))
+			host.ServeHTTP(w, q)
+		default: // delay
+			if wait(q, r.Time) {
+				host.ServeHTTP(w, q)
+			}
+		}
+	})
+}
+
+// wait waits; false when the caller went away meanwhile.
+func wait(q *http.Request, long time.Duration) bool {
+	select {
+	case <-q.Context().Done():
+		return false
+	case <-time.After(long):
+		return true
+	}
+}
+
+// control takes new faults while the host runs: PUT a JSON list of them, GET what is
+// in force and what was met.
+func (f *Faults) control(w http.ResponseWriter, q *http.Request) {
+	if q.Method == http.MethodPut {
+		var rules []string
+		err := json.NewDecoder(http.MaxBytesReader(w, q.Body, 1<<16)).Decode(&rules)
+		if err == nil {
+			err = f.Set(rules)
+		}
+		if err != nil {
+			refuse(w, &tell{422, "about:blank", "These faults cannot be taken", err.Error()})
+			return
+		}
+	}
+	f.mu.Lock()
+	rules := []string{}
+	for _, r := range f.rules {
+		rules = append(rules, r.Text)
+	}
+	f.mu.Unlock()
+	if err := answer(w, 200, map[string]any{"faults": rules, "met": append([]string{}, f.Log()...)}); err != nil {
+		panic(http.ErrAbortHandler)
+	}
+}
