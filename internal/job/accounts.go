@@ -311,6 +311,20 @@ func (d *Desk) doubt(name string) error {
 	return nil
 }
 
+// plainLogin gives the address and the token of an account that is kept for one.
+func (d *Desk) plainLogin(a *Account) (address.Address, string, error) {
+	at, err := address.Parse(a.Address)
+	if err != nil {
+		return at, "", err
+	}
+	token, found, err := d.Vault.GetSilently(a.secretName())
+	if err == nil && !found {
+		err = fault.New(fault.Decision, "the vault holds no token for it").
+			Try("", text.Command("uncinate", "account", "add", a.Name, "--at", a.Address, "--user", a.User))
+	}
+	return at, token, err
+}
+
 // gitLogin gives the user name and secret that git's HTTP transport wants.
 func (d *Desk) gitLogin(a *Account, token string) (user, secret string, err error) {
 	if a.Host == "" {

@@ -48,13 +48,26 @@ type Teller interface {
 // Git finds the installed git, once.
 func (d *Desk) Git(ctx context.Context) (*git.Git, error) {
 	if d.git == nil {
-		g, err := git.Find(ctx, d.Log)
+		s, err := d.Settings()
 		if err != nil {
 			return nil, err
 		}
-		d.git = g
+		if d.git, err = d.findGit(ctx, s.Git); err != nil {
+			return nil, err
+		}
 	}
 	return d.git, nil
+}
+
+// findGit takes the git program at a path, or the one on the PATH.
+func (d *Desk) findGit(ctx context.Context, path string) (*git.Git, error) {
+	g, err := git.Find(ctx, path, d.Log)
+	if err != nil && path != "" && ctx.Err() == nil {
+		f := *fault.Of(err)
+		f.Remedies = nil
+		return nil, f.Try("go back to the one on the PATH", "uncinate ready --git ''")
+	}
+	return g, err
 }
 
 // alone makes sure that no other run of this program works on a folder meanwhile.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"maps"
+	"net/http"
 	"net/url"
 	"slices"
 	"strconv"
@@ -38,6 +39,7 @@ type login struct {
 	Host    *Host
 	Account *Account
 	token   string
+	date    time.Time // the host's clock, as its last answer told (RFC 9110, 6.6.1)
 }
 
 // login opens an account for asking its host. The vault may be asked for.
@@ -154,6 +156,9 @@ func (l *login) each(ctx context.Context, action, what string, vars description.
 			answer, err := l.desk.Web.Do(ctx, call)
 			if err != nil {
 				return nil, err
+			}
+			if t, err := http.ParseTime(answer.Header.Get("Date")); err == nil {
+				l.date = t
 			}
 			if m, words, refused := l.Host.Refused(answer); refused {
 				return nil, l.refused(m, words, answer, what, act)

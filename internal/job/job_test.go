@@ -139,7 +139,7 @@ func TestIncludeNamesTheHelperSafely(t *testing.T) {
 	text := h.includeText()
 	path := filepath.Join(t.TempDir(), "config")
 	require.NoError(t, os.WriteFile(path, []byte(text), 0o600))
-	g, err := git.Find(t.Context(), d.Log)
+	g, err := git.Find(t.Context(), "", d.Log)
 	require.NoError(t, err)
 	for _, suffix := range []string{"", ".git"} {
 		out, err := g.Run(t.Context(), git.Cmd{Args: []string{"config", "--file", path, "--get-all", "-z", "credential.https://gannet.example/tern/gauge" + suffix + ".helper"}})

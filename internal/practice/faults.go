@@ -42,6 +42,7 @@ var FaultKinds = []string{
 	"rate-limit", // answer 429 with Retry-After (1s unless said), doing nothing
 	"end-token",  // let the token that is used end first
 	"garbage",    // answer with a page instead of what was asked for
+	"date",       // tell a time that is ahead (1h unless said)
 }
 
 // ParseFault reads a fault.
@@ -52,8 +53,11 @@ func ParseFault(s string) (*Fault, error) {
 	}
 	kind, value, given := strings.Cut(words[0], "=")
 	f := &Fault{Kind: kind, Status: 500, Time: 100 * time.Millisecond, Text: strings.Join(words, " ")}
-	if kind == "late" || kind == "rate-limit" {
+	switch kind {
+	case "late", "rate-limit":
 		f.Time = time.Second
+	case "date":
+		f.Time = time.Hour
 	}
 	if !slices.Contains(FaultKinds, kind) {
 		return nil, fmt.Errorf("%q is no fault; there are %s", kind, strings.Join(FaultKinds, ", "))
@@ -65,8 +69,12 @@ func ParseFault(s string) (*Fault, error) {
 			return nil, fmt.Errorf("%q is no status of a failure", value)
 		}
 	case given:
-		if f.Time, err = time.ParseDuration(value); err != nil || f.Time < 0 || f.Time > time.Minute {
-			return nil, fmt.Errorf("%q is no time of at most a minute", value)
+		most := time.Minute
+		if kind == "date" {
+			most = 1000 * time.Hour
+		}
+		if f.Time, err = time.ParseDuration(value); err != nil || f.Time < 0 || f.Time > most {
+			return nil, fmt.Errorf("%q is no time of at most %s", value, most)
 		}
 	}
 	for i := 1; i < len(words); i += 2 {
@@ -186,6 +194,9 @@ func (f *Faults) wrap(st *Store, secretOf func(*http.Request) string, host http.
 			w.Header().Set("Content-Type", "text/html")
 			// The caller may be gone; there is nobody else to tell.
 			_, _ = w.Write([]byte("<!doctype html><title>Closed for the season</title>"))
+		case "date":
+			w.Header().Set("Date", st.now().Add(r.Time).UTC().Format(http.TimeFormat))
+			host.ServeHTTP(w, q)
 		case "cut":
 			panic(http.ErrAbortHandler)
 		case "lose":

@@ -12,7 +12,7 @@ var groups = []struct {
 	title string
 	names []string
 }{
-	{"The main job", []string{"attach", "detach", "clone", "sync", "status", "visit"}},
+	{"The main job", []string{"ready", "attach", "detach", "clone", "sync", "status", "visit"}},
 	{"Hosts, accounts, secrets", []string{"host", "account", "vault"}},
 	{"To try it", []string{"tour", "practice"}},
 	{"More", []string{"credential", "help", "version"}},

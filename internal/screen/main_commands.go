@@ -13,7 +13,7 @@ import (
 
 // Commands are all commands but those of the practice hosts.
 func Commands() []*Command {
-	return []*Command{attachCommand(), detachCommand(), cloneCommand(), syncCommand(), statusCommand(), visitCommand(),
+	return []*Command{readyCommand(), attachCommand(), detachCommand(), cloneCommand(), syncCommand(), statusCommand(), visitCommand(),
 		hostCommand(), accountCommand(), vaultCommand(), credentialCommand(), helpCommand(), versionCommand()}
 }
 

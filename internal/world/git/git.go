@@ -40,9 +40,16 @@ type Git struct {
 
 var versionLine = regexp.MustCompile(`^git version (\d+)\.(\d+)(\S*)`)
 
-// Find looks for git on the PATH and asks its version.
-func Find(ctx context.Context, log *slog.Logger) (*Git, error) {
-	path, err := exec.LookPath("git")
+// Find looks at the git at a path, or the one on the PATH, and asks its version.
+func Find(ctx context.Context, path string, log *slog.Logger) (*Git, error) {
+	said, err := path, error(nil)
+	if path == "" {
+		said = "git"
+	}
+	path, err = exec.LookPath(said)
+	if err != nil && said != "git" {
+		return nil, fault.New(fault.Failed, "there is no program at %s", text.Visible(said)).Because(err)
+	}
 	if err != nil {
 		return nil, fault.New(fault.Failed, "git is not installed, or not on the PATH").Because(err).
 			Try("on Debian and its kin", "sudo apt install git")

@@ -36,7 +36,7 @@ func TestLookingRunsNothing(t *testing.T) {
 	dir := t.TempDir()
 	t.Setenv("GIT_CONFIG_GLOBAL", os.DevNull)
 	t.Setenv("GIT_CONFIG_NOSYSTEM", "1")
-	g, err := Find(ctx, slog.New(slog.NewTextHandler(io.Discard, nil)))
+	g, err := Find(ctx, "", slog.New(slog.NewTextHandler(io.Discard, nil)))
 	require.NoError(t, err)
 	r := g.In(dir)
 	do := func(args ...string) {

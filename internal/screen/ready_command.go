@@ -1,0 +1,88 @@
+package screen
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"strings"
+
+	"uncinate/internal/core/fault"
+	"uncinate/internal/core/text"
+	"uncinate/internal/job"
+)
+
+func readyCommand() *Command {
+	return &Command{Name: "ready", Args: "[FOLDER]", Most: 1,
+		Short: "tell whether you can work: this machine, your accounts, a project",
+		Long: `Looks at git, the SSH client and agent, the program's own folders and the vault; asks
+each account's host whether the token is good, what it may do, when it ends, and what
+time it is there; and, with FOLDER, at all that attach would trip over in it. Each line
+is good, doubtful or bad, with what to do. It changes nothing. The exit code is 1 if a
+line is bad.`,
+		Examples: []string{"uncinate ready", "uncinate ready gauge-firmware", "uncinate ready --git /opt/git/bin/git"},
+		Options: func(o *flag.FlagSet) Run {
+			asJSON := o.Bool("json", false, "one JSON document on standard output")
+			git := o.String("git", "", "use the git program at this `path` from now on; an empty one goes back to the PATH's")
+			return withDesk(func(ctx context.Context, e *Env, d *job.Desk, args []string) error {
+				given := false
+				o.Visit(func(f *flag.Flag) { given = given || f.Name == "git" })
+				if given {
+					if err := d.UseGit(ctx, *git); err != nil {
+						return err
+					}
+				}
+				folder := ""
+				if len(args) > 0 {
+					folder = args[0]
+				}
+				lines := d.Ready(ctx, folder)
+				if err := ctx.Err(); err != nil {
+					return err
+				}
+				bad := 0
+				for _, l := range lines {
+					if l.State == job.Bad {
+						bad++
+					}
+				}
+				if *asJSON {
+					if err := e.JSON(map[string]any{"ready": bad == 0, "lines": lines}); err != nil {
+						return err
+					}
+				} else {
+					e.ready(lines)
+				}
+				if bad > 0 {
+					return fault.New(fault.Failed, "not ready: %s bad", strings.Replace(text.Count(bad, "line")+" is", "lines is", "lines are", 1))
+				}
+				return nil
+			})
+		}}
+}
+
+// ready shows the lines, grouped by what they are about, the remedy below each.
+func (e *Env) ready(lines []job.Line) {
+	about := ""
+	widest := 0
+	for _, l := range lines {
+		widest = max(widest, len(l.What))
+	}
+	for _, l := range lines {
+		if l.About != about {
+			about = l.About
+			e.Say("%s", e.bold(text.Visible(about)))
+		}
+		indent := 14 + widest
+		e.Say("  %-8s  %-*s  %s", l.State, widest, l.What, e.wrap(text.Visible(l.Says), indent))
+		pad := strings.Repeat(" ", indent)
+		for _, d := range l.Details {
+			e.Say("%s%s", pad, e.wrap(text.Visible(d), indent))
+		}
+		for _, r := range l.Remedy {
+			e.Say("%s%s", pad, text.Visible(r))
+		}
+	}
+	if len(lines) == 0 {
+		fmt.Fprintln(e.Err, "nothing was looked at")
+	}
+}
