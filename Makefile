@@ -1,8 +1,8 @@
-# Targets: build, tour, test, docs, screenshots, fuzz.
+# Targets: build, tour, test, docs, screenshots, fuzz, bench.
 GO      ?= go
 PROGRAM := build/uncinate
 
-.PHONY: build tour test docs screenshots fuzz
+.PHONY: build tour test docs screenshots fuzz bench
 
 build:
 	CGO_ENABLED=0 $(GO) build -trimpath -ldflags '-s -w' -o $(PROGRAM) ./cmd/uncinate
@@ -30,3 +30,7 @@ fuzz:
 	for t in address:FuzzParse gitcred:FuzzRead plan:FuzzRead description:FuzzLoad description:FuzzRead; do \
 	  $(GO) test ./internal/core/$${t%:*} -run '^$$' -fuzz "^$${t#*:}$$" -fuzztime $(FOR) -fuzzminimizetime 10x || exit 1; done
 	$(GO) test ./internal/world/web -run '^$$' -fuzz FuzzParseAdvertisement -fuzztime $(FOR) -fuzzminimizetime 10x
+
+# Paired against plain git in the same run; prints ratios. See docs/benchmarks.md.
+bench: build
+	$(GO) run ./bench -program $(PROGRAM)

@@ -312,9 +312,21 @@ func (a *Attach) summary(ctx context.Context, changed bool) (*Attached, error) {
 		return s, nil // nothing is committed yet
 	}
 	s.Commit = id
-	entries, err := a.folder.repo.Lines(ctx, "ls-tree", "-r", "-z", "-l", "HEAD")
+	args := []string{"ls-tree", "-r", "-z", "-l", "HEAD"}
+	if a.travel != nil {
+		// The sizes were taken when we looked; asking git for them opens every object.
+		args = []string{"ls-tree", "-r", "-z", "--name-only", "HEAD"}
+		s.Bytes = a.travel.bytes
+		if info, err := os.Lstat(filepath.Join(a.folder.path, ".gitignore")); err == nil && !slices.Contains(a.travel.up, ".gitignore") && len(a.travel.rules) > 0 {
+			s.Bytes += info.Size()
+		}
+	}
+	entries, err := a.folder.repo.Lines(ctx, args...)
 	if err != nil {
 		return nil, gitFault(err, "git cannot list the commit")
+	}
+	if a.travel != nil {
+		s.Files, entries = len(entries), nil
 	}
 	for _, e := range entries {
 		meta, _, _ := strings.Cut(e, "\t")

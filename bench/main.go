@@ -1,0 +1,181 @@
+// Command bench measures the program against the same work done by hand with plain
+// git, pair by pair in one run, and prints ratios. Run it by: make bench
+package main
+
+import (
+	"bytes"
+	"flag"
+	"fmt"
+	"math/rand/v2"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"uncinate/internal/practice"
+)
+
+func main() {
+	program := flag.String("program", "build/uncinate", "the built program")
+	pairs := flag.Int("pairs", 5, "how many pairs of each")
+	flag.Parse()
+	if err := run(*program, *pairs); err != nil {
+		fmt.Fprintln(os.Stderr, "bench:", err)
+		os.Exit(1)
+	}
+}
+
+// bench is one run: a practice host and a home folder, in a temporary folder.
+type bench struct {
+	top, program, token string
+	env                 []string
+	host                *practice.Running
+}
+
+func run(program string, pairs int) (err error) {
+	top, err := os.MkdirTemp("", "uncinate-bench-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(top)
+	b := &bench{top: top}
+	if b.program, err = filepath.Abs(program); err != nil {
+		return err
+	}
+	if b.host, err = practice.StartGannet(filepath.Join(top, "gannet"), "127.0.0.1:0", nil); err != nil {
+		return err
+	}
+	defer b.host.Close()
+	tokens, err := practice.DemoGannet(b.host.Store)
+	if err != nil {
+		return err
+	}
+	b.token = tokens[0].Secret
+	b.env = []string{"HOME=" + top, "UNCINATE_HOME=" + filepath.Join(top, "home"), "PATH=" + os.Getenv("PATH"), "GIT_CONFIG_NOSYSTEM=1", "GIT_TERMINAL_PROMPT=0"}
+	for _, c := range [][]string{{"host", "add", "gannet", "--at", b.host.URL}, {"vault", "make", "--by", "file"}, {"account", "add", "--host", "gannet"}} {
+		if err := b.command(top, b.token, b.program, c...); err != nil {
+			return err
+		}
+	}
+	size, err := os.Stat(b.program)
+	if err != nil {
+		return err
+	}
+	fmt.Printf("binary: %.1f MB\n\n| what | ours, median | by hand, median | ratio | bound |\n|---|---|---|---|---|\n", float64(size.Size())/1e6)
+	if err := compare("attach, 5,000 files, 50 MB", "1.15", pairs, b.prepare, b.attach, b.byHand); err != nil {
+		return err
+	}
+	return compare("version", "3", pairs*8, func(int) error { return nil },
+		func(int) error { return b.command(top, "", b.program, "version") },
+		func(int) error { return b.command(top, "", "git", "--version") })
+}
+
+// compare times pairs, in turn first one and then the other, and prints a row. What
+// prepare does is not timed.
+func compare(what, bound string, pairs int, prepare, ours, theirs func(int) error) error {
+	var a, b []float64
+	for i := range pairs {
+		if err := prepare(i); err != nil {
+			return err
+		}
+		order := []struct {
+			to *[]float64
+			do func(int) error
+		}{{&a, ours}, {&b, theirs}}
+		if i%2 == 1 {
+			slices.Reverse(order)
+		}
+		for _, o := range order {
+			began := time.Now()
+			if err := o.do(i); err != nil {
+				return err
+			}
+			*o.to = append(*o.to, time.Since(began).Seconds())
+		}
+	}
+	var ratios []float64
+	for i := range a {
+		ratios = append(ratios, a[i]/b[i])
+	}
+	fmt.Printf("| %s | %.4f s | %.4f s | %.2f | %s |\n", what, median(a), median(b), median(ratios), bound)
+	return nil
+}
+
+func median(x []float64) float64 {
+	x = slices.Clone(x)
+	slices.Sort(x)
+	return x[len(x)/2]
+}
+
+func (b *bench) command(dir, in, name string, args ...string) error {
+	c := exec.Command(name, args...)
+	c.Dir, c.Env, c.Stdin = dir, b.env, strings.NewReader(in)
+	if out, err := c.CombinedOutput(); err != nil {
+		return fmt.Errorf("%s %v: %w\n%s", filepath.Base(name), args, err, out)
+	}
+	return nil
+}
+
+// project writes 5,000 files of 10 kB, half of each text and half noise.
+func (b *bench) project(name string, seed uint64) (string, error) {
+	dir := filepath.Join(b.top, name)
+	random := rand.New(rand.NewPCG(seed, 2))
+	for i := range 5000 {
+		path := filepath.Join(dir, fmt.Sprintf("part%02d/reading%04d.dat", i/100, i))
+		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+			return "", err
+		}
+		data := make([]byte, 10_000)
+		for j := range data {
+			if j < 5000 {
+				data[j] = "tide level quay 3.41 m rising\n"[j%30]
+			} else {
+				data[j] = byte(random.Uint32())
+			}
+		}
+		if err := os.WriteFile(path, data, 0o644); err != nil {
+			return "", err
+		}
+	}
+	return dir, nil
+}
+
+// prepare writes the projects of a pair, alike.
+func (b *bench) prepare(i int) error {
+	for _, kind := range []string{"ours", "hand"} {
+		if _, err := b.project(fmt.Sprintf("%s-%d", kind, i), uint64(i)); err != nil {
+			return err
+		}
+	}
+	return exec.Command("sync").Run()
+}
+
+func (b *bench) attach(i int) error {
+	return b.command(filepath.Join(b.top, fmt.Sprintf("ours-%d", i)), "", b.program, "attach", "--yes")
+}
+
+// byHand does the same with git init, add, commit, one HTTP call and git push.
+func (b *bench) byHand(i int) error {
+	name := fmt.Sprintf("hand-%d", i)
+	dir := filepath.Join(b.top, name)
+	for _, args := range [][]string{{"init", "-q", "-b", "main"}, {"add", "-A"}, {"-c", "user.name=T", "-c", "user.email=t@skerry.example", "commit", "-q", "-m", "First"}} {
+		if err := b.command(dir, "", "git", args...); err != nil {
+			return err
+		}
+	}
+	q, err := http.NewRequest("POST", b.host.URL+"/v1/owners/tern/repos", bytes.NewReader([]byte(`{"name":"`+name+`","reach":"private","main":"main"}`)))
+	if err != nil {
+		return err
+	}
+	q.Header.Set("Gannet-Token", b.token)
+	r, err := http.DefaultClient.Do(q)
+	if err != nil {
+		return err
+	}
+	r.Body.Close()
+	at := strings.Replace(b.host.URL, "://", "://tern:"+b.token+"@", 1) + "/tern/" + name + ".git"
+	return b.command(dir, "", "git", "push", "-q", at, "main")
+}
