@@ -98,6 +98,7 @@ func TestAttachFromEveryState(t *testing.T) {
 	m := signedIn(t, h)
 
 	t.Run("an empty folder, its first commit later", func(t *testing.T) {
+		m.t = t
 		require.NoError(t, os.Mkdir(filepath.Join(m.home, "empty"), 0o755))
 		assert.Contains(t, m.ok("empty", "", "attach", "--yes"), "nothing yet")
 		assert.Contains(t, m.ok("empty", "", "status"), "nothing sent yet")
@@ -108,6 +109,7 @@ func TestAttachFromEveryState(t *testing.T) {
 		assert.Contains(t, m.ok("empty", "", "status"), "in step")
 	})
 	t.Run("a repository without commits", func(t *testing.T) {
+		m.t = t
 		m.project("unborn")
 		m.git("unborn", "init", "-q", "--initial-branch=trunk")
 		m.ok("unborn", "", "attach", "--yes", "--message", "Begin the gauge")
@@ -117,6 +119,7 @@ func TestAttachFromEveryState(t *testing.T) {
 		assert.Equal(t, "trunk", r.Default)
 	})
 	t.Run("commits and branches", func(t *testing.T) {
+		m.t = t
 		m.project("older")
 		for _, args := range [][]string{{"init", "-q", "-b", "main"}, {"add", "-A"}, {"-c", "user.name=T", "-c", "user.email=t@skerry.example", "commit", "-q", "-m", "One"}, {"branch", "trial"}} {
 			m.git("older", args...)
@@ -130,6 +133,7 @@ func TestAttachFromEveryState(t *testing.T) {
 		assert.Equal(t, "main\ntrial", m.git(dir, "for-each-ref", "--format=%(refname:short)"))
 	})
 	t.Run("one made on the host first, by name and by every address", func(t *testing.T) {
+		m.t = t
 		for i, to := range []string{"first-0", "tern/first-1", h.URL + "/tern/first-2", h.URL + "/tern/first-3.git", h.URL + "/tern/first-4/at/main"} {
 			name := "first-" + string(rune('0'+i))
 			_, err := h.Store.Create(t.Context(), "tern", practice.Repo{Owner: "tern", Name: name, Visibility: "private", Default: "trunk"})
@@ -141,6 +145,7 @@ func TestAttachFromEveryState(t *testing.T) {
 		}
 	})
 	t.Run("for a group, visible to members", func(t *testing.T) {
+		m.t = t
 		m.project("shared")
 		m.ok("", "", "attach", "--yes", "--name", "saltmarsh/shared-gauge", "--visibility", "members", "--description", "Invented levels", "shared")
 		r, err := h.Store.Find("knot", "saltmarsh", "shared-gauge")

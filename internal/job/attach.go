@@ -108,6 +108,9 @@ func (a *Attach) prepare(ctx context.Context, where string, o AttachOptions) err
 		return err
 	}
 	a.folder = f
+	if err := a.followMove(); err != nil {
+		return err
+	}
 	if a.run, a.Resumed, err = d.begin("attach", f.path); err != nil {
 		return err
 	}
@@ -145,6 +148,24 @@ func (a *Attach) prepare(ctx context.Context, where string, o AttachOptions) err
 			return err
 		}
 		a.run.state.Head.Wanted["standing"] = files.Short(stands)
+	}
+	return nil
+}
+
+// followMove finds the journal of an attach that was cut off in this very project when
+// it lay elsewhere: the old folder is gone, and the commit that it made is this one.
+func (a *Attach) followMove() error {
+	if a.folder.head == "" || a.held == nil {
+		return nil
+	}
+	orphans, err := a.desk.Home.Orphans("attach")
+	if err != nil {
+		return err
+	}
+	for _, s := range orphans {
+		if s.Facts["commit"] == a.folder.head {
+			return a.desk.Home.Adopt("attach", s.Head.Subject, a.folder.path)
+		}
 	}
 	return nil
 }

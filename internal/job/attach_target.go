@@ -152,11 +152,34 @@ func (a *Attach) chooseNew(ctx context.Context) error {
 		a.target.Visibility = o.Visibility
 		return nil
 	}
+	if err := a.checkRenamed(ctx); err != nil {
+		return err
+	}
 	https, err := a.login.Host.RepositoryFrom(map[string]any{"owner": owner, "name": name})
 	if err != nil {
 		return err
 	}
 	a.target.Page, a.target.HTTPS = https.Page, https.HTTPS
+	return nil
+}
+
+// checkRenamed stops when the repository that an interrupted run made is there under
+// another name now: a second one would be made otherwise.
+func (a *Attach) checkRenamed(ctx context.Context) error {
+	id := a.run.fact("id")
+	if id == "" || a.login.may("repository-list", "") != nil {
+		return nil
+	}
+	all, err := a.login.Repositories(ctx, "")
+	if err != nil {
+		return err
+	}
+	for _, r := range all {
+		if r.ID == id {
+			return fault.New(fault.Decision, "the repository that this attach made on %s before it was cut off is called %s now", a.login.Host.Name, r.Path()).
+				Try("hook to it under that name", a.again("--to", r.Path()))
+		}
+	}
 	return nil
 }
 

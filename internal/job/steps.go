@@ -60,7 +60,11 @@ func (r *runner) fact(key string) string { return r.state.Facts[key] }
 
 // note writes a fact of the running step to the journal before it is relied on.
 func (r *runner) note(key, value string) error {
-	return r.record(r.current, plan.Begun, map[string]string{key: value})
+	mark := plan.Begun
+	if r.state.Marks[r.current] == plan.Done {
+		mark = plan.Done // a fact learnt by looking does not make it undone
+	}
+	return r.record(r.current, mark, map[string]string{key: value})
 }
 
 func (r *runner) record(step string, mark plan.Mark, facts map[string]string) error {
@@ -100,6 +104,12 @@ func (r *runner) step(ctx context.Context, s Step) error {
 			return err
 		}
 		if done {
+			if r.state.Marks[s.ID] == plan.Begun {
+				// It was cut off after the work and before the record of it.
+				if err := r.record(s.ID, plan.Done, nil); err != nil {
+					return err
+				}
+			}
 			r.desk.Tell.Step(s.Item, true)
 			return nil
 		}

@@ -100,3 +100,38 @@ func (j *Journal) clear() error {
 	}
 	return nil
 }
+
+// Orphans lists the journals of a job whose subject is not there any more. Damaged
+// ones are passed over: they are met when their own folder is worked on.
+func (h Home) Orphans(job string) ([]plan.State, error) {
+	paths, err := filepath.Glob(filepath.Join(h.State, "journal", job+"-*.journal"))
+	if err != nil {
+		return nil, err
+	}
+	var out []plan.State
+	for _, path := range paths {
+		s, found, err := (&Journal{path: path}).Read()
+		if err != nil || !found {
+			continue
+		}
+		if _, err := os.Lstat(s.Head.Subject); errors.Is(err, fs.ErrNotExist) {
+			out = append(out, s)
+		}
+	}
+	return out, nil
+}
+
+// Adopt makes the journal of one subject that of another, with what was laid aside.
+func (h Home) Adopt(job, from, to string) error {
+	old, target := h.JournalAt(job, from), h.JournalAt(job, to)
+	kept, err := filepath.Glob(old.path + ".*")
+	if err != nil {
+		return err
+	}
+	for _, path := range append(kept, old.path) { // the journal itself last
+		if err := os.Rename(path, target.path+path[len(old.path):]); err != nil {
+			return fault.New(fault.Failed, "the journal %s cannot be moved: %s", text.Visible(path), plain(err)).Because(err)
+		}
+	}
+	return nil
+}
