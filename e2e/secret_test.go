@@ -269,8 +269,16 @@ func TestVaultByPassphrase(t *testing.T) {
 	assert.Contains(t, m.ok("", "", "vault", "show"), "locked")
 	m.ok("", "seven tall masts\n", "vault", "unlock", "--for", "8s")
 	m.git("gauge", "push", "-q")
+	m.refused(2, []string{"say how", "vault change --by passphrase"}, "", "", "vault", "change")
+	m.ok("", "nine tall masts\n", "vault", "change", "--by", "passphrase")
+	change()
+	m.git("gauge", "push", "-q")
+	m.ok("", "", "vault", "lock")
+	m.refused(3, []string{"the vault is locked"}, "", "ten tall masts\n", "vault", "change", "--by", "file")
+	m.refused(1, []string{"the passphrase is wrong"}, "", "seven tall masts\n", "vault", "unlock")
+	m.ok("", "nine tall masts\n", "vault", "unlock", "--for", "3s")
 	assert.Eventually(t, func() bool { return strings.Contains(m.ok("", "", "vault", "show"), "locked") }, 30*time.Second, 300*time.Millisecond, "it locks by itself")
-	for _, name := range []string{"vault/secrets.age", "vault/identity.age", "vault/vault.json"} {
+	for _, name := range []string{"vault/secrets.1.age", "vault/identity.1.age", "vault/vault.json"} {
 		s, err := os.Stat(filepath.Join(m.home, ".uncinate", name))
 		require.NoError(t, err)
 		assert.Equal(t, fs.FileMode(0o600), s.Mode().Perm(), name)

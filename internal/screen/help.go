@@ -79,7 +79,7 @@ func eachOption(c *Command, tell func(name, value, use string)) {
 			} else {
 				value = strings.ToUpper(value)
 				if f.DefValue != "" && f.DefValue != "0" {
-					use += " (" + f.DefValue + " unless said)"
+					use += " (" + strings.TrimSuffix(f.DefValue, "0m0s") + " unless said)"
 				}
 			}
 			tell(f.Name, value, use)

@@ -35,6 +35,11 @@ func (e *Env) readyVault(ctx context.Context, d *job.Desk) error {
 }
 
 func (e *Env) makeVault(d *job.Desk, by string) error {
+	return e.protect(d, by, "made", d.Vault.Make)
+}
+
+// protect makes or changes the vault, with a new passphrase if it takes one.
+func (e *Env) protect(d *job.Desk, by, done string, how func(by, passphrase string) error) error {
 	passphrase := ""
 	if by == vault.ByPassphrase {
 		var err error
@@ -47,35 +52,35 @@ func (e *Env) makeVault(d *job.Desk, by string) error {
 				return err
 			}
 			if second != passphrase {
-				return fault.New(fault.Usage, "the two passphrases are not the same; nothing was made").Try("", "uncinate vault make --by passphrase")
+				return fault.New(fault.Usage, "the two passphrases are not the same; nothing was %s", done)
 			}
 		}
 	}
-	if err := d.Vault.Make(by, passphrase); err != nil {
+	if err := how(by, passphrase); err != nil {
 		return err
 	}
 	if by == vault.ByFile {
-		e.Say("The vault is made. Its key lies in a file beside it: whoever can read your files can open it.")
+		e.Say("The vault is %s. Its key lies in a file beside it: whoever can read your files can open it.", done)
 		return nil
 	}
 	until, err := d.Vault.Unlock(d.Program, passphrase, defaultUnlock)
 	if err != nil {
 		return err
 	}
-	e.Say("The vault is made, and open until %s.", until.Format("15:04"))
+	e.Say("The vault is %s, and open until %s.", done, until.Format("15:04"))
 	return nil
 }
 
 const defaultUnlock = 8 * time.Hour
 
 func vaultCommand() *Command {
-	return &Command{Name: "vault", Short: "keep secrets: make, show, unlock, lock",
+	return &Command{Name: "vault", Short: "keep secrets: make, show, unlock, lock, change",
 		Long: "The vault is one encrypted file (age). What opens it is wrapped by a passphrase, or lies in a key file.",
 		Subs: []*Command{
 			{Name: "make", Short: "make the vault of this machine",
 				Examples: []string{"uncinate vault make --by passphrase", "uncinate vault make --by file"},
 				Options: func(o *flag.FlagSet) Run {
-					by := o.String("by", "", "how it is protected: passphrase or file (which `way`)")
+					by := o.String("by", "", "the `way` in which it is protected: passphrase or file")
 					return func(_ context.Context, e *Env, _ []string) error {
 						if *by == "" {
 							return fault.New(fault.Usage, "say how the vault is to be protected").
@@ -118,7 +123,7 @@ func vaultCommand() *Command {
 			{Name: "unlock", Short: "open the vault for a time",
 				Long: "Asks for the passphrase, or takes it from standard input, and starts a small process that holds the vault open for you alone and ends by itself.",
 				Options: func(o *flag.FlagSet) Run {
-					long := o.Duration("for", defaultUnlock, "how long, such as 30m or 8h (a `time`)")
+					long := o.Duration("for", defaultUnlock, "how long, a `time` such as 30m or 8h")
 					return withDesk(func(_ context.Context, e *Env, d *job.Desk, _ []string) error {
 						i, found, err := d.Vault.Info()
 						switch {
@@ -167,6 +172,23 @@ func vaultCommand() *Command {
 							e.Say("The vault was locked already.")
 						}
 						return nil
+					})
+				}},
+			{Name: "change", Short: "protect the vault in another way, or by another passphrase",
+				Long:     "The secrets are encrypted anew; what opened the vault before opens it no more. The vault must be open, or its passphrase is asked for.",
+				Examples: []string{"uncinate vault change --by passphrase"},
+				Options: func(o *flag.FlagSet) Run {
+					by := o.String("by", "", "the `way` in which it is protected from now on: passphrase or file")
+					return withDesk(func(_ context.Context, e *Env, d *job.Desk, _ []string) error {
+						if *by == "" {
+							return fault.New(fault.Usage, "say how the vault is to be protected").
+								Try("by a passphrase that you type", "uncinate vault change --by passphrase").
+								Try("or by a key file that anyone who can read your files can use", "uncinate vault change --by file")
+						}
+						if err := d.Vault.Ready(); err != nil {
+							return err
+						}
+						return e.protect(d, *by, "changed", d.Vault.Change)
 					})
 				}},
 			{Name: "hold", Hidden: true, Short: "hold the vault open; started by unlock",

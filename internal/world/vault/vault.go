@@ -9,6 +9,7 @@ import (
 	"bytes"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"io"
 	"io/fs"
 	"os"
@@ -42,11 +43,14 @@ type Info struct {
 	Recipient string    `json:"recipient"` // the public half
 	Made      time.Time `json:"made"`      //
 	Version   int       `json:"version"`   // of this file's form
-	Open      bool      `json:"-"`         // can be read without asking anyone
-	Until     time.Time `json:"-"`         // when the holding process ends; zero if none
-	Folder    string    `json:"-"`         //
-	Secrets   string    `json:"-"`         // the file with the secrets
-	Identity  string    `json:"-"`         // the file with the identity
+
+	Generation int `json:"generation,omitempty"` // which of the vault's files count
+
+	Open     bool      `json:"-"` // can be read without asking anyone
+	Until    time.Time `json:"-"` // when the holding process ends; zero if none
+	Folder   string    `json:"-"` //
+	Secrets  string    `json:"-"` // the file with the secrets
+	Identity string    `json:"-"` // the file with the identity
 }
 
 // At gives the vault in folder dir whose holding process listens at run's socket.
@@ -57,10 +61,21 @@ func At(dir, run string) *Vault {
 // AskWith sets how a person is asked for the passphrase.
 func (v *Vault) AskWith(ask func() (string, error)) { v.ask = ask }
 
-func (v *Vault) infoPath() string    { return filepath.Join(v.dir, "vault.json") }
-func (v *Vault) secretsPath() string { return filepath.Join(v.dir, "secrets.age") }
-func (v *Vault) wrappedPath() string { return filepath.Join(v.dir, "identity.age") }
-func (v *Vault) keyPath() string     { return filepath.Join(v.dir, "identity.key") }
+func (v *Vault) infoPath() string { return filepath.Join(v.dir, "vault.json") }
+
+// The vault's files carry the number of its generation, but for the first: a change
+// writes the next generation's files beside the old ones, and vault.json says which
+// one counts.
+func (i Info) path(name, ending string) string {
+	if i.Generation > 0 {
+		name = fmt.Sprintf("%s.%d", name, i.Generation)
+	}
+	return filepath.Join(i.Folder, name+ending)
+}
+
+func (i Info) secretsPath() string { return i.path("secrets", ".age") }
+func (i Info) wrappedPath() string { return i.path("identity", ".age") }
+func (i Info) keyPath() string     { return i.path("identity", ".key") }
 
 // Missing is the fault when there is no vault yet.
 func Missing() *fault.Fault {
@@ -85,9 +100,13 @@ func (v *Vault) Info() (Info, bool, error) {
 	if err != nil || !found {
 		return i, false, err
 	}
-	i.Folder, i.Secrets, i.Identity = v.dir, v.secretsPath(), v.wrappedPath()
+	if i.Version != 1 {
+		return i, false, fault.New(fault.Failed, "the vault in %s has version %d, and this program knows version 1", text.Visible(v.dir), i.Version)
+	}
+	i.Folder = v.dir
+	i.Secrets, i.Identity = i.secretsPath(), i.wrappedPath()
 	if i.By == ByFile {
-		i.Identity, i.Open = v.keyPath(), true
+		i.Identity, i.Open = i.keyPath(), true
 		return i, true, nil
 	}
 	if _, until, err := askHolder(v.socket); err == nil {
@@ -104,13 +123,19 @@ func (v *Vault) Make(by, passphrase string) error {
 		}
 		return err
 	}
+	return v.establish(Info{By: by, Folder: v.dir}, passphrase, map[string]string{})
+}
+
+// establish makes a new identity, protects it, writes the secrets for it and, at the
+// end, lets them count.
+func (v *Vault) establish(info Info, passphrase string, all map[string]string) error {
 	id, err := age.GenerateX25519Identity()
 	if err != nil {
 		return err
 	}
-	switch by {
+	switch info.By {
 	case ByFile:
-		err = files.Write(v.keyPath(), []byte(id.String()+"\n"), 0o600)
+		err = files.Write(info.keyPath(), []byte(id.String()+"\n"), 0o600)
 	case ByPassphrase:
 		if len(passphrase) < 8 {
 			return fault.New(fault.Usage, "a passphrase of fewer than 8 characters is too easily guessed")
@@ -119,37 +144,59 @@ func (v *Vault) Make(by, passphrase string) error {
 		if recipient, err = age.NewScryptRecipient(passphrase); err == nil {
 			var sealed []byte
 			if sealed, err = seal([]byte(id.String()), recipient); err == nil {
-				err = files.Write(v.wrappedPath(), sealed, 0o600)
+				err = files.Write(info.wrappedPath(), sealed, 0o600)
 			}
 		}
 	default:
-		err = fault.New(fault.Usage, "a vault is protected by \"passphrase\" or \"file\", not by %q", text.Excerpt(by, 30))
+		err = fault.New(fault.Usage, "a vault is protected by \"passphrase\" or \"file\", not by %q", text.Excerpt(info.By, 30))
+	}
+	if err == nil {
+		err = write(info, id.Recipient(), all)
 	}
 	if err != nil {
 		return err
 	}
-	if err := v.write(id.Recipient(), map[string]string{}); err != nil {
+	info.Recipient, info.Made, info.Version = id.Recipient().String(), time.Now().UTC().Truncate(time.Second), 1
+	return files.WriteJSON(v.infoPath(), info)
+}
+
+// Change protects the vault in another way, or by another passphrase. The secrets are
+// encrypted anew to a new identity: what opened the vault before opens it no more. A
+// change that is cut off leaves the vault as it was.
+func (v *Vault) Change(by, passphrase string) error {
+	release, err := v.alone()
+	if err != nil {
 		return err
 	}
-	return files.WriteJSON(v.infoPath(), Info{By: by, Recipient: id.Recipient().String(), Made: time.Now().UTC().Truncate(time.Second), Version: 1})
+	defer release()
+	all, _, old, err := v.read(true)
+	if err != nil {
+		return err
+	}
+	if err := v.establish(Info{By: by, Folder: v.dir, Generation: old.Generation + 1}, passphrase, all); err != nil {
+		return err
+	}
+	if err := endHolder(v.socket); err != nil && !errors.Is(err, errNoHolder) {
+		return err
+	}
+	for _, path := range []string{old.secretsPath(), old.wrappedPath(), old.keyPath()} {
+		if err := os.Remove(path); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return fault.New(fault.Failed, "the vault was changed, but its old file %s cannot be removed", text.Visible(path)).Because(err).
+				Try("remove it", text.Command("rm", "--", path))
+		}
+	}
+	return nil
 }
 
 // identity finds the identity without asking anyone, or by asking.
-func (v *Vault) identity(mayAsk bool) (*age.X25519Identity, error) {
-	info, found, err := v.Info()
-	if err != nil {
-		return nil, err
-	}
-	if !found {
-		return nil, Missing()
-	}
+func (v *Vault) identity(info Info, mayAsk bool) (*age.X25519Identity, error) {
 	if info.By == ByFile {
-		if err := private(v.keyPath()); err != nil {
+		if err := private(info.keyPath()); err != nil {
 			return nil, err
 		}
-		data, err := files.Read(v.keyPath(), 4096)
+		data, err := files.Read(info.keyPath(), 4096)
 		if errors.Is(err, fs.ErrNotExist) {
-			return nil, fault.New(fault.Failed, "the vault's key file is gone from %s", text.Visible(v.keyPath()))
+			return nil, fault.New(fault.Failed, "the vault's key file is gone from %s", text.Visible(info.keyPath()))
 		}
 		if err != nil {
 			return nil, err
@@ -180,9 +227,16 @@ func parseIdentity(s string) (*age.X25519Identity, error) {
 
 // Unwrap opens the identity with a passphrase.
 func (v *Vault) Unwrap(passphrase string) (*age.X25519Identity, error) {
-	data, err := files.Read(v.wrappedPath(), 64<<10)
+	info, found, err := v.Info()
 	if err != nil {
-		return nil, fault.New(fault.Failed, "the vault's wrapped identity cannot be read from %s", text.Visible(v.wrappedPath())).Because(err)
+		return nil, err
+	}
+	if !found {
+		return nil, Missing()
+	}
+	data, err := files.Read(info.wrappedPath(), 64<<10)
+	if err != nil {
+		return nil, fault.New(fault.Failed, "the vault's wrapped identity cannot be read from %s", text.Visible(info.wrappedPath())).Because(err)
 	}
 	scrypt, err := age.NewScryptIdentity(passphrase)
 	if err != nil {
@@ -194,7 +248,7 @@ func (v *Vault) Unwrap(passphrase string) (*age.X25519Identity, error) {
 		return nil, WrongPassphrase
 	}
 	if err != nil {
-		return nil, fault.New(fault.Failed, "the vault's wrapped identity is damaged: %s", text.Visible(v.wrappedPath())).Because(err)
+		return nil, fault.New(fault.Failed, "the vault's wrapped identity is damaged: %s", text.Visible(info.wrappedPath())).Because(err)
 	}
 	return parseIdentity(string(plain))
 }
@@ -211,7 +265,7 @@ func private(path string) error {
 
 // Get reads one secret; false when there is none of the name.
 func (v *Vault) Get(name string) (string, bool, error) {
-	all, _, err := v.read(true)
+	all, _, _, err := v.read(true)
 	if err != nil {
 		return "", false, err
 	}
@@ -221,7 +275,7 @@ func (v *Vault) Get(name string) (string, bool, error) {
 
 // GetSilently is Get, without asking anyone.
 func (v *Vault) GetSilently(name string) (string, bool, error) {
-	all, _, err := v.read(false)
+	all, _, _, err := v.read(false)
 	if err != nil {
 		return "", false, err
 	}
@@ -231,7 +285,7 @@ func (v *Vault) GetSilently(name string) (string, bool, error) {
 
 // Ready makes sure that the vault exists and can be opened, asking if it must.
 func (v *Vault) Ready() error {
-	_, _, err := v.read(true)
+	_, _, _, err := v.read(true)
 	return err
 }
 
@@ -246,35 +300,58 @@ func (v *Vault) Remove(name string) error {
 }
 
 func (v *Vault) change(how func(map[string]string)) error {
-	for deadline := time.Now().Add(10 * time.Second); ; time.Sleep(50 * time.Millisecond) {
-		held, _, err := files.Lock(filepath.Join(v.dir, "lock"))
-		if err != nil {
-			return err
-		}
-		if held != nil {
-			defer held.Release()
-			break
-		}
-		if time.Now().After(deadline) {
-			return fault.New(fault.Failed, "another process has been writing the vault for ten seconds; try again")
-		}
+	release, err := v.alone()
+	if err != nil {
+		return err
 	}
-	all, id, err := v.read(true)
+	defer release()
+	all, id, info, err := v.read(true)
 	if err != nil {
 		return err
 	}
 	how(all)
-	return v.write(id.Recipient(), all)
+	return write(info, id.Recipient(), all)
 }
 
-func (v *Vault) read(mayAsk bool) (map[string]string, *age.X25519Identity, error) {
-	id, err := v.identity(mayAsk)
-	if err != nil {
-		return nil, nil, err
+// alone waits for the vault's lock, for ten seconds at most.
+func (v *Vault) alone() (release func() error, err error) {
+	for deadline := time.Now().Add(10 * time.Second); ; time.Sleep(50 * time.Millisecond) {
+		held, _, err := files.Lock(filepath.Join(v.dir, "lock"))
+		if err != nil {
+			return nil, err
+		}
+		if held != nil {
+			return held.Release, nil
+		}
+		if time.Now().After(deadline) {
+			return nil, fault.New(fault.Failed, "another process has been writing the vault for ten seconds; try again")
+		}
 	}
-	data, err := files.Read(v.secretsPath(), 16<<20)
+}
+
+func (v *Vault) read(mayAsk bool) (map[string]string, *age.X25519Identity, Info, error) {
+	all, id, info, err := v.readOnce(mayAsk)
+	if now, found, e := v.Info(); err != nil && e == nil && found && now.Generation != info.Generation {
+		return v.readOnce(mayAsk) // it was changed while we read
+	}
+	return all, id, info, err
+}
+
+func (v *Vault) readOnce(mayAsk bool) (map[string]string, *age.X25519Identity, Info, error) {
+	info, found, err := v.Info()
+	if err == nil && !found {
+		err = Missing()
+	}
 	if err != nil {
-		return nil, nil, fault.New(fault.Failed, "the vault's secrets cannot be read from %s", text.Visible(v.secretsPath())).Because(err)
+		return nil, nil, info, err
+	}
+	id, err := v.identity(info, mayAsk)
+	if err != nil {
+		return nil, nil, info, err
+	}
+	data, err := files.Read(info.secretsPath(), 16<<20)
+	if err != nil {
+		return nil, nil, info, fault.New(fault.Failed, "the vault's secrets cannot be read from %s", text.Visible(info.secretsPath())).Because(err)
 	}
 	plain, err := open(data, id)
 	all := map[string]string{}
@@ -282,12 +359,12 @@ func (v *Vault) read(mayAsk bool) (map[string]string, *age.X25519Identity, error
 		err = json.Unmarshal(plain, &all)
 	}
 	if err != nil {
-		return nil, nil, fault.New(fault.Failed, "the vault's file %s is damaged or is not for this identity", text.Visible(v.secretsPath())).Because(err)
+		return nil, nil, info, fault.New(fault.Failed, "the vault's file %s is damaged or is not for this identity", text.Visible(info.secretsPath())).Because(err)
 	}
-	return all, id, nil
+	return all, id, info, nil
 }
 
-func (v *Vault) write(to age.Recipient, all map[string]string) error {
+func write(info Info, to age.Recipient, all map[string]string) error {
 	plain, err := json.Marshal(all)
 	if err != nil {
 		return err
@@ -296,7 +373,7 @@ func (v *Vault) write(to age.Recipient, all map[string]string) error {
 	if err != nil {
 		return err
 	}
-	return files.Write(v.secretsPath(), sealed, 0o600)
+	return files.Write(info.secretsPath(), sealed, 0o600)
 }
 
 func seal(plain []byte, to age.Recipient) ([]byte, error) {

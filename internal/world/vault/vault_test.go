@@ -76,6 +76,51 @@ func TestNoVault(t *testing.T) {
 	assert.False(t, found, "a vault refused is not half made")
 }
 
+func TestChange(t *testing.T) {
+	v := byFile(t)
+	require.NoError(t, v.Put("a", "canary-secret"))
+	old, err := os.ReadFile(filepath.Join(v.dir, "identity.key"))
+	require.NoError(t, err)
+	assert.Error(t, v.Change(ByPassphrase, "short"))
+	assert.Error(t, v.Change("candle", ""))
+	got, _, err := v.Get("a")
+	require.NoError(t, err, "a change refused leaves all as it was")
+	assert.Equal(t, "canary-secret", got)
+
+	require.NoError(t, v.Change(ByPassphrase, "seven tall masts"))
+	_, _, err = v.GetSilently("a")
+	assert.True(t, fault.Is(err, fault.Decision), "it is locked now")
+	assert.NoFileExists(t, filepath.Join(v.dir, "identity.key"))
+	assert.NoFileExists(t, filepath.Join(v.dir, "secrets.age"))
+	sealed, err := os.ReadFile(filepath.Join(v.dir, "secrets.1.age"))
+	require.NoError(t, err)
+	before, err := parseIdentity(string(old))
+	require.NoError(t, err)
+	_, err = open(sealed, before)
+	assert.Error(t, err, "the old key opens it no more")
+	assert.True(t, fault.Is(v.Change(ByFile, ""), fault.Decision), "a locked vault is not changed")
+
+	v.AskWith(func() (string, error) { return "seven tall masts", nil })
+	require.NoError(t, v.Change(ByPassphrase, "eight tall masts"))
+	_, _, err = v.Get("a")
+	assert.ErrorIs(t, err, WrongPassphrase)
+	v.AskWith(func() (string, error) { return "eight tall masts", nil })
+	require.NoError(t, v.Change(ByFile, ""))
+	got, _, err = v.GetSilently("a")
+	require.NoError(t, err)
+	assert.Equal(t, "canary-secret", got)
+	require.NoError(t, v.Put("b", "c"))
+
+	// A change that was cut off before vault.json was written has left stray files.
+	for _, name := range []string{"secrets.4.age", "identity.4.age"} {
+		require.NoError(t, os.WriteFile(filepath.Join(v.dir, name), []byte("stray"), 0o600))
+	}
+	require.NoError(t, v.Change(ByFile, ""))
+	got, _, err = v.Get("b")
+	require.NoError(t, err)
+	assert.Equal(t, "c", got)
+}
+
 func TestDamageIsSaid(t *testing.T) {
 	for _, name := range []string{"secrets.age", "identity.key", "vault.json"} {
 		for how, damage := range map[string]func([]byte) []byte{
