@@ -51,6 +51,7 @@ func TestReady(t *testing.T) {
 	assert.Equal(t, "good: opened by a key file", lines["machine/vault"])
 	assert.Equal(t, "good: is tern's on gannet", lines["account tern/token"])
 	assert.Contains(t, lines["account tern/token's end"], "good: ")
+	assert.Equal(t, "good: as gannet's", lines["account tern/clock"])
 	assert.Equal(t, "good: can be hooked to a new repository, tern/gauge on gannet", lines["project/attach"])
 	assert.NoDirExists(t, filepath.Join(m.home, "gauge/.git"))
 	assert.Empty(t, h.Store.List("tern", ""), "looking makes nothing")

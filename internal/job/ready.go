@@ -243,6 +243,8 @@ func (d *Desk) readyAccount(ctx context.Context, a *Account) []Line {
 	if !l.date.IsZero() {
 		if off := d.Now().Sub(l.date); off > clockMay || off < -clockMay {
 			lines = append(lines, Line{about, "clock", Doubtful, fmt.Sprintf("this machine's clock is %s from %s's", strings.TrimSuffix(off.Abs().Round(time.Minute).String(), "0s"), h.Name), []string{"sudo timedatectl set-ntp true"}, nil})
+		} else {
+			lines = append(lines, Line{about, "clock", Good, "as " + h.Name + "'s", nil, nil})
 		}
 	}
 	return lines
@@ -266,7 +268,7 @@ func (d *Desk) readyProject(ctx context.Context, given string) []Line {
 		}
 		return []Line{{"project", "hook", Good, "hooked to " + p.Address, nil, nil}}
 	}
-	a, err := d.Attach(ctx, AttachOptions{Folder: where, Preview: true})
+	a, err := d.Attach(ctx, AttachOptions{Folder: given, Preview: true})
 	if err != nil {
 		return []Line{lineOf("project", "attach", err)}
 	}
