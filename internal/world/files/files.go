@@ -15,6 +15,7 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/adrg/xdg"
 
@@ -177,9 +178,14 @@ func Lock(path string) (held *Held, holder int, err error) {
 		return nil, 0, fault.New(fault.Failed, "the lock %s cannot be taken: %s", text.Visible(path), plain(err)).Because(err)
 	}
 	if !taken {
-		// The number is a hint only: it may not be written yet.
-		if data, err := Read(path, 32); err == nil {
-			holder, _ = strconv.Atoi(strings.TrimSpace(string(data)))
+		// The number is a hint only. It is written right after the lock is taken.
+		for range 25 {
+			if data, err := Read(path, 32); err == nil {
+				if holder, err = strconv.Atoi(strings.TrimSpace(string(data))); err == nil {
+					break
+				}
+			}
+			time.Sleep(10 * time.Millisecond)
 		}
 		return nil, holder, nil
 	}
@@ -202,7 +208,7 @@ func (h *Held) Release() error {
 	}
 	f := h.file
 	h.file = nil
-	return letGo(f)
+	return errors.Join(f.Truncate(0), letGo(f))
 }
 
 // IsEmptyFolder reports whether path is a folder with nothing in it.
