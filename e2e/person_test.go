@@ -143,6 +143,7 @@ func TestInterruptedAtTheTokenLeavesTheTerminalAsItWas(t *testing.T) {
 	m.ok("", "", "vault", "make", "--by", "file")
 	k := m.talk("", "account", "add", "--host", "gannet")
 	k.asked("(it is not shown): ", "half a tok")
+	time.Sleep(500 * time.Millisecond) // the kernel hands typed letters on when it has time to
 	require.NoError(t, k.cmd.Process.Signal(os.Interrupt))
 	code, screen := k.ends()
 	assert.Equal(t, 130, code, screen)

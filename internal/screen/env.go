@@ -371,7 +371,7 @@ func (e *Env) unseen(question string) (string, error) {
 	}()
 	select {
 	case <-e.ctx.Done():
-		return "", errors.Join(e.ctx.Err(), term.Restore(fd, before))
+		return "", errors.Join(e.ctx.Err(), forgetTyped(fd), term.Restore(fd, before))
 	case r := <-got:
 		if r.err != nil {
 			return "", fault.New(fault.Failed, "the terminal cannot be read").Because(r.err)
