@@ -10,20 +10,19 @@ import (
 
 // Standing is where a project's work stands.
 type Standing struct {
-	Folder    string         `json:"folder"`
-	Address   string         `json:"address"`
-	Page      string         `json:"page,omitempty"`
-	Account   string         `json:"account,omitempty"`
-	Branch    string         `json:"branch"`
-	Commit    string         `json:"commit,omitempty"`
-	Ahead     int            `json:"ahead"`  // commits that are only here
-	Behind    int            `json:"behind"` // commits that are only there, as far as they were brought in
-	Unsent    bool           `json:"unsent"` // the branch is not on the host at all
-	Asked     bool           `json:"asked"`  // whether the host was asked just now
-	Moved     bool           `json:"moved"`  // the host holds commits that were not brought in yet
-	WhyNot    string         `json:"why_not_asked,omitempty"`
-	Changed   map[string]int `json:"changed"` // files by what happened to them: new, changed, deleted, renamed, clashing
-	Untouched bool           `json:"-"`
+	Folder  string         `json:"folder"`
+	Address string         `json:"address"`
+	Page    string         `json:"page,omitempty"`
+	Account string         `json:"account,omitempty"`
+	Branch  string         `json:"branch"`
+	Commit  string         `json:"commit,omitempty"`
+	Ahead   int            `json:"ahead"`  // commits that are only here
+	Behind  int            `json:"behind"` // commits that are only there, as far as they were brought in
+	Unsent  bool           `json:"unsent"` // the branch is not on the host at all
+	Asked   bool           `json:"asked"`  // whether the host was asked just now
+	Moved   bool           `json:"moved"`  // the host holds commits that were not brought in yet
+	WhyNot  string         `json:"why_not_asked,omitempty"`
+	Changed map[string]int `json:"changed"` // files by what happened to them: new, changed, deleted, renamed, clashing
 
 	ours, theirs string // the commits here and, as git knows it, there
 	upstream     string // the remote-tracking branch's full name
@@ -31,11 +30,6 @@ type Standing struct {
 
 // Clean reports whether every file is as in the last commit.
 func (s *Standing) Clean() bool { return len(s.Changed) == 0 }
-
-// InStep reports whether here and there hold the same.
-func (s *Standing) InStep() bool {
-	return s.Ahead == 0 && s.Behind == 0 && !s.Moved && !s.Unsent && s.Commit != ""
-}
 
 // Status tells where one project stands. With ask, the host is asked too; one that
 // cannot be asked is told of, and is no error.

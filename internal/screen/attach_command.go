@@ -4,7 +4,6 @@ import (
 	"context"
 	"flag"
 	"fmt"
-	"os"
 	"strings"
 
 	"uncinate/internal/core/address"
@@ -74,32 +73,11 @@ func runAttach(ctx context.Context, e *Env, p plans, o job.AttachOptions) error 
 		if p.json && p.preview {
 			return e.JSON(map[string]any{"plan": a.Items(), "notes": a.Notes})
 		}
-		out := e.Err
-		if p.preview {
-			out = e.Out
+		if a.Resumed {
+			e.Aside("An earlier attach was cut off; this one goes on from there.")
 		}
-		if a.Resumed && !e.quiet {
-			fmt.Fprintln(out, "An earlier attach was cut off; this one goes on from there.")
-		}
-		e.items = a.Items()
-		if p.preview || !p.yes {
-			fmt.Fprintf(out, "%s\n", e.bold(a.Headline()))
-			e.Plan(out, a.Items(), a.HostName())
-			e.planned = true
-		}
-		for _, n := range a.Notes {
-			if p.preview || !e.quiet {
-				fmt.Fprintf(out, "  Note: %s\n", e.wrap(n, 8))
-			}
-		}
-		if p.preview {
-			return nil
-		}
-		if err := e.Agree(ctx, p.yes, again(os.Args[1:])); err != nil {
+		if goes, err := e.propose(ctx, p, a.Headline(), a.Items(), a.HostName(), a.Notes); err != nil || !goes {
 			return err
-		}
-		if e.planned {
-			fmt.Fprintln(e.Err)
 		}
 	}
 	r, err := a.Do(ctx)

@@ -3,8 +3,6 @@ package screen
 import (
 	"context"
 	"flag"
-	"fmt"
-	"os"
 
 	"uncinate/internal/job"
 )
@@ -41,29 +39,11 @@ func runDetach(ctx context.Context, e *Env, d *job.Desk, p plans, o job.DetachOp
 	if p.preview && p.json {
 		return e.JSON(map[string]any{"plan": t.Items(), "notes": t.Notes, "unfinished": t.Unfinished})
 	}
-	out := e.Err
-	if p.preview {
-		out = e.Out
+	head := "To take the hook off:"
+	if t.Unfinished && !o.HookOnly {
+		head = "An attach was cut off here. To put everything back:"
 	}
-	e.items = t.Items()
-	if p.preview || !p.yes {
-		head := "To take the hook off:"
-		if t.Unfinished && !o.HookOnly {
-			head = "An attach was cut off here. To put everything back:"
-		}
-		fmt.Fprintln(out, e.bold(head))
-		e.Plan(out, t.Items(), t.HostName())
-		e.planned = true
-	}
-	for _, n := range t.Notes {
-		if p.preview || !e.quiet {
-			fmt.Fprintf(out, "  Note: %s\n", e.wrap(n, 8))
-		}
-	}
-	if p.preview {
-		return nil
-	}
-	if err := e.Agree(ctx, p.yes, again(os.Args[1:])); err != nil {
+	if goes, err := e.propose(ctx, p, head, t.Items(), t.HostName(), t.Notes); err != nil || !goes {
 		return err
 	}
 	if err := t.Do(ctx); err != nil {

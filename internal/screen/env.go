@@ -226,6 +226,34 @@ func (e *Env) Plan(w io.Writer, items []plan.Item, host string) {
 	}
 }
 
+// propose shows a plan and asks whether to go ahead; false for a preview, after which
+// nothing is done.
+func (e *Env) propose(ctx context.Context, p plans, head string, items []plan.Item, host string, notes []string) (bool, error) {
+	out := e.Err
+	if p.preview {
+		out = e.Out
+	}
+	e.items = items
+	if p.preview || !p.yes {
+		fmt.Fprintln(out, e.bold(head))
+		e.Plan(out, items, host)
+		e.planned = true
+	}
+	for _, n := range notes {
+		if p.preview || !e.quiet {
+			fmt.Fprintf(out, "  Note: %s\n", e.wrap(text.Visible(n), 8))
+		}
+	}
+	if p.preview {
+		return false, nil
+	}
+	err := e.Agree(ctx, p.yes, again(os.Args[1:]))
+	if err == nil && e.planned {
+		fmt.Fprintln(e.Err)
+	}
+	return err == nil, err
+}
+
 // wrap breaks a sentence at blanks to the screen's width, later lines indented.
 func (e *Env) wrap(s string, indent int) string {
 	var b strings.Builder

@@ -169,9 +169,6 @@ func (a Address) Key() string {
 // Same reports whether two addresses name one repository over one transport.
 func (a Address) Same(b Address) bool { return a.Host != "" && a.Key() == b.Key() }
 
-// Origin is scheme, host and port: what a token belongs to.
-func (a Address) Origin() string { return a.Scheme + "://" + a.Host }
-
 // Name is the last part of the path.
 func (a Address) Name() string { return a.Path[strings.LastIndexByte(a.Path, '/')+1:] }
 
