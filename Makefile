@@ -15,7 +15,7 @@ tour: build
 # All tests, on real git and the real practice host.
 test:
 	scripts/needs git=git bash=bash
-	$(GO) test ./...
+	$(GO) test -count=1 ./...
 
 # The reference page is made from the commands themselves.
 docs: build

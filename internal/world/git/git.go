@@ -141,6 +141,10 @@ var passed = []string{"GIT_CONFIG_GLOBAL", "GIT_CONFIG_SYSTEM", "GIT_CONFIG_NOSY
 // prompt, no advice.
 var quiet = []string{"gc.auto=0", "maintenance.auto=false", "core.fsmonitor=false", "core.askPass=", "advice.detachedHead=false"}
 
+// briefs are the commands that write a little and end at once. They are let finish
+// when the person stops the work: one that is cut off may leave git's lock behind.
+var briefs = []string{"config", "remote", "init", "update-ref", "symbolic-ref", "write-tree", "commit-tree"}
+
 func environment(c Cmd) []string {
 	var env []string
 	for _, kv := range os.Environ() {
@@ -161,7 +165,21 @@ func environment(c Cmd) []string {
 
 // Run runs git and gives its standard output.
 func (g *Git) Run(ctx context.Context, c Cmd) ([]byte, error) {
-	cmd := exec.CommandContext(ctx, g.Path, c.Args...)
+	runs, done := ctx, func() {}
+	brief := slices.Contains(briefs, name(c.Args))
+	if brief {
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		var cancel context.CancelFunc
+		runs, cancel = context.WithTimeout(context.WithoutCancel(ctx), time.Minute)
+		done = cancel
+	}
+	defer done()
+	cmd := exec.CommandContext(runs, g.Path, c.Args...)
+	if brief {
+		apart(cmd)
+	}
 	cmd.Dir, cmd.Env, cmd.Stdin = c.Dir, environment(c), c.In
 	cmd.Cancel = func() error { return cmd.Process.Signal(os.Interrupt) }
 	if g.Keep != nil && runtime.GOOS != "windows" {

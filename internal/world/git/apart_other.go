@@ -1,0 +1,8 @@
+//go:build !unix
+
+package git
+
+import "os/exec"
+
+// apart does nothing on this system.
+func apart(*exec.Cmd) {}
