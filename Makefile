@@ -2,7 +2,7 @@
 GO      ?= go
 PROGRAM := build/uncinate
 
-.PHONY: build tour test docs screenshots fuzz bench
+.PHONY: build tour test soak docs man screenshots fuzz bench
 
 build:
 	CGO_ENABLED=0 $(GO) build -trimpath -ldflags '-s -w' -o $(PROGRAM) ./cmd/uncinate
@@ -17,9 +17,14 @@ test:
 	scripts/needs git=git bash=bash
 	$(GO) test -count=1 ./...
 
-# The reference page is made from the commands themselves.
+# The reference page and the schema are made from the commands themselves.
 docs: build
 	$(PROGRAM) help --reference > docs/reference.md
+	$(PROGRAM) help --schema > docs/json-schema.json
+
+# The manual pages, made from the commands too; put them on your MANPATH.
+man: build
+	$(PROGRAM) help --man build/man/man1
 
 screenshots: build
 	scripts/screenshots

@@ -18,8 +18,14 @@ require (
 )
 
 require (
+	github.com/godbus/dbus/v5 v5.2.2
+	github.com/zalando/go-keyring v0.2.8
+)
+
+require (
 	filippo.io/hpke v0.4.0 // indirect
 	github.com/clipperhouse/uax29/v2 v2.2.0 // indirect
+	github.com/danieljoos/wincred v1.2.3 // indirect
 	go.yaml.in/yaml/v3 v3.0.5 // indirect
 	golang.org/x/crypto v0.55.0 // indirect
 )

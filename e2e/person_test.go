@@ -99,7 +99,7 @@ func TestFirstAttachSetsTheAccountUpAndGoesOn(t *testing.T) {
 	m.ok("", "", "host", "add", "gannet", "--at", h.URL)
 	require.NoError(t, practice.WriteProjects(m.home))
 	k := m.talk("gauge-firmware", "attach")
-	k.asked("passphrase or file? ", "passphrase\n")
+	k.asked("keyring or file? ", "passphrase\n")
 	k.asked("New passphrase", "seven tall masts\n")
 	k.asked("The same again", "seven tall masts\n")
 	t.Cleanup(func() { m.run("", "", "vault", "lock") })

@@ -31,9 +31,39 @@ type Account struct {
 	Expires    time.Time `json:"expires,omitzero"`
 	Added      time.Time `json:"added"`
 	Doubtful   time.Time `json:"doubtful,omitzero"` // when git last said that the host refused the token
+	Unkept     bool      `json:"unkept,omitempty"`  // the token is held in memory for one sign-in only
 }
 
 func (a *Account) secretName() string { return "account/" + a.Name + "/token" }
+
+// again is how the account is given a token anew, as a command to paste.
+func (a *Account) again(options ...string) string {
+	words := []string{"uncinate", "account", "add", a.Name, "--host", a.Host}
+	if a.Host == "" {
+		words = []string{"uncinate", "account", "add", a.Name, "--at", a.Address, "--user", a.User}
+	}
+	if a.Unkept {
+		words = append(words, "--unkept")
+	}
+	return text.Command(append(words, options...)...)
+}
+
+// token gives an account's token; a missing one is a fault. Without mayAsk nobody is
+// asked for what opens the vault.
+func (d *Desk) token(ctx context.Context, a *Account, mayAsk bool) (string, error) {
+	if a.Unkept {
+		token, found, err := d.Vault.GetUnkept(a.secretName())
+		if err == nil && !found {
+			err = fault.New(fault.Decision, "the token of account %s was kept for one sign-in only, and that is over", a.Name).Try("give it again", a.again())
+		}
+		return token, err
+	}
+	token, found, err := d.Vault.Get(ctx, a.secretName(), mayAsk)
+	if err == nil && !found {
+		err = fault.New(fault.Decision, "the vault holds no token for the account %s", a.Name).Try("give it one", a.again())
+	}
+	return token, err
+}
 
 // Where is the host or the address, for showing.
 func (a *Account) Where() string {
@@ -184,7 +214,7 @@ func (d *Desk) AddAccount(ctx context.Context, want Account, token string) (*Acc
 			doubts = append(doubts, "the token may not "+need.what+": it lacks the scope "+strings.Join(missing, " and "))
 		}
 	}
-	return &a, doubts, d.keepAccount(&a, token)
+	return &a, doubts, d.keepAccount(ctx, &a, token)
 }
 
 // addAtAddress tests a user name and token by asking for the repository over git's
@@ -221,12 +251,12 @@ func (d *Desk) addAtAddress(ctx context.Context, want Account, token string) (*A
 	if want.Name == "" {
 		want.Name = want.User + "-" + a.Name()
 	}
-	return &want, nil, d.keepAccount(&want, token)
+	return &want, nil, d.keepAccount(ctx, &want, token)
 }
 
 // keepAccount writes the secret first and the account's entry after it: an entry
 // without secret would mislead, a secret without entry does no harm.
-func (d *Desk) keepAccount(a *Account, token string) error {
+func (d *Desk) keepAccount(ctx context.Context, a *Account, token string) error {
 	if err := checkAccountName(a.Name); err != nil {
 		return err
 	}
@@ -240,15 +270,27 @@ func (d *Desk) keepAccount(a *Account, token string) error {
 			return fault.New(fault.Decision, "the name %s is taken here by the account of %s on %s", a.Name, old.User, old.Where()).
 				Try("give this one another name", text.Command("uncinate", "account", "add", a.Name+"-own", "--host", a.Host))
 		}
+		if old := all[at]; a.Unkept && !old.Unkept {
+			return fault.New(fault.Decision, "the vault keeps a token of account %s already", a.Name).
+				Try("forget that one first", text.Command("uncinate", "account", "forget", a.Name))
+		}
 		all[at] = a
 	} else {
 		all = append(all, a)
 	}
-	if err := d.Vault.Put(a.secretName(), token); err != nil {
+	if a.Unkept {
+		err = d.Vault.PutUnkept(d.Program, a.secretName(), token, d.Now().Add(unkeptFor))
+	} else {
+		err = d.Vault.Put(ctx, a.secretName(), token)
+	}
+	if err != nil {
 		return err
 	}
 	return files.WriteJSON(d.accountsFile(), all)
 }
+
+// unkeptFor is how long a token for one sign-in is held at most.
+const unkeptFor = 12 * time.Hour
 
 func checkAccountName(name string) error {
 	if name == "" || len(name) > 60 || name[0] == '-' || name[0] == '.' ||
@@ -260,7 +302,7 @@ func checkAccountName(name string) error {
 
 // ForgetAccount makes this machine forget an account and its token. Projects hooked
 // with it stay, without sign-in; their number is given.
-func (d *Desk) ForgetAccount(name string) (int, error) {
+func (d *Desk) ForgetAccount(ctx context.Context, name string) (int, error) {
 	all, err := d.Accounts()
 	if err != nil {
 		return 0, err
@@ -279,7 +321,12 @@ func (d *Desk) ForgetAccount(name string) (int, error) {
 			hooked++
 		}
 	}
-	if err := d.Vault.Remove(a.secretName()); err != nil {
+	if a.Unkept {
+		err = d.Vault.RemoveUnkept(a.secretName())
+	} else {
+		err = d.Vault.Remove(ctx, a.secretName())
+	}
+	if err != nil {
 		return 0, err
 	}
 	return hooked, files.WriteJSON(d.accountsFile(), slices.DeleteFunc(all, func(b *Account) bool { return b.Name == name }))
@@ -312,16 +359,12 @@ func (d *Desk) doubt(name string) error {
 }
 
 // plainLogin gives the address and the token of an account that is kept for one.
-func (d *Desk) plainLogin(a *Account) (address.Address, string, error) {
+func (d *Desk) plainLogin(ctx context.Context, a *Account) (address.Address, string, error) {
 	at, err := address.Parse(a.Address)
 	if err != nil {
 		return at, "", err
 	}
-	token, found, err := d.Vault.GetSilently(a.secretName())
-	if err == nil && !found {
-		err = fault.New(fault.Decision, "the vault holds no token for it").
-			Try("", text.Command("uncinate", "account", "add", a.Name, "--at", a.Address, "--user", a.User))
-	}
+	token, err := d.token(ctx, a, false)
 	return at, token, err
 }
 

@@ -85,71 +85,87 @@ func (d *Desk) Attach(ctx context.Context, o AttachOptions) (*Attach, error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := d.notAProject(where); err != nil {
-		return nil, err
-	}
-	a := &Attach{desk: d}
+	a := &Attach{desk: d, options: o}
 	if !o.Preview {
+		if err := d.notAProject(where); err != nil {
+			return nil, err
+		}
 		if a.held, err = d.alone(ctx, where); err != nil {
 			return nil, err
 		}
 	}
-	if err := a.prepare(ctx, where, o); err != nil {
+	for _, c := range a.checks(where) {
+		if err := c.run(ctx); err != nil {
+			return nil, errors.Join(err, a.held.Release())
+		}
+	}
+	if err := a.prepare(ctx); err != nil {
 		return nil, errors.Join(err, a.held.Release())
 	}
 	return a, nil
 }
 
-// prepare looks at everything and makes the plan.
-func (a *Attach) prepare(ctx context.Context, where string, o AttachOptions) error {
-	d := a.desk
-	f, err := d.look(ctx, where)
+// check is one look before the plan: what it is about, and which looks must have gone
+// well before it.
+type check struct {
+	what  string
+	after []string
+	run   func(ctx context.Context) error
+}
+
+// checks are the looks in their order; attach stops at the first that fails, and
+// ready tells of all.
+func (a *Attach) checks(where string) []check {
+	return []check{
+		{"folder", nil, func(ctx context.Context) error { return a.lookAt(ctx, where) }},
+		{"repository", []string{"folder"}, a.chooseTarget},
+		{"name and e-mail", []string{"folder", "repository"}, a.chooseSigner},
+		{"files", []string{"folder"}, a.checkFiles},
+		{"address", []string{"folder", "repository"}, a.checkAddress},
+		{"history", []string{"folder", "repository", "address"}, a.checkHistory},
+	}
+}
+
+// lookAt looks at the folder, and at what an interrupted run left of its choices.
+func (a *Attach) lookAt(ctx context.Context, where string) error {
+	err := a.desk.notAProject(where)
 	if err != nil {
 		return err
 	}
-	a.folder = f
+	if a.folder, err = a.desk.look(ctx, where); err != nil {
+		return err
+	}
 	if err := a.followMove(); err != nil {
 		return err
 	}
-	if a.run, a.Resumed, err = d.begin("attach", f.path); err != nil {
+	if a.run, a.Resumed, err = a.desk.begin("attach", a.folder.path); err != nil {
 		return err
 	}
-	a.options = a.recall(o)
-	o = a.options
-	if a.project, _, err = d.ProjectAt(f.path); err != nil {
+	a.options = a.recall(a.options)
+	a.project, _, err = a.desk.ProjectAt(a.folder.path)
+	return err
+}
+
+// checkFiles decides what travels with a first commit, and refuses private keys.
+func (a *Attach) checkFiles(ctx context.Context) (err error) {
+	if a.folder.head != "" {
+		return nil
+	}
+	if a.travel, err = a.desk.travels(ctx, a.folder); err != nil {
 		return err
 	}
-	if err := a.chooseTarget(ctx); err != nil {
-		return err
-	}
-	if err := a.chooseSigner(); err != nil {
-		return err
-	}
-	if f.head == "" {
-		if a.travel, err = d.travels(ctx, f); err != nil {
-			return err
-		}
-		if err := a.checkKeys(); err != nil {
-			return err
-		}
-	}
-	if err := a.checkAddress(); err != nil {
-		return err
-	}
-	if !a.create {
-		if err := a.checkHistory(ctx); err != nil {
-			return err
-		}
-	}
+	return a.checkKeys()
+}
+
+// prepare makes the plan.
+func (a *Attach) prepare(ctx context.Context) error {
 	a.steps = a.plan()
-	if !a.Resumed {
-		stands, err := a.standing(ctx)
-		if err != nil {
-			return err
-		}
-		a.run.state.Head.Wanted["standing"] = files.Short(stands)
+	if a.Resumed {
+		return nil
 	}
-	return nil
+	stands, err := a.standing(ctx)
+	a.run.state.Head.Wanted["standing"] = files.Short(stands)
+	return err
 }
 
 // followMove finds the journal of an attach that was cut off in this very project when
@@ -212,7 +228,7 @@ func (a *Attach) Items() []plan.Item { return Items(a.steps) }
 
 // chooseSigner decides whose name and e-mail the commits carry: what was asked for,
 // else what stands in this repository, else the account's, else git's own.
-func (a *Attach) chooseSigner() error {
+func (a *Attach) chooseSigner(ctx context.Context) error {
 	setting := func(scope, key string) string {
 		value := ""
 		for _, s := range a.folder.settings {
@@ -228,7 +244,7 @@ func (a *Attach) chooseSigner() error {
 				return s
 			}
 		}
-		if out, err := a.folder.repo.Do(context.Background(), "config", "--get", key); err == nil {
+		if out, err := a.folder.repo.Do(ctx, "config", "--get", key); err == nil {
 			return out
 		}
 		return ""
@@ -277,7 +293,7 @@ func (a *Attach) checkKeys() error {
 
 // checkAddress settles the address, and what in the person's own configuration
 // would lead git astray on the way to it.
-func (a *Attach) checkAddress() error {
+func (a *Attach) checkAddress(ctx context.Context) error {
 	at, err := address.Parse(a.target.HTTPS)
 	if err != nil {
 		return fault.New(fault.Unreachable, "the host names a clone address that cannot be used: %s", text.Excerpt(a.target.HTTPS, 80)).Because(err)
@@ -304,7 +320,7 @@ func (a *Attach) checkAddress() error {
 	}
 	settings := a.folder.settings
 	if !a.folder.isRepo {
-		if settings, err = a.folder.repo.Settings(context.Background()); err != nil {
+		if settings, err = a.folder.repo.Settings(ctx); err != nil {
 			return gitFault(err, "git's configuration cannot be read")
 		}
 	}
@@ -320,6 +336,9 @@ func (a *Attach) checkAddress() error {
 // checkHistory makes sure that what the hosted repository holds is nothing, or a
 // part of what is here.
 func (a *Attach) checkHistory(ctx context.Context) error {
+	if a.create {
+		return nil
+	}
 	refs, err := a.remoteRefs(ctx)
 	if err != nil {
 		return err
@@ -363,7 +382,7 @@ func (d *Desk) refs(ctx context.Context, h *hook, token string) (web.Refs, error
 	if h.account != nil && h.address.Scheme != "ssh" {
 		if token == "" {
 			var err error
-			if token, _, err = d.Vault.Get(h.account.secretName()); err != nil {
+			if token, err = d.token(ctx, h.account, true); err != nil {
 				return web.Refs{}, err
 			}
 		}

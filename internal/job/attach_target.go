@@ -100,7 +100,7 @@ func (a *Attach) chooseNew(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if a.login, err = a.desk.login(account); err != nil {
+	if a.login, err = a.desk.login(ctx, account); err != nil {
 		return err
 	}
 	owner, name := naming.Split(o.Name)
@@ -239,7 +239,7 @@ func (a *Attach) chooseExisting(ctx context.Context, to string) error {
 		h = nil
 	}
 	if h == nil {
-		return a.choosePlain(given, parseErr)
+		return a.choosePlain(ctx, given, parseErr)
 	}
 	if a.move != "" {
 		a.moveFor.Host, a.moveFor.Address = h.Name, ""
@@ -248,11 +248,11 @@ func (a *Attach) chooseExisting(ctx context.Context, to string) error {
 	account, err := a.desk.pick(o.Account, h.Name)
 	if err != nil {
 		if on, _ := a.desk.AccountsOn(h.Name); a.clones && o.Account == "" && len(on) == 0 && parseErr == nil {
-			return a.choosePlain(given, nil) // what is public needs no account
+			return a.choosePlain(ctx, given, nil) // what is public needs no account
 		}
 		return err
 	}
-	if a.login, err = a.desk.login(account); err != nil {
+	if a.login, err = a.desk.login(ctx, account); err != nil {
 		return err
 	}
 	return a.showExisting(ctx, owner, name)
@@ -279,7 +279,7 @@ func (a *Attach) byName(to string) (h *Host, owner, name string, err error) {
 
 // moveIn asks the host with the secret that stood in the address.
 func (a *Attach) moveIn(ctx context.Context, h *Host, owner, name string) error {
-	if err := a.desk.Vault.Ready(); err != nil {
+	if err := a.desk.Vault.Ready(ctx); err != nil {
 		return err
 	}
 	a.login = &login{desk: a.desk, Host: h, Account: &a.moveFor, token: a.move}
@@ -342,7 +342,7 @@ func (a *Attach) nearName(ctx context.Context, name string) string {
 }
 
 // choosePlain takes an address that no description covers: git alone.
-func (a *Attach) choosePlain(given address.Address, err error) error {
+func (a *Attach) choosePlain(ctx context.Context, given address.Address, err error) error {
 	if err != nil {
 		return err
 	}
@@ -356,7 +356,7 @@ func (a *Attach) choosePlain(given address.Address, err error) error {
 	}
 	a.target = description.Repository{Name: given.Name(), HTTPS: bare.String()}
 	if a.move != "" {
-		if err := a.desk.Vault.Ready(); err != nil {
+		if err := a.desk.Vault.Ready(ctx); err != nil {
 			return err
 		}
 		a.moveFor.Name, err = a.freeName(a.moveFor.User+"-"+given.Name(), a.moveFor.Address)

@@ -121,13 +121,13 @@ func (c *Clone) prepare(ctx context.Context, g *git.Git, o CloneOptions, name st
 		return gitFault(err, "git's configuration cannot be read")
 	}
 	a.folder.isRepo = true // its settings are read already
-	if err := a.checkAddress(); err != nil {
+	if err := a.checkAddress(ctx); err != nil {
 		return err
 	}
 	if c.refs, err = a.remoteRefs(ctx); err != nil {
 		return err
 	}
-	if err := c.signer(); err != nil {
+	if err := c.signer(ctx); err != nil {
 		return err
 	}
 	c.plan()
@@ -179,8 +179,8 @@ func (c *Clone) chooseFolder(given, name string) error {
 }
 
 // signer sets who signs commits made in the copy; without any, git's own is left.
-func (c *Clone) signer() error {
-	err := c.attach.chooseSigner()
+func (c *Clone) signer(ctx context.Context) error {
+	err := c.attach.chooseSigner(ctx)
 	if fault.Is(err, fault.Decision) {
 		return nil
 	}

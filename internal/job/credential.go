@@ -1,6 +1,7 @@
 package job
 
 import (
+	"context"
 	"io"
 
 	"uncinate/internal/core/address"
@@ -11,7 +12,7 @@ import (
 // Credential answers git's credential protocol for one account and one repository's
 // address. action is get, store or erase; others are passed over, as git demands of
 // helpers. A request for any other address gets no answer.
-func (d *Desk) Credential(action, account, only string, in io.Reader, out io.Writer) error {
+func (d *Desk) Credential(ctx context.Context, action, account, only string, in io.Reader, out io.Writer) error {
 	target, err := address.Parse(only)
 	if err != nil {
 		return err
@@ -40,13 +41,9 @@ func (d *Desk) Credential(action, account, only string, in io.Reader, out io.Wri
 	if !q.For(target, q.User) {
 		return nil
 	}
-	token, found, err := d.Vault.GetSilently(a.secretName())
+	token, err := d.token(ctx, a, false)
 	if err != nil {
 		return stop(out, err)
-	}
-	if !found {
-		return stop(out, fault.New(fault.Decision, "the vault holds no token for the account %s", a.Name).
-			Try("give it one", "uncinate account add "+a.Name+" --host "+a.Host))
 	}
 	user, secret, err := d.gitLogin(a, token)
 	if err != nil {

@@ -153,7 +153,7 @@ func (t *Detach) planDelete(ctx context.Context, o DetachOptions) (keep bool, er
 	if err != nil {
 		return false, err
 	}
-	if a.login, err = a.desk.login(account); err != nil {
+	if a.login, err = a.desk.login(ctx, account); err != nil {
 		return false, err
 	}
 	there, found, err := a.made(ctx)

@@ -43,18 +43,14 @@ type login struct {
 }
 
 // login opens an account for asking its host. The vault may be asked for.
-func (d *Desk) login(a *Account) (*login, error) {
+func (d *Desk) login(ctx context.Context, a *Account) (*login, error) {
 	h, err := d.hostOf(a)
 	if err != nil {
 		return nil, err
 	}
-	token, found, err := d.Vault.Get(a.secretName())
+	token, err := d.token(ctx, a, true)
 	if err != nil {
 		return nil, err
-	}
-	if !found {
-		return nil, fault.New(fault.Decision, "the vault holds no token for the account %s", a.Name).
-			Try("give it one", text.Command("uncinate", "account", "add", a.Name, "--host", a.Host))
 	}
 	return &login{desk: d, Host: h, Account: a, token: token}, nil
 }

@@ -63,7 +63,7 @@ func (d *Desk) CheckDescription(source string) (Checked, error) {
 		f := fault.New(fault.Failed, "there is no file %s", text.Visible(source))
 		if shipped {
 			f = fault.New(fault.Failed, "no description named %s ships with the program, and it is no file", text.Quote(source)).
-				Detail("Shipped are: %s", strings.Join(d.shippedNames(), ", "))
+				Detail("Shipped are: %s", strings.Join(d.ShippedNames(), ", "))
 			f.Detail("A file is given with its path, such as ./%s.toml", text.Visible(source))
 		}
 		return c, f
@@ -75,7 +75,8 @@ func (d *Desk) CheckDescription(source string) (Checked, error) {
 	return c, nil
 }
 
-func (d *Desk) shippedNames() []string {
+// ShippedNames lists the descriptions that ship with the program.
+func (d *Desk) ShippedNames() []string {
 	var names []string
 	entries, err := fs.ReadDir(d.Shipped, ".")
 	if err == nil {
@@ -221,7 +222,7 @@ func (d *Desk) unknownHost(name string, entries map[string]hostEntry) error {
 	if near := text.Nearest(name, slices.Sorted(maps.Keys(entries))); near != "" {
 		f.Detail("Did you mean %s?", near)
 	}
-	if slices.Contains(d.shippedNames(), name) {
+	if slices.Contains(d.ShippedNames(), name) {
 		return f.Try("make it known, with the address that \"uncinate practice\" prints", text.Command("uncinate", "host", "add", name, "--at", "http://127.0.0.1:PORT"))
 	}
 	return f.Try("see the known ones", "uncinate host list")

@@ -44,7 +44,7 @@ func desk(t *testing.T) (*Desk, *told) {
 	log := slog.New(slog.NewTextHandler(io.Discard, nil))
 	tell := &told{}
 	home := files.Home{Config: filepath.Join(top, "config"), State: filepath.Join(top, "state"), Vault: filepath.Join(top, "vault"), Run: filepath.Join(top, "run")}
-	return &Desk{Home: home, Vault: vault.At(home.Vault, home.Run), Web: web.New(5*time.Second, "uncinate/test", log), Shipped: fstest.MapFS{},
+	return &Desk{Home: home, Vault: vault.At(home.Vault, home.Run, nil), Web: web.New(5*time.Second, "uncinate/test", log), Shipped: fstest.MapFS{},
 		Program: "/opt/it's here/uncinate", UserHome: top, Now: time.Now, Tell: tell, Log: log}, tell
 }
 

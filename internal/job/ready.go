@@ -14,6 +14,7 @@ import (
 	"uncinate/internal/core/fault"
 	"uncinate/internal/core/text"
 	"uncinate/internal/world/files"
+	"uncinate/internal/world/git"
 	"uncinate/internal/world/vault"
 )
 
@@ -138,12 +139,17 @@ func (d *Desk) readyMachine(ctx context.Context) []Line {
 		c.Close()
 		add("SSH agent", Good, "answers")
 	}
+	lines = append(lines, d.readyIdentity(ctx))
+	fine := true
 	for _, f := range []struct{ what, path string }{{"folder of hosts", d.Home.Config}, {"folder of state", d.Home.State}, {"folder of the vault", d.Home.Vault}} {
 		if l := readyFolder(f.what, f.path); l != nil {
-			lines = append(lines, *l)
+			lines, fine = append(lines, *l), false
 		}
 	}
-	info, found, err := d.Vault.Info()
+	if fine {
+		add("own folders", Good, "yours alone to write in")
+	}
+	info, found, err := d.Vault.Info(ctx)
 	switch {
 	case err != nil:
 		lines = append(lines, lineOf("machine", "vault", err))
@@ -152,15 +158,45 @@ func (d *Desk) readyMachine(ctx context.Context) []Line {
 	case !info.Open:
 		add("vault", Doubtful, "locked", "uncinate vault unlock")
 	case info.By == vault.ByFile:
-		if _, _, err := d.Vault.GetSilently(""); err != nil {
+		if _, _, err := d.Vault.Get(ctx, "", false); err != nil {
 			lines = append(lines, lineOf("machine", "vault", err))
 		} else {
 			add("vault", Good, "opened by a key file")
 		}
+	case info.By == vault.ByKeyring:
+		add("vault", Good, "open while the system's keyring is")
 	default:
 		add("vault", Good, "open until "+info.Until.Local().Format("15:04"))
 	}
 	return lines
+}
+
+// readyIdentity tells whose name and e-mail commits carry where no account says it.
+func (d *Desk) readyIdentity(ctx context.Context) Line {
+	l := Line{About: "machine", What: "identity", State: Good}
+	g, err := d.Git(ctx)
+	if err != nil {
+		l.State, l.Says = Doubtful, "git cannot be asked"
+		return l
+	}
+	var own []string
+	for _, key := range []string{"user.name", "user.email"} {
+		out, err := g.Run(ctx, git.Cmd{Args: []string{"config", "--global", "--includes", "--get", key}})
+		if value := strings.TrimSpace(string(out)); err == nil && value != "" {
+			own = append(own, value)
+		}
+	}
+	accounts, err := d.Accounts()
+	switch {
+	case len(own) == 2:
+		l.Says = own[0] + " <" + own[1] + ">, where no account says otherwise"
+	case err == nil && slices.ContainsFunc(accounts, func(a *Account) bool { return a.FullName != "" && a.Email != "" }):
+		l.Says = "git has none of its own; each account brings its own"
+	default:
+		l.State, l.Says = Doubtful, "git does not know whose name and e-mail commits are to carry; an account brings them too"
+		l.Remedy = []string{"git config --global user.name NAME", "git config --global user.email ADDRESS"}
+	}
+	return l
 }
 
 // readyFolder looks at one of our own folders: ours to write, and nobody else's.
@@ -189,7 +225,7 @@ func readyFolder(what, path string) *Line {
 func (d *Desk) readyAccount(ctx context.Context, a *Account) []Line {
 	about := "account " + a.Name
 	if a.Host == "" {
-		at, token, err := d.plainLogin(a)
+		at, token, err := d.plainLogin(ctx, a)
 		if err == nil {
 			_, err = d.Web.Refs(ctx, at, a.User, token)
 		}
@@ -198,10 +234,7 @@ func (d *Desk) readyAccount(ctx context.Context, a *Account) []Line {
 		}
 		return []Line{{about, "sign-in", Good, "the token is good for " + a.Address, nil, nil}}
 	}
-	token, found, err := d.Vault.GetSilently(a.secretName())
-	if err == nil && !found {
-		err = fault.New(fault.Decision, "the vault holds no token for it").Try("", text.Command("uncinate", "account", "add", a.Name, "--host", a.Host))
-	}
+	token, err := d.token(ctx, a, false)
 	var h *Host
 	if err == nil {
 		h, err = d.hostOf(a)
@@ -215,7 +248,7 @@ func (d *Desk) readyAccount(ctx context.Context, a *Account) []Line {
 		return []Line{lineOf(about, "token", err)}
 	}
 	lines := []Line{{about, "token", Good, "is " + text.Visible(id.User) + "'s on " + h.Name, nil, nil}}
-	again := text.Command("uncinate", "account", "add", a.Name, "--host", a.Host)
+	again := a.again()
 	switch left := id.Expires.Sub(d.Now()); {
 	case id.Expires.IsZero():
 	case left < 14*24*time.Hour:
@@ -268,12 +301,26 @@ func (d *Desk) readyProject(ctx context.Context, given string) []Line {
 		}
 		return []Line{{"project", "hook", Good, "hooked to " + p.Address, nil, nil}}
 	}
-	a, err := d.Attach(ctx, AttachOptions{Folder: given, Preview: true})
-	if err != nil {
-		return []Line{lineOf("project", "attach", err)}
+	a := &Attach{desk: d, options: AttachOptions{Folder: given, Preview: true}}
+	var lines []Line
+	failed := map[string]bool{}
+	for _, c := range a.checks(where) {
+		if slices.ContainsFunc(c.after, func(name string) bool { return failed[name] }) {
+			failed[c.what] = true
+			continue
+		}
+		if err := c.run(ctx); err != nil {
+			failed[c.what] = true
+			lines = append(lines, lineOf("project", c.what, err))
+		}
+	}
+	if len(lines) > 0 {
+		return lines
 	}
 	says := "can be hooked"
-	if a.create {
+	if a.Resumed {
+		says = "an attach was cut off here, and goes on when it is run again; detach puts it back"
+	} else if a.create {
 		says += " to a new repository, " + a.target.Path() + " on " + a.login.Host.Name
 	} else {
 		says += " to " + a.target.HTTPS

@@ -13,14 +13,23 @@ import (
 	"uncinate/internal/job"
 )
 
+// AddedAccount is an account that was added, as a JSON document.
+type AddedAccount struct {
+	job.Account
+	Doubts []string `json:"doubts,omitempty"`
+}
+
 func accountCommand() *Command {
 	return &Command{Name: "account", Short: "know who you are on a host: add, list, show, forget",
 		Subs: []*Command{
-			{Name: "add", Args: "[NAME]", Most: 1, Short: "add your account, tested at once, with its token in the vault",
+			{Name: "add", Args: "[NAME]", Most: 1, Gives: AddedAccount{}, Short: "add your account, tested at once, with its token in the vault",
 				Long: `Asks for the token without showing it, or takes it from standard input. The host is
 asked at once whose it is, what it may do and when it ends. NAME is the account's name
 on this machine; the user name on the host unless said. Given again, it takes a new
-token for the same account.`,
+token for the same account.
+
+With --unkept the token is not written anywhere: a small process holds it until this
+terminal session ends, or "vault lock" is run, at most for twelve hours.`,
 				Examples: []string{"uncinate account add --host gannet", "uncinate account add tern-own --host gannet",
 					"uncinate account add --at https://git.skerry.example/tides/almanac --user tern"},
 				Options: func(o *flag.FlagSet) Run {
@@ -28,6 +37,7 @@ token for the same account.`,
 					o.StringVar(&a.Host, "host", "", "on which known `host`")
 					o.StringVar(&a.Address, "at", "", "for one repository's `address` on a host that nobody described")
 					o.StringVar(&a.User, "user", "", "your user `name` there; needed with --at only")
+					o.BoolVar(&a.Unkept, "unkept", false, "keep the token for this sign-in only, in memory; nothing is written (for a shared computer)")
 					o.StringVar(&a.FullName, "full-name", "", "whose `name` commits carry; the host's unless said")
 					o.StringVar(&a.Email, "email", "", "whose `address` commits carry; the host's unless said")
 					return func(ctx context.Context, e *Env, args []string) error {
@@ -38,63 +48,56 @@ token for the same account.`,
 						if err != nil {
 							return err
 						}
-						return e.addAccount(ctx, d, a)
+						return e.addAccount(ctx, d, a, false)
 					}
 				}},
-			{Name: "list", Short: "list the accounts of this machine",
-				Options: func(o *flag.FlagSet) Run {
-					asJSON := o.Bool("json", false, "one JSON document on standard output")
+			{Name: "list", Gives: []job.Account{}, Short: "list the accounts of this machine",
+				Options: func(*flag.FlagSet) Run {
 					return withDesk(func(_ context.Context, e *Env, d *job.Desk, _ []string) error {
 						accounts, err := d.Accounts()
 						if err != nil {
 							return err
 						}
-						if *asJSON {
-							if accounts == nil {
-								accounts = []*job.Account{}
+						if accounts == nil {
+							accounts = []*job.Account{}
+						}
+						return e.Give(accounts, func() {
+							if len(accounts) == 0 {
+								e.Say("There is no account on this machine yet.")
+								e.Aside("Next: uncinate account add --host HOST")
+								return
 							}
-							return e.JSON(accounts)
-						}
-						if len(accounts) == 0 {
-							e.Say("There is no account on this machine yet.")
-							e.Aside("Next: uncinate account add --host HOST")
-							return nil
-						}
-						var rows [][]string
-						for _, a := range accounts {
-							rows = append(rows, []string{a.Name, a.Where(), a.User, ends(a, time.Now())})
-						}
-						e.Table([]string{"account", "on", "user", "token"}, rows)
-						return nil
+							var rows [][]string
+							for _, a := range accounts {
+								rows = append(rows, []string{a.Name, a.Where(), a.User, ends(a, time.Now())})
+							}
+							e.Table([]string{"account", "on", "user", "token"}, rows)
+						})
 					})
 				}},
-			{Name: "show", Args: "NAME", Least: 1, Most: 1, Short: "show an account, without its secret",
-				Options: func(o *flag.FlagSet) Run {
-					asJSON := o.Bool("json", false, "one JSON document on standard output")
+			{Name: "show", Args: "NAME", Least: 1, Most: 1, Takes: []string{"account"}, Gives: job.Account{}, Short: "show an account, without its secret",
+				Options: func(*flag.FlagSet) Run {
 					return withDesk(func(_ context.Context, e *Env, d *job.Desk, args []string) error {
 						a, err := d.Account(args[0])
 						if err != nil {
 							return err
 						}
-						if *asJSON {
-							return e.JSON(a)
-						}
-						e.account(a)
-						return nil
+						return e.Give(a, func() { e.account(a) })
 					})
 				}},
-			{Name: "forget", Args: "NAME", Least: 1, Most: 1, Short: "make this machine forget an account and its token",
+			{Name: "forget", Args: "NAME", Least: 1, Most: 1, Takes: []string{"account"}, Gives: Forgotten{}, Short: "make this machine forget an account and its token",
 				Options: func(*flag.FlagSet) Run {
-					return withDesk(func(_ context.Context, e *Env, d *job.Desk, args []string) error {
-						hooked, err := d.ForgetAccount(args[0])
+					return withDesk(func(ctx context.Context, e *Env, d *job.Desk, args []string) error {
+						hooked, err := d.ForgetAccount(ctx, args[0])
 						if err != nil {
 							return err
 						}
-						e.Say("%s is forgotten here, and its token is gone from the vault. On the host the token still stands.", args[0])
-						if hooked > 0 {
-							e.Say("%s hooked with it can sign in no more.", text.Count(hooked, "project"))
-						}
-						return nil
+						return e.Give(Forgotten{args[0], hooked}, func() {
+							e.Say("%s is forgotten here, and its token is gone from the vault. On the host the token still stands.", args[0])
+							if hooked > 0 {
+								e.Say("%s hooked with it can sign in no more.", text.Count(hooked, "project"))
+							}
+						})
 					})
 				}},
 		}}
@@ -104,6 +107,8 @@ func ends(a *job.Account, now time.Time) string {
 	switch {
 	case !a.Doubtful.IsZero():
 		return "doubtful: the host refused it on " + a.Doubtful.Format(time.DateOnly)
+	case a.Unkept:
+		return "for one sign-in only"
 	case a.Expires.IsZero():
 		return "good, no end told"
 	case a.Expires.Before(now):
@@ -112,6 +117,7 @@ func ends(a *job.Account, now time.Time) string {
 	return "good until " + a.Expires.Format(time.DateOnly)
 }
 
+// account shows an account.
 func (e *Env) account(a *job.Account) {
 	scopes := strings.Join(a.Scopes, ", ")
 	if scopes == "" && a.Host != "" {
@@ -126,8 +132,8 @@ func (e *Env) account(a *job.Account) {
 }
 
 // addAccount makes sure of the vault before it asks for the token, so that nobody
-// pastes one in vain.
-func (e *Env) addAccount(ctx context.Context, d *job.Desk, a job.Account) error {
+// pastes one in vain. inside says that it happens within another command.
+func (e *Env) addAccount(ctx context.Context, d *job.Desk, a job.Account, inside bool) error {
 	switch {
 	case a.Host == "" && a.Address == "":
 		hosts, err := d.Hosts()
@@ -151,8 +157,10 @@ func (e *Env) addAccount(ctx context.Context, d *job.Desk, a job.Account) error 
 			return err
 		}
 	}
-	if err := e.readyVault(ctx, d); err != nil {
-		return err
+	if !a.Unkept {
+		if err := e.readyVault(ctx, d); err != nil {
+			return err
+		}
 	}
 	question := "Token of your account on " + a.Host + " (it is not shown): "
 	if a.Host == "" {
@@ -166,10 +174,26 @@ func (e *Env) addAccount(ctx context.Context, d *job.Desk, a job.Account) error 
 	if err != nil {
 		return err
 	}
-	e.Say("%s", e.bold("The token is good, and lies in the vault."))
-	e.account(added)
+	for i := range doubts {
+		doubts[i] += "."
+	}
+	if e.json && !inside {
+		return e.JSON(AddedAccount{*added, doubts})
+	}
+	say := e.Say
+	if inside {
+		say = e.Aside // the result is another command's
+	}
+	if a.Unkept {
+		say("%s", e.Out.strong("The token is good, and is kept for this sign-in only."))
+	} else {
+		say("%s", e.Out.strong("The token is good, and lies in the vault."))
+	}
+	if !inside {
+		e.account(added)
+	}
 	for _, doubt := range doubts {
-		e.Aside("Note: %s.", doubt)
+		e.Aside("Note: %s", doubt)
 	}
 	return nil
 }
@@ -202,5 +226,5 @@ func (e *Env) setUp(ctx context.Context, d *job.Desk, host string, why error) (a
 		}
 	}
 	e.Aside("There is no account on this machine yet; this sets one up on %s, then goes on.", host)
-	return true, e.addAccount(ctx, d, job.Account{Host: host})
+	return true, e.addAccount(ctx, d, job.Account{Host: host}, true)
 }

@@ -24,6 +24,7 @@ Interrupted, or run again, it goes on where it was and makes nothing twice. When
 is done it says so and changes nothing.`,
 		Examples: []string{"uncinate attach --preview", "uncinate attach --yes gauge-firmware",
 			"uncinate attach --name saltmarsh/gauge-firmware --visibility members", "uncinate attach --to https://gannet.example/tern/gauge-firmware"},
+		Takes: []string{"folder"}, Gives: job.Attached{},
 		Options: func(o *flag.FlagSet) Run {
 			var p plans
 			p.add(o)
@@ -70,9 +71,6 @@ func runAttach(ctx context.Context, e *Env, p plans, o job.AttachOptions) error 
 		return err
 	}
 	if !finished {
-		if p.json && p.preview {
-			return e.JSON(map[string]any{"plan": a.Items(), "notes": a.Notes})
-		}
 		if a.Resumed {
 			e.Aside("An earlier attach was cut off; this one goes on from there.")
 		}
@@ -84,11 +82,7 @@ func runAttach(ctx context.Context, e *Env, p plans, o job.AttachOptions) error 
 	if err != nil {
 		return err
 	}
-	if p.json {
-		return e.JSON(r)
-	}
-	e.attached(r, a.HostName())
-	return nil
+	return e.Give(r, func() { e.attached(r, a.HostName()) })
 }
 
 // again gives the very command that was typed, with --yes, and without what secret
@@ -112,7 +106,7 @@ func (e *Env) attached(r *job.Attached, host string) {
 	if !r.Changed {
 		head = "Already attached; nothing was changed."
 	}
-	e.Say("%s", e.bold(head))
+	e.Say("%s", e.Out.strong(head))
 	up, went := "", "went up"
 	if !r.Changed {
 		went = "holds"

@@ -3,8 +3,9 @@
 //
 // Its own rules: results go to standard output, everything else to standard error.
 // Nothing is asked unless both ends are a terminal. Strings from outside are shown
-// with their control characters made visible. Words carry the meaning; colour only
-// underlines, on a terminal, and never with NO_COLOR set.
+// with their control characters made visible. Words carry the meaning; bold only
+// underlines, on a terminal, and never with NO_COLOR set. A secret that is known is
+// blanked wherever it would be shown.
 package screen
 
 import (
@@ -31,17 +32,22 @@ type Command struct {
 	Short    string // one line, a verb first, without full stop
 	Long     string // paragraphs
 	Examples []string
-	Least    int // arguments
-	Most     int // arguments; -1 for any number
+	Least    int      // arguments
+	Most     int      // arguments; -1 for any number
+	Takes    []string // what each argument is, for completion: one of the sources; the last one holds for all that follow
+	Gives    any      // an empty value of the document that --json prints; nil where there is no such option
 	Options  func(o *flag.FlagSet) Run
 	Subs     []*Command
 	Hidden   bool
 }
 
 // common are the options that every command has.
-type common struct{ quiet, verbose bool }
+type common struct{ quiet, verbose, json bool }
 
-func (c *common) add(o *flag.FlagSet) {
+func (c *common) add(o *flag.FlagSet, of *Command) {
+	if of.Gives != nil {
+		o.BoolVar(&c.json, "json", false, "one JSON document on standard output")
+	}
 	o.BoolVar(&c.quiet, "quiet", false, "say less")
 	o.BoolVar(&c.verbose, "verbose", false, "say more: requests and runs of git, never a secret")
 }
@@ -82,6 +88,9 @@ func find(all []*Command, words []string) (c *Command, path []string, rest []str
 // Main runs the program and gives its exit code.
 func Main(ctx context.Context, e *Env, commands []*Command, args []string) int {
 	e.commands, e.ctx = commands, ctx
+	if slices.Contains(args, "--json") || slices.Contains(args, "-json") {
+		e.json = true // also a wrong command line is told as it was asked for
+	}
 	err := dispatch(ctx, e, args)
 	if err == nil {
 		return 0
@@ -134,8 +143,9 @@ func dispatch(ctx context.Context, e *Env, args []string) error {
 	o.SetOutput(io.Discard)
 	run := c.Options(o)
 	var all common
-	all.add(o)
+	all.add(o, c)
 	words, err := parse(o, rest)
+	e.json = all.json
 	if errors.Is(err, flag.ErrHelp) {
 		e.help(e.Out, c, path)
 		return nil

@@ -4,6 +4,7 @@ import (
 	"context"
 	"flag"
 
+	"uncinate/internal/core/plan"
 	"uncinate/internal/job"
 )
 
@@ -17,6 +18,7 @@ After an attach that was cut off it puts back what that attach did: here, and on
 host the repository that it made, if nothing else was sent to it since. The plan says
 so before; a deletion on the host cannot be taken back.`,
 		Examples: []string{"uncinate detach --preview", "uncinate detach --keep-hosted gauge-firmware"},
+		Takes:    []string{"project"}, Gives: Detached{},
 		Options: func(o *flag.FlagSet) Run {
 			var p plans
 			p.add(o)
@@ -31,13 +33,17 @@ so before; a deletion on the host cannot be taken back.`,
 		}}
 }
 
+// Detached is what detach did, as a JSON document.
+type Detached struct {
+	Done       []plan.Item `json:"done"`
+	Unfinished bool        `json:"unfinished" says:"an attach was cut off here, and it was put back"`
+	Notes      []string    `json:"notes,omitempty"`
+}
+
 func runDetach(ctx context.Context, e *Env, d *job.Desk, p plans, o job.DetachOptions) error {
 	t, err := d.Detach(ctx, o)
 	if err != nil {
 		return err
-	}
-	if p.preview && p.json {
-		return e.JSON(map[string]any{"plan": t.Items(), "notes": t.Notes, "unfinished": t.Unfinished})
 	}
 	head := "To take the hook off:"
 	if t.Unfinished && !o.HookOnly {
@@ -49,9 +55,5 @@ func runDetach(ctx context.Context, e *Env, d *job.Desk, p plans, o job.DetachOp
 	if err := t.Do(ctx); err != nil {
 		return err
 	}
-	if p.json {
-		return e.JSON(map[string]any{"done": t.Items()})
-	}
-	e.Say("%s", e.bold("Detached."))
-	return nil
+	return e.Give(Detached{append([]plan.Item{}, t.Items()...), t.Unfinished, t.Notes}, func() { e.Say("%s", e.Out.strong("Detached.")) })
 }

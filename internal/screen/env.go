@@ -3,7 +3,6 @@ package screen
 import (
 	"bufio"
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -14,14 +13,15 @@ import (
 	"strings"
 	"time"
 
-	"github.com/mattn/go-runewidth"
 	"golang.org/x/term"
 
+	"uncinate/internal/core/address"
 	"uncinate/internal/core/fault"
 	"uncinate/internal/core/plan"
 	"uncinate/internal/core/text"
 	"uncinate/internal/job"
 	"uncinate/internal/world/files"
+	"uncinate/internal/world/keyring"
 	"uncinate/internal/world/vault"
 	"uncinate/internal/world/web"
 )
@@ -32,46 +32,43 @@ const Version = "0.1.0"
 // Env is the program's surroundings: its three streams, and what it can ask of them.
 type Env struct {
 	In  *os.File
-	Out io.Writer
-	Err io.Writer
+	Out *stream // results
+	Err *stream // everything else
 
 	Shipped fs.FS  // descriptions that come with the program
 	Gone    func() // called when standard output cannot be written any more
 
 	commands []*Command
 	ctx      context.Context // of the whole run; prompts end with it
+	veil     *veil
+	answers  io.Writer // standard output as it is, for git's credential protocol alone
 	quiet    bool
 	verbose  bool
+	json     bool
+	gave     bool   // the JSON document was printed
 	home     string // where the program's own things lie, if said
 	asks     bool   // standard input and standard error are terminals
-	shows    bool   // standard error is a terminal: progress may be redrawn
-	colour   bool
-	width    int
 	reader   *bufio.Reader
 	bar      bool // a progress line is on the screen
 	lastBar  time.Time
-	items    []plan.Item // the plan that is being done
-	planned  bool        // it was shown already
+	began    time.Time     // of the progress that runs
+	every    time.Duration // how often progress is told where it cannot be drawn
+	items    []plan.Item   // the plan that is being done
+	planned  bool          // it was shown already
 }
 
 // NewEnv looks at the process's streams.
 func NewEnv(shipped fs.FS) *Env {
-	e := &Env{In: os.Stdin, Out: os.Stdout, Err: os.Stderr, Shipped: shipped, width: 80}
-	e.shows = term.IsTerminal(int(os.Stderr.Fd()))
-	e.asks = e.shows && term.IsTerminal(int(os.Stdin.Fd()))
-	e.colour = term.IsTerminal(int(os.Stdout.Fd())) && os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb"
-	if w, _, err := term.GetSize(int(os.Stdout.Fd())); err == nil && w >= 40 {
-		e.width = w
+	v := &veil{}
+	for _, arg := range os.Args[1:] {
+		if a, err := address.Parse(arg); err == nil {
+			v.add(a.Secret) // a token that stands in an address that was pasted
+		}
 	}
+	e := &Env{In: os.Stdin, Out: newStream(os.Stdout, v), Err: newStream(os.Stderr, v), Shipped: shipped, veil: v, answers: os.Stdout, every: 10 * time.Second}
+	e.asks = e.Err.terminal && term.IsTerminal(int(os.Stdin.Fd()))
 	e.reader = bufio.NewReader(io.LimitReader(os.Stdin, 1<<20))
 	return e
-}
-
-func (e *Env) bold(s string) string {
-	if !e.colour {
-		return s
-	}
-	return "\x1b[1m" + s + "\x1b[0m"
 }
 
 // Desk lays out what jobs work with.
@@ -96,7 +93,8 @@ func (e *Env) Desk() (*job.Desk, error) {
 		level = slog.LevelDebug
 	}
 	log := slog.New(slog.NewTextHandler(e.Err, &slog.HandlerOptions{Level: level}))
-	v := vault.At(home.Vault, home.Run)
+	v := vault.At(home.Vault, home.Run, keyring.System{})
+	v.OnSecret(e.veil.add)
 	if e.asks {
 		v.AskWith(func() (string, error) { return e.secret("Passphrase of the vault: ") })
 	}
@@ -115,20 +113,46 @@ func withDesk(work func(ctx context.Context, e *Env, d *job.Desk, args []string)
 	}
 }
 
-// Fault shows an error: the cause, what belongs to it, and what to do next.
+// Problem is a fault as a JSON document.
+type Problem struct {
+	Error struct {
+		Kind     string   `json:"kind"`
+		Exit     int      `json:"exit"`
+		Says     string   `json:"says"`
+		Details  []string `json:"details,omitempty"`
+		Remedies []Remedy `json:"remedies,omitempty"`
+	} `json:"error"`
+}
+
+// Remedy is one next thing to do, in a Problem.
+type Remedy struct {
+	Why     string `json:"why,omitempty"`
+	Command string `json:"command"`
+}
+
+// Fault shows an error: the cause, what belongs to it, and what to do next. With
+// --json it is a document too, if none was printed yet.
 func (e *Env) Fault(err error) {
 	e.clearBar()
 	f := fault.Of(err)
+	if e.json && !e.gave {
+		var p Problem
+		p.Error.Kind, p.Error.Exit, p.Error.Says, p.Error.Details = f.Kind.String(), int(f.Kind), f.Says, f.Details
+		for _, r := range f.Remedies {
+			p.Error.Remedies = append(p.Error.Remedies, Remedy(r))
+		}
+		_ = e.JSON(p) // standard error says the same
+	}
 	if f.Kind == fault.Interrupted {
 		fmt.Fprintln(e.Err, "uncinate: stopped.")
 		for _, d := range f.Details {
-			fmt.Fprintf(e.Err, "  %s\n", text.Visible(d))
+			fmt.Fprintf(e.Err, "  %s\n", e.Err.wrap(text.Visible(d), 2))
 		}
 		return
 	}
-	fmt.Fprintf(e.Err, "uncinate: %s.\n", strings.TrimSuffix(text.Visible(f.Says), "."))
+	fmt.Fprintf(e.Err, "uncinate: %s\n", e.Err.wrap(strings.TrimSuffix(text.Visible(f.Says), ".")+".", 2))
 	for _, d := range f.Details {
-		fmt.Fprintf(e.Err, "  %s\n", text.Visible(d))
+		fmt.Fprintf(e.Err, "  %s\n", e.Err.wrap(text.Visible(d), 2))
 	}
 	for _, r := range f.Remedies {
 		if r.Why != "" {
@@ -140,270 +164,5 @@ func (e *Env) Fault(err error) {
 		for cause := errors.Unwrap(err); cause != nil; cause = errors.Unwrap(cause) {
 			fmt.Fprintf(e.Err, "  because: %s\n", text.Excerpt(cause.Error(), 400))
 		}
-	}
-}
-
-// Say prints a line of the result.
-func (e *Env) Say(format string, args ...any) {
-	if _, err := fmt.Fprintf(e.Out, format+"\n", args...); err != nil && e.Gone != nil {
-		e.Gone() // whoever read the output is gone, so the work ends as by Ctrl-C
-	}
-}
-
-// Aside prints a line that is no result; not with --quiet.
-func (e *Env) Aside(format string, args ...any) {
-	if !e.quiet {
-		e.clearBar()
-		fmt.Fprintf(e.Err, format+"\n", args...)
-	}
-}
-
-// Note implements job.Teller.
-func (e *Env) Note(format string, args ...any) { e.Aside(format, args...) }
-
-// Step implements job.Teller: a line for each step, under the number it has in the plan.
-func (e *Env) Step(item plan.Item, already bool) {
-	if e.planned && !e.verbose {
-		return
-	}
-	state := "done"
-	if already {
-		state = "kept"
-	}
-	number := ""
-	for i, x := range e.items {
-		if x.ID == item.ID {
-			number = fmt.Sprintf("%2d. ", i+1)
-		}
-	}
-	e.Aside("%s%s  %s", number, state, text.Visible(item.Sentence))
-}
-
-// Progress implements job.Teller: one line, drawn over itself, on a terminal only.
-func (e *Env) Progress(what string, done, total int64, speed string) {
-	if e.quiet || !e.shows {
-		return
-	}
-	if total <= 0 {
-		e.clearBar()
-		return
-	}
-	if e.bar && done < total && time.Since(e.lastBar) < 60*time.Millisecond {
-		return
-	}
-	e.lastBar = time.Now()
-	const cells = 24
-	full := int(done * cells / total)
-	line := fmt.Sprintf("    %s [%s%s] %3d%%", what, strings.Repeat("=", full), strings.Repeat(" ", cells-full), done*100/total)
-	if speed != "" {
-		line += "  " + text.Visible(speed)
-	}
-	fmt.Fprintf(e.Err, "\r%s\x1b[K", line)
-	e.bar = true
-}
-
-func (e *Env) clearBar() {
-	if e.bar {
-		fmt.Fprint(e.Err, "\r\x1b[K")
-		e.bar = false
-	}
-}
-
-// Plan shows numbered sentences, grouped by place.
-func (e *Env) Plan(w io.Writer, items []plan.Item, host string) {
-	e.items = items
-	place := plan.Place("")
-	for i, item := range items {
-		if item.Place != place {
-			place = item.Place
-			name := map[plan.Place]string{plan.Here: "here", plan.Host: "on the host", plan.Vault: "in the vault"}[place]
-			if place == plan.Host && host != "" {
-				name = "on " + host
-			}
-			fmt.Fprintf(w, "  %s\n", e.bold(name))
-		}
-		fmt.Fprintf(w, "  %2d. %s\n", i+1, e.wrap(text.Visible(item.Sentence), 6))
-	}
-}
-
-// propose shows a plan and asks whether to go ahead; false for a preview, after which
-// nothing is done.
-func (e *Env) propose(ctx context.Context, p plans, head string, items []plan.Item, host string, notes []string) (bool, error) {
-	out := e.Err
-	if p.preview {
-		out = e.Out
-	}
-	e.items = items
-	if p.preview || !p.yes {
-		fmt.Fprintln(out, e.bold(head))
-		e.Plan(out, items, host)
-		e.planned = true
-	}
-	for _, n := range notes {
-		if p.preview || !e.quiet {
-			fmt.Fprintf(out, "  Note: %s\n", e.wrap(text.Visible(n), 8))
-		}
-	}
-	if p.preview {
-		return false, nil
-	}
-	err := e.Agree(ctx, p.yes, again(os.Args[1:]))
-	if err == nil && e.planned {
-		fmt.Fprintln(e.Err)
-	}
-	return err == nil, err
-}
-
-// wrap breaks a sentence at blanks to the screen's width, later lines indented.
-func (e *Env) wrap(s string, indent int) string {
-	var b strings.Builder
-	column := indent
-	for i, word := range strings.Fields(s) {
-		w := runewidth.StringWidth(word)
-		switch {
-		case i == 0:
-		case column+1+w > e.width:
-			b.WriteString("\n" + strings.Repeat(" ", indent))
-			column = indent
-		default:
-			b.WriteByte(' ')
-			column++
-		}
-		b.WriteString(word)
-		column += w
-	}
-	return b.String()
-}
-
-// Facts prints names and values in two columns, empty values left out.
-func (e *Env) Facts(pairs ...[2]string) {
-	widest := 0
-	for _, p := range pairs {
-		if p[1] != "" {
-			widest = max(widest, runewidth.StringWidth(p[0]))
-		}
-	}
-	for _, p := range pairs {
-		if p[1] != "" {
-			e.Say("  %s  %s", runewidth.FillRight(p[0], widest), e.wrap(text.Visible(p[1]), widest+4))
-		}
-	}
-}
-
-// Table prints rows in columns, under a head.
-func (e *Env) Table(head []string, rows [][]string) {
-	widths := make([]int, len(head))
-	for _, row := range append([][]string{head}, rows...) {
-		for i, cell := range row {
-			widths[i] = max(widths[i], runewidth.StringWidth(text.Visible(cell)))
-		}
-	}
-	line := func(row []string, style func(string) string) {
-		var b strings.Builder
-		for i, cell := range row {
-			cell = text.Visible(cell)
-			if i < len(row)-1 {
-				cell = runewidth.FillRight(cell, widths[i]+2)
-			}
-			b.WriteString(cell)
-		}
-		e.Say("%s", style(strings.TrimRight(b.String(), " ")))
-	}
-	line(head, e.bold)
-	for _, row := range rows {
-		line(row, func(s string) string { return s })
-	}
-}
-
-// JSON prints one document.
-func (e *Env) JSON(v any) error {
-	out := json.NewEncoder(e.Out)
-	out.SetIndent("", "  ")
-	return out.Encode(v)
-}
-
-// Agree asks whether to go ahead.
-func (e *Env) Agree(ctx context.Context, yes bool, again string) error {
-	if yes {
-		return nil
-	}
-	if !e.asks {
-		return fault.New(fault.Decision, "nobody can be asked here whether to go ahead; nothing was changed").Try("go ahead without asking", again)
-	}
-	answer, err := e.ask(ctx, "Go ahead? (yes or no) ")
-	if err != nil {
-		return err
-	}
-	if a := strings.ToLower(answer); a == "yes" || a == "y" {
-		return nil
-	}
-	return fault.New(fault.Decision, "nothing was changed, as you wished")
-}
-
-// ask asks for one line. Giving up the wait by Ctrl-C ends it.
-func (e *Env) ask(ctx context.Context, question string) (string, error) {
-	e.clearBar()
-	fmt.Fprint(e.Err, question)
-	type result struct {
-		line string
-		err  error
-	}
-	got := make(chan result, 1)
-	go func() {
-		line, err := e.reader.ReadString('\n')
-		got <- result{line, err}
-	}()
-	select {
-	case <-ctx.Done():
-		fmt.Fprintln(e.Err)
-		return "", ctx.Err()
-	case r := <-got:
-		if r.err != nil && r.line == "" {
-			return "", fault.New(fault.Decision, "the answer did not come: standard input ended")
-		}
-		return strings.TrimSpace(r.line), nil
-	}
-}
-
-// secret reads a secret without showing it: from the terminal, or one line of
-// standard input where that is none.
-func (e *Env) secret(question string) (string, error) {
-	if e.asks {
-		return e.unseen(question)
-	}
-	line, err := e.reader.ReadString('\n')
-	if err != nil && line == "" {
-		return "", fault.New(fault.Usage, "a secret was expected on standard input, and nothing came")
-	}
-	return strings.TrimRight(line, "\r\n"), nil
-}
-
-// unseen reads a line from the terminal with the echo off; Ctrl-C puts it on again.
-func (e *Env) unseen(question string) (string, error) {
-	e.clearBar()
-	fmt.Fprint(e.Err, question)
-	defer fmt.Fprintln(e.Err)
-	fd := int(e.In.Fd())
-	before, err := term.GetState(fd)
-	if err != nil {
-		return "", fault.New(fault.Failed, "the terminal cannot be read").Because(err)
-	}
-	type result struct {
-		line []byte
-		err  error
-	}
-	got := make(chan result, 1)
-	go func() {
-		line, err := term.ReadPassword(fd)
-		got <- result{line, err}
-	}()
-	select {
-	case <-e.ctx.Done():
-		return "", errors.Join(e.ctx.Err(), forgetTyped(fd), term.Restore(fd, before))
-	case r := <-got:
-		if r.err != nil {
-			return "", fault.New(fault.Failed, "the terminal cannot be read").Because(r.err)
-		}
-		return string(r.line), nil
 	}
 }

@@ -15,13 +15,20 @@ var groups = []struct {
 	{"The main job", []string{"ready", "attach", "detach", "clone", "sync", "status", "visit"}},
 	{"Hosts, accounts, secrets", []string{"host", "account", "vault"}},
 	{"To try it", []string{"tour", "practice"}},
-	{"More", []string{"credential", "help", "version"}},
+	{"More", []string{"completion", "credential", "help", "version"}},
 }
 
-func (e *Env) overview(w io.Writer) {
+// exitCodes are what the program ends with; see package fault.
+var exitCodes = []struct {
+	code  int
+	means string
+}{{0, "done"}, {1, "failed"}, {2, "wrong usage"}, {3, "a decision of yours is needed; nothing was changed beyond what was said"}, {4, "refused to protect you"},
+	{5, "the host said no"}, {6, "the host cannot be reached"}, {130, "interrupted"}}
+
+func (e *Env) overview(w *stream) {
 	fmt.Fprintf(w, "Uncinate hooks local projects to hosted repositories, and keeps both in step.\n\n")
 	for _, g := range groups {
-		fmt.Fprintln(w, e.bold(g.title))
+		fmt.Fprintln(w, w.strong(g.title))
 		for _, name := range g.names {
 			if c, _, _ := find(e.commands, []string{name}); c != nil {
 				fmt.Fprintf(w, "  %-11s %s\n", c.Name, c.Short)
@@ -33,9 +40,9 @@ func (e *Env) overview(w io.Writer) {
 	fmt.Fprintln(w, "One command in full:                           uncinate help COMMAND")
 }
 
-func (e *Env) help(w io.Writer, c *Command, path []string) {
+func (e *Env) help(w *stream, c *Command, path []string) {
 	full := "uncinate " + strings.Join(path, " ")
-	fmt.Fprintf(w, "%s: %s\n\n", e.bold(full), c.Short)
+	fmt.Fprintf(w, "%s: %s\n\n", w.strong(full), c.Short)
 	if len(c.Subs) > 0 {
 		for _, s := range c.Subs {
 			if !s.Hidden {
@@ -53,7 +60,7 @@ func (e *Env) help(w io.Writer, c *Command, path []string) {
 	if c.Options != nil {
 		fmt.Fprintln(w, "Options")
 		eachOption(c, func(name, value, use string) {
-			fmt.Fprintf(w, "  %-24s %s\n", strings.TrimSpace("--"+name+" "+value), e.wrap(use, 27))
+			fmt.Fprintf(w, "  %-24s %s\n", strings.TrimSpace("--"+name+" "+value), wrapTo(use, 27, max(w.width, 80)))
 		})
 		fmt.Fprintln(w)
 	}
@@ -70,7 +77,7 @@ func eachOption(c *Command, tell func(name, value, use string)) {
 	own := flag.NewFlagSet(c.Name, flag.ContinueOnError)
 	c.Options(own)
 	all := flag.NewFlagSet(c.Name, flag.ContinueOnError)
-	new(common).add(all)
+	new(common).add(all, c)
 	for _, set := range []*flag.FlagSet{own, all} {
 		set.VisitAll(func(f *flag.Flag) {
 			value, use := flag.UnquoteUsage(f)
@@ -91,8 +98,11 @@ func eachOption(c *Command, tell func(name, value, use string)) {
 func Reference(w io.Writer, commands []*Command) {
 	fmt.Fprint(w, "# Commands\n\nThis page is made from the commands themselves (`uncinate help --reference`); `uncinate help COMMAND` says the same.\n\n"+
 		"Options may stand before or after the arguments; two dashes or one.\n\n"+
-		"Exit codes: 0 done · 1 failed · 2 wrong usage · 3 a decision of yours is needed · 4 refused to protect you · "+
-		"5 the host said no · 6 the host cannot be reached · 130 interrupted.\n")
+		"With `--json` a command prints one document on standard output, also when it fails; [json.md](json.md) tells of them.\n\nExit codes: ")
+	for i, x := range exitCodes {
+		fmt.Fprintf(w, "%s%d %s", map[bool]string{true: " · "}[i > 0], x.code, x.means)
+	}
+	fmt.Fprintln(w, ".")
 	var write func(c *Command, path string, level int)
 	write = func(c *Command, path string, level int) {
 		if c.Hidden {

@@ -14,16 +14,15 @@ import (
 // Commands are all commands but those of the practice hosts.
 func Commands() []*Command {
 	return []*Command{readyCommand(), attachCommand(), detachCommand(), cloneCommand(), syncCommand(), statusCommand(), visitCommand(),
-		hostCommand(), accountCommand(), vaultCommand(), credentialCommand(), helpCommand(), versionCommand()}
+		hostCommand(), accountCommand(), vaultCommand(), completionCommand(), credentialCommand(), helpCommand(), versionCommand()}
 }
 
 // plans are the options of every command that shows a plan first.
-type plans struct{ preview, yes, json bool }
+type plans struct{ preview, yes bool }
 
 func (p *plans) add(o *flag.FlagSet) {
 	o.BoolVar(&p.preview, "preview", false, "show the plan and stop")
 	o.BoolVar(&p.yes, "yes", false, "go ahead without asking")
-	o.BoolVar(&p.json, "json", false, "one JSON document on standard output")
 }
 
 type list []string
@@ -45,10 +44,10 @@ func cloneCommand() *Command {
 is made if it is missing and refused if it is not empty. Sign-in, name and e-mail are
 set in the copy, so that plain git push and pull work in it.`,
 		Examples: []string{"uncinate clone gauge-firmware", "uncinate clone saltmarsh/harbour-board board"},
+		Takes:    []string{"repository", "folder"}, Gives: job.Cloned{},
 		Options: func(o *flag.FlagSet) Run {
 			var c job.CloneOptions
 			preview := o.Bool("preview", false, "show the plan and stop")
-			asJSON := o.Bool("json", false, "one JSON document on standard output")
 			o.StringVar(&c.Account, "account", "", "which `account` to use")
 			return func(ctx context.Context, e *Env, args []string) error {
 				if c.What = args[0]; len(args) > 1 {
@@ -62,22 +61,18 @@ set in the copy, so that plain git push and pull work in it.`,
 				if err != nil {
 					return err
 				}
-				e.items = job.Items()
-				for _, n := range job.Notes() {
-					e.Aside("Note: %s", n)
-				}
-				if *preview {
-					e.Plan(e.Out, job.Items(), "")
-					return nil
+				p := plans{preview: *preview, yes: true}
+				if goes, err := e.propose(ctx, p, "To bring "+text.Visible(c.What)+" onto this machine:", job.Items(), "", job.Notes()); err != nil || !goes {
+					return err
 				}
 				r, err := job.Do(ctx)
 				if err != nil {
 					return err
 				}
-				if *asJSON {
+				if e.json {
 					return e.JSON(r)
 				}
-				e.Say("%s", e.bold("Cloned."))
+				e.Say("%s", e.Out.strong("Cloned."))
 				holds := fmt.Sprintf("%s, %s; branch %s at %.10s", text.Count(r.Files, "file"), text.Size(r.Bytes), text.Visible(r.Branch), r.Commit)
 				if r.Commit == "" {
 					holds = "nothing yet: no commit was sent to it so far"
@@ -99,27 +94,28 @@ func syncCommand() *Command {
 Anything harder (both sides have new commits, or a file that is not saved would be
 written over) stops it with everything as it was, and says what it met.`,
 		Examples: []string{"uncinate sync", "uncinate sync --preview"},
+		Takes:    []string{"project"}, Gives: job.Synced{},
 		Options: func(o *flag.FlagSet) Run {
 			preview := o.Bool("preview", false, "show the plan and stop")
-			asJSON := o.Bool("json", false, "one JSON document on standard output")
 			return withDesk(func(ctx context.Context, e *Env, d *job.Desk, args []string) error {
 				s, err := d.Sync(ctx, folderOf(args))
 				if err != nil {
 					return err
 				}
 				e.items, e.planned = s.Items(), true // the result says the same
-				if *preview {
-					if len(s.Items()) == 0 {
-						e.Say("Nothing to do: here and there are in step.")
-					}
-					e.Plan(e.Out, s.Items(), "")
+				if *preview && len(s.Items()) == 0 && !e.json {
+					e.Say("Nothing to do: here and there are in step.")
 					return nil
+				}
+				if *preview {
+					_, err := e.propose(ctx, plans{preview: true}, "To bring it into step:", s.Items(), "", s.Notes)
+					return err
 				}
 				r, err := s.Do(ctx)
 				if err != nil {
 					return err
 				}
-				if *asJSON {
+				if e.json {
 					return e.JSON(r)
 				}
 				switch {
@@ -159,25 +155,21 @@ func changes(m map[string]int) string {
 func statusCommand() *Command {
 	return &Command{Name: "status", Args: "[FOLDER]", Most: 1,
 		Short: "tell where the work stands: here, and against the host",
+		Takes: []string{"project"}, Gives: job.Standing{},
 		Options: func(o *flag.FlagSet) Run {
-			asJSON := o.Bool("json", false, "one JSON document on standard output")
 			offline := o.Bool("offline", false, "do not ask the host; tell what git knows of it")
 			return withDesk(func(ctx context.Context, e *Env, d *job.Desk, args []string) error {
 				s, err := d.Status(ctx, folderOf(args), !*offline)
 				if err != nil {
 					return err
 				}
-				if *asJSON {
-					return e.JSON(s)
-				}
-				e.standing(s)
-				return nil
+				return e.Give(s, func() { e.standing(s) })
 			})
 		}}
 }
 
 func (e *Env) standing(s *job.Standing) {
-	e.Say("%s on branch %s", e.bold(text.Visible(filepath.Base(s.Folder))), text.Visible(s.Branch))
+	e.Say("%s on branch %s", e.Out.strong(text.Visible(filepath.Base(s.Folder))), text.Visible(s.Branch))
 	files := "all saved"
 	if !s.Clean() {
 		files = changes(s.Changed) + "; not saved yet"

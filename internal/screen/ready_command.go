@@ -3,13 +3,18 @@ package screen
 import (
 	"context"
 	"flag"
-	"fmt"
 	"strings"
 
 	"uncinate/internal/core/fault"
 	"uncinate/internal/core/text"
 	"uncinate/internal/job"
 )
+
+// Readiness is what ready saw, as a JSON document.
+type Readiness struct {
+	Ready bool       `json:"ready" says:"no line is bad"`
+	Lines []job.Line `json:"lines"`
+}
 
 func readyCommand() *Command {
 	return &Command{Name: "ready", Args: "[FOLDER]", Most: 1,
@@ -20,8 +25,8 @@ time it is there; and, with FOLDER, at all that attach would trip over in it. Ea
 is good, doubtful or bad, with what to do. It changes nothing. The exit code is 1 if a
 line is bad.`,
 		Examples: []string{"uncinate ready", "uncinate ready gauge-firmware", "uncinate ready --git /opt/git/bin/git"},
+		Takes:    []string{"folder"}, Gives: Readiness{},
 		Options: func(o *flag.FlagSet) Run {
-			asJSON := o.Bool("json", false, "one JSON document on standard output")
 			git := o.String("git", "", "use the git program at this `path` from now on; an empty one goes back to the PATH's")
 			return withDesk(func(ctx context.Context, e *Env, d *job.Desk, args []string) error {
 				given := false
@@ -45,12 +50,8 @@ line is bad.`,
 						bad++
 					}
 				}
-				if *asJSON {
-					if err := e.JSON(map[string]any{"ready": bad == 0, "lines": lines}); err != nil {
-						return err
-					}
-				} else {
-					e.ready(lines)
+				if err := e.Give(Readiness{bad == 0, lines}, func() { e.ready(lines) }); err != nil {
+					return err
 				}
 				if bad > 0 {
 					return fault.New(fault.Failed, "not ready: %s bad", strings.Replace(text.Count(bad, "line")+" is", "lines is", "lines are", 1))
@@ -70,19 +71,16 @@ func (e *Env) ready(lines []job.Line) {
 	for _, l := range lines {
 		if l.About != about {
 			about = l.About
-			e.Say("%s", e.bold(text.Visible(about)))
+			e.Say("%s", e.Out.strong(text.Visible(about)))
 		}
 		indent := 14 + widest
-		e.Say("  %-8s  %-*s  %s", l.State, widest, l.What, e.wrap(text.Visible(l.Says), indent))
+		e.Say("  %-8s  %-*s  %s", l.State, widest, l.What, e.Out.wrap(text.Visible(l.Says), indent))
 		pad := strings.Repeat(" ", indent)
 		for _, d := range l.Details {
-			e.Say("%s%s", pad, e.wrap(text.Visible(d), indent))
+			e.Say("%s%s", pad, e.Out.wrap(text.Visible(d), indent))
 		}
 		for _, r := range l.Remedy {
 			e.Say("%s%s", pad, text.Visible(r))
 		}
-	}
-	if len(lines) == 0 {
-		fmt.Fprintln(e.Err, "nothing was looked at")
 	}
 }

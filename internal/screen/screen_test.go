@@ -8,6 +8,7 @@ import (
 	"os"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -18,7 +19,8 @@ import (
 
 func env() (*Env, *bytes.Buffer, *bytes.Buffer) {
 	var out, errs bytes.Buffer
-	return &Env{Out: &out, Err: &errs, width: 60, ctx: context.Background()}, &out, &errs
+	v := &veil{}
+	return &Env{Out: &stream{to: &out, veil: v, width: 60}, Err: &stream{to: &errs, veil: v, width: 60}, veil: v, ctx: context.Background()}, &out, &errs
 }
 
 func TestParseTakesOptionsAnywhere(t *testing.T) {
@@ -129,7 +131,7 @@ func TestPlanIsGroupedAndBroken(t *testing.T) {
 	assert.Equal(t, "  in the vault\n   1. Move it\n  here\n   2. "+strings.TrimSpace(strings.Repeat("word ", 10))+" word\n      word word word end\n  on gannet\n   3. Create \\x1b it\n", out.String())
 	e.Step(items[1], false)
 	e.Step(items[2], true)
-	assert.Equal(t, " 2. done  "+items[1].Sentence+"\n 3. kept  Create \\x1b it\n", errs.String())
+	assert.Equal(t, " 2. done  "+strings.TrimSpace(strings.Repeat("word ", 10))+"\n          word word word word end\n 3. kept  Create \\x1b it\n", errs.String())
 	errs.Reset()
 	e.quiet = true
 	e.Step(items[1], false)
@@ -137,11 +139,18 @@ func TestPlanIsGroupedAndBroken(t *testing.T) {
 	assert.Empty(t, errs.String())
 }
 
-func TestProgressIsOneLineOnATerminalOnly(t *testing.T) {
+func TestProgress(t *testing.T) {
 	e, out, errs := env()
+	e.every = time.Hour
 	e.Progress("Sending", 1, 2, "1 MiB/s")
-	assert.Empty(t, errs.String(), "no terminal, no progress")
-	e.shows = true
+	assert.Empty(t, errs.String(), "work that is soon done needs no word")
+	e.every = 0
+	e.Progress("Sending", 1, 2, "1 MiB/s")
+	e.Progress("Sending", 2, 2, "")
+	assert.Equal(t, "    Sending: 50%  1 MiB/s\n    Sending: 100%\n", errs.String(), "elsewhere than on a terminal it is plain lines")
+	errs.Reset()
+	e.Progress("Sending", 0, 0, "")
+	e.Err.terminal = true
 	e.Progress("Sending", 1, 2, "1 MiB/s")
 	assert.Equal(t, "\r    Sending [============            ]  50%  1 MiB/s\x1b[K", errs.String())
 	e.Aside("a line")

@@ -3,6 +3,7 @@ package screen
 import (
 	"context"
 	"flag"
+	"strings"
 	"time"
 
 	"uncinate/internal/core/fault"
@@ -12,7 +13,7 @@ import (
 
 // readyVault makes the vault if there is none, asking how, and opens it.
 func (e *Env) readyVault(ctx context.Context, d *job.Desk) error {
-	_, found, err := d.Vault.Info()
+	_, found, err := d.Vault.Info(ctx)
 	if err != nil {
 		return err
 	}
@@ -22,173 +23,220 @@ func (e *Env) readyVault(ctx context.Context, d *job.Desk) error {
 		}
 		e.Aside("There is no vault yet to keep tokens in. How is it to be protected?")
 		e.Aside("  passphrase   you type it, once for some hours (good for a laptop)")
+		e.Aside("  keyring      your system's keyring opens it when you sign in (good for a desktop)")
 		e.Aside("  file         a key file; whoever can read your files can open it")
-		by, err := e.ask(ctx, "passphrase or file? ")
+		by, err := e.ask(ctx, strings.Join(vault.Ways[:2], ", ")+" or file? ")
 		if err != nil {
 			return err
 		}
-		if err := e.makeVault(d, by); err != nil {
+		says, err := e.protect(ctx, d, by, "made", d.Vault.Make)
+		if err != nil {
 			return err
 		}
+		e.Aside("%s", says)
 	}
-	return d.Vault.Ready()
+	return d.Vault.Ready(ctx)
 }
 
-func (e *Env) makeVault(d *job.Desk, by string) error {
-	return e.protect(d, by, "made", d.Vault.Make)
-}
-
-// protect makes or changes the vault, with a new passphrase if it takes one.
-func (e *Env) protect(d *job.Desk, by, done string, how func(by, passphrase string) error) error {
+// protect makes or changes the vault, with a new passphrase if it takes one, and
+// gives a sentence about it.
+func (e *Env) protect(ctx context.Context, d *job.Desk, by, done string, how func(ctx context.Context, by, passphrase string) error) (string, error) {
 	passphrase := ""
 	if by == vault.ByPassphrase {
 		var err error
 		if passphrase, err = e.secret("New passphrase of the vault (8 characters or more): "); err != nil {
-			return err
+			return "", err
 		}
 		if e.asks {
 			second, err := e.secret("The same again: ")
 			if err != nil {
-				return err
+				return "", err
 			}
 			if second != passphrase {
-				return fault.New(fault.Usage, "the two passphrases are not the same; nothing was %s", done)
+				return "", fault.New(fault.Usage, "the two passphrases are not the same; nothing was %s", done)
 			}
 		}
 	}
-	if err := how(by, passphrase); err != nil {
-		return err
+	if err := how(ctx, by, passphrase); err != nil {
+		return "", err
 	}
-	if by == vault.ByFile {
-		e.Say("The vault is %s. Its key lies in a file beside it: whoever can read your files can open it.", done)
-		return nil
+	switch by {
+	case vault.ByFile:
+		return "The vault is " + done + ". Its key lies in a file beside it: whoever can read your files can open it.", nil
+	case vault.ByKeyring:
+		return "The vault is " + done + ". Its key lies in your system's keyring, and is open while that is.", nil
 	}
 	until, err := d.Vault.Unlock(d.Program, passphrase, defaultUnlock)
 	if err != nil {
-		return err
+		return "", err
 	}
-	e.Say("The vault is %s, and open until %s.", done, until.Format("15:04"))
-	return nil
+	return "The vault is " + done + ", and open until " + until.Format("15:04") + ".", nil
 }
 
 const defaultUnlock = 8 * time.Hour
 
+// Vaulted is the vault as a JSON document.
+type Vaulted struct {
+	By        string    `json:"by" says:"what protects it: passphrase, keyring or file"`
+	Open      bool      `json:"open" says:"it can be read without asking anyone"`
+	Until     time.Time `json:"until,omitzero" says:"when it locks by itself"`
+	Folder    string    `json:"folder"`
+	Secrets   string    `json:"secrets" says:"path of the encrypted file"`
+	Identity  string    `json:"identity" says:"what opens it: a path, or the system's keyring"`
+	Recipient string    `json:"recipient" says:"the public half of the identity"`
+	Made      time.Time `json:"made"`
+}
+
+// giveVault tells of the vault as it is now.
+func (e *Env) giveVault(ctx context.Context, d *job.Desk, show func(vault.Info)) error {
+	i, found, err := d.Vault.Info(ctx)
+	if err != nil {
+		return err
+	}
+	if !found {
+		return vault.Missing()
+	}
+	return e.Give(Vaulted{i.By, i.Open, i.Until, i.Folder, i.Secrets, i.Identity, i.Recipient, i.Made}, func() { show(i) })
+}
+
+// unlock opens the vault for a time, and gives a sentence about it.
+func (e *Env) unlock(ctx context.Context, d *job.Desk, long time.Duration) (string, error) {
+	i, found, err := d.Vault.Info(ctx)
+	switch {
+	case err != nil:
+		return "", err
+	case !found:
+		return "", vault.Missing()
+	case i.By == vault.ByFile:
+		return "The vault is protected by a key file, so it is always open to you.", nil
+	case i.By == vault.ByKeyring:
+		if err := d.Vault.UnlockRing(ctx); err != nil {
+			return "", err
+		}
+		return "The vault is open while your system's keyring is.", nil
+	case long < time.Second || long > 7*24*time.Hour:
+		return "", fault.New(fault.Usage, "the vault is unlocked for one second to seven days")
+	}
+	passphrase, err := e.secret("Passphrase of the vault: ")
+	if err != nil {
+		return "", err
+	}
+	until, err := d.Vault.Unlock(d.Program, passphrase, long)
+	if err != nil {
+		return "", err
+	}
+	return "The vault is open until " + until.Format("2006-01-02 15:04") + ".", nil
+}
+
+// lock locks the vault, and gives a sentence about it.
+func (e *Env) lock(ctx context.Context, d *job.Desk) (string, error) {
+	was, err := d.Vault.Lock() // what is kept for one sign-in only goes too
+	if err != nil {
+		return "", err
+	}
+	i, found, err := d.Vault.Info(ctx)
+	switch {
+	case !found && err == nil && was:
+		return "What was kept for this sign-in only is forgotten.", nil
+	case !found && err == nil:
+		return "", vault.Missing()
+	case i.By == vault.ByFile:
+		return "", fault.New(fault.Refused, "a vault protected by a key file cannot be locked: the file opens it").
+			Try("protect it by a passphrase", "uncinate vault change --by passphrase")
+	case i.By == vault.ByKeyring:
+		return "", fault.New(fault.Refused, "a vault protected by the system's keyring is locked with that, not by itself")
+	case err != nil:
+		return "", err
+	case was:
+		return "The vault is locked.", nil
+	}
+	return "The vault was locked already.", nil
+}
+
+// sayHow is the fault when it is not said how the vault is to be protected.
+func sayHow(verb string) error {
+	return fault.New(fault.Usage, "say how the vault is to be protected").
+		Try("by a passphrase that you type", "uncinate vault "+verb+" --by passphrase").
+		Try("or by the keyring that your system opens when you sign in", "uncinate vault "+verb+" --by keyring").
+		Try("or by a key file that anyone who can read your files can use", "uncinate vault "+verb+" --by file")
+}
+
 func vaultCommand() *Command {
+	// told makes a Run of work that changes the vault and says so in one sentence.
+	told := func(work func(ctx context.Context, e *Env, d *job.Desk) (string, error)) Run {
+		return withDesk(func(ctx context.Context, e *Env, d *job.Desk, _ []string) error {
+			says, err := work(ctx, e, d)
+			if err != nil {
+				return err
+			}
+			if _, found, err := d.Vault.Info(ctx); err == nil && !found {
+				return e.Give(Vaulted{}, func() { e.Say("%s", says) })
+			}
+			return e.giveVault(ctx, d, func(vault.Info) { e.Say("%s", says) })
+		})
+	}
 	return &Command{Name: "vault", Short: "keep secrets: make, show, unlock, lock, change",
-		Long: "The vault is one encrypted file (age). What opens it is wrapped by a passphrase, or lies in a key file.",
+		Long: "The vault is one encrypted file (age). What opens it is wrapped by a passphrase, or lies in the system's keyring or in a key file.",
 		Subs: []*Command{
-			{Name: "make", Short: "make the vault of this machine",
-				Examples: []string{"uncinate vault make --by passphrase", "uncinate vault make --by file"},
+			{Name: "make", Short: "make the vault of this machine", Gives: Vaulted{},
+				Examples: []string{"uncinate vault make --by passphrase", "uncinate vault make --by keyring"},
 				Options: func(o *flag.FlagSet) Run {
-					by := o.String("by", "", "the `way` in which it is protected: passphrase or file")
-					return func(_ context.Context, e *Env, _ []string) error {
+					by := o.String("by", "", "the `way` in which it is protected: passphrase, keyring or file")
+					return told(func(ctx context.Context, e *Env, d *job.Desk) (string, error) {
 						if *by == "" {
-							return fault.New(fault.Usage, "say how the vault is to be protected").
-								Try("by a passphrase that you type", "uncinate vault make --by passphrase").
-								Try("or by a key file that anyone who can read your files can use", "uncinate vault make --by file")
+							return "", sayHow("make")
 						}
-						d, err := e.Desk()
-						if err != nil {
-							return err
-						}
-						return e.makeVault(d, *by)
-					}
-				}},
-			{Name: "show", Short: "show where the vault lies, how it is protected and whether it is open",
-				Options: func(o *flag.FlagSet) Run {
-					asJSON := o.Bool("json", false, "one JSON document on standard output")
-					return withDesk(func(_ context.Context, e *Env, d *job.Desk, _ []string) error {
-						i, found, err := d.Vault.Info()
-						if err != nil {
-							return err
-						}
-						if !found {
-							return vault.Missing()
-						}
-						state := "locked"
-						switch {
-						case !i.Until.IsZero():
-							state = "open until " + i.Until.Local().Format("2006-01-02 15:04")
-						case i.Open:
-							state = "open to whoever can read the key file"
-						}
-						if *asJSON {
-							return e.JSON(map[string]any{"by": i.By, "folder": i.Folder, "open": i.Open, "state": state, "secrets": i.Secrets, "identity": i.Identity, "recipient": i.Recipient})
-						}
-						e.Facts([2]string{"protected by", map[string]string{vault.ByFile: "key file", vault.ByPassphrase: "passphrase"}[i.By]},
-							[2]string{"state", state}, [2]string{"secrets", i.Secrets}, [2]string{"opened by", i.Identity}, [2]string{"made", i.Made.Format(time.DateOnly)})
-						return nil
+						return e.protect(ctx, d, *by, "made", d.Vault.Make)
 					})
 				}},
-			{Name: "unlock", Short: "open the vault for a time",
-				Long: "Asks for the passphrase, or takes it from standard input, and starts a small process that holds the vault open for you alone and ends by itself.",
+			{Name: "show", Short: "show where the vault lies, how it is protected and whether it is open", Gives: Vaulted{},
+				Options: func(*flag.FlagSet) Run {
+					return withDesk(func(ctx context.Context, e *Env, d *job.Desk, _ []string) error {
+						return e.giveVault(ctx, d, func(i vault.Info) {
+							state := "locked"
+							switch {
+							case !i.Until.IsZero():
+								state = "open until " + i.Until.Local().Format("2006-01-02 15:04")
+							case i.Open && i.By == vault.ByKeyring:
+								state = "open while the system's keyring is"
+							case i.Open:
+								state = "open to whoever can read the key file"
+							}
+							way := map[string]string{vault.ByFile: "key file", vault.ByKeyring: "the system's keyring"}[i.By]
+							if way == "" {
+								way = i.By
+							}
+							e.Facts([2]string{"protected by", way}, [2]string{"state", state}, [2]string{"secrets", i.Secrets}, [2]string{"opened by", i.Identity},
+								[2]string{"made", i.Made.Format(time.DateOnly)})
+						})
+					})
+				}},
+			{Name: "unlock", Short: "open the vault for a time", Gives: Vaulted{},
+				Long: `Asks for the passphrase, or takes it from standard input, and starts a small process
+that holds the vault open for you alone and ends by itself. A vault that the system's
+keyring protects is opened by that: the keyring asks for its own password.`,
 				Options: func(o *flag.FlagSet) Run {
 					long := o.Duration("for", defaultUnlock, "how long, a `time` such as 30m or 8h")
-					return withDesk(func(_ context.Context, e *Env, d *job.Desk, _ []string) error {
-						i, found, err := d.Vault.Info()
-						switch {
-						case err != nil:
-							return err
-						case !found:
-							return vault.Missing()
-						case i.By == vault.ByFile:
-							e.Say("The vault is protected by a key file, so it is always open to you.")
-							return nil
-						case *long < time.Second || *long > 7*24*time.Hour:
-							return fault.New(fault.Usage, "the vault is unlocked for one second to seven days")
-						}
-						passphrase, err := e.secret("Passphrase of the vault: ")
-						if err != nil {
-							return err
-						}
-						until, err := d.Vault.Unlock(d.Program, passphrase, *long)
-						if err != nil {
-							return err
-						}
-						e.Say("The vault is open until %s.", until.Format("2006-01-02 15:04"))
-						return nil
-					})
+					return told(func(ctx context.Context, e *Env, d *job.Desk) (string, error) { return e.unlock(ctx, d, *long) })
 				}},
-			{Name: "lock", Short: "lock the vault now",
+			{Name: "lock", Short: "lock the vault now", Gives: Vaulted{},
+				Long: "Tokens that were kept for this sign-in only are forgotten too.",
 				Options: func(*flag.FlagSet) Run {
-					return withDesk(func(_ context.Context, e *Env, d *job.Desk, _ []string) error {
-						i, found, err := d.Vault.Info()
-						if err != nil {
-							return err
-						}
-						if !found {
-							return vault.Missing()
-						}
-						if i.By == vault.ByFile {
-							return fault.New(fault.Refused, "a vault protected by a key file cannot be locked: the file opens it")
-						}
-						was, err := d.Vault.Lock()
-						if err != nil {
-							return err
-						}
-						if was {
-							e.Say("The vault is locked.")
-						} else {
-							e.Say("The vault was locked already.")
-						}
-						return nil
-					})
+					return told(func(ctx context.Context, e *Env, d *job.Desk) (string, error) { return e.lock(ctx, d) })
 				}},
-			{Name: "change", Short: "protect the vault in another way, or by another passphrase",
+			{Name: "change", Short: "protect the vault in another way, or by another passphrase", Gives: Vaulted{},
 				Long:     "The secrets are encrypted anew; what opened the vault before opens it no more. The vault must be open, or its passphrase is asked for.",
 				Examples: []string{"uncinate vault change --by passphrase"},
 				Options: func(o *flag.FlagSet) Run {
-					by := o.String("by", "", "the `way` in which it is protected from now on: passphrase or file")
-					return withDesk(func(_ context.Context, e *Env, d *job.Desk, _ []string) error {
+					by := o.String("by", "", "the `way` in which it is protected from now on: passphrase, keyring or file")
+					return told(func(ctx context.Context, e *Env, d *job.Desk) (string, error) {
 						if *by == "" {
-							return fault.New(fault.Usage, "say how the vault is to be protected").
-								Try("by a passphrase that you type", "uncinate vault change --by passphrase").
-								Try("or by a key file that anyone who can read your files can use", "uncinate vault change --by file")
+							return "", sayHow("change")
 						}
-						if err := d.Vault.Ready(); err != nil {
-							return err
+						if err := d.Vault.Ready(ctx); err != nil {
+							return "", err
 						}
-						return e.protect(d, *by, "changed", d.Vault.Change)
+						return e.protect(ctx, d, *by, "changed", d.Vault.Change)
 					})
 				}},
 			{Name: "hold", Hidden: true, Short: "hold the vault open; started by unlock",

@@ -23,6 +23,25 @@ const (
 	Interrupted Kind = 130 // stopped by the person
 )
 
+// String gives the kind's word, as it stands in JSON documents.
+func (k Kind) String() string {
+	switch k {
+	case Usage:
+		return "usage"
+	case Decision:
+		return "decision"
+	case Refused:
+		return "refused"
+	case HostSaidNo:
+		return "host-said-no"
+	case Unreachable:
+		return "unreachable"
+	case Interrupted:
+		return "interrupted"
+	}
+	return "failed"
+}
+
 // Remedy is one next thing to do.
 type Remedy struct {
 	Why     string // a short clause, may be empty

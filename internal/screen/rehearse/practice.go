@@ -46,6 +46,25 @@ func workshop(keep, name string) (dir string, clear func() error, err error) {
 	return dir, func() error { return nil }, err
 }
 
+// Practised is how the practice hosts are reached, as a JSON document.
+type Practised struct {
+	Hosts    []PractisedHost `json:"hosts"`
+	Projects string          `json:"projects" says:"folder of the demo projects"`
+}
+
+// PractisedHost is one of them.
+type PractisedHost struct {
+	Name  string          `json:"name"`
+	At    string          `json:"at" says:"its address"`
+	Users []PractisedUser `json:"users"`
+}
+
+// PractisedUser is a demo user, with a token that is good for trying only.
+type PractisedUser struct {
+	User  string `json:"user"`
+	Token string `json:"token"`
+}
+
 func practiceCommand() *screen.Command {
 	return &screen.Command{Name: "practice", Short: "start the practice hosts, with demo users, tokens and projects",
 		Long: `The practice host gannet runs on this machine's loopback address until Ctrl-C. It
@@ -53,10 +72,10 @@ serves real git. Its state lies in a temporary folder that is removed at the end
 the folder that --keep names. The tokens are for trying only; they are made anew at
 each start.`,
 		Examples: []string{"uncinate practice", "uncinate practice --fault 'lose on POST times 1'", "uncinate practice --listen 127.0.0.1:8765 --keep practice-state"},
+		Gives:    Practised{},
 		Options: func(o *flag.FlagSet) screen.Run {
 			listen := o.String("listen", "127.0.0.1:0", "loopback `address` to listen on; port 0 takes a free one")
 			keep := o.String("keep", "", "keep the state in this `folder`")
-			asJSON := o.Bool("json", false, "one JSON document on standard output")
 			seed := o.Uint64("seed", 1, "`number` from which faults that come by chance are drawn")
 			var faults []string
 			o.Func("fault", "let the host misbehave: `what`, as docs/practice.md says; may be given again", func(s string) error {
@@ -69,12 +88,12 @@ each start.`,
 				if err != nil {
 					return err
 				}
-				return runPractice(ctx, e, *listen, *keep, *asJSON, wrong)
+				return runPractice(ctx, e, *listen, *keep, wrong)
 			}
 		}}
 }
 
-func runPractice(ctx context.Context, e *screen.Env, listen, keep string, asJSON bool, faults *practice.Faults) (err error) {
+func runPractice(ctx context.Context, e *screen.Env, listen, keep string, faults *practice.Faults) (err error) {
 	if err := needGit(); err != nil {
 		return err
 	}
@@ -98,15 +117,11 @@ func runPractice(ctx context.Context, e *screen.Env, listen, keep string, asJSON
 			return fault.New(fault.Failed, "the demo projects cannot be written").Because(err)
 		}
 	}
-	if asJSON {
-		users := []map[string]string{}
-		for _, t := range tokens {
-			users = append(users, map[string]string{"user": t.User, "token": t.Secret})
-		}
-		if err := e.JSON(map[string]any{"hosts": []map[string]any{{"name": "gannet", "at": g.URL, "users": users}}, "projects": projects}); err != nil {
-			return err
-		}
-	} else {
+	doc := Practised{[]PractisedHost{{Name: "gannet", At: g.URL}}, projects}
+	for _, t := range tokens {
+		doc.Hosts[0].Users = append(doc.Hosts[0].Users, PractisedUser{t.User, t.Secret})
+	}
+	if err := e.Give(doc, func() {
 		e.Say("gannet runs at %s until Ctrl-C.", g.URL)
 		var rows [][]string
 		for _, t := range tokens {
@@ -119,6 +134,8 @@ func runPractice(ctx context.Context, e *screen.Env, listen, keep string, asJSON
 		e.Say("  uncinate host add gannet --at %s", g.URL)
 		e.Say("  uncinate account add tern --host gannet        (paste tern's token)")
 		e.Say("  uncinate attach %s", text.Quote(filepath.Join(projects, "gauge-firmware")))
+	}); err != nil {
+		return err
 	}
 	<-ctx.Done()
 	e.Aside("gannet has stopped.")

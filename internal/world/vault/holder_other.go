@@ -4,22 +4,21 @@ package vault
 
 import (
 	"context"
-	"errors"
 	"io"
-	"time"
 
 	"uncinate/internal/core/fault"
 )
 
 const modesCount = false
 
-var errNoHolder = errors.New("no process holds the vault")
+func askHolder(string, message) (message, error) { return message{}, errNoHolder }
 
-func askHolder(string) (string, time.Time, error) { return "", time.Time{}, errNoHolder }
-func endHolder(string) error                      { return errNoHolder }
+func ownVault(string) error { return nil }
 
-func startHolder(string, string, string, time.Time) error {
-	return fault.New(fault.Failed, "holding the vault open is not supported on this system yet; the passphrase is asked for each time")
+func sessionLeader() int { return 0 }
+
+func giveHolder(string, string, message) error {
+	return fault.New(fault.Failed, "no process can hold secrets in memory on this system yet; the passphrase is asked for each time")
 }
 
 // Hold is not supported on this system.

@@ -15,22 +15,16 @@ import (
 	"syscall"
 	"time"
 
+	"golang.org/x/sys/unix"
+
 	"uncinate/internal/core/fault"
 	"uncinate/internal/core/text"
+	"uncinate/internal/world/files"
 )
 
 const modesCount = true
 
-var errNoHolder = errors.New("no process holds the vault")
-
-// message is what goes over the holder's socket, one line of JSON each way.
-type message struct {
-	Want     string    `json:"want,omitempty"` // "identity" or "end"
-	Identity string    `json:"identity,omitempty"`
-	Until    time.Time `json:"until,omitzero"`
-	Socket   string    `json:"socket,omitempty"`
-}
-
+// talk sends one message to the process at the socket and reads its answer.
 func talk(socket string, m message) (message, error) {
 	if err := ownFolder(filepath.Dir(socket)); err != nil {
 		return message{}, err
@@ -50,19 +44,11 @@ func talk(socket string, m message) (message, error) {
 		return message{}, err
 	}
 	var answer message
-	err = json.NewDecoder(io.LimitReader(c, 4096)).Decode(&answer)
+	err = json.NewDecoder(io.LimitReader(c, mostMessage)).Decode(&answer)
 	return answer, err
 }
 
-func askHolder(socket string) (string, time.Time, error) {
-	m, err := talk(socket, message{Want: "identity"})
-	return m.Identity, m.Until, err
-}
-
-func endHolder(socket string) error {
-	_, err := talk(socket, message{Want: "end"})
-	return err
-}
+func askHolder(socket string, m message) (message, error) { return talk(socket, m) }
 
 // ownFolder refuses a folder that is not ours alone. A missing one means no holder.
 func ownFolder(path string) error {
@@ -78,16 +64,70 @@ func ownFolder(path string) error {
 	return nil
 }
 
-// startHolder starts this program again as the holder. The identity goes over a
-// pipe, never over arguments or the environment.
-func startHolder(program, socket, identity string, until time.Time) error {
+// ownVault refuses a vault in whose folder others may write: they could put another
+// in its place.
+func ownVault(path string) error {
+	s, err := os.Stat(path)
+	if err != nil {
+		return err
+	}
+	st, ok := s.Sys().(*syscall.Stat_t)
+	switch {
+	case !ok || int(st.Uid) != os.Getuid():
+		return fault.New(fault.Refused, "the vault's folder %s is not yours", text.Visible(path))
+	case s.Mode().Perm()&0o022 != 0:
+		return fault.New(fault.Refused, "others may write in the vault's folder %s", text.Visible(path)).
+			Try("keep it to yourself", text.Command("chmod", "700", path))
+	}
+	return nil
+}
+
+// sessionLeader is the process whose end ends this terminal session (setsid(2)); 0
+// where it is this very process or cannot be told.
+func sessionLeader() int {
+	leader, err := unix.Getsid(0)
+	if err != nil || leader <= 1 || leader == os.Getpid() || !leads(leader) {
+		return 0
+	}
+	return leader
+}
+
+// leads reports whether a process is there and leads its session.
+func leads(process int) bool {
+	session, err := unix.Getsid(process)
+	return err == nil && session == process
+}
+
+// giveHolder hands something to the holding process, which it starts if there is none.
+func giveHolder(program, socket string, m message) error {
 	if err := os.MkdirAll(filepath.Dir(socket), 0o700); err != nil {
 		return fault.New(fault.Failed, "the folder %s cannot be made", text.Visible(filepath.Dir(socket))).Because(err)
 	}
 	if err := ownFolder(filepath.Dir(socket)); err != nil {
 		return err
 	}
-	line, err := json.Marshal(message{Identity: identity, Until: until, Socket: socket})
+	var held *files.Held
+	for deadline := time.Now().Add(5 * time.Second); held == nil; time.Sleep(20 * time.Millisecond) {
+		var err error
+		if held, _, err = files.Lock(socket + ".lock"); err != nil {
+			return err
+		}
+		if time.Now().After(deadline) {
+			return fault.New(fault.Failed, "another process has been starting the one that holds the vault for five seconds; try again")
+		}
+	}
+	defer held.Release()
+	if _, err := askHolder(socket, m); !errors.Is(err, errNoHolder) {
+		return err
+	}
+	return startHolder(program, socket, m)
+}
+
+// startHolder starts this program again as the holder. The secret goes over a pipe,
+// never over arguments or the environment.
+func startHolder(program, socket string, m message) error {
+	m.Socket = socket
+	line, err := json.Marshal(m)
 	if err != nil {
 		return err
 	}
@@ -106,7 +146,7 @@ func startHolder(program, socket, identity string, until time.Time) error {
 	}
 	in.Close()
 	for range 100 {
-		if _, _, err := askHolder(socket); err == nil {
+		if _, err := askHolder(socket, message{Want: wantIdentity}); err == nil {
 			return c.Process.Release()
 		}
 		time.Sleep(20 * time.Millisecond)
@@ -114,59 +154,110 @@ func startHolder(program, socket, identity string, until time.Time) error {
 	return fault.New(fault.Failed, "the process that holds the vault open does not answer")
 }
 
-// Hold is the holder: it reads its task from r, answers this user's processes on
-// the socket, and ends when the time is over or it is told to.
-func Hold(ctx context.Context, r io.Reader) error {
-	var task message
-	line, err := bufio.NewReader(io.LimitReader(r, 8192)).ReadBytes('\n')
-	if err == nil {
-		err = json.Unmarshal(line, &task)
+// holder is what the holding process knows.
+type holder struct {
+	identity string
+	until    time.Time
+	unkept   map[string]message
+}
+
+// tidy forgets what is over, and tells when to look again; false when nothing is held.
+func (h *holder) tidy(now time.Time) (next time.Time, holds bool) {
+	next = now.Add(time.Second) // a terminal session's end is only seen by looking
+	if h.identity != "" && !now.Before(h.until) {
+		h.identity = ""
 	}
-	if err != nil || task.Identity == "" || task.Socket == "" {
+	if h.identity != "" && h.until.Before(next) {
+		next = h.until
+	}
+	for name, m := range h.unkept {
+		if !now.Before(m.Until) || m.Leader != 0 && !leads(m.Leader) {
+			delete(h.unkept, name)
+		}
+	}
+	return next, h.identity != "" || len(h.unkept) > 0
+}
+
+// take does what a message wants.
+func (h *holder) take(m message) (answer message) {
+	switch m.Want {
+	case wantIdentity:
+		return message{Identity: h.identity, Until: h.until}
+	case wantHold:
+		h.identity, h.until = m.Identity, m.Until
+	case wantLock:
+		h.identity = ""
+	case wantKeep:
+		h.unkept[m.Name] = m
+	case wantSecret:
+		return message{Secret: h.unkept[m.Name].Secret}
+	case wantDrop:
+		delete(h.unkept, m.Name)
+	}
+	return message{}
+}
+
+// Hold is the holder: it reads its first task from r, answers this user's processes
+// on the socket, and ends when all that it holds is over or it is told to.
+func Hold(ctx context.Context, r io.Reader) error {
+	var first message
+	line, err := bufio.NewReader(io.LimitReader(r, mostMessage)).ReadBytes('\n')
+	if err == nil {
+		err = json.Unmarshal(line, &first)
+	}
+	if err != nil || first.Want != wantHold && first.Want != wantKeep || first.Socket == "" {
 		return fault.New(fault.Usage, "\"vault hold\" is started by \"vault unlock\", not by hand")
 	}
-	if err := ownFolder(filepath.Dir(task.Socket)); err != nil {
+	if err := ownFolder(filepath.Dir(first.Socket)); err != nil {
 		return err
 	}
-	if err := os.Remove(task.Socket); err != nil && !errors.Is(err, os.ErrNotExist) {
+	if err := os.Remove(first.Socket); err != nil && !errors.Is(err, os.ErrNotExist) {
 		return err
 	}
-	l, err := net.Listen("unix", task.Socket)
+	l, err := net.ListenUnix("unix", &net.UnixAddr{Name: first.Socket, Net: "unix"})
 	if err != nil {
 		return err
 	}
-	ctx, cancel := context.WithDeadline(ctx, task.Until)
-	defer cancel()
+	defer l.Close()
 	stop := context.AfterFunc(ctx, func() { l.Close() })
 	defer stop()
+	h := &holder{unkept: map[string]message{}}
+	h.take(first)
 	for {
-		c, err := l.Accept()
-		if err != nil {
-			return nil // closed: the time is over
+		next, holds := h.tidy(time.Now())
+		if !holds {
+			return nil
 		}
-		end := serve(c.(*net.UnixConn), task)
+		if err := l.SetDeadline(next); err != nil {
+			return nil // closed
+		}
+		c, err := l.AcceptUnix()
+		if errors.Is(err, os.ErrDeadlineExceeded) {
+			continue
+		}
+		if err != nil {
+			return nil // closed
+		}
+		end := h.serve(c)
 		c.Close()
 		if end {
-			return l.Close()
+			return nil
 		}
 	}
 }
 
-func serve(c *net.UnixConn, task message) (end bool) {
+func (h *holder) serve(c *net.UnixConn) (end bool) {
 	if c.SetDeadline(time.Now().Add(2*time.Second)) != nil || samePerson(c) != nil {
 		return false
 	}
 	var m message
-	if json.NewDecoder(io.LimitReader(c, 4096)).Decode(&m) != nil {
+	if json.NewDecoder(io.LimitReader(c, mostMessage)).Decode(&m) != nil {
 		return false
 	}
-	answer := message{}
-	if m.Want == "identity" {
-		answer = message{Identity: task.Identity, Until: task.Until}
-	}
+	h.tidy(time.Now())
 	// A peer that went away has no use for the answer.
-	_ = json.NewEncoder(c).Encode(answer)
-	return m.Want == "end"
+	_ = json.NewEncoder(c).Encode(h.take(m))
+	return m.Want == wantEnd
 }
 
 func samePerson(c *net.UnixConn) error {

@@ -1,12 +1,16 @@
 // Package vault keeps secrets: one age file (age-encryption.org/v1) encrypted to an
 // X25519 identity. Only that identity is wrapped, by a passphrase (scrypt), or lies
-// in a key file that its owner chose knowingly. Reading the vault takes the identity:
-// from the key file, from the small process that holds it for a time, or from a
-// person who types the passphrase.
+// in the system's keyring, or in a key file that its owner chose knowingly. Reading
+// the vault takes the identity: from the keyring or key file, from the small process
+// that holds it for a time, or from a person who types the passphrase.
+//
+// Every file of the vault has a copy in the folder copies, written just before it: a
+// damaged file is an error that names the copy, if that is good.
 package vault
 
 import (
 	"bytes"
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -27,19 +31,36 @@ import (
 // The ways in which the identity is protected.
 const (
 	ByPassphrase = "passphrase"
+	ByKeyring    = "keyring"
 	ByFile       = "file"
 )
+
+// Ways names them, the most careful ones first.
+var Ways = []string{ByPassphrase, ByKeyring, ByFile}
+
+// Ring is the system's keyring. Its errors are faults; one of kind Decision means
+// that it is locked.
+type Ring interface {
+	Open(ctx context.Context) (bool, error)
+	Unlock(ctx context.Context) error
+	Get(ctx context.Context, name string, mayAsk bool) (string, error)
+	Set(ctx context.Context, name, secret string) error
+	Remove(ctx context.Context, name string) error
+}
 
 // Vault is the vault in a folder. It need not exist yet.
 type Vault struct {
 	dir    string
 	socket string
+	ring   Ring
 	ask    func() (string, error) // asks for the passphrase; nil where nobody can be asked
+	seen   func(secret string)    // is told every secret that is read or written
+	work   int                    // scrypt's work factor, a power of two; 0 for the library's own
 }
 
 // Info is what can be told without opening the vault.
 type Info struct {
-	By        string    `json:"by"`        // "passphrase" or "file"
+	By        string    `json:"by"`        // one of Ways
 	Recipient string    `json:"recipient"` // the public half
 	Made      time.Time `json:"made"`      //
 	Version   int       `json:"version"`   // of this file's form
@@ -54,9 +75,13 @@ type Info struct {
 }
 
 // At gives the vault in folder dir whose holding process listens at run's socket.
-func At(dir, run string) *Vault {
-	return &Vault{dir: dir, socket: filepath.Join(run, "vault.sock")}
+func At(dir, run string, ring Ring) *Vault {
+	return &Vault{dir: dir, socket: filepath.Join(run, "vault.sock"), ring: ring, seen: func(string) {}}
 }
+
+// OnSecret sets who is told of every secret that is read or written, so that it can
+// be blanked wherever it would be shown.
+func (v *Vault) OnSecret(seen func(secret string)) { v.seen = seen }
 
 // AskWith sets how a person is asked for the passphrase.
 func (v *Vault) AskWith(ask func() (string, error)) { v.ask = ask }
@@ -81,6 +106,7 @@ func (i Info) keyPath() string     { return i.path("identity", ".key") }
 func Missing() *fault.Fault {
 	return fault.New(fault.Decision, "there is no vault yet to keep secrets in").
 		Try("protected by a passphrase that you type", "uncinate vault make --by passphrase").
+		Try("or by the keyring that your system opens when you sign in", "uncinate vault make --by keyring").
 		Try("or by a key file that anyone who can read your files can use", "uncinate vault make --by file")
 }
 
@@ -93,62 +119,96 @@ func Locked() *fault.Fault {
 var WrongPassphrase = fault.New(fault.Failed, "the passphrase is wrong; the vault stays locked").
 	Try("try again", "uncinate vault unlock")
 
-// Info tells of the vault; false when there is none.
-func (v *Vault) Info() (Info, bool, error) {
-	var i Info
-	found, err := files.ReadJSON(v.infoPath(), &i)
-	if err != nil || !found {
-		return i, false, err
+// info reads what the vault says of itself; false when there is none.
+func (v *Vault) info() (Info, bool, error) {
+	i, err := readInfo(v.infoPath())
+	if errors.Is(err, fs.ErrNotExist) {
+		if _, err := os.Lstat(copyOf(v.infoPath())); err == nil {
+			return i, false, damaged("is gone", v.infoPath(), func([]byte) error { _, err := readInfo(copyOf(v.infoPath())); return err })
+		}
+		return i, false, nil
 	}
-	if i.Version != 1 {
-		return i, false, fault.New(fault.Failed, "the vault in %s has version %d, and this program knows version 1", text.Visible(v.dir), i.Version)
+	if err != nil {
+		if fault.Of(err) == errNewer {
+			return i, false, fault.New(fault.Failed, "the vault in %s was made by a newer version of this program", text.Visible(v.dir)).
+				Try("see which this one is", "uncinate version")
+		}
+		return i, false, damaged("is damaged", v.infoPath(), func([]byte) error { _, err := readInfo(copyOf(v.infoPath())); return err })
 	}
 	i.Folder = v.dir
 	i.Secrets, i.Identity = i.secretsPath(), i.wrappedPath()
-	if i.By == ByFile {
-		i.Identity, i.Open = i.keyPath(), true
-		return i, true, nil
+	switch i.By {
+	case ByFile:
+		i.Identity = i.keyPath()
+	case ByKeyring:
+		i.Identity = "the system's keyring"
 	}
-	if _, until, err := askHolder(v.socket); err == nil {
-		i.Open, i.Until = true, until
-	}
-	return i, true, nil
+	return i, true, ownVault(v.dir)
 }
 
-// Make makes a new vault, protected by a passphrase or a key file.
-func (v *Vault) Make(by, passphrase string) error {
-	if _, found, err := v.Info(); err != nil || found {
+// Info tells of the vault and whether it is open; false when there is none.
+func (v *Vault) Info(ctx context.Context) (Info, bool, error) {
+	i, found, err := v.info()
+	if err != nil || !found {
+		return i, found, err
+	}
+	switch i.By {
+	case ByFile:
+		i.Open = true
+	case ByKeyring:
+		i.Open, err = v.ring.Open(ctx)
+	default:
+		if m, err := askHolder(v.socket, message{Want: wantIdentity}); err == nil && m.Identity != "" {
+			i.Open, i.Until = true, m.Until
+		}
+	}
+	return i, true, err
+}
+
+// Make makes a new vault, protected in one of the Ways.
+func (v *Vault) Make(ctx context.Context, by, passphrase string) error {
+	if _, found, err := v.info(); err != nil || found {
 		if err == nil {
 			err = fault.New(fault.Refused, "there is a vault already, in %s", text.Visible(v.dir)).Try("see it", "uncinate vault show")
 		}
 		return err
 	}
-	return v.establish(Info{By: by, Folder: v.dir}, passphrase, map[string]string{})
+	err := v.establish(ctx, Info{By: by, Folder: v.dir}, passphrase, map[string]string{})
+	if err != nil && by == ByKeyring && ctx.Err() == nil {
+		f := *fault.Of(err)
+		return f.Try("protect it by a passphrase instead", "uncinate vault make --by passphrase")
+	}
+	return err
 }
 
 // establish makes a new identity, protects it, writes the secrets for it and, at the
 // end, lets them count.
-func (v *Vault) establish(info Info, passphrase string, all map[string]string) error {
+func (v *Vault) establish(ctx context.Context, info Info, passphrase string, all map[string]string) error {
 	id, err := age.GenerateX25519Identity()
 	if err != nil {
 		return err
 	}
 	switch info.By {
 	case ByFile:
-		err = files.Write(info.keyPath(), []byte(id.String()+"\n"), 0o600)
+		err = keep(info.keyPath(), []byte(id.String()+"\n"))
+	case ByKeyring:
+		err = v.ring.Set(ctx, id.Recipient().String(), id.String())
 	case ByPassphrase:
 		if len(passphrase) < 8 {
 			return fault.New(fault.Usage, "a passphrase of fewer than 8 characters is too easily guessed")
 		}
 		var recipient *age.ScryptRecipient
 		if recipient, err = age.NewScryptRecipient(passphrase); err == nil {
+			if v.work > 0 {
+				recipient.SetWorkFactor(v.work)
+			}
 			var sealed []byte
 			if sealed, err = seal([]byte(id.String()), recipient); err == nil {
-				err = files.Write(info.wrappedPath(), sealed, 0o600)
+				err = keep(info.wrappedPath(), sealed)
 			}
 		}
 	default:
-		err = fault.New(fault.Usage, "a vault is protected by \"passphrase\" or \"file\", not by %q", text.Excerpt(info.By, 30))
+		err = fault.New(fault.Usage, "a vault is protected by %s, not by %q", strings.Join(Ways, ", "), text.Excerpt(info.By, 30))
 	}
 	if err == nil {
 		err = write(info, id.Recipient(), all)
@@ -157,54 +217,79 @@ func (v *Vault) establish(info Info, passphrase string, all map[string]string) e
 		return err
 	}
 	info.Recipient, info.Made, info.Version = id.Recipient().String(), time.Now().UTC().Truncate(time.Second), 1
-	return files.WriteJSON(v.infoPath(), info)
+	data, err := json.MarshalIndent(info, "", "  ")
+	if err != nil {
+		return err
+	}
+	return keep(v.infoPath(), append(data, '\n'))
 }
 
 // Change protects the vault in another way, or by another passphrase. The secrets are
 // encrypted anew to a new identity: what opened the vault before opens it no more. A
 // change that is cut off leaves the vault as it was.
-func (v *Vault) Change(by, passphrase string) error {
+func (v *Vault) Change(ctx context.Context, by, passphrase string) error {
 	release, err := v.alone()
 	if err != nil {
 		return err
 	}
 	defer release()
-	all, _, old, err := v.read(true)
+	all, _, old, err := v.read(ctx, true)
 	if err != nil {
 		return err
 	}
-	if err := v.establish(Info{By: by, Folder: v.dir, Generation: old.Generation + 1}, passphrase, all); err != nil {
+	if err := v.establish(ctx, Info{By: by, Folder: v.dir, Generation: old.Generation + 1}, passphrase, all); err != nil {
 		return err
 	}
-	if err := endHolder(v.socket); err != nil && !errors.Is(err, errNoHolder) {
+	// What the holder kept of the old identity opens nothing any more.
+	if _, err := askHolder(v.socket, message{Want: wantLock}); err != nil && !errors.Is(err, errNoHolder) {
 		return err
 	}
 	for _, path := range []string{old.secretsPath(), old.wrappedPath(), old.keyPath()} {
-		if err := os.Remove(path); err != nil && !errors.Is(err, fs.ErrNotExist) {
-			return fault.New(fault.Failed, "the vault was changed, but its old file %s cannot be removed", text.Visible(path)).Because(err).
-				Try("remove it", text.Command("rm", "--", path))
+		for _, path := range []string{path, copyOf(path)} {
+			if err := os.Remove(path); err != nil && !errors.Is(err, fs.ErrNotExist) {
+				return fault.New(fault.Failed, "the vault was changed, but its old file %s cannot be removed", text.Visible(path)).Because(err).
+					Try("remove it", text.Command("rm", "--", path))
+			}
+		}
+	}
+	if old.By == ByKeyring {
+		if err := v.ring.Remove(ctx, old.Recipient); err != nil {
+			return fault.New(fault.Failed, "the vault was changed, but its old entry cannot be removed from the system's keyring").Because(err).
+				Detail("The entry opens nothing any more. It is named %s.", old.Recipient)
 		}
 	}
 	return nil
 }
 
 // identity finds the identity without asking anyone, or by asking.
-func (v *Vault) identity(info Info, mayAsk bool) (*age.X25519Identity, error) {
-	if info.By == ByFile {
+func (v *Vault) identity(ctx context.Context, info Info, mayAsk bool) (*age.X25519Identity, error) {
+	switch info.By {
+	case ByFile:
 		if err := private(info.keyPath()); err != nil {
 			return nil, err
 		}
 		data, err := files.Read(info.keyPath(), 4096)
+		fits := func(data []byte) error { _, err := parseIdentity(string(data), info); return err }
 		if errors.Is(err, fs.ErrNotExist) {
-			return nil, fault.New(fault.Failed, "the vault's key file is gone from %s", text.Visible(info.keyPath()))
+			return nil, damaged("is gone", info.keyPath(), fits)
 		}
 		if err != nil {
 			return nil, err
 		}
-		return parseIdentity(string(data))
+		id, err := parseIdentity(string(data), info)
+		if err != nil {
+			return nil, damaged("is damaged", info.keyPath(), fits)
+		}
+		return id, nil
+	case ByKeyring:
+		held, err := v.ring.Get(ctx, info.Recipient, mayAsk)
+		if err != nil {
+			return nil, err
+		}
+		return parseIdentity(held, info)
 	}
-	if held, _, err := askHolder(v.socket); err == nil {
-		return parseIdentity(held)
+	if m, err := askHolder(v.socket, message{Want: wantIdentity}); err == nil && m.Identity != "" {
+		return parseIdentity(m.Identity, info)
 	}
 	if !mayAsk || v.ask == nil {
 		return nil, Locked()
@@ -216,66 +301,66 @@ func (v *Vault) identity(info Info, mayAsk bool) (*age.X25519Identity, error) {
 	return v.Unwrap(passphrase)
 }
 
-func parseIdentity(s string) (*age.X25519Identity, error) {
+// parseIdentity takes an identity that must be the vault's.
+func parseIdentity(s string, of Info) (*age.X25519Identity, error) {
 	id, err := age.ParseX25519Identity(strings.TrimSpace(s))
-	if err != nil {
+	if err != nil || id.Recipient().String() != of.Recipient {
 		// The library's error may repeat what it read.
-		return nil, fault.New(fault.Failed, "the vault's identity is damaged")
+		return nil, fault.New(fault.Failed, "the vault's identity is damaged, or is another vault's")
 	}
 	return id, nil
 }
 
 // Unwrap opens the identity with a passphrase.
 func (v *Vault) Unwrap(passphrase string) (*age.X25519Identity, error) {
-	info, found, err := v.Info()
+	info, found, err := v.info()
 	if err != nil {
 		return nil, err
 	}
 	if !found {
 		return nil, Missing()
 	}
-	data, err := files.Read(info.wrappedPath(), 64<<10)
+	path := info.wrappedPath()
+	unwrap := func(data []byte) (*age.X25519Identity, error) {
+		scrypt, err := age.NewScryptIdentity(passphrase)
+		if err != nil {
+			return nil, WrongPassphrase
+		}
+		plain, err := open(data, scrypt)
+		var wrong *age.NoIdentityMatchError
+		if errors.As(err, &wrong) {
+			return nil, WrongPassphrase
+		}
+		if err != nil {
+			return nil, err
+		}
+		return parseIdentity(string(plain), info)
+	}
+	fits := func(data []byte) error { _, err := unwrap(data); return err }
+	data, err := files.Read(path, 64<<10)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, damaged("is gone", path, fits)
+	}
 	if err != nil {
-		return nil, fault.New(fault.Failed, "the vault's wrapped identity cannot be read from %s", text.Visible(info.wrappedPath())).Because(err)
+		return nil, err
 	}
-	scrypt, err := age.NewScryptIdentity(passphrase)
-	if err != nil {
-		return nil, WrongPassphrase
-	}
-	plain, err := open(data, scrypt)
-	var wrong *age.NoIdentityMatchError
-	if errors.As(err, &wrong) {
-		return nil, WrongPassphrase
+	id, err := unwrap(data)
+	if errors.Is(err, WrongPassphrase) {
+		// A damaged wrapping looks the same, but then the copy differs from it and opens.
+		if kept, e := files.Read(copyOf(path), 64<<10); e != nil || bytes.Equal(kept, data) || fits(kept) != nil {
+			return nil, err
+		}
 	}
 	if err != nil {
-		return nil, fault.New(fault.Failed, "the vault's wrapped identity is damaged: %s", text.Visible(info.wrappedPath())).Because(err)
+		return nil, damaged("is damaged", path, fits)
 	}
-	return parseIdentity(string(plain))
+	return id, nil
 }
 
-// private refuses a file that others may read.
-func private(path string) error {
-	s, err := os.Stat(path)
-	if err != nil || s.Mode().Perm()&0o077 == 0 || !modesCount {
-		return nil
-	}
-	return fault.New(fault.Refused, "others may read %s, which opens the vault", text.Visible(path)).
-		Try("keep it to yourself", text.Command("chmod", "600", path))
-}
-
-// Get reads one secret; false when there is none of the name.
-func (v *Vault) Get(name string) (string, bool, error) {
-	all, _, _, err := v.read(true)
-	if err != nil {
-		return "", false, err
-	}
-	s, found := all[name]
-	return s, found, nil
-}
-
-// GetSilently is Get, without asking anyone.
-func (v *Vault) GetSilently(name string) (string, bool, error) {
-	all, _, _, err := v.read(false)
+// Get reads one secret; false when there is none of the name. Without mayAsk nobody
+// is asked for what opens the vault.
+func (v *Vault) Get(ctx context.Context, name string, mayAsk bool) (string, bool, error) {
+	all, _, _, err := v.read(ctx, mayAsk)
 	if err != nil {
 		return "", false, err
 	}
@@ -284,28 +369,29 @@ func (v *Vault) GetSilently(name string) (string, bool, error) {
 }
 
 // Ready makes sure that the vault exists and can be opened, asking if it must.
-func (v *Vault) Ready() error {
-	_, _, _, err := v.read(true)
+func (v *Vault) Ready(ctx context.Context) error {
+	_, _, _, err := v.read(ctx, true)
 	return err
 }
 
 // Put stores a secret under a name, replacing an older one.
-func (v *Vault) Put(name, secret string) error {
-	return v.change(func(all map[string]string) { all[name] = secret })
+func (v *Vault) Put(ctx context.Context, name, secret string) error {
+	v.seen(secret)
+	return v.change(ctx, func(all map[string]string) { all[name] = secret })
 }
 
 // Remove takes a secret out; one that is not there is no error.
-func (v *Vault) Remove(name string) error {
-	return v.change(func(all map[string]string) { delete(all, name) })
+func (v *Vault) Remove(ctx context.Context, name string) error {
+	return v.change(ctx, func(all map[string]string) { delete(all, name) })
 }
 
-func (v *Vault) change(how func(map[string]string)) error {
+func (v *Vault) change(ctx context.Context, how func(map[string]string)) error {
 	release, err := v.alone()
 	if err != nil {
 		return err
 	}
 	defer release()
-	all, id, info, err := v.read(true)
+	all, id, info, err := v.read(ctx, true)
 	if err != nil {
 		return err
 	}
@@ -329,40 +415,56 @@ func (v *Vault) alone() (release func() error, err error) {
 	}
 }
 
-func (v *Vault) read(mayAsk bool) (map[string]string, *age.X25519Identity, Info, error) {
-	all, id, info, err := v.readOnce(mayAsk)
-	if now, found, e := v.Info(); err != nil && e == nil && found && now.Generation != info.Generation {
-		return v.readOnce(mayAsk) // it was changed while we read
+func (v *Vault) read(ctx context.Context, mayAsk bool) (map[string]string, *age.X25519Identity, Info, error) {
+	all, id, info, err := v.readOnce(ctx, mayAsk)
+	if now, found, e := v.info(); err != nil && e == nil && found && now.Generation != info.Generation {
+		return v.readOnce(ctx, mayAsk) // it was changed while we read
 	}
 	return all, id, info, err
 }
 
-func (v *Vault) readOnce(mayAsk bool) (map[string]string, *age.X25519Identity, Info, error) {
-	info, found, err := v.Info()
+func (v *Vault) readOnce(ctx context.Context, mayAsk bool) (map[string]string, *age.X25519Identity, Info, error) {
+	info, found, err := v.info()
 	if err == nil && !found {
 		err = Missing()
 	}
 	if err != nil {
 		return nil, nil, info, err
 	}
-	id, err := v.identity(info, mayAsk)
+	id, err := v.identity(ctx, info, mayAsk)
 	if err != nil {
+		if kept, e := readInfo(copyOf(v.infoPath())); e == nil && kept.Generation == info.Generation && kept.Recipient != info.Recipient {
+			// Two of three tell of the same identity, so vault.json is the damaged one.
+			return nil, nil, info, damaged("is damaged", v.infoPath(), func([]byte) error { return nil })
+		}
 		return nil, nil, info, err
 	}
-	data, err := files.Read(info.secretsPath(), 16<<20)
-	if err != nil {
-		return nil, nil, info, fault.New(fault.Failed, "the vault's secrets cannot be read from %s", text.Visible(info.secretsPath())).Because(err)
-	}
-	plain, err := open(data, id)
 	all := map[string]string{}
-	if err == nil {
-		err = json.Unmarshal(plain, &all)
+	take := func(data []byte) error {
+		plain, err := open(data, id)
+		if err == nil {
+			err = json.Unmarshal(plain, &all)
+		}
+		return err
 	}
-	if err != nil {
-		return nil, nil, info, fault.New(fault.Failed, "the vault's file %s is damaged or is not for this identity", text.Visible(info.secretsPath())).Because(err)
+	data, err := files.Read(info.secretsPath(), mostSecrets)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return nil, nil, info, damaged("is gone", info.secretsPath(), take)
+	case err != nil:
+		return nil, nil, info, err
+	}
+	if err := take(data); err != nil {
+		return nil, nil, info, damaged("is damaged", info.secretsPath(), take)
+	}
+	for _, secret := range all {
+		v.seen(secret)
 	}
 	return all, id, info, nil
 }
+
+// mostSecrets is the largest file of secrets, in bytes, that is read.
+const mostSecrets = 16 << 20
 
 func write(info Info, to age.Recipient, all map[string]string) error {
 	plain, err := json.Marshal(all)
@@ -373,7 +475,7 @@ func write(info Info, to age.Recipient, all map[string]string) error {
 	if err != nil {
 		return err
 	}
-	return files.Write(info.secretsPath(), sealed, 0o600)
+	return keep(info.secretsPath(), sealed)
 }
 
 func seal(plain []byte, to age.Recipient) ([]byte, error) {
@@ -403,18 +505,46 @@ func (v *Vault) Unlock(program, passphrase string, long time.Duration) (time.Tim
 	if err != nil {
 		return time.Time{}, err
 	}
-	if err := endHolder(v.socket); err != nil && !errors.Is(err, errNoHolder) {
-		return time.Time{}, err
-	}
 	until := time.Now().Add(long).Truncate(time.Second)
-	return until, startHolder(program, v.socket, id.String(), until)
+	return until, giveHolder(program, v.socket, message{Want: wantHold, Identity: id.String(), Until: until})
 }
 
-// Lock ends the holding process; false when there was none.
+// UnlockRing lets the system's keyring ask for its password.
+func (v *Vault) UnlockRing(ctx context.Context) error { return v.ring.Unlock(ctx) }
+
+// Lock ends the holding process, and with it what it held for one sign-in; false when
+// there was none.
 func (v *Vault) Lock() (bool, error) {
-	err := endHolder(v.socket)
+	_, err := askHolder(v.socket, message{Want: wantEnd})
 	if errors.Is(err, errNoHolder) {
 		return false, nil
 	}
 	return err == nil, err
+}
+
+// PutUnkept gives a secret to the holding process alone, which forgets it when the
+// time is over, when the terminal session that gave it ends, or by Lock. Nothing is
+// written.
+func (v *Vault) PutUnkept(program, name, secret string, until time.Time) error {
+	v.seen(secret)
+	return giveHolder(program, v.socket, message{Want: wantKeep, Name: name, Secret: secret, Until: until, Leader: sessionLeader()})
+}
+
+// GetUnkept reads such a secret; false when it is forgotten.
+func (v *Vault) GetUnkept(name string) (string, bool, error) {
+	m, err := askHolder(v.socket, message{Want: wantSecret, Name: name})
+	if errors.Is(err, errNoHolder) {
+		return "", false, nil
+	}
+	v.seen(m.Secret)
+	return m.Secret, m.Secret != "", err
+}
+
+// RemoveUnkept lets the holding process forget such a secret now.
+func (v *Vault) RemoveUnkept(name string) error {
+	_, err := askHolder(v.socket, message{Want: wantDrop, Name: name})
+	if errors.Is(err, errNoHolder) {
+		return nil
+	}
+	return err
 }

@@ -1,0 +1,310 @@
+package screen
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"os"
+	"strings"
+	"time"
+
+	"github.com/mattn/go-runewidth"
+
+	"uncinate/internal/core/plan"
+	"uncinate/internal/core/text"
+)
+
+// Say prints a line of the result.
+func (e *Env) Say(format string, args ...any) {
+	if _, err := fmt.Fprintf(e.Out, format+"\n", args...); err != nil && e.Gone != nil {
+		e.Gone() // whoever read the output is gone, so the work ends as by Ctrl-C
+	}
+}
+
+// Aside prints a line that is no result; not with --quiet.
+func (e *Env) Aside(format string, args ...any) {
+	if !e.quiet {
+		e.clearBar()
+		fmt.Fprintf(e.Err, format+"\n", args...)
+	}
+}
+
+// Note implements job.Teller.
+func (e *Env) Note(format string, args ...any) { e.Aside(format, args...) }
+
+// Give prints the result: the document with --json, else what show says.
+func (e *Env) Give(doc any, show func()) error {
+	if e.json {
+		return e.JSON(doc)
+	}
+	show()
+	return nil
+}
+
+// JSON prints one document.
+func (e *Env) JSON(v any) error {
+	data, err := json.MarshalIndent(v, "", "  ")
+	if err != nil {
+		return err
+	}
+	e.gave = true
+	e.Say("%s", data)
+	return nil
+}
+
+// Step implements job.Teller: a line for each step, under the number it has in the plan.
+func (e *Env) Step(item plan.Item, already bool) {
+	if e.planned && !e.verbose {
+		return
+	}
+	state := "done"
+	if already {
+		state = "kept"
+	}
+	number := ""
+	for i, x := range e.items {
+		if x.ID == item.ID {
+			number = fmt.Sprintf("%2d. ", i+1)
+		}
+	}
+	e.Aside("%s%s  %s", number, state, e.Err.wrap(text.Visible(item.Sentence), len(number)+6))
+}
+
+// Progress implements job.Teller: one line, drawn over itself, on a terminal; a plain
+// line now and then elsewhere, so that long work is not silent there.
+func (e *Env) Progress(what string, done, total int64, speed string) {
+	now := time.Now()
+	switch {
+	case e.quiet:
+		return
+	case total <= 0:
+		e.clearBar()
+		e.began = time.Time{}
+		return
+	case e.began.IsZero():
+		e.began, e.lastBar = now, time.Time{}
+	}
+	if speed != "" {
+		speed = "  " + text.Visible(speed)
+	}
+	if !e.Err.terminal {
+		since := e.lastBar
+		if since.IsZero() {
+			since = e.began
+		}
+		if now.Sub(since) >= e.every {
+			e.lastBar = now
+			e.Aside("    %s: %d%%%s", what, done*100/total, speed)
+		}
+		return
+	}
+	if e.bar && done < total && now.Sub(e.lastBar) < 60*time.Millisecond {
+		return
+	}
+	e.lastBar = now
+	cells := int64(24)
+	if e.Err.width > 0 && e.Err.width < 60 {
+		cells = 10
+	}
+	full := int(done * cells / total)
+	fmt.Fprintf(e.Err, "\r    %s [%s%s] %3d%%%s\x1b[K", what, strings.Repeat("=", full), strings.Repeat(" ", int(cells)-full), done*100/total, speed)
+	e.bar = true
+}
+
+func (e *Env) clearBar() {
+	if e.bar {
+		fmt.Fprint(e.Err, "\r\x1b[K")
+		e.bar = false
+	}
+}
+
+// strong underlines a heading on a stream that can show it.
+func (s *stream) strong(words string) string {
+	if !s.bold {
+		return words
+	}
+	return "\x1b[1m" + words + "\x1b[0m"
+}
+
+// visible makes a string from outside fit for the stream, so that columns fit too.
+func (s *stream) visible(words string) string {
+	words = text.Visible(words)
+	if s.ascii {
+		words = ascii(words)
+	}
+	return words
+}
+
+// Plan shows numbered sentences, grouped by place.
+func (e *Env) Plan(w *stream, items []plan.Item, host string) {
+	e.items = items
+	place := plan.Place("")
+	for i, item := range items {
+		if item.Place != place {
+			place = item.Place
+			name := map[plan.Place]string{plan.Here: "here", plan.Host: "on the host", plan.Vault: "in the vault"}[place]
+			if place == plan.Host && host != "" {
+				name = "on " + host
+			}
+			fmt.Fprintf(w, "  %s\n", w.strong(name))
+		}
+		fmt.Fprintf(w, "  %2d. %s\n", i+1, w.wrap(w.visible(item.Sentence), 6))
+	}
+}
+
+// Planned is a plan as a JSON document.
+type Planned struct {
+	Plan  []plan.Item `json:"plan"`
+	Notes []string    `json:"notes,omitempty"`
+}
+
+// propose shows a plan and asks whether to go ahead; false for a preview, after which
+// nothing is done.
+func (e *Env) propose(ctx context.Context, p plans, head string, items []plan.Item, host string, notes []string) (bool, error) {
+	if p.preview && e.json {
+		return false, e.JSON(Planned{append([]plan.Item{}, items...), notes})
+	}
+	out := e.Err
+	if p.preview {
+		out = e.Out
+	}
+	e.items = items
+	if p.preview || !p.yes {
+		fmt.Fprintln(out, out.strong(head))
+		e.Plan(out, items, host)
+		e.planned = true
+	}
+	for _, n := range notes {
+		if p.preview || !e.quiet {
+			fmt.Fprintf(out, "  Note: %s\n", out.wrap(out.visible(n), 8))
+		}
+	}
+	if p.preview {
+		return false, nil
+	}
+	err := e.Agree(ctx, p.yes, again(os.Args[1:]))
+	if err == nil && e.planned {
+		fmt.Fprintln(e.Err)
+	}
+	return err == nil, err
+}
+
+// wrap breaks a sentence at blanks to the stream's width, later lines indented. A
+// stream without a width gets it as it is.
+func (s *stream) wrap(words string, indent int) string {
+	if s.width == 0 {
+		return words
+	}
+	return wrapTo(words, indent, s.width)
+}
+
+func wrapTo(words string, indent, width int) string {
+	var b strings.Builder
+	column := indent
+	for i, word := range strings.Fields(words) {
+		w := runewidth.StringWidth(word)
+		switch {
+		case i == 0:
+		case column+1+w > width:
+			b.WriteString("\n" + strings.Repeat(" ", indent))
+			column = indent
+		default:
+			b.WriteByte(' ')
+			column++
+		}
+		b.WriteString(word)
+		column += w
+	}
+	return b.String()
+}
+
+// Facts prints names and values in two columns, empty values left out.
+func (e *Env) Facts(pairs ...[2]string) {
+	widest := 0
+	for _, p := range pairs {
+		if p[1] != "" {
+			widest = max(widest, runewidth.StringWidth(p[0]))
+		}
+	}
+	for _, p := range pairs {
+		if p[1] != "" {
+			e.Say("  %s  %s", runewidth.FillRight(p[0], widest), e.Out.wrap(e.Out.visible(p[1]), widest+4))
+		}
+	}
+}
+
+// narrowest is how narrow a column may become before it is left to stick out.
+const narrowest = 14
+
+// Table prints rows in columns, under a head. On a stream with a width the widest
+// columns become narrower, and their cells take several lines.
+func (e *Env) Table(head []string, rows [][]string) {
+	widths := make([]int, len(head))
+	shown := [][]string{}
+	for _, row := range append([][]string{head}, rows...) {
+		cells := make([]string, len(row))
+		for i, cell := range row {
+			cells[i] = e.Out.visible(cell)
+			widths[i] = max(widths[i], runewidth.StringWidth(cells[i]))
+		}
+		shown = append(shown, cells)
+	}
+	e.Out.squeeze(widths)
+	for i, row := range shown {
+		lines := make([][]string, len(row))
+		most := 1
+		for c, cell := range row {
+			lines[c] = broken(cell, widths[c])
+			most = max(most, len(lines[c]))
+		}
+		for n := range most {
+			var b strings.Builder
+			for c := range row {
+				part := ""
+				if n < len(lines[c]) {
+					part = lines[c][n]
+				}
+				b.WriteString(runewidth.FillRight(part, widths[c]+2))
+			}
+			line := strings.TrimRight(b.String(), " ")
+			if i == 0 {
+				line = e.Out.strong(line)
+			}
+			e.Say("%s", line)
+		}
+	}
+}
+
+// squeeze makes the widest columns narrower until all fit.
+func (s *stream) squeeze(widths []int) {
+	for s.width > 0 {
+		total, widest := 2*(len(widths)-1), 0
+		for i, w := range widths {
+			total += w
+			if w > widths[widest] {
+				widest = i
+			}
+		}
+		if total <= s.width || widths[widest] <= narrowest {
+			return
+		}
+		widths[widest]--
+	}
+}
+
+// broken breaks a cell into lines, at blanks where there are any.
+func broken(cell string, width int) []string {
+	var lines []string
+	for line := range strings.SplitSeq(wrapTo(cell, 0, width), "\n") {
+		for runewidth.StringWidth(line) > width {
+			part := runewidth.Truncate(line, width, "")
+			if part == "" {
+				break
+			}
+			lines = append(lines, part)
+			line = line[len(part):]
+		}
+		lines = append(lines, line)
+	}
+	return lines
+}

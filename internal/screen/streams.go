@@ -1,0 +1,121 @@
+package screen
+
+import (
+	"fmt"
+	"io"
+	"net/url"
+	"os"
+	"runtime"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"unicode/utf16"
+	"unicode/utf8"
+
+	"golang.org/x/term"
+)
+
+// stream is standard output or standard error: what is written to it is blanked of
+// secrets and, where the locale is not UTF-8, put into ASCII.
+type stream struct {
+	to       io.Writer
+	veil     *veil
+	ascii    bool
+	terminal bool // it is one, so lines may be drawn over and bold is of use
+	bold     bool
+	width    int // columns to break lines at; 0 for none
+}
+
+// newStream looks at one of the process's streams. Bold only underlines, on a
+// terminal, and never with NO_COLOR set.
+func newStream(f *os.File, v *veil) *stream {
+	s := &stream{to: f, veil: v, terminal: term.IsTerminal(int(f.Fd())), ascii: !speaksUTF8()}
+	s.bold = s.terminal && os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb"
+	if w, _, err := term.GetSize(int(f.Fd())); err == nil && w > 0 {
+		s.width = max(w, 40)
+	} else if w, err := strconv.Atoi(os.Getenv("COLUMNS")); err == nil && w > 0 {
+		s.width = max(w, 40)
+	}
+	return s
+}
+
+// speaksUTF8 looks at the locale (POSIX, "Environment Variables": LC_ALL, LC_CTYPE,
+// LANG, the first that is set). Windows and macOS speak it without any.
+func speaksUTF8() bool {
+	for _, name := range []string{"LC_ALL", "LC_CTYPE", "LANG"} {
+		if v := os.Getenv(name); v != "" {
+			v = strings.ToLower(v)
+			return strings.Contains(v, "utf-8") || strings.Contains(v, "utf8")
+		}
+	}
+	return runtime.GOOS == "windows" || runtime.GOOS == "darwin"
+}
+
+// Write implements io.Writer. Callers write whole lines, so no secret is cut apart.
+func (s *stream) Write(p []byte) (int, error) {
+	text := s.veil.over(string(p))
+	if s.ascii {
+		text = ascii(text)
+	}
+	if _, err := io.WriteString(s.to, text); err != nil {
+		return 0, err
+	}
+	return len(p), nil
+}
+
+// ascii writes what is not ASCII as \uXXXX, which is also what JSON reads
+// (RFC 8259, section 7).
+func ascii(s string) string {
+	plain := func(r rune) bool { return r < utf8.RuneSelf }
+	if !strings.ContainsFunc(s, func(r rune) bool { return !plain(r) }) {
+		return s
+	}
+	var b strings.Builder
+	for _, r := range s {
+		switch {
+		case plain(r):
+			b.WriteRune(r)
+		case r > 0xffff:
+			high, low := utf16.EncodeRune(r)
+			fmt.Fprintf(&b, `\u%04x\u%04x`, high, low)
+		default:
+			fmt.Fprintf(&b, `\u%04x`, r)
+		}
+	}
+	return b.String()
+}
+
+// blanked stands where a secret would have stood.
+const blanked = "[secret]"
+
+// veil blanks the secrets that it was told of, wherever they would be shown: also
+// where a host repeats one in its answer.
+type veil struct {
+	mu      sync.Mutex
+	secrets []string
+}
+
+// add makes a secret known. Very short ones are no secrets, and would blank words.
+func (v *veil) add(secret string) {
+	if len(secret) < 8 {
+		return
+	}
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	for _, s := range []string{secret, url.QueryEscape(secret), url.PathEscape(secret)} {
+		if !slices.Contains(v.secrets, s) {
+			v.secrets = append(v.secrets, s)
+		}
+	}
+	slices.SortFunc(v.secrets, func(a, b string) int { return len(b) - len(a) }) // the longest first
+}
+
+func (v *veil) over(text string) string {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	for _, s := range v.secrets {
+		text = strings.ReplaceAll(text, s, blanked)
+	}
+	return text
+}
