@@ -19,6 +19,7 @@ require (
 
 require (
 	github.com/godbus/dbus/v5 v5.2.2
+	github.com/santhosh-tekuri/jsonschema/v6 v6.0.3
 	github.com/zalando/go-keyring v0.2.8
 )
 
@@ -28,4 +29,5 @@ require (
 	github.com/danieljoos/wincred v1.2.3 // indirect
 	go.yaml.in/yaml/v3 v3.0.5 // indirect
 	golang.org/x/crypto v0.55.0 // indirect
+	golang.org/x/text v0.41.0 // indirect
 )

@@ -2,7 +2,6 @@ package e2e
 
 import (
 	"bytes"
-	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -15,9 +14,10 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// killAt runs the program and kills it with SIGKILL as soon as its journal holds n
-// lines; false when it ended before that.
-func (m *machine) killAt(dir string, n int, args ...string) bool {
+// killWhen runs the program and kills it with SIGKILL, it alone and not the runs of git
+// that it started, as soon as when says so; false when it ended before that. when gets
+// the journal as it is.
+func (m *machine) killWhen(dir string, when func(journal []byte) bool, args ...string) bool {
 	m.t.Helper()
 	c := exec.Command(program, args...)
 	c.Dir, c.Env = filepath.Join(m.home, dir), m.env
@@ -33,13 +33,9 @@ func (m *machine) killAt(dir string, n int, args ...string) bool {
 			return false
 		default:
 		}
-		found, _ := filepath.Glob(filepath.Join(m.home, ".uncinate/state/journal/*.journal"))
-		if len(found) == 1 {
+		if found, _ := filepath.Glob(filepath.Join(m.home, ".uncinate/state/journal/*.journal")); len(found) == 1 {
 			data, err := os.ReadFile(found[0])
-			if err != nil {
-				continue
-			}
-			if bytes.Count(data, []byte("\n")) >= n {
+			if err == nil && when(data) {
 				_ = c.Process.Kill()
 				<-ended
 				data, err = os.ReadFile(found[0])
@@ -49,6 +45,12 @@ func (m *machine) killAt(dir string, n int, args ...string) bool {
 		}
 		time.Sleep(100 * time.Microsecond)
 	}
+}
+
+// killAt kills as soon as the journal holds n lines.
+func (m *machine) killAt(dir string, n int, args ...string) bool {
+	m.t.Helper()
+	return m.killWhen(dir, func(journal []byte) bool { return bytes.Count(journal, []byte("\n")) >= n }, args...)
 }
 
 // free waits until the runs of git that a killed program left behind have ended: they
@@ -74,18 +76,26 @@ func (m *machine) free() {
 // begin prepares a project in one of the states that a folder can be in.
 func (m *machine) begin(name, state string) {
 	m.t.Helper()
+	if state == "empty" {
+		require.NoError(m.t, os.Mkdir(filepath.Join(m.home, name), 0o755))
+		return
+	}
 	m.project(name)
 	m.write(name, map[string]string{".gitignore": "# mine\n", "src/level.o": "object", "build/level.o": "object"})
 	switch state {
 	case "unborn":
 		m.git(name, "init", "-q", "-b", "trunk")
 		m.git(name, "add", "README.md")
-	case "older":
+	case "older", "branches":
 		m.git(name, "init", "-q", "-b", "main")
 		m.git(name, "config", "user.name", "T")
 		m.git(name, "config", "user.email", "t@skerry.example")
 		m.git(name, "add", "README.md")
 		m.git(name, "commit", "-q", "-m", "One")
+	}
+	if state == "branches" {
+		m.git(name, "branch", "side")
+		m.git(name, "tag", "v1")
 	}
 }
 
@@ -104,47 +114,6 @@ func (m *machine) whole(name string) map[string]string {
 	seen["refs"] = m.git(name, "for-each-ref")
 	seen["head"] = m.git(name, "symbolic-ref", "HEAD")
 	return seen
-}
-
-// TestKilledAtEveryLineOfTheJournal kills an attach wherever its journal grows. Run
-// again it goes on to the same end; detached, folder and host are as they were.
-func TestKilledAtEveryLineOfTheJournal(t *testing.T) {
-	t.Parallel()
-	for _, state := range []string{"plain", "unborn", "older"} {
-		t.Run(state, func(t *testing.T) {
-			t.Parallel()
-			h := newHost(t)
-			m := signedIn(t, h)
-			killed := 0
-			for n := 1; ; n++ {
-				name := fmt.Sprintf("gauge-%02d", n)
-				m.begin(name, state)
-				before := m.whole(name)
-				if !m.killAt(name, n, "attach", "--yes", "--description", "Levels") {
-					break
-				}
-				killed++
-				m.free()
-				if n%2 == 0 {
-					m.ok(name, "", "detach", "--yes")
-					assert.Equal(t, before, m.whole(name), "%s detached after line %d", state, n)
-					_, err := h.Store.Find("tern", "tern", name)
-					require.Error(t, err, "%s after line %d: the host is as it was", state, n)
-				}
-				m.ok(name, "", "attach", "--yes", "--description", "Levels")
-				r, err := h.Store.Find("tern", "tern", name)
-				require.NoError(t, err, name)
-				assert.Equal(t, "Levels", r.Description)
-				branch := m.git(name, "symbolic-ref", "--short", "HEAD")
-				assert.Equal(t, m.git(name, "rev-parse", "HEAD"), m.git(h.Store.GitDir(r.ID), "rev-parse", "refs/heads/"+branch))
-				assert.Equal(t, "1", m.git(name, "rev-list", "--count", "HEAD"))
-				left, err := filepath.Glob(filepath.Join(m.home, ".uncinate/state/journal/*"))
-				require.NoError(t, err)
-				require.Empty(t, left)
-			}
-			assert.GreaterOrEqual(t, killed, 8)
-		})
-	}
 }
 
 func TestDetachAFinishedAttach(t *testing.T) {

@@ -35,7 +35,12 @@ type talk struct {
 
 func (m *machine) talk(dir string, args ...string) *talk {
 	m.t.Helper()
-	c := exec.Command(program, args...)
+	return m.talkTo(dir, program, args...)
+}
+
+func (m *machine) talkTo(dir, name string, args ...string) *talk {
+	m.t.Helper()
+	c := exec.Command(name, args...)
 	c.Dir, c.Env = filepath.Join(m.home, dir), append(m.env, "TERM=xterm")
 	f, err := pty.StartWithSize(c, &pty.Winsize{Rows: 30, Cols: 70})
 	require.NoError(m.t, err)
@@ -67,14 +72,16 @@ func (k *talk) screen() string {
 // and types an answer.
 func (k *talk) asked(words, answer string) {
 	k.t.Helper()
-	require.Eventually(k.t, func() bool {
+	if !assert.Eventually(k.t, func() bool {
 		s := k.screen()
 		i := strings.Index(s[k.read:], words)
 		if i >= 0 {
 			k.read += i + len(words)
 		}
 		return i >= 0
-	}, 20*time.Second, 10*time.Millisecond, "waiting for %q, on the screen: %s", words, k.screen())
+	}, 20*time.Second, 10*time.Millisecond) {
+		k.t.Fatalf("waiting for %q, on the screen: %q", words, k.screen())
+	}
 	time.Sleep(50 * time.Millisecond) // the echo is off only after the question stands there
 	_, err := k.file.WriteString(answer)
 	require.NoError(k.t, err)

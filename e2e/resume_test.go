@@ -15,41 +15,6 @@ import (
 	"uncinate/internal/practice"
 )
 
-// TestEveryLostAnswer loses the answer to each request of an attach in turn, after
-// the host has done the work, and then each request itself. Run again, the attach
-// ends as if nothing had happened, with exactly one hosted repository.
-func TestEveryLostAnswer(t *testing.T) {
-	t.Parallel()
-	for _, kind := range []string{"lose", "cut"} {
-		lost := 0
-		for n := 0; ; n++ {
-			h := newHost(t)
-			m := signedIn(t, h)
-			m.project("gauge")
-			require.NoError(t, h.Faults.Set([]string{fmt.Sprintf("%s after %d times 1", kind, n)}))
-			first := m.run("gauge", "", "attach", "--yes", "--description", "Invented levels")
-			if len(h.Faults.Log()) == 0 {
-				require.Equal(t, 0, first.code, first.err)
-				break // there is no n-th request
-			}
-			if first.code != 0 {
-				lost++
-			}
-			out := m.ok("gauge", "", "attach", "--yes", "--description", "Invented levels")
-			assert.Contains(t, strings.ToLower(out), "attached", "%s %d", kind, n)
-			all := h.Store.List("tern", "")
-			require.Len(t, all, 1, "%s %d\n%s", kind, n, first.err)
-			assert.Equal(t, "Invented levels", all[0].Description, "%s %d", kind, n)
-			assert.Equal(t, m.git("gauge", "rev-parse", "HEAD"), m.git(h.Store.GitDir(all[0].ID), "rev-parse", "refs/heads/main"))
-			assert.Equal(t, "1", m.git("gauge", "rev-list", "--count", "HEAD"))
-			left, err := filepath.Glob(filepath.Join(m.home, ".uncinate/state/journal/*"))
-			require.NoError(t, err)
-			assert.Empty(t, left)
-		}
-		assert.GreaterOrEqual(t, lost, 4, "so few were lost that nothing was tried")
-	}
-}
-
 // TestEveryFaultIsNamed lets the host misbehave in every way it knows.
 func TestEveryFaultIsNamed(t *testing.T) {
 	t.Parallel()

@@ -192,8 +192,8 @@ func (a *Attach) stepHook() Step {
 			}
 			if up == "" {
 				// Plain git push and pull know where to, also before the first commit.
-				for key, value := range map[string]string{"remote": a.options.Remote, "merge": "refs/heads/" + a.branch} {
-					if _, err := a.folder.repo.Do(ctx, "config", "--local", "branch."+a.branch+"."+key, value); err != nil {
+				for _, s := range [][2]string{{"remote", a.options.Remote}, {"merge", "refs/heads/" + a.branch}} {
+					if _, err := a.folder.repo.Do(ctx, "config", "--local", "branch."+a.branch+"."+s[0], s[1]); err != nil {
 						return gitFault(err, "git's configuration cannot be written")
 					}
 				}
@@ -225,12 +225,40 @@ func (a *Attach) stepSend() Step {
 			if a.create && a.run.fact("id") == "" {
 				return false, nil
 			}
-			return a.arrived(ctx)
+			if all, err := a.arrived(ctx); err != nil || !all {
+				return false, err
+			}
+			usual := "+refs/heads/*:refs/remotes/" + a.options.Remote + "/*"
+			if fetch, err := a.folder.repo.Do(ctx, "config", "--local", "--get-all", "remote."+a.options.Remote+".fetch"); err != nil || fetch != usual {
+				return true, nil
+			}
+			for _, b := range branches { // git itself must know of it; it does not where the answer was lost
+				here, err := a.folder.repo.Do(ctx, "rev-parse", "-q", "--verify", "refs/heads/"+b)
+				if err != nil {
+					return false, gitFault(err, "the branch %s cannot be read", text.Visible(b))
+				}
+				if known, err := a.folder.repo.Do(ctx, "rev-parse", "-q", "--verify", "refs/remotes/"+a.options.Remote+"/"+b); err != nil || known != here {
+					return false, nil
+				}
+			}
+			return true, nil
 		},
 		Do: func(ctx context.Context) error {
 			args := []string{"push", "--progress", "--porcelain", "--set-upstream", "--", a.options.Remote}
 			for _, b := range branches {
 				args = append(args, "refs/heads/"+b+":refs/heads/"+b)
+				id, err := a.folder.repo.Do(ctx, "rev-parse", "-q", "--verify", "refs/heads/"+b)
+				if err != nil {
+					return gitFault(err, "the branch %s cannot be read", text.Visible(b))
+				}
+				if err := a.run.note("sent "+b, id); err != nil {
+					return err
+				}
+			}
+			if a.vacant {
+				if err := a.run.note("vacant", "yes"); err != nil {
+					return err
+				}
 			}
 			return a.desk.push(ctx, a.hook, args)
 		}}
@@ -290,11 +318,20 @@ func (a *Attach) arrived(ctx context.Context) (bool, error) {
 func (a *Attach) stepDefault() Step {
 	return Step{Item: plan.Item{ID: "default-branch", Place: plan.Host, Sentence: "Make " + a.branch + " the default branch there"},
 		Do: func(ctx context.Context) error {
-			_, err := a.login.do(ctx, "repository-change", "set the default branch of "+a.target.Path(), description.Vars{
-				"owner": a.target.Owner, "name": a.target.Name, "path": a.target.Path(), "id": a.target.ID, "version": a.target.Version, "default_branch": a.branch})
-			a.target.DefaultBranch = a.branch
-			return err
+			if a.run.fact("default was") == "" {
+				if err := a.run.note("default was", a.target.DefaultBranch); err != nil {
+					return err
+				}
+			}
+			return a.setDefault(ctx, a.target, a.branch)
 		}}
+}
+
+// setDefault makes a branch the default one on the host.
+func (a *Attach) setDefault(ctx context.Context, there description.Repository, branch string) error {
+	_, err := a.login.do(ctx, "repository-change", "set the default branch of "+there.Path(), description.Vars{
+		"owner": there.Owner, "name": there.Name, "path": there.Path(), "id": there.ID, "version": there.Version, "default_branch": branch})
+	return err
 }
 
 func (a *Attach) stepVerify(something bool) Step {

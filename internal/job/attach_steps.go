@@ -51,7 +51,8 @@ func (a *Attach) plan() []Step {
 	add(a.stepHook())
 	if something {
 		add(a.stepSend())
-		if !a.create && a.login != nil && a.target.Empty != nil && *a.target.Empty && a.target.DefaultBranch != a.branch && a.login.may("repository-change", "") == nil {
+		empty := a.target.Empty != nil && *a.target.Empty || a.run.fact("vacant") == "yes"
+		if !a.create && a.login != nil && empty && a.target.DefaultBranch != a.branch && a.login.may("repository-change", "") == nil {
 			add(a.stepDefault())
 		}
 	}
@@ -96,18 +97,19 @@ func (a *Attach) stepInit() Step {
 }
 
 func (a *Attach) stepIdentity() Step {
-	set := map[string]string{"user.name": a.name, "user.email": a.email}
+	set := [][2]string{{"user.name", a.name}, {"user.email", a.email}}
 	return Step{Item: plan.Item{ID: "identity", Place: plan.Here, Sentence: fmt.Sprintf("Set whose name its commits carry: %s <%s>", text.Visible(a.name), text.Visible(a.email))},
 		Done: func(ctx context.Context) (bool, error) {
-			for key, want := range set {
-				if got, err := a.folder.repo.Do(ctx, "config", "--local", "--get", key); err != nil || got != want {
+			for _, s := range set {
+				if got, err := a.folder.repo.Do(ctx, "config", "--local", "--get", s[0]); err != nil || got != s[1] {
 					return false, nil
 				}
 			}
 			return true, nil
 		},
 		Do: func(ctx context.Context) error {
-			for key, want := range set {
+			for _, s := range set {
+				key, want := s[0], s[1]
 				got, err := a.folder.repo.Do(ctx, "config", "--local", "--get", key)
 				if err == nil && got == want {
 					continue

@@ -132,11 +132,20 @@ func (t *Detach) planPutBack(ctx context.Context, o DetachOptions) error {
 		case "move-secret":
 			t.Notes = append(t.Notes, "The token that was moved into the vault stays there.")
 			continue
-		case "send":
-			if a.run.state.Marks["create"] == "" {
-				t.Notes = append(t.Notes, "What was sent to the hosted repository stays there.")
+		case "default-branch":
+			say, undo, place = "Make "+text.Visible(a.run.fact("default was"))+" the default branch there again", a.undoDefault, plan.Host
+			if a.run.fact("default was") == "" {
+				continue
 			}
-			continue
+		case "send":
+			if a.run.state.Marks["create"] != "" {
+				continue // it goes with the whole repository
+			}
+			if a.run.fact("vacant") != "yes" {
+				t.Notes = append(t.Notes, "What was sent to the hosted repository stays there: it held work before.")
+				continue
+			}
+			say, undo, place = "Take back what was sent to the hosted repository, which was empty before", a.undoSend, plan.Host
 		default:
 			continue
 		}

@@ -197,11 +197,17 @@ func (h *hook) set(ctx context.Context) error {
 		return err
 	}
 	if h.needed() {
-		if err := h.dropIncludes(ctx); err != nil {
+		stands, err := h.includes(ctx)
+		if err != nil {
 			return err
 		}
-		if _, err := h.repo.Do(ctx, "config", "--local", "--add", "include.path", h.includeFile()); err != nil {
-			return err
+		if !slices.Contains(stands, h.includeFile()) { // it keeps its place, so that a second try changes nothing
+			if err := h.dropIncludes(ctx); err != nil {
+				return err
+			}
+			if _, err := h.repo.Do(ctx, "config", "--local", "--add", "include.path", h.includeFile()); err != nil {
+				return err
+			}
 		}
 	}
 	verb := "set-url"

@@ -141,7 +141,11 @@ func (a *Attach) undoHook(ctx context.Context) error {
 	if a.run.fact("made-git") == "yes" && a.run.fact("keep-git") == "" {
 		return nil
 	}
-	if a.run.fact("new remote") == "yes" {
+	if a.run.fact("aside config") == "" {
+		return nil // it was cut off before it changed anything
+	}
+	ours := a.run.fact("new remote") == "yes"
+	if ours {
 		if err := a.dropTracking(ctx); err != nil {
 			return err
 		}
@@ -151,10 +155,17 @@ func (a *Attach) undoHook(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if a.run.fact("aside config") != "" && !touched {
+	switch {
+	case !touched:
 		return a.bringBack(path, "config")
+	case ours:
+		return a.desk.unhook(ctx, a.folder, a.options.Remote)
 	}
-	return a.desk.unhook(ctx, a.folder, a.options.Remote)
+	h, err := a.standingHook(ctx)
+	if err != nil || h == nil {
+		return err
+	}
+	return gitFault(h.dropIncludes(ctx), "git's configuration cannot be written")
 }
 
 // dropTracking deletes what git noted of the remote's branches.
@@ -193,6 +204,72 @@ func (a *Attach) undoCreate(ctx context.Context) error {
 	_, err = a.login.do(ctx, "repository-delete", "delete "+there.Path(), map[string]any{
 		"owner": there.Owner, "name": there.Name, "path": there.Path(), "id": there.ID, "version": there.Version})
 	return err
+}
+
+// undoSend deletes on the host the branches that this attach sent to an empty
+// repository, each only while it is what was sent (git-push documentation,
+// --force-with-lease). A host that lets no default branch be deleted keeps it.
+func (a *Attach) undoSend(ctx context.Context) error {
+	h, err := a.standingHook(ctx)
+	if err != nil || h == nil {
+		return err
+	}
+	refs, err := a.desk.refs(ctx, h, "")
+	if err != nil {
+		return err
+	}
+	for fact, id := range a.run.state.Facts {
+		branch, sent := strings.CutPrefix(fact, "sent ")
+		if !sent || refs.Branch(branch) != id {
+			continue
+		}
+		ref := "refs/heads/" + branch
+		err := a.desk.push(ctx, h, []string{"push", "--porcelain", "--force-with-lease=" + ref + ":" + id, "--", a.options.Remote, ":" + ref})
+		if ctx.Err() != nil || fault.Is(err, fault.Unreachable) {
+			return err
+		}
+		if err != nil {
+			a.desk.Tell.Note("Note: %s keeps the branch %s: %s", h.address.String(), text.Visible(branch), strings.Join(append([]string{fault.Of(err).Says}, fault.Of(err).Details...), "; "))
+		}
+	}
+	return nil
+}
+
+// standingHook is the hook as an unfinished attach set it; nil if it did not come to it.
+func (a *Attach) standingHook(ctx context.Context) (*hook, error) {
+	url := a.folder.remotes[a.options.Remote]
+	if url == "" {
+		return nil, nil
+	}
+	at, err := address.Parse(url)
+	if err != nil {
+		return nil, err
+	}
+	h := &hook{desk: a.desk, repo: a.folder.repo, remote: a.options.Remote, address: at}
+	if a.project.Account != "" {
+		h.account, err = a.desk.Account(a.project.Account)
+	}
+	return h, err
+}
+
+// undoDefault gives the hosted repository its former default branch again.
+func (a *Attach) undoDefault(ctx context.Context) error {
+	account, err := a.desk.Account(a.project.Account)
+	if err != nil {
+		return err
+	}
+	if a.login, err = a.desk.login(ctx, account); err != nil {
+		return err
+	}
+	_, owner, name, err := a.desk.Recognise(a.project.Address)
+	if err != nil {
+		return err
+	}
+	there, found, err := a.login.repository(ctx, owner, name)
+	if err != nil || !found {
+		return err
+	}
+	return a.setDefault(ctx, there, a.run.fact("default was"))
 }
 
 // standing lists the branches, tags and stash, but for the one branch that this

@@ -43,6 +43,7 @@ var FaultKinds = []string{
 	"end-token",  // let the token that is used end first
 	"garbage",    // answer with a page instead of what was asked for
 	"date",       // tell a time that is ahead (1h unless said)
+	"echo",       // refuse, and repeat the token in the answer
 }
 
 // ParseFault reads a fault.
@@ -197,6 +198,8 @@ func (f *Faults) wrap(st *Store, secretOf func(*http.Request) string, host http.
 		case "date":
 			w.Header().Set("Date", st.now().Add(r.Time).UTC().Format(http.TimeFormat))
 			host.ServeHTTP(w, q)
+		case "echo":
+			refuse(w, &tell{422, "about:blank", "The host was told to repeat it", "you sent " + secretOf(q)})
 		case "cut":
 			panic(http.ErrAbortHandler)
 		case "lose":

@@ -314,7 +314,7 @@ func (st *Store) Create(ctx context.Context, user string, want Repo) (*Repo, err
 	if out, err := gitCommand(ctx, "init", "-q", "--bare", "--template=", "--initial-branch="+r.Default, dir).CombinedOutput(); err != nil {
 		return nil, fmt.Errorf("git init: %w: %s", err, out)
 	}
-	for _, kv := range [][2]string{{"http.receivepack", "true"}, {"receive.autogc", "false"}, {"transfer.fsckObjects", "true"}, {"uploadpack.allowFilter", "true"}} {
+	for _, kv := range [][2]string{{"http.receivepack", "true"}, {"receive.autogc", "false"}, {"receive.denyDeleteCurrent", "ignore"}, {"transfer.fsckObjects", "true"}, {"uploadpack.allowFilter", "true"}} {
 		if err := gitCommand(ctx, "-C", dir, "config", kv[0], kv[1]).Run(); err != nil {
 			return nil, fmt.Errorf("git config: %w", err)
 		}

@@ -145,7 +145,7 @@ func dispatch(ctx context.Context, e *Env, args []string) error {
 	var all common
 	all.add(o, c)
 	words, err := parse(o, rest)
-	e.json = all.json
+	e.json = all.json || err != nil && e.json
 	if errors.Is(err, flag.ErrHelp) {
 		e.help(e.Out, c, path)
 		return nil

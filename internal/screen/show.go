@@ -170,7 +170,7 @@ func (e *Env) propose(ctx context.Context, p plans, head string, items []plan.It
 	}
 	e.items = items
 	if p.preview || !p.yes {
-		fmt.Fprintln(out, out.strong(head))
+		fmt.Fprintln(out, out.strong(out.wrap(head, 2)))
 		e.Plan(out, items, host)
 		e.planned = true
 	}

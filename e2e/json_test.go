@@ -1,0 +1,169 @@
+package e2e
+
+import (
+	"encoding/json"
+	"maps"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/santhosh-tekuri/jsonschema/v6"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// schemas holds the documented forms of all documents.
+type schemas struct {
+	t        *testing.T
+	compiler *jsonschema.Compiler
+	unused   map[string]bool
+}
+
+func documented(t *testing.T) *schemas {
+	t.Helper()
+	f, err := os.Open("../docs/json-schema.json")
+	require.NoError(t, err)
+	defer f.Close()
+	doc, err := jsonschema.UnmarshalJSON(f)
+	require.NoError(t, err)
+	s := &schemas{t: t, compiler: jsonschema.NewCompiler(), unused: map[string]bool{}}
+	s.compiler.AssertFormat()
+	require.NoError(t, s.compiler.AddResource("mem:///docs.json", doc))
+	for name := range doc.(map[string]any)["$defs"].(map[string]any) {
+		s.unused[name] = true
+	}
+	return s
+}
+
+// fits wants a whole output to be one document of the documented form.
+func (s *schemas) fits(name, out string) {
+	s.t.Helper()
+	delete(s.unused, name)
+	schema, err := s.compiler.Compile("mem:///docs.json#/$defs/" + strings.ReplaceAll(name, " ", "%20"))
+	require.NoError(s.t, err, name)
+	doc, err := jsonschema.UnmarshalJSON(strings.NewReader(out))
+	require.NoError(s.t, err, "%s: %s", name, out)
+	assert.NoError(s.t, schema.Validate(doc), "%s: %s", name, out)
+}
+
+// TestEveryDocumentIsAsDocumented runs every command with --json, well and badly.
+func TestEveryDocumentIsAsDocumented(t *testing.T) {
+	t.Parallel()
+	h := newHost(t)
+	m := newMachine(t)
+	s := documented(t)
+	s.fits("help command", `{"name":"x","does":"y"}`)                                                                                   // a part of help's
+	s.fits("practice", `{"hosts":[{"name":"gannet","at":"http://127.0.0.1:1","users":[{"user":"tern","token":"x"}]}],"projects":"/x"}`) // TestPractice reads the real one
+	m.project("gauge")
+	m.write("", map[string]string{"bad.toml": "language = 1\nname = \"x\"\nbase = \"https://x.example\"\n[adress]\napi = \"y\"\n"})
+	for _, c := range []struct {
+		form, in, args string
+	}{
+		{"ready", "", "ready"},
+		{"host list", "", "host list"},
+		{"account list", "", "account list"},
+		{"problem", "", "vault show"},
+		{"problem", "", "attach gauge"},
+		{"problem", "", "host ad"},
+		{"problem", "", "status --jsn"},
+		{"host add", "", "host add gannet --at " + h.URL},
+		{"host list", "", "host list"},
+		{"host show", "", "host show gannet"},
+		{"host check", "", "host check gannet"},
+		{"host check", "", "host check ./bad.toml"},
+		{"vault make", "seven tall masts\n", "vault make --by passphrase"},
+		{"vault show", "", "vault show"},
+		{"vault lock", "", "vault lock"},
+		{"vault show", "", "vault show"},
+		{"vault unlock", "seven tall masts\n", "vault unlock"},
+		{"problem", "short\n", "vault change --by passphrase"},
+		{"vault change", "", "vault change --by file"},
+		{"problem", "wrong", "account add --host gannet"},
+		{"account add", h.token["tern"], "account add --host gannet"},
+		{"account add", h.token["dunlin"], "account add --host gannet"},
+		{"account list", "", "account list"},
+		{"account show", "", "account show tern"},
+		{"ready", "", "ready gauge"},
+		{"plan", "", "attach gauge --preview --account tern"},
+		{"problem", "", "attach gauge --account tern"},
+		{"attach", "", "attach gauge --yes --account tern"},
+		{"attach", "", "attach gauge --yes"},
+		{"status", "", "status gauge"},
+		{"status", "", "status gauge --offline"},
+		{"sync", "", "sync gauge"},
+		{"plan", "", "sync gauge --preview"},
+		{"visit", "", "visit --folder gauge people"},
+		{"plan", "", "clone --account tern gauge copy --preview"},
+		{"clone", "", "clone --account tern gauge copy"},
+		{"plan", "", "detach gauge --preview"},
+		{"detach", "", "detach gauge --yes"},
+		{"account forget", "", "account forget tern"},
+		{"account forget", "", "account forget dunlin"},
+		{"host forget", "", "host forget gannet"},
+		{"help", "", "help"},
+		{"help", "", "help host add"},
+		{"version", "", "version"},
+	} {
+		args := append(strings.Fields(c.args), "--json")
+		r := m.run("", c.in, args...)
+		s.fits(c.form, r.out)
+		if c.form == "problem" {
+			var p struct{ Error struct{ Exit int } }
+			require.NoError(t, json.Unmarshal([]byte(r.out), &p))
+			assert.Equal(t, r.code, p.Error.Exit, c.args)
+			assert.Contains(t, r.err, "uncinate: ", "a person is told too")
+		} else if c.args != "host check ./bad.toml" {
+			assert.Equal(t, 0, r.code, "%s: %s", c.args, r.err)
+		}
+	}
+	assert.Empty(t, slices.Sorted(maps.Keys(s.unused)), "no document was seen of these")
+}
+
+// TestOutputsForEveryone looks at the same output in unlike surroundings.
+func TestOutputsForEveryone(t *testing.T) {
+	t.Parallel()
+	h := newHost(t)
+	m := newMachine(t)
+	m.ok("", "", "host", "add", "gannet", "--at", h.URL)
+	m.ok("", "", "vault", "make", "--by", "file")
+	m.ok("", h.token["tern"], "account", "add", "--host", "gannet", "--full-name", "Tern of Sältmarsh")
+	m.project("gauge")
+	assert.Contains(t, m.ok("", "", "account", "show", "tern"), "Tern of Sältmarsh")
+	utf8 := m.env
+	m.env = append(slices.Clone(utf8), "LC_ALL=C")
+	assert.Contains(t, m.ok("", "", "account", "show", "tern"), `Tern of S\u00e4ltmarsh`)
+	var account struct {
+		FullName string `json:"full_name"`
+	}
+	require.NoError(t, json.Unmarshal([]byte(m.ok("", "", "account", "show", "tern", "--json")), &account))
+	assert.Equal(t, "Tern of Sältmarsh", account.FullName, "JSON says the same in ASCII")
+	m.env = append(slices.Clone(utf8), "COLUMNS=44")
+	for line := range strings.SplitSeq(m.ok("", "", "account", "list")+m.run("gauge", "", "attach", "--preview").out, "\n") {
+		assert.LessOrEqual(t, len([]rune(line)), 44)
+	}
+	m.env = utf8
+	out := m.run("gauge", "", "attach", "--preview").out
+	assert.NotContains(t, out, "\x1b", "no terminal, no bold")
+	assert.Contains(t, out, "Set whose name its commits carry: Tern of Sältmarsh <tern@gannet.example>\n")
+	m.env = append(slices.Clone(utf8), "NO_COLOR=1")
+	k := m.talk("gauge", "attach", "--preview")
+	code, screen := k.ends()
+	assert.Equal(t, 0, code)
+	assert.NotContains(t, screen, "\x1b[1m")
+	m.env = utf8
+	k = m.talk("gauge", "attach", "--preview")
+	_, screen = k.ends()
+	assert.Contains(t, screen, "\x1b[1m")
+	r := m.run("gauge", "", "attach", "--yes", "--quiet")
+	assert.Empty(t, r.err)
+	assert.Contains(t, r.out, "Attached.")
+	// A host that repeats the token in its answer does not get it shown.
+	require.NoError(t, h.Faults.Set([]string{"echo"}))
+	r = m.run("gauge", "", "attach", "--name", "other", "--remote", "second", "--verbose", "--json")
+	assert.NotEqual(t, 0, r.code)
+	assert.Contains(t, r.out+r.err, "[secret]")
+	assert.NotContains(t, r.out+r.err, h.token["tern"])
+	assert.NoDirExists(t, filepath.Join(m.home, "other"))
+}
