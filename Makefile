@@ -12,10 +12,16 @@ tour: build
 	scripts/needs git=git
 	$(PROGRAM) tour
 
-# All tests, on real git and the real practice host.
+# All tests, on real git and the real practice host, and a short look with the fuzzers.
 test:
-	scripts/needs git=git bash=bash
-	$(GO) test -count=1 ./...
+	scripts/needs git=git bash=bash zsh=zsh fish=fish mandoc=mandoc gnome-keyring-daemon=gnome-keyring dbus-run-session=dbus-daemon setsid=util-linux
+	$(GO) test -count=1 -timeout 20m ./...
+	$(MAKE) --no-print-directory fuzz FOR=2s
+
+# Every case of the tests that interrupt an attach; make test plays a seeded choice.
+soak:
+	scripts/needs git=git
+	UNCINATE_SOAK=1 $(GO) test -count=1 -timeout 60m -run TestTrouble -v ./e2e | grep -v '^=== '
 
 # The reference page and the schema are made from the commands themselves.
 docs: build

@@ -5,6 +5,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
 	"syscall"
 	"testing"
 	"time"
@@ -164,4 +165,27 @@ func TestDetachLosesNoWork(t *testing.T) {
 	require.NoError(t, err)
 	assert.Contains(t, string(data), "# my own later line")
 	assert.NoDirExists(t, filepath.Join(m.home, "ignored/.git"))
+}
+
+// TestOrphansKeepTheFolder kills attach while git sends: the run of git that is left
+// behind keeps others out until it ends.
+func TestOrphansKeepTheFolder(t *testing.T) {
+	t.Parallel()
+	h := newHost(t)
+	m := signedIn(t, h)
+	m.project("gauge")
+	require.NoError(t, h.Faults.Set([]string{"delay=3s on git-receive-pack"}))
+	first := exec.Command(program, "attach", "--yes")
+	first.Dir, first.Env = filepath.Join(m.home, "gauge"), m.env
+	require.NoError(t, first.Start())
+	require.Eventually(t, func() bool { return len(h.Faults.Log()) > 0 }, 20*time.Second, 5*time.Millisecond)
+	who := "another uncinate (process " + strconv.Itoa(first.Process.Pid) + ", or what it started) is working on"
+	m.refused(1, []string{who, "uncinate status"}, "gauge", "", "attach", "--yes")
+	require.NoError(t, first.Process.Kill())
+	_ = first.Wait()
+	m.refused(1, []string{who}, "gauge", "", "detach", "--yes")
+	require.NoError(t, h.Faults.Set(nil))
+	m.free()
+	m.ok("gauge", "", "attach", "--yes")
+	assert.Len(t, h.Store.List("tern", ""), 1)
 }

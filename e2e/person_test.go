@@ -114,7 +114,7 @@ func TestFirstAttachSetsTheAccountUpAndGoesOn(t *testing.T) {
 	k.asked("Go ahead? (yes or no)", "yes\n")
 	code, screen := k.ends()
 	require.Equal(t, 0, code, screen)
-	for _, words := range []string{"To hook gauge-firmware to a new repository, tern/gauge-firmware on gannet:", "2,006 stay here", "Attached."} {
+	for _, words := range []string{"To hook gauge-firmware to a new repository, tern/gauge-firmware on\r\n  gannet:", "2,006 stay here", "Attached."} {
 		assert.Contains(t, screen, words)
 	}
 	assert.NotContains(t, screen, "seven tall masts")

@@ -195,6 +195,9 @@ func (c trouble) play(t *testing.T, end map[string]string) {
 		require.NoError(t, s.h.Faults.Set(nil))
 	}
 	s.free()
+	if c.state != "token" {
+		assert.Empty(t, holders(t, s.h.token["tern"], s.home), "the token stands in no journal, nor in anything else that is left")
+	}
 	if c.then == "detach" && !c.detach(s, before) {
 		return
 	}

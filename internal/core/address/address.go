@@ -109,6 +109,9 @@ func (a Address) finish(host, path string) (Address, error) {
 	if strings.HasSuffix(path, ".git") {
 		path, a.Suffix = strings.TrimSuffix(path, ".git"), true
 	}
+	if a.Secret != "" && strings.Contains(path, a.Secret+"@") {
+		return Address{}, fault.New(fault.Usage, "the path in the address repeats the secret that stands before it")
+	}
 	if path == "" {
 		return Address{}, fault.New(fault.Usage, "the address names a host but no repository on it")
 	}
