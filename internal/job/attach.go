@@ -48,7 +48,7 @@ type Attach struct {
 	hook    *hook
 	target  description.Repository // what is hooked to, or what is to be made
 	create  bool
-	vacant  bool // what is hooked to was made before, and holds nothing yet
+	vacant  bool   // what is hooked to was made before, and holds nothing yet
 	clones  bool   // it is a clone's, which may do without an account
 	move    string // a secret that stood in an address, to be moved into the vault
 	moveFor Account

@@ -1,11 +1,12 @@
 package practice
 
 import (
+	"bytes"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"math/rand/v2"
 	"net/http"
-	"net/http/httptest"
 	"slices"
 	"strconv"
 	"strings"
@@ -203,17 +204,18 @@ func (f *Faults) wrap(st *Store, secretOf func(*http.Request) string, host http.
 		case "cut":
 			panic(http.ErrAbortHandler)
 		case "lose":
-			host.ServeHTTP(httptest.NewRecorder(), q)
+			host.ServeHTTP(&kept{}, q)
 			panic(http.ErrAbortHandler)
 		case "late":
-			kept := httptest.NewRecorder()
-			host.ServeHTTP(kept, q)
+			k := &kept{}
+			host.ServeHTTP(k, q)
 			if wait(q, r.Time) {
-				for name, values := range kept.Header() {
-					w.Header()[name] = values
+				maps.Copy(w.Header(), k.Header())
+				if k.status != 0 {
+					w.WriteHeader(k.status)
 				}
-				w.WriteHeader(kept.Code)
-				_, _ = w.Write(kept.Body.Bytes())
+				// The caller may be gone meanwhile.
+				_, _ = w.Write(k.body.Bytes())
 			}
 		case "end-token":
 			// A request without a token has none to end.
@@ -226,6 +228,22 @@ func (f *Faults) wrap(st *Store, secretOf func(*http.Request) string, host http.
 		}
 	})
 }
+
+// kept is an answer that is kept instead of sent.
+type kept struct {
+	header http.Header
+	status int
+	body   bytes.Buffer
+}
+
+func (k *kept) Header() http.Header {
+	if k.header == nil {
+		k.header = http.Header{}
+	}
+	return k.header
+}
+func (k *kept) WriteHeader(status int)      { k.status = status }
+func (k *kept) Write(p []byte) (int, error) { return k.body.Write(p) }
 
 // wait waits; false when the caller went away meanwhile.
 func wait(q *http.Request, long time.Duration) bool {

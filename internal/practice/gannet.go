@@ -5,7 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"html/template"
+	"html"
 	"io"
 	"log"
 	"net"
@@ -393,11 +393,20 @@ func (g *gannet) git(w http.ResponseWriter, q *http.Request) {
 	}
 }
 
-var pageTemplate = template.Must(template.New("page").Parse(`<!doctype html><meta charset="utf-8"><title>{{.Owner}}/{{.Name}}</title>
+// pageOf writes a repository's page. Strings are escaped one by one: a template engine
+// would cost every start of the program more than this page is worth.
+func pageOf(r *Repo, clone string, commits []string) string {
+	esc := html.EscapeString
+	name := esc(r.Owner + "/" + r.Name)
+	page := `<!doctype html><meta charset="utf-8"><title>` + name + `</title>
 <style>body{font:16px/1.5 sans-serif;max-width:44em;margin:3em auto;color:#223}code{background:#eef;padding:.1em .3em}</style>
-<h1>{{.Owner}}/{{.Name}}</h1><p>{{.Description}}</p><p>{{.Visibility}} · default branch {{.Default}} · made by {{.Creator}} on {{.Created.Format "2006-01-02"}}</p>
-<p><code>{{.Clone}}</code></p>{{with .Commits}}<h2>Newest commits</h2><pre>{{range .}}{{.}}
-{{end}}</pre>{{end}}<p>A practice host; everything here is invented.</p>`))
+<h1>` + name + "</h1><p>" + esc(r.Description) + "</p><p>" + esc(r.Visibility) + " · default branch " + esc(r.Default) +
+		" · made by " + esc(r.Creator) + " on " + r.Created.Format(time.DateOnly) + "</p>\n<p><code>" + esc(clone) + "</code></p>"
+	if len(commits) > 0 {
+		page += "<h2>Newest commits</h2><pre>" + esc(strings.Join(commits, "\n")) + "</pre>"
+	}
+	return page + "<p>A practice host; everything here is invented.</p>"
+}
 
 func (g *gannet) page(w http.ResponseWriter, q *http.Request) {
 	s := g.basic(q)
@@ -411,11 +420,6 @@ func (g *gannet) page(w http.ResponseWriter, q *http.Request) {
 		return
 	}
 	w.Header().Set("Content-Type", "text/html; charset=utf-8")
-	if err := pageTemplate.Execute(w, struct {
-		*Repo
-		Clone   string
-		Commits []string
-	}{r, baseOf(q) + "/" + r.Owner + "/" + r.Name + ".git", g.store.Log(q.Context(), r.ID)}); err != nil {
-		_, _ = io.WriteString(w, "the page cannot be shown")
-	}
+	// The reader may be gone; there is nobody else to tell.
+	_, _ = io.WriteString(w, pageOf(r, baseOf(q)+"/"+r.Owner+"/"+r.Name+".git", g.store.Log(q.Context(), r.ID)))
 }

@@ -18,6 +18,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"uncinate/internal/core/fault"
@@ -38,7 +39,7 @@ type Git struct {
 	log     *slog.Logger
 }
 
-var versionLine = regexp.MustCompile(`^git version (\d+)\.(\d+)(\S*)`)
+var versionLine = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^git version (\d+)\.(\d+)(\S*)`) })
 
 // Find looks at the git at a path, or the one on the PATH, and asks its version.
 func Find(ctx context.Context, path string, log *slog.Logger) (*Git, error) {
@@ -62,7 +63,7 @@ func Find(ctx context.Context, path string, log *slog.Logger) (*Git, error) {
 		}
 		return nil, fault.New(fault.Failed, "%s does not run as git does", text.Visible(path)).Because(err)
 	}
-	m := versionLine.FindSubmatch(out)
+	m := versionLine().FindSubmatch(out)
 	if m == nil {
 		return nil, fault.New(fault.Failed, "%s is not git: asked for its version it says %q", text.Visible(path), text.Excerpt(string(out), 60))
 	}
@@ -104,7 +105,7 @@ func (e *Error) Lines(most int) []string {
 	var marked, all []string
 	for line := range strings.SplitSeq(e.Says, "\n") {
 		line = strings.TrimSpace(line)
-		if line == "" || strings.HasPrefix(line, "hint:") || percent.MatchString(line) {
+		if line == "" || strings.HasPrefix(line, "hint:") || percent().MatchString(line) {
 			continue
 		}
 		line = text.Excerpt(line, 160)
@@ -279,11 +280,14 @@ type Progress struct {
 	Speed   string // such as "3.10 MiB/s", "" where git does not tell
 }
 
-var percent = regexp.MustCompile(`^(?:remote: )?([A-Z][A-Za-z ]+):\s+(\d{1,3})% \((\d+)/(\d+)\)(?:.*\| ([0-9.]+ [A-Za-z]+/s))?`)
+// percent is compiled when it is first used: most runs of the program never do.
+var percent = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`^(?:remote: )?([A-Z][A-Za-z ]+):\s+(\d{1,3})% \((\d+)/(\d+)\)(?:.*\| ([0-9.]+ [A-Za-z]+/s))?`)
+})
 
 // ParseProgress reads a line of progress.
 func ParseProgress(line string) (Progress, bool) {
-	m := percent.FindStringSubmatch(line)
+	m := percent().FindStringSubmatch(line)
 	if m == nil {
 		return Progress{}, false
 	}
