@@ -31,7 +31,7 @@ func (e *Env) overview(w *stream) {
 		fmt.Fprintln(w, w.strong(g.title))
 		for _, name := range g.names {
 			if c, _, _ := find(e.commands, []string{name}); c != nil {
-				fmt.Fprintf(w, "  %-11s %s\n", c.Name, c.Short)
+				fmt.Fprintf(w, "  %-11s %s\n", c.Name, wrapTo(c.Short, 14, w.page()))
 			}
 		}
 		fmt.Fprintln(w)
@@ -40,13 +40,22 @@ func (e *Env) overview(w *stream) {
 	fmt.Fprintln(w, "One command in full:                           uncinate help COMMAND")
 }
 
+// page is how wide help is written: as the stream, and never too wide to be read well.
+func (s *stream) page() int {
+	if s.width > 0 {
+		return min(s.width, 88)
+	}
+	return 88
+}
+
 func (e *Env) help(w *stream, c *Command, path []string) {
 	full := "uncinate " + strings.Join(path, " ")
-	fmt.Fprintf(w, "%s: %s\n\n", w.strong(full), c.Short)
+	width := w.page()
+	fmt.Fprintf(w, "%s: %s\n\n", w.strong(full), wrapTo(c.Short, 2, width-len(full)))
 	if len(c.Subs) > 0 {
 		for _, s := range c.Subs {
 			if !s.Hidden {
-				fmt.Fprintf(w, "  %-34s %s\n", strings.TrimSpace(full+" "+s.Name+" "+s.Args), s.Short)
+				fmt.Fprintf(w, "  %-34s %s\n", strings.TrimSpace(full+" "+s.Name+" "+s.Args), wrapTo(s.Short, 37, width))
 			}
 		}
 		fmt.Fprintln(w)
@@ -54,13 +63,14 @@ func (e *Env) help(w *stream, c *Command, path []string) {
 		fmt.Fprintf(w, "  %s\n\n", strings.TrimSpace(full+" [options] "+c.Args))
 	}
 	if c.Long != "" {
-		fmt.Fprintln(w, strings.TrimSpace(c.Long))
-		fmt.Fprintln(w)
+		for paragraph := range strings.SplitSeq(strings.TrimSpace(c.Long), "\n\n") {
+			fmt.Fprintf(w, "%s\n\n", wrapTo(paragraph, 0, width))
+		}
 	}
 	if c.Options != nil {
 		fmt.Fprintln(w, "Options")
 		eachOption(c, func(name, value, use string) {
-			fmt.Fprintf(w, "  %-24s %s\n", strings.TrimSpace("--"+name+" "+value), wrapTo(use, 27, max(w.width, 80)))
+			fmt.Fprintf(w, "  %-24s %s\n", strings.TrimSpace("--"+name+" "+value), wrapTo(use, 27, width))
 		})
 		fmt.Fprintln(w)
 	}

@@ -80,7 +80,7 @@ func (e *Env) ready(lines []job.Line) {
 			e.Say("%s%s", pad, e.Out.wrap(text.Visible(d), indent))
 		}
 		for _, r := range l.Remedy {
-			e.Say("%s%s", pad, text.Visible(r))
+			e.Say("%s    %s", pad, text.Visible(r))
 		}
 	}
 }
