@@ -38,9 +38,9 @@ screenshots: build
 # A longer look for what breaks the readers of foreign input; FOR says how long each.
 FOR ?= 30s
 fuzz:
-	for t in address:FuzzParse gitcred:FuzzRead plan:FuzzRead description:FuzzLoad description:FuzzRead; do \
-	  $(GO) test ./internal/core/$${t%:*} -run '^$$' -fuzz "^$${t#*:}$$" -fuzztime $(FOR) -fuzzminimizetime 10x || exit 1; done
-	$(GO) test ./internal/world/web -run '^$$' -fuzz FuzzParseAdvertisement -fuzztime $(FOR) -fuzzminimizetime 10x
+	for t in core/address:FuzzParse core/gitcred:FuzzRead core/plan:FuzzRead core/description:FuzzLoad core/description:FuzzRead \
+	  world/web:FuzzParseAdvertisement world/netrc:FuzzScan; do \
+	  $(GO) test ./internal/$${t%:*} -run '^$$' -fuzz "^$${t#*:}$$" -fuzztime $(FOR) -fuzzminimizetime 10x || exit 1; done
 
 # Paired against plain git in the same run; prints ratios. See docs/benchmarks.md.
 bench: build

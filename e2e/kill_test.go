@@ -13,6 +13,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"golang.org/x/sys/unix"
+
+	"uncinate/internal/practice"
 )
 
 // killWhen runs the program and kills it with SIGKILL, it alone and not the runs of git
@@ -188,4 +190,29 @@ func TestOrphansKeepTheFolder(t *testing.T) {
 	m.free()
 	m.ok("gauge", "", "attach", "--yes")
 	assert.Len(t, h.Store.List("tern", ""), 1)
+}
+
+// TestDetachWhereTheHostKeepsWhatWasSent meets a host that lets no default branch be
+// deleted: what is here is put back, and the rest is said.
+func TestDetachWhereTheHostKeepsWhatWasSent(t *testing.T) {
+	t.Parallel()
+	h := newHost(t)
+	m := signedIn(t, h)
+	m.begin("gauge", "plain")
+	before := m.whole("gauge")
+	_, err := h.Store.Create(t.Context(), "tern", practice.Repo{Owner: "tern", Name: "gauge", Visibility: "private"})
+	require.NoError(t, err)
+	dir := h.gitDir(t, "tern", "tern", "gauge")
+	m.git(dir, "config", "receive.denyDeleteCurrent", "refuse")
+	require.NoError(t, h.Faults.Set([]string{"cut on /v1/repos after 1"}))
+	m.refused(6, []string{"the line was cut", "goes on from here"}, "gauge", "", "attach", "--yes", "--to", "gauge")
+	require.NoError(t, h.Faults.Set(nil))
+	r := m.run("gauge", "", "detach", "--preview")
+	assert.Contains(t, r.out, "Take back what was sent to the hosted repository, which was empty before")
+	r = m.run("gauge", "", "detach", "--yes")
+	require.Equal(t, 0, r.code, r.err)
+	assert.Contains(t, r.err, "keeps the branch main")
+	assert.Contains(t, r.err, "deletion of the current branch prohibited")
+	assert.Equal(t, before, m.whole("gauge"))
+	assert.NotEmpty(t, m.git(dir, "for-each-ref"))
 }

@@ -127,6 +127,9 @@ func (a Address) finish(host, path string) (Address, error) {
 		return Address{}, fault.New(fault.Usage, "the path in the address holds a control character")
 	}
 	a.Host, a.Path = host, path
+	if len(a.String()) > Longest { // encoded it is longer
+		return Address{}, fault.New(fault.Usage, "the address is longer than %d bytes", Longest)
+	}
 	return a, nil
 }
 

@@ -3,6 +3,7 @@ package netrc
 import (
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -32,4 +33,15 @@ func TestFind(t *testing.T) {
 		assert.Equal(t, c.want, got, name)
 	}
 	assert.Nil(t, Find(t.TempDir(), "gannet.example"))
+}
+
+func FuzzScan(f *testing.F) {
+	f.Add("machine a login b password c\ndefault login d", "a")
+	f.Add("macdef x\n y\n\nmachine a\nlogin b", "a")
+	f.Fuzz(func(t *testing.T, file, host string) {
+		e := scan(strings.NewReader(file), host)
+		if e != nil && (e.Line < 1 || e.Line > strings.Count(file, "\n")+1 || strings.ContainsAny(e.Login, " \n\t")) {
+			t.Fatalf("%q gives %+v", file, e)
+		}
+	})
 }
