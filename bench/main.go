@@ -45,11 +45,11 @@ func run(program string, pairs int) (err error) {
 	if b.program, err = filepath.Abs(program); err != nil {
 		return err
 	}
-	if b.host, err = practice.StartGannet(filepath.Join(top, "gannet"), "127.0.0.1:0", nil); err != nil {
+	if b.host, err = practice.Start("gannet", filepath.Join(top, "gannet"), "127.0.0.1:0", nil); err != nil {
 		return err
 	}
 	defer b.host.Close()
-	tokens, err := practice.DemoGannet(b.host.Store)
+	tokens, err := b.host.Demo()
 	if err != nil {
 		return err
 	}

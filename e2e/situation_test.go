@@ -161,7 +161,7 @@ func TestStatusTellsWhatChanged(t *testing.T) {
 	m.git("gauge", "fsck", "--strict")
 	assert.Equal(t, m.git("gauge", "rev-parse", "HEAD"), m.git(h.gitDir(t, "tern", "tern", "gauge"), "rev-parse", "trial"))
 	require.NoError(t, h.Close())
-	h.Running, _ = practice.StartGannet(t.TempDir(), "127.0.0.1:0", nil) // for the clean-up
+	h.Running, _ = practice.Start("gannet", t.TempDir(), "127.0.0.1:0", nil) // for the clean-up
 	at := strings.TrimSuffix(m.git("gauge", "remote", "get-url", "origin"), "/tern/gauge.git")
 	assert.Contains(t, strings.Join(strings.Fields(m.ok("gauge", "", "status")), " "), "the host was not asked: "+at+" cannot be reached")
 	m.refused(6, []string{"cannot be reached"}, "gauge", "", "sync")

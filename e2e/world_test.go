@@ -60,10 +60,10 @@ func newHost(t *testing.T) *host {
 	t.Helper()
 	h := &host{dir: t.TempDir(), token: map[string]string{}}
 	var err error
-	h.Running, err = practice.StartGannet(h.dir, "127.0.0.1:0", nil)
+	h.Running, err = practice.Start("gannet", h.dir, "127.0.0.1:0", nil)
 	require.NoError(t, err)
 	t.Cleanup(func() { require.NoError(t, h.Close()) })
-	tokens, err := practice.DemoGannet(h.Store)
+	tokens, err := h.Demo()
 	require.NoError(t, err)
 	for _, k := range tokens {
 		h.token[k.User] = k.Secret

@@ -150,6 +150,10 @@ func (l *login) each(ctx context.Context, action, what string, vars description.
 				}
 			}
 			answer, err := l.desk.Web.Do(ctx, call)
+			if fault.Is(err, fault.Unreachable) {
+				f := *fault.Of(err)
+				return nil, f.Try("see the address that is known for "+l.Host.Name, text.Command("uncinate", "host", "show", l.Host.Name))
+			}
 			if err != nil {
 				return nil, err
 			}

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 )
@@ -15,27 +16,39 @@ type DemoToken struct {
 	Expires      time.Time
 }
 
-// DemoGannet puts the demo scenario's users and group into a gannet, and makes a new
+// Demo puts the demo scenario's users and groups into a practice host, and makes a new
 // token for each user, good for a year.
-func DemoGannet(st *Store) ([]DemoToken, error) {
+func (r *Running) Demo() ([]DemoToken, error) {
 	var tokens []DemoToken
+	st := r.Store
+	prefix, scopes := r.face.token()
 	year := st.now().AddDate(1, 0, 0).UTC().Truncate(24 * time.Hour)
-	for _, u := range []User{
-		{Name: "tern", FullName: "Tern of Saltmarsh", Email: "tern@gannet.example", MailConfirmed: true},
-		{Name: "tern-own", FullName: "Tern", Email: "tern-own@gannet.example", MailConfirmed: true},
-		{Name: "knot", FullName: "Knot of Saltmarsh", Email: "knot@gannet.example", MailConfirmed: true},
-		{Name: "dunlin", FullName: "Dunlin", Email: "dunlin@gannet.example"},
-	} {
+	at := "@" + r.Name + ".example"
+	users := []User{{Name: "tern", FullName: "Tern of Saltmarsh", MailConfirmed: true}, {Name: "knot", FullName: "Knot of Saltmarsh", MailConfirmed: true}, {Name: "dunlin", FullName: "Dunlin"}}
+	if r.Name == "gannet" {
+		users = slices.Insert(users, 1, User{Name: "tern-own", FullName: "Tern", MailConfirmed: true})
+	}
+	for _, u := range users {
+		u.Email = u.Name + at
 		if err := st.AddUser(u); err != nil {
 			return nil, err
 		}
-		secret, err := st.NewToken("gnt_", u.Name, GannetScopes, year)
+		secret, err := st.NewToken(prefix, u.Name, scopes, year)
 		if err != nil {
 			return nil, err
 		}
-		tokens = append(tokens, DemoToken{User: u.Name, Secret: secret, Scopes: GannetScopes, Expires: year})
+		tokens = append(tokens, DemoToken{User: u.Name, Secret: secret, Scopes: scopes, Expires: year})
 	}
-	return tokens, st.AddGroup(Group{Name: "saltmarsh", Members: map[string]int{"tern": Admin, "knot": Write, "dunlin": Read}})
+	groups := []string{"saltmarsh"}
+	if r.Name == "petrel" {
+		groups = append(groups, "saltmarsh/gauges") // petrel's groups may lie in one another
+	}
+	for _, g := range groups {
+		if err := st.AddGroup(Group{Name: g, Members: map[string]int{"tern": Admin, "knot": Write, "dunlin": Read}}); err != nil {
+			return nil, err
+		}
+	}
+	return tokens, nil
 }
 
 // WriteProjects writes the demo projects into a folder. All contents are invented.

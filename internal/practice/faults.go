@@ -175,10 +175,10 @@ func (f *Faults) next(q *http.Request) *Fault {
 }
 
 // wrap lets a host meet its faults. Calls to the control address are not spoiled.
-func (f *Faults) wrap(st *Store, secretOf func(*http.Request) string, host http.Handler) http.Handler {
+func (f *Faults) wrap(e *engine, host http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
 		if q.URL.Path == "/control/faults" {
-			f.control(w, q)
+			f.control(e, w, q)
 			return
 		}
 		r := f.next(q)
@@ -188,19 +188,19 @@ func (f *Faults) wrap(st *Store, secretOf func(*http.Request) string, host http.
 		}
 		switch r.Kind {
 		case "fail":
-			refuse(w, &tell{r.Status, "about:blank", "The host was told to fail", r.Text})
+			e.refuse(w, &refusal{status: r.Status, kind: "told", says: r.Text})
 		case "rate-limit":
 			w.Header().Set("Retry-After", strconv.Itoa(int((r.Time+time.Second-1)/time.Second)))
-			refuse(w, &tell{429, "about:blank", "Too many requests", r.Text})
+			e.refuse(w, &refusal{status: 429, kind: "rate", says: r.Text})
 		case "garbage":
 			w.Header().Set("Content-Type", "text/html")
 			// The caller may be gone; there is nobody else to tell.
 			_, _ = w.Write([]byte("<!doctype html><title>Closed for the season</title>"))
 		case "date":
-			w.Header().Set("Date", st.now().Add(r.Time).UTC().Format(http.TimeFormat))
+			w.Header().Set("Date", e.store.now().Add(r.Time).UTC().Format(http.TimeFormat))
 			host.ServeHTTP(w, q)
 		case "echo":
-			refuse(w, &tell{422, "about:blank", "The host was told to repeat it", "you sent " + secretOf(q)})
+			e.refuse(w, &refusal{status: 422, kind: "told", says: "you sent " + e.face.secret(q)})
 		case "cut":
 			panic(http.ErrAbortHandler)
 		case "lose":
@@ -219,7 +219,7 @@ func (f *Faults) wrap(st *Store, secretOf func(*http.Request) string, host http.
 			}
 		case "end-token":
 			// A request without a token has none to end.
-			_ = st.EndToken(secretOf(q))
+			_ = e.store.EndToken(e.face.secret(q))
 			host.ServeHTTP(w, q)
 		default: // delay
 			if wait(q, r.Time) {
@@ -257,7 +257,7 @@ func wait(q *http.Request, long time.Duration) bool {
 
 // control takes new faults while the host runs: PUT a JSON list of them, GET what is
 // in force and what was met.
-func (f *Faults) control(w http.ResponseWriter, q *http.Request) {
+func (f *Faults) control(e *engine, w http.ResponseWriter, q *http.Request) {
 	if q.Method == http.MethodPut {
 		var rules []string
 		err := json.NewDecoder(http.MaxBytesReader(w, q.Body, 1<<16)).Decode(&rules)
@@ -265,7 +265,7 @@ func (f *Faults) control(w http.ResponseWriter, q *http.Request) {
 			err = f.Set(rules)
 		}
 		if err != nil {
-			refuse(w, &tell{422, "about:blank", "These faults cannot be taken", err.Error()})
+			e.refuse(w, no("invalid", "These faults cannot be taken: %s", err))
 			return
 		}
 	}

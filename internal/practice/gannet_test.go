@@ -46,10 +46,10 @@ func (a asker) ask(method, path, body string, headers ...string) (int, map[strin
 
 func start(t *testing.T, dir string) (*Running, map[string]asker) {
 	t.Helper()
-	g, err := StartGannet(dir, "127.0.0.1:0", nil)
+	g, err := Start("gannet", dir, "127.0.0.1:0", nil)
 	require.NoError(t, err)
 	t.Cleanup(func() { require.NoError(t, g.Close()) })
-	tokens, err := DemoGannet(g.Store)
+	tokens, err := g.Demo()
 	require.NoError(t, err)
 	as := map[string]asker{}
 	for _, k := range tokens {
@@ -194,7 +194,7 @@ func TestGannetGitRights(t *testing.T) {
 
 func TestStateOutlivesTheHost(t *testing.T) {
 	dir := t.TempDir()
-	g, err := StartGannet(dir, "127.0.0.1:0", nil)
+	g, err := Start("gannet", dir, "127.0.0.1:0", nil)
 	require.NoError(t, err)
 	require.NoError(t, g.Store.AddUser(User{Name: "tern"}))
 	require.NoError(t, g.Store.AddToken("gnt_canary", "tern", []string{"me"}, time.Time{}))
@@ -212,7 +212,7 @@ func TestStateOutlivesTheHost(t *testing.T) {
 	_, err = OpenStore(dir)
 	assert.Error(t, err)
 	for _, listen := range []string{"0.0.0.0:0", "gannet.example:80", "nonsense"} {
-		_, err := StartGannet(t.TempDir(), listen, nil)
+		_, err := Start("gannet", t.TempDir(), listen, nil)
 		assert.ErrorContains(t, err, "loopback")
 	}
 }

@@ -75,7 +75,17 @@ type state struct {
 	Groups map[string]*Group `json:"groups"`
 	Tokens []*Token          `json:"tokens"`
 	Repos  map[string]*Repo  `json:"repos"` // by id
+	Keys   []*Key            `json:"keys,omitempty"`
 	Next   int               `json:"next"`
+}
+
+// Key is a person's SSH key, its public half.
+type Key struct {
+	ID    string    `json:"id"`
+	User  string    `json:"user"`
+	Title string    `json:"title"`
+	Line  string    `json:"line"` // as in an authorized_keys file (sshd(8))
+	Added time.Time `json:"added"`
 }
 
 // Store is one practice host's state, in a folder: state.json and bare repositories
@@ -90,14 +100,17 @@ type Store struct {
 
 // Problem is a refusal of the store.
 type Problem struct {
-	Kind string // "taken", "none", "denied", "invalid", "changed"
-	Says string
+	Kind  string // "taken", "none", "denied", "invalid", "changed"
+	Says  string
+	Field string // which part of what was wanted is meant: "name", "visibility", "key" ...
 }
 
 func (p *Problem) Error() string { return p.Says }
 
-func problem(kind, format string, args ...any) error {
-	return &Problem{Kind: kind, Says: fmt.Sprintf(format, args...)}
+func problem(kind, format string, args ...any) error { return wrongIn("", kind, format, args...) }
+
+func wrongIn(field, kind, format string, args ...any) error {
+	return &Problem{Kind: kind, Says: fmt.Sprintf(format, args...), Field: field}
 }
 
 // OpenStore opens the state in a folder, or starts an empty one.
@@ -163,6 +176,85 @@ func (st *Store) EndToken(secret string) error {
 		}
 	}
 	return problem("none", "there is no such token")
+}
+
+// Revoke takes a token out of force for good.
+func (st *Store) Revoke(secret string) error {
+	st.mu.Lock()
+	defer st.mu.Unlock()
+	st.s.Tokens = slices.DeleteFunc(st.s.Tokens, func(t *Token) bool { return t.Hash == hash(secret) })
+	return st.save()
+}
+
+// Renew makes a new token like another, good until a time, and takes that one out of force.
+func (st *Store) Renew(prefix, secret string, expires time.Time) (string, error) {
+	s := st.SignIn(secret)
+	if s.User == nil {
+		return "", problem("none", "there is no such token")
+	}
+	fresh, err := st.NewToken(prefix, s.User.Name, s.Token.Scopes, expires)
+	if err != nil {
+		return "", err
+	}
+	return fresh, st.Revoke(secret)
+}
+
+// Keys lists a person's keys, oldest first.
+func (st *Store) Keys(user string) []*Key {
+	st.mu.Lock()
+	defer st.mu.Unlock()
+	var out []*Key
+	for _, k := range st.s.Keys {
+		if k.User == user {
+			c := *k
+			out = append(out, &c)
+		}
+	}
+	return out
+}
+
+// AddKey puts a person's key on the host. A key is one person's alone.
+func (st *Store) AddKey(user, title, line string) (*Key, error) {
+	st.mu.Lock()
+	defer st.mu.Unlock()
+	words := strings.Fields(line)
+	if len(words) < 2 || !strings.HasPrefix(words[0], "ssh-") && !strings.HasPrefix(words[0], "ecdsa-") && !strings.HasPrefix(words[0], "sk-") {
+		return nil, wrongIn("key", "invalid", "this is no public key")
+	}
+	for _, k := range st.s.Keys {
+		if strings.Fields(k.Line)[1] == words[1] {
+			return nil, wrongIn("key", "taken", "the key is in use already")
+		}
+	}
+	st.s.Next++
+	k := &Key{ID: fmt.Sprintf("k%06d", st.s.Next), User: user, Title: title, Line: strings.Join(words, " "), Added: st.now().UTC().Truncate(time.Second)}
+	st.s.Keys = append(st.s.Keys, k)
+	c := *k
+	return &c, st.save()
+}
+
+// RemoveKey takes a person's key off the host.
+func (st *Store) RemoveKey(user, id string) error {
+	st.mu.Lock()
+	defer st.mu.Unlock()
+	before := len(st.s.Keys)
+	st.s.Keys = slices.DeleteFunc(st.s.Keys, func(k *Key) bool { return k.User == user && k.ID == id })
+	if len(st.s.Keys) == before {
+		return problem("none", "there is no such key")
+	}
+	return st.save()
+}
+
+// ByID finds a repository that the user can see by the host's own id.
+func (st *Store) ByID(user, id string) (*Repo, error) {
+	st.mu.Lock()
+	defer st.mu.Unlock()
+	r := st.s.Repos[id]
+	if r == nil || st.right(r, user) < Read {
+		return nil, problem("none", "there is no repository %s, or not for you", id)
+	}
+	c := *r
+	return &c, nil
 }
 
 func hash(secret string) string {
@@ -293,13 +385,13 @@ func (st *Store) Create(ctx context.Context, user string, want Repo) (*Repo, err
 	g := st.s.Groups[want.Owner]
 	switch {
 	case naming.Check(want.Name) != nil:
-		return nil, problem("invalid", "a name is made of letters, digits, '.', '_' and '-'")
+		return nil, wrongIn("name", "invalid", "a name is made of letters, digits, '.', '_' and '-'")
 	case want.Owner != user && (g == nil || g.Members[user] < Write):
 		return nil, problem("denied", "you may not make repositories for %s", want.Owner)
 	case st.byPath(want.Owner, want.Name) != nil:
-		return nil, problem("taken", "there is a repository %s/%s already", want.Owner, want.Name)
+		return nil, wrongIn("name", "taken", "there is a repository %s/%s already", want.Owner, want.Name)
 	case !slices.Contains([]string{"private", "members", "public"}, want.Visibility):
-		return nil, problem("invalid", "no such visibility")
+		return nil, wrongIn("visibility", "invalid", "no such visibility")
 	}
 	if want.Default == "" {
 		want.Default = "main"

@@ -102,12 +102,12 @@ func runPractice(ctx context.Context, e *screen.Env, listen, keep string, faults
 		return err
 	}
 	defer func() { err = errors.Join(err, clear()) }()
-	g, err := practice.StartGannet(filepath.Join(dir, "gannet"), listen, faults)
+	g, err := practice.Start("gannet", filepath.Join(dir, "gannet"), listen, faults)
 	if err != nil {
 		return fault.New(fault.Failed, "the practice host cannot be started: %s", text.Visible(err.Error())).Because(err)
 	}
 	defer func() { err = errors.Join(err, g.Close()) }()
-	tokens, err := practice.DemoGannet(g.Store)
+	tokens, err := g.Demo()
 	if err != nil {
 		return err
 	}

@@ -61,12 +61,12 @@ func runTour(ctx context.Context, e *screen.Env, keep string) (err error) {
 	if err != nil {
 		return err
 	}
-	g, err := practice.StartGannet(filepath.Join(top, "gannet"), "127.0.0.1:0", nil)
+	g, err := practice.Start("gannet", filepath.Join(top, "gannet"), "127.0.0.1:0", nil)
 	if err != nil {
 		return fault.New(fault.Failed, "the practice host cannot be started").Because(err)
 	}
 	defer func() { err = errors.Join(err, g.Close()) }()
-	tokens, err := practice.DemoGannet(g.Store)
+	tokens, err := g.Demo()
 	if err != nil {
 		return err
 	}

@@ -1,0 +1,244 @@
+package practice
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"log"
+	"net"
+	"net/http"
+	"slices"
+	"strings"
+	"time"
+)
+
+// face is how one practice host shows the engine that all share: its addresses, its
+// way to sign in, its answers and refusals. A new host is a face and its demo users.
+type face interface {
+	routes(e *engine) http.Handler
+	secret(q *http.Request) string // the token of a request, "" for none
+	refuse(w http.ResponseWriter, r *refusal)
+	scope(sends bool) string // what git's traffic takes; "" for none
+	token() (prefix string, scopes []string)
+}
+
+// faces are the practice hosts by name.
+func faces() map[string]face {
+	return map[string]face{"gannet": gannet{}, "petrel": petrel{}, "fulmar": fulmar{}}
+}
+
+// Hosts names the practice hosts, the first one first.
+var Hosts = []string{"gannet", "petrel", "fulmar"}
+
+// engine is one running practice host.
+type engine struct {
+	name  string
+	store *Store
+	face  face
+	jobs  jobs
+}
+
+// refusal is a host's no, before a face has put it into its own form.
+type refusal struct {
+	status int
+	kind   string // see refusals
+	says   string
+	field  string // which part of what was sent is wrong, if one is
+}
+
+func (r *refusal) Error() string { return r.says }
+
+// refusals are the kinds, with the status that suits each.
+var refusals = map[string]int{"sign-in": 401, "ended": 401, "scope": 403, "denied": 403, "none": 404, "taken": 409, "changed": 412, "invalid": 422,
+	"rate": 429, "failed": 500, "told": 500}
+
+func no(kind, format string, args ...any) *refusal {
+	return &refusal{status: refusals[kind], kind: kind, says: fmt.Sprintf(format, args...)}
+}
+
+// refuse sends a refusal in the host's own form.
+func (e *engine) refuse(w http.ResponseWriter, err error) {
+	var r *refusal
+	var p *Problem
+	switch {
+	case errors.As(err, &r):
+	case errors.As(err, &p):
+		r = no(p.Kind, "%s", p.Says)
+		r.field = p.Field
+	default:
+		r = no("failed", "%s", err.Error())
+	}
+	e.face.refuse(w, r)
+}
+
+// Running is a practice host that runs.
+type Running struct {
+	Name   string
+	URL    string
+	Store  *Store
+	Faults *Faults
+	face   face
+	stop   func() error
+}
+
+// Close stops it and waits until it has.
+func (r *Running) Close() error { return r.stop() }
+
+// Start starts the practice host of a name on a loopback address, "127.0.0.1:0" for
+// any free port, with its state in a folder. faults may be nil; they can be set while
+// it runs.
+func Start(name, dir, listen string, faults *Faults) (*Running, error) {
+	f := faces()[name]
+	if f == nil {
+		return nil, fmt.Errorf("there is no practice host %q; there are %s", name, strings.Join(Hosts, ", "))
+	}
+	host, _, err := net.SplitHostPort(listen)
+	if ip := net.ParseIP(host); err != nil || ip == nil || !ip.IsLoopback() {
+		return nil, fmt.Errorf("a practice host listens on a loopback address only, and %q is none", listen)
+	}
+	st, err := OpenStore(dir)
+	if err != nil {
+		return nil, err
+	}
+	l, err := net.Listen("tcp", listen)
+	if err != nil {
+		return nil, err
+	}
+	if faults == nil {
+		if faults, err = NewFaults(1); err != nil {
+			return nil, err
+		}
+	}
+	e := &engine{name: name, store: st, face: f}
+	srv := &http.Server{Handler: faults.wrap(e, f.routes(e)), ErrorLog: log.New(io.Discard, "", 0), ReadHeaderTimeout: 10 * time.Second}
+	ended := make(chan error, 1)
+	go func() { ended <- srv.Serve(l) }()
+	return &Running{Name: name, URL: "http://" + l.Addr().String(), Store: st, Faults: faults, face: f, stop: func() error {
+		ctx, cancel := context.WithTimeout(context.Background(), 3*time.Second)
+		defer cancel()
+		if err := srv.Shutdown(ctx); err != nil {
+			if err = srv.Close(); err != nil {
+				return err
+			}
+		}
+		if err := <-ended; !errors.Is(err, http.ErrServerClosed) {
+			return err
+		}
+		return nil
+	}}, nil
+}
+
+// session finds who asks, and refuses who may not.
+func (e *engine) session(q *http.Request, scope string) (Session, error) {
+	s := e.store.SignIn(e.face.secret(q))
+	switch {
+	case s.Ended:
+		return s, no("ended", "It ended on %s.", s.Token.Expires.Format(time.DateOnly))
+	case s.User == nil:
+		return s, no("sign-in", "The request holds no token that is in force.")
+	case scope != "" && !s.May(scope):
+		return s, no("scope", "It lacks the scope %s.", scope)
+	}
+	return s, nil
+}
+
+// handle makes a handler of work for someone who signed in and may do it.
+func (e *engine) handle(scope string, work func(w http.ResponseWriter, q *http.Request, s Session) error) http.HandlerFunc {
+	return func(w http.ResponseWriter, q *http.Request) {
+		s, err := e.session(q, scope)
+		if err == nil {
+			q.Body = http.MaxBytesReader(w, q.Body, 1<<20)
+			err = work(w, q, s)
+		}
+		if err != nil {
+			e.refuse(w, err)
+		}
+	}
+}
+
+func answer(w http.ResponseWriter, status int, v any) error {
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(status)
+	return json.NewEncoder(w).Encode(v)
+}
+
+// read takes a JSON body strictly.
+func read(q *http.Request, v any) error {
+	in := json.NewDecoder(q.Body)
+	in.DisallowUnknownFields()
+	if err := in.Decode(v); err != nil {
+		r := no("invalid", "The body cannot be read: %s", err)
+		r.status = 400
+		return r
+	}
+	return nil
+}
+
+// baseOf is the address under which the host was asked, which may be a proxy's.
+func baseOf(q *http.Request) string { return "http://" + q.Host }
+
+func demand(w http.ResponseWriter, name, says string) {
+	w.Header().Set("WWW-Authenticate", `Basic realm="`+name+`"`)
+	http.Error(w, says, http.StatusUnauthorized)
+}
+
+// gitRest are the ends of addresses that git asks for (gitprotocol-http).
+var gitRest = []string{"/info/refs", "/git-upload-pack", "/git-receive-pack"}
+
+// splitGit parts a path into a repository's and what git asks of it.
+func splitGit(path string) (repository, rest string, ok bool) {
+	for _, r := range gitRest {
+		if before, found := strings.CutSuffix(path, r); found {
+			return strings.TrimSuffix(before, ".git"), r, true
+		}
+	}
+	return "", "", false
+}
+
+// git serves a repository over git's smart HTTP, signed in by HTTP Basic. s is who
+// the pair belongs to, or nobody.
+func (e *engine) git(w http.ResponseWriter, q *http.Request, s Session, owner, name, rest string) {
+	user := ""
+	if s.User != nil {
+		user = s.User.Name
+	}
+	sends := rest == "/git-receive-pack" || q.URL.Query().Get("service") == "git-receive-pack"
+	scope := e.face.scope(sends)
+	r, err := e.store.Find(user, owner, name)
+	switch {
+	case err != nil && user == "":
+		demand(w, e.name, "sign in first")
+	case err != nil:
+		http.Error(w, "there is no such repository, or not for you", http.StatusNotFound)
+	case user != "" && scope != "" && !s.May(scope):
+		http.Error(w, "your token lacks a scope for this", http.StatusForbidden)
+	case sends && e.store.Right(r, user) < Write && user == "":
+		demand(w, e.name, "sign in first")
+	case sends && e.store.Right(r, user) < Write:
+		http.Error(w, "you may only read this repository", http.StatusForbidden)
+	default:
+		serveGit(w, q, e.store.GitDir(r.ID), rest, user)
+	}
+}
+
+// basic signs a request in by HTTP Basic; the user's name must be the token's owner's,
+// or one that stands for every user.
+func (e *engine) basic(q *http.Request, anyUser string) Session {
+	user, secret, given := q.BasicAuth()
+	if !given {
+		return Session{}
+	}
+	s := e.store.SignIn(secret)
+	if s.User == nil || s.User.Name != user && (anyUser == "" || user != anyUser) {
+		return Session{}
+	}
+	return s
+}
+
+// part cuts one page out of a list: number counts from 1.
+func part[T any](all []T, number, size int) []T {
+	from := min(max(number-1, 0)*size, len(all))
+	return slices.Clone(all[from:min(from+size, len(all))])
+}
