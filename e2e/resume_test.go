@@ -30,7 +30,8 @@ func TestEveryFaultIsNamed(t *testing.T) {
 		{"fail=402 on /v1/owners", 5, "does not allow it on your plan"},
 		{"fail=404 on POST", 5, "has nothing of that name, or not for account tern"},
 		{"cut on /v1", 6, "the line was cut"},
-		{"rate-limit=7s on /v1", 6, "It names 7 seconds."},
+		{"rate-limit=200s on /v1", 6, "It names 200 seconds."},
+		{"rate-limit=1s on /v1 times 1", 0, "gannet asks us to wait for 1s."},
 		{"garbage on /v1", 6, "not the API that the description expects"},
 		{"end-token", 5, "the token of account tern has ended"},
 		{"delay=50ms", 0, ""},
@@ -52,7 +53,7 @@ func TestEveryFaultIsNamed(t *testing.T) {
 		}
 		m.ok(name, "", "attach", "--yes")
 	}
-	assert.Len(t, h.Store.List("tern", ""), 10)
+	assert.Len(t, h.Store.List("tern", ""), 11)
 }
 
 // TestRefusedAtCreatePutsBack lets the host refuse the creation after the local steps

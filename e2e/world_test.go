@@ -58,9 +58,14 @@ type host struct {
 
 func newHost(t *testing.T) *host {
 	t.Helper()
+	return newHostOf(t, "gannet")
+}
+
+func newHostOf(t *testing.T, name string) *host {
+	t.Helper()
 	h := &host{dir: t.TempDir(), token: map[string]string{}}
 	var err error
-	h.Running, err = practice.Start("gannet", h.dir, "127.0.0.1:0", nil)
+	h.Running, err = practice.Start(name, h.dir, "127.0.0.1:0", nil)
 	require.NoError(t, err)
 	t.Cleanup(func() { require.NoError(t, h.Close()) })
 	tokens, err := h.Demo()
@@ -95,13 +100,13 @@ func newMachine(t *testing.T) *machine {
 	return m
 }
 
-// signedIn is a machine that knows gannet and has tern's account, key-file vault.
+// signedIn is a machine that knows the host and has tern's account, key-file vault.
 func signedIn(t *testing.T, h *host) *machine {
 	t.Helper()
 	m := newMachine(t)
-	m.ok("", "", "host", "add", "gannet", "--at", h.URL)
+	m.ok("", "", "host", "add", h.Name, "--at", h.URL)
 	m.ok("", "", "vault", "make", "--by", "file")
-	m.ok("", h.token["tern"]+"\n", "account", "add", "--host", "gannet")
+	m.ok("", h.token["tern"]+"\n", "account", "add", "--host", h.Name, "--user", "tern")
 	return m
 }
 

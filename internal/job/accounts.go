@@ -38,9 +38,14 @@ func (a *Account) secretName() string { return "account/" + a.Name + "/token" }
 
 // again is how the account is given a token anew, as a command to paste.
 func (a *Account) again(options ...string) string {
-	words := []string{"uncinate", "account", "add", a.Name, "--host", a.Host}
+	words := []string{"uncinate", "account", "add"}
+	if a.Name != "" {
+		words = append(words, a.Name)
+	}
 	if a.Host == "" {
-		words = []string{"uncinate", "account", "add", a.Name, "--at", a.Address, "--user", a.User}
+		words = append(words, "--at", a.Address, "--user", a.User)
+	} else {
+		words = append(words, "--host", a.Host)
 	}
 	if a.Unkept {
 		words = append(words, "--unkept")
@@ -171,6 +176,10 @@ func (d *Desk) AddAccount(ctx context.Context, want Account, token string) (*Acc
 	h, err := d.HostWithAccounts(want.Host)
 	if err != nil {
 		return nil, nil, err
+	}
+	if h.SignIn.TakesUser() && want.User == "" {
+		return nil, nil, fault.New(fault.Usage, "%s takes a user name beside the secret", h.Name).
+			Try("", want.again("--user", "NAME"))
 	}
 	asked := want
 	l := &login{desk: d, Host: h, Account: &asked, token: token}

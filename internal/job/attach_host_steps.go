@@ -44,7 +44,7 @@ func (a *Attach) stepCreate() Step {
 			if err != nil || !made {
 				return false, err
 			}
-			return true, a.describe(ctx)
+			return true, a.complete(ctx)
 		},
 		Do: func(ctx context.Context) error {
 			text := a.options.Description
@@ -66,11 +66,11 @@ func (a *Attach) stepCreate() Step {
 				"owner": a.target.Owner, "name": a.target.Name, "path": a.target.Path(), "visibility": a.target.Visibility,
 				"description": text, "default_branch": a.branch})
 			if err != nil {
-				// The answer may be lost though the work was done; or the name went to
-				// someone else a moment ago. Looking tells.
-				if fault.Is(err, fault.Unreachable) || means(err, description.NameTaken) {
+				// The answer may be lost though the work was done, now or by a run before
+				// this one; or the name went to someone else a moment ago. Looking tells.
+				if fault.Is(err, fault.Unreachable) || fault.Is(err, fault.HostSaidNo) {
 					if made, look := found(ctx); look == nil && made {
-						return a.describe(ctx)
+						return a.complete(ctx)
 					}
 				}
 				return err
@@ -84,6 +84,18 @@ func (a *Attach) stepCreate() Step {
 			}
 			return a.describe(ctx)
 		}}
+}
+
+// complete brings a repository that was made, and whose answer was lost, to what was
+// asked for: on some hosts its making takes several requests.
+func (a *Attach) complete(ctx context.Context) error {
+	if there := a.target; there.DefaultBranch != "" && there.DefaultBranch != a.branch && a.login.may("repository-change", "") == nil {
+		if err := a.setDefault(ctx, there, a.branch); err != nil {
+			return err
+		}
+		a.target.DefaultBranch, a.target.Version = a.branch, ""
+	}
+	return a.describe(ctx)
 }
 
 // marks reports whether the new repository may carry our mark in its description

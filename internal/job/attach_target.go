@@ -144,6 +144,20 @@ func (a *Attach) chooseNew(ctx context.Context) error {
 		return err
 	}
 	if found {
+		if there.Empty == nil { // the host does not say, so git is asked
+			at, err := address.Parse(there.HTTPS)
+			if err != nil {
+				return err
+			}
+			user, secret, err := a.desk.gitLogin(account, a.login.token)
+			if err != nil {
+				return err
+			}
+			if refs, err := a.desk.Web.Refs(ctx, at, user, secret); err == nil {
+				empty := refs.Empty()
+				there.Empty = &empty
+			}
+		}
 		made, err := a.adopt(there)
 		if err != nil {
 			return err

@@ -31,8 +31,22 @@ type Desk struct {
 	Now      func() time.Time
 	Tell     Teller
 	Log      *slog.Logger
+	Sleep    func(ctx context.Context, long time.Duration) error // nil: the clock's own
 
 	git *git.Git
+}
+
+// sleep waits, and ends early with the context.
+func (d *Desk) sleep(ctx context.Context, long time.Duration) error {
+	if d.Sleep != nil {
+		return d.Sleep(ctx, long)
+	}
+	select {
+	case <-ctx.Done():
+		return ctx.Err()
+	case <-time.After(long):
+		return nil
+	}
 }
 
 // Teller is told what happens while a job works.

@@ -4,11 +4,10 @@ import (
 	"context"
 	"errors"
 	"maps"
-	"net/http"
-	"net/url"
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"uncinate/internal/core/description"
@@ -39,7 +38,10 @@ type login struct {
 	Host    *Host
 	Account *Account
 	token   string
-	date    time.Time // the host's clock, as its last answer told (RFC 9110, 6.6.1)
+	trace   func(exchange) // is told every exchange; nil for nobody
+
+	mu   sync.Mutex
+	date time.Time // the host's clock, as its last answer told (RFC 9110, 6.6.1)
 }
 
 // login opens an account for asking its host. The vault may be asked for.
@@ -106,89 +108,6 @@ func (l *login) list(ctx context.Context, action, what string, vars description.
 	var items []map[string]any
 	_, err := l.each(ctx, action, what, vars, func(r description.Result) { items = append(items, r.Items...) })
 	return items, err
-}
-
-func (l *login) each(ctx context.Context, action, what string, vars description.Vars, got func(description.Result)) (description.Vars, error) {
-	act := l.Host.Actions[action]
-	if act == nil {
-		return nil, l.may(action, what)
-	}
-	if act.By != "request" {
-		f := fault.New(fault.HostSaidNo, "on %s it is done by %s, which this version does not do yet: %s", l.Host.Name, act.By, what)
-		if act.Page != nil {
-			if page, err := l.Host.Expand(act.Page, vars); err == nil {
-				f.Detail("By hand it is done at %s", page)
-			}
-		}
-		return nil, f
-	}
-	all := description.Vars{"token": l.token}
-	if l.Account != nil {
-		all["user"] = l.Account.User
-	}
-	maps.Copy(all, vars)
-	for _, q := range act.Requests {
-		if !q.Wanted(l.Host.Description, all) {
-			continue
-		}
-		if q.Wait != nil || q.Paging != nil && (q.Paging.By == "number" || q.Paging.By == "offset") {
-			return nil, fault.New(fault.Failed, "%s on %s needs a part of the description language that this version does not carry out yet", what, l.Host.Name).
-				Try("see which parts", text.Command("uncinate", "host", "check", l.desk.DescriptionFile(l.Host.Name)))
-		}
-		link := ""
-		for page := 0; ; page++ {
-			if page == MostPages {
-				return nil, fault.New(fault.Unreachable, "%s answers with more than %d pages, so its list has no end", l.Host.Name, MostPages)
-			}
-			call, err := q.Build(l.Host.Description, all)
-			if err != nil {
-				return nil, err
-			}
-			if link != "" {
-				if call.URL, err = l.follow(call.URL, link); err != nil {
-					return nil, err
-				}
-			}
-			answer, err := l.desk.Web.Do(ctx, call)
-			if fault.Is(err, fault.Unreachable) {
-				f := *fault.Of(err)
-				return nil, f.Try("see the address that is known for "+l.Host.Name, text.Command("uncinate", "host", "show", l.Host.Name))
-			}
-			if err != nil {
-				return nil, err
-			}
-			if t, err := http.ParseTime(answer.Header.Get("Date")); err == nil {
-				l.date = t
-			}
-			if m, words, refused := l.Host.Refused(answer); refused {
-				return nil, l.refused(m, words, answer, what, act)
-			}
-			r, err := q.Read(l.Host.Description, answer)
-			if err != nil {
-				return nil, err
-			}
-			maps.Copy(all, r.Kept)
-			got(r)
-			if link = r.Link; link == "" && r.Next == nil {
-				break
-			}
-			maps.Copy(all, r.Next)
-		}
-	}
-	return all, nil
-}
-
-// follow resolves a next page's address; it must be of the same origin.
-func (l *login) follow(from, link string) (string, error) {
-	base, err := url.Parse(from)
-	if err != nil {
-		return "", err
-	}
-	next, err := base.Parse(link)
-	if err != nil || next.Scheme != base.Scheme || next.Host != base.Host {
-		return "", fault.New(fault.Refused, "%s names a next page at another address, and the token is not sent there: %s", l.Host.Name, text.Excerpt(link, 80))
-	}
-	return next.String(), nil
 }
 
 // refused turns a host's no into words: what was asked, what it means, what to do.

@@ -11,6 +11,7 @@ import (
 	"net/http/httptest"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"testing"
 	"testing/fstest"
@@ -30,13 +31,19 @@ import (
 )
 
 // told notes what a job tells.
-type told struct{ lines []string }
+type told struct {
+	lines []string
+	notes []string
+	slept time.Duration
+}
 
 func (t *told) Step(i plan.Item, already bool) {
 	t.lines = append(t.lines, fmt.Sprintf("%s %v", i.ID, already))
 }
 func (t *told) Progress(string, int64, int64, string) {}
-func (t *told) Note(string, ...any)                   {}
+func (t *told) Note(format string, args ...any) {
+	t.notes = append(t.notes, fmt.Sprintf(format, args...))
+}
 
 func desk(t *testing.T) (*Desk, *told) {
 	t.Helper()
@@ -45,7 +52,8 @@ func desk(t *testing.T) (*Desk, *told) {
 	tell := &told{}
 	home := files.Home{Config: filepath.Join(top, "config"), State: filepath.Join(top, "state"), Vault: filepath.Join(top, "vault"), Run: filepath.Join(top, "run")}
 	return &Desk{Home: home, Vault: vault.At(home.Vault, home.Run, nil), Web: web.New(5*time.Second, "uncinate/test", log), Shipped: fstest.MapFS{},
-		Program: "/opt/it's here/uncinate", UserHome: top, Now: time.Now, Tell: tell, Log: log}, tell
+		Program: "/opt/it's here/uncinate", UserHome: top, Now: time.Now, Tell: tell, Log: log,
+		Sleep: func(ctx context.Context, long time.Duration) error { tell.slept += long; return ctx.Err() }}, tell
 }
 
 // world is what the steps of a test change.
@@ -191,6 +199,24 @@ func TestListsOfEveryKind(t *testing.T) {
 			}
 		case "/endless":
 			answer["more"] = "endless?p=x"
+		case "/numbered":
+			// Eight rows, three on a page, by number or by offset.
+			from, err := strconv.Atoi(q.URL.Query().Get("from"))
+			if err != nil {
+				page, err := strconv.Atoi(q.URL.Query().Get("page"))
+				assert.NoError(t, err)
+				from = (page - map[bool]int{true: 0, false: 1}[q.URL.Query().Get("zero") != ""]) * 3
+			}
+			rows := []any{}
+			for i := from; i < min(from+3, 8); i++ {
+				rows = append(rows, map[string]string{"o": "tern", "n": fmt.Sprint("n", i)})
+			}
+			total := 8
+			if q.URL.Query().Get("huge") != "" {
+				total = 1 << 40
+			}
+			w.Header().Set("X-Total", fmt.Sprint(total))
+			answer = map[string]any{"rows": rows, "total": total}
 		case "/away":
 			answer["more"] = other.URL + "/steal"
 		}
@@ -200,7 +226,7 @@ func TestListsOfEveryKind(t *testing.T) {
 	d, _ := desk(t)
 	ask := func(path, page string) ([]description.Repository, error) {
 		text := "language = 1\nname = \"skua\"\nbase = \"" + s.URL + "\"\n[address]\nhttps = \"{+base}/{owner}/{name}\"\n[signin]\nheader = { Authorization = \"Bearer {token}\" }\n" +
-			"[[action.repository-list.request]]\nurl = \"{+base}/" + path + "\"\nitems = \"$.rows[*]\"\nread = { owner = \"$.o\", name = \"$.n\" }\npage = " + page + "\n"
+			"[[action.repository-list.request]]\nurl = \"{+base}/" + path + "\"\nitems = \"$.rows[*]\"\nquery = { page = \"{page}\", from = \"{offset}\" }\nread = { owner = \"$.o\", name = \"$.n\" }\npage = " + page + "\n"
 		desc, mistakes := description.Load([]byte(text))
 		require.Empty(t, mistakes)
 		l := &login{desk: d, Host: &Host{Name: "skua", At: s.URL, Description: desc}, Account: &Account{Name: "tern", User: "tern"}, token: "secret"}
@@ -219,8 +245,17 @@ func TestListsOfEveryKind(t *testing.T) {
 	_, err = ask("away", `{ by = "next", at = "$.more" }`)
 	assert.True(t, fault.Is(err, fault.Refused))
 	assert.Zero(t, elsewhere, "the other address was never asked")
-	_, err = ask("rows", `{ by = "number" }`)
-	assert.ErrorContains(t, err, "does not carry out yet")
+	for _, c := range []string{`{ by = "number", total = "$.total", size = 3 }`, `{ by = "number", size = 3, first = 0 }`, `{ by = "offset", total = "header X-Total", size = 3 }`, `{ by = "offset", size = 3 }`} {
+		all, err := ask(map[bool]string{true: "numbered?zero=1", false: "numbered"}[strings.Contains(c, "first = 0")], c)
+		require.NoError(t, err, c)
+		var names []string
+		for _, r := range all {
+			names = append(names, r.Name)
+		}
+		assert.Equal(t, []string{"n0", "n1", "n2", "n3", "n4", "n5", "n6", "n7"}, names, c)
+	}
+	_, err = ask("numbered?huge=1", `{ by = "number", total = "$.total", size = 3 }`)
+	assert.ErrorContains(t, err, "its list has no end")
 }
 
 func TestRefusalsNameTheCauseAndTheNextThing(t *testing.T) {
@@ -298,4 +333,65 @@ func TestHostsAreKept(t *testing.T) {
 	require.NoError(t, os.WriteFile(d.DescriptionFile("skua"), []byte("language = 2\n"), 0o600))
 	_, err = d.Host("skua")
 	assert.Contains(t, fault.Of(err).Details[0], "line 1, column 1")
+}
+
+// TestAskingAgain lets a host fail in unlike ways: what is safe is asked again, what
+// may have been done is not.
+func TestAskingAgain(t *testing.T) {
+	asked := 0
+	var answers []func(w http.ResponseWriter)
+	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
+		asked++
+		answers[min(asked, len(answers))-1](w)
+	}))
+	t.Cleanup(s.Close)
+	status := func(code int, headers ...string) func(http.ResponseWriter) {
+		return func(w http.ResponseWriter) {
+			for i := 0; i+1 < len(headers); i += 2 {
+				w.Header().Set(headers[i], headers[i+1])
+			}
+			w.WriteHeader(code)
+			_, _ = io.WriteString(w, `{"name":"gauge","owner":"tern"}`)
+		}
+	}
+	cut := func(http.ResponseWriter) { panic(http.ErrAbortHandler) }
+	desc, mistakes := description.Load([]byte("language = 1\nname = \"skua\"\nbase = \"" + s.URL + "\"\n[address]\nhttps = \"{+base}/{owner}/{name}\"\n[signin]\nheader = { Authorization = \"Bearer {token}\" }\n" +
+		"[[action.repository-show.request]]\nurl = \"{+base}/x\"\nread = { owner = \"$.owner\", name = \"$.name\" }\n" +
+		"[[action.repository-create.request]]\nmethod = \"POST\"\nurl = \"{+base}/x\"\nread = { owner = \"$.owner\", name = \"$.name\" }\n" +
+		"[[action.repository-list.request]]\nmethod = \"POST\"\nrepeat = true\nurl = \"{+base}/x\"\nread = { owner = \"$.owner\", name = \"$.name\" }\n"))
+	require.Empty(t, mistakes)
+	for name, c := range map[string]struct {
+		action  string
+		answers []func(http.ResponseWriter)
+		asked   int
+		kind    fault.Kind // 0: it goes well
+		slept   time.Duration
+	}{
+		"a cut line, looked again":          {"repository-show", []func(http.ResponseWriter){cut, cut, status(200)}, 3, 0, 1250 * time.Millisecond},
+		"a line that is always cut":         {"repository-show", []func(http.ResponseWriter){cut}, 3, fault.Unreachable, 1250 * time.Millisecond},
+		"a cut line, made once":             {"repository-create", []func(http.ResponseWriter){cut, status(200)}, 1, fault.Unreachable, 0},
+		"a POST that only looks":            {"repository-list", []func(http.ResponseWriter){cut, status(200)}, 2, 0, 250 * time.Millisecond},
+		"down for a moment":                 {"repository-show", []func(http.ResponseWriter){status(502), status(200)}, 2, 0, 250 * time.Millisecond},
+		"down, and something may be made":   {"repository-create", []func(http.ResponseWriter){status(502), status(200)}, 1, fault.Unreachable, 0},
+		"too many, nothing was made":        {"repository-create", []func(http.ResponseWriter){status(429, "Retry-After", "7"), status(200)}, 2, 0, 7 * time.Second},
+		"busy, by date":                     {"repository-show", []func(http.ResponseWriter){status(503, "Retry-After", "Thu, 01 Jan 1970 00:00:00 GMT"), status(200)}, 2, 0, 0},
+		"too many, for longer than we wait": {"repository-show", []func(http.ResponseWriter){status(429, "Retry-After", "200")}, 1, fault.Unreachable, 0},
+		"too many, again and again":         {"repository-show", []func(http.ResponseWriter){status(429, "Retry-After", "50")}, 3, fault.Unreachable, 100 * time.Second},
+		"failed":                            {"repository-show", []func(http.ResponseWriter){status(500)}, 1, fault.Unreachable, 0},
+	} {
+		d, tell := desk(t)
+		l := &login{desk: d, Host: &Host{Name: "skua", At: s.URL, Description: desc}, Account: &Account{Name: "tern", User: "tern"}, token: "secret"}
+		asked, answers = 0, c.answers
+		_, err := l.do(t.Context(), c.action, "look", nil)
+		assert.Equal(t, c.asked, asked, name)
+		assert.Equal(t, c.slept, tell.slept.Round(time.Millisecond), name)
+		if c.kind == 0 {
+			assert.NoError(t, err, name)
+		} else {
+			assert.True(t, fault.Is(err, c.kind), "%s: %v", name, err)
+		}
+		if c.slept >= 7*time.Second {
+			assert.Contains(t, tell.notes[0], "skua asks us to wait for", name)
+		}
+	}
 }

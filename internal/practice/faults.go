@@ -72,7 +72,7 @@ func ParseFault(s string) (*Fault, error) {
 		}
 	case given:
 		most := time.Minute
-		if kind == "date" {
+		if kind == "date" || kind == "rate-limit" {
 			most = 1000 * time.Hour
 		}
 		if f.Time, err = time.ParseDuration(value); err != nil || f.Time < 0 || f.Time > most {

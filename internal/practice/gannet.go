@@ -204,7 +204,19 @@ func (g gannetAt) list(w http.ResponseWriter, q *http.Request, s Session) error 
 		}
 		items = append(items, g.shown(q, r))
 	}
-	return answer(w, 200, map[string]any{"items": items, "next": next})
+	body, err := json.Marshal(map[string]any{"items": items, "next": next})
+	if err != nil {
+		return err
+	}
+	tag := `"` + hash(string(body))[:16] + `"`
+	w.Header().Set("ETag", tag)
+	if q.Header.Get("If-None-Match") == tag {
+		w.WriteHeader(http.StatusNotModified)
+		return nil
+	}
+	w.Header().Set("Content-Type", "application/json")
+	_, err = w.Write(body)
+	return err
 }
 
 func (g gannetAt) show(w http.ResponseWriter, q *http.Request, s Session) error {

@@ -36,7 +36,7 @@ terminal session ends, or "vault lock" is run, at most for twelve hours.`,
 					var a job.Account
 					o.StringVar(&a.Host, "host", "", "on which known `host`")
 					o.StringVar(&a.Address, "at", "", "for one repository's `address` on a host that nobody described")
-					o.StringVar(&a.User, "user", "", "your user `name` there; needed with --at only")
+					o.StringVar(&a.User, "user", "", "your user `name` there; needed with --at, and where the host signs in by name and password")
 					o.BoolVar(&a.Unkept, "unkept", false, "keep the token for this sign-in only, in memory; nothing is written (for a shared computer)")
 					o.StringVar(&a.FullName, "full-name", "", "whose `name` commits carry; the host's unless said")
 					o.StringVar(&a.Email, "email", "", "whose `address` commits carry; the host's unless said")
@@ -152,9 +152,16 @@ func (e *Env) addAccount(ctx context.Context, d *job.Desk, a job.Account, inside
 			return f
 		}
 		a.Host = hosts[0].Name
-	case a.Host != "":
-		if _, err := d.HostWithAccounts(a.Host); err != nil {
+	}
+	if a.Host != "" {
+		h, err := d.HostWithAccounts(a.Host)
+		if err != nil {
 			return err
+		}
+		if h.SignIn.TakesUser() && a.User == "" && e.asks {
+			if a.User, err = e.ask(ctx, "Your user name on "+a.Host+": "); err != nil {
+				return err
+			}
 		}
 	}
 	if !a.Unkept {

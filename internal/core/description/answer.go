@@ -25,6 +25,7 @@ type Result struct {
 	Kept   Vars             // variables for the requests that follow
 	Next   Vars             // the variables that ask for the next page; nil at the end
 	Link   string           // the next page's whole address; "" at the end
+	Total  int              // how many items there are in all; -1 where the host does not say
 }
 
 // Parse reads a JSON body; an empty one is nil. Whole numbers stay whole.
@@ -66,15 +67,13 @@ func whole(v any) any {
 
 // Read reads the answer to a request, which must not be a refusal (see Refused).
 func (q *Request) Read(d *Description, a Answer) (Result, error) {
-	r := Result{Kept: Vars{}}
+	r := Result{Kept: Vars{}, Total: -1}
 	body, err := Parse(a.Body)
 	if err != nil {
 		return r, fault.New(fault.Unreachable, "what answers at %s is not the API that the description expects: the answer is no JSON", d.Base).
 			Detail("It begins: %s", text.Excerpt(string(a.Body[:min(len(a.Body), 200)]), 60)).Because(err)
 	}
-	for name, reading := range q.Keep {
-		r.Kept[name] = reading.value(d, name, body, a.Header)
-	}
+	r.Kept = q.kept(d, body, a.Header)
 	inside := body
 	if q.Inside != nil {
 		inside = first(q.Inside, body)
@@ -97,6 +96,24 @@ func (q *Request) Read(d *Description, a Answer) (Result, error) {
 	return r, nil
 }
 
+func (q *Request) kept(d *Description, body any, header http.Header) Vars {
+	kept := Vars{}
+	for name, reading := range q.Keep {
+		kept[name] = reading.value(d, name, body, header)
+	}
+	return kept
+}
+
+// ReadKept reads only the variables for what follows: of an answer that accepts work
+// which is done later.
+func (q *Request) ReadKept(d *Description, a Answer) Vars {
+	body, err := Parse(a.Body)
+	if err != nil {
+		body = nil // such an answer may hold anything; headers count
+	}
+	return q.kept(d, body, a.Header)
+}
+
 func (r *Result) next(d *Description, p *Paging, body any, header http.Header) {
 	if p == nil {
 		return
@@ -110,7 +127,25 @@ func (r *Result) next(d *Description, p *Paging, body any, header http.Header) {
 		r.Link = written(p.At.value(d, "", body, header))
 	case "link":
 		r.Link = NextLink(header.Values("Link"))
+	case "number", "offset":
+		if n, err := strconv.Atoi(written(p.Total.value(d, "", body, header))); err == nil && n >= 0 {
+			r.Total = n
+		}
 	}
+}
+
+// ReadState reads how far work is that is waited for.
+func (w *Wait) ReadState(d *Description, a Answer) (state, why string, err error) {
+	body, err := Parse(a.Body)
+	if err != nil {
+		return "", "", fault.New(fault.Unreachable, "what answers at %s is not the API that the description expects: the answer is no JSON", d.Base).Because(err)
+	}
+	return written(w.At.value(d, "", body, a.Header)), text.Excerpt(written(w.Why.value(d, "", body, a.Header)), 300), nil
+}
+
+// AskCall makes the request that asks how far the work is.
+func (w *Wait) AskCall(d *Description, vars Vars) (Call, error) {
+	return (&Request{Method: "GET", URL: w.Ask}).Build(d, vars)
 }
 
 // NextLink finds the target whose relation is "next" (RFC 8288, section 3).

@@ -6,6 +6,7 @@ import (
 	"net/url"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/pelletier/go-toml/v2"
 
@@ -260,12 +261,6 @@ func (l *loader) action(d *Description, name string, t *node, shapes map[string]
 		for k := range q.Keep {
 			kept = append(kept, k)
 		}
-		if q.Wait != nil {
-			d.Later = append(d.Later, "waiting for an answer that comes later (action."+name+")")
-		}
-		if q.Paging != nil && (q.Paging.By == "number" || q.Paging.By == "offset") {
-			d.Later = append(d.Later, "paging by "+q.Paging.By+" (action."+name+")")
-		}
 		a.Requests = append(a.Requests, q)
 	}
 	switch a.By {
@@ -332,29 +327,52 @@ func (l *loader) request(d *Description, r *node, shapes map[string]map[string]*
 			q.Fields = l.fields(t)
 		}
 	}
+	q.Repeat = r.boolean("repeat")
 	if p := r.table("page"); p != nil {
-		q.Paging = &Paging{By: p.must("by"), At: p.reading("at", false), Total: p.reading("total", false), Size: p.integer("size")}
-		ways := []string{"cursor", "link", "next", "number", "offset"}
-		if q.Paging.By != "" && !slices.Contains(ways, q.Paging.By) {
-			p.wrongMeant("by", text.Nearest(q.Paging.By, ways), "%q is no way of paging that is known", q.Paging.By)
-		}
-		if (q.Paging.By == "cursor" || q.Paging.By == "next") && q.Paging.At == nil {
-			p.wrong("", "paging by %s needs \"at\": where the answer names what comes next", q.Paging.By)
-		}
-		p.done()
+		q.Paging = l.paging(p)
 	}
 	if w := r.table("wait"); w != nil {
-		q.Wait, _ = w.v.(map[string]any)
-		w.template("ask", append(kept, keysOf(q.Keep)...))
-		w.reading("at", false)
-		w.strings("done")
-		w.strings("failed")
-		w.str("every")
-		w.str("most")
-		w.done()
+		q.Wait = l.wait(w, append(slices.Clone(kept), keysOf(q.Keep)...))
 	}
 	r.done()
 	return q
+}
+
+func (l *loader) paging(p *node) *Paging {
+	g := &Paging{By: p.must("by"), At: p.reading("at", false), Total: p.reading("total", false), Size: p.integer("size"), First: 1}
+	if _, given := p.v.(map[string]any)["first"]; given {
+		if g.First = p.integer("first"); g.First > 1 {
+			p.wrong("first", "the first page has the number 0 or 1")
+		}
+	} else {
+		p.mark("first")
+	}
+	ways := []string{"cursor", "link", "next", "number", "offset"}
+	switch {
+	case g.By != "" && !slices.Contains(ways, g.By):
+		p.wrongMeant("by", text.Nearest(g.By, ways), "%q is no way of paging that is known", g.By)
+	case (g.By == "cursor" || g.By == "next") && g.At == nil:
+		p.wrong("", "paging by %s needs \"at\": where the answer names what comes next", g.By)
+	case (g.By == "number" || g.By == "offset") && g.Size == 0:
+		p.wrong("", "paging by %s needs \"size\": how many items a page holds", g.By)
+	}
+	p.done()
+	return g
+}
+
+func (l *loader) wait(w *node, kept []string) *Wait {
+	x := &Wait{Ask: w.template("ask", kept), At: w.reading("at", false), Done: w.strings("done"), Failed: w.strings("failed"), Why: w.reading("why", false),
+		Every: w.duration("every", time.Second), Most: w.duration("most", 2*time.Minute)}
+	switch {
+	case x.Ask == nil:
+		w.wrong("", "waiting needs \"ask\": the address at which the host tells how far the work is")
+	case x.At == nil || len(x.Done) == 0:
+		w.wrong("", "waiting needs \"at\" and \"done\": where the state lies, and which states mean that the work is done")
+	case x.Every < 10*time.Millisecond || x.Every > x.Most || x.Most > time.Hour:
+		w.wrong("", "waiting asks at most every 10ms, and for at most an hour")
+	}
+	w.done()
+	return x
 }
 
 func (l *loader) fields(t *node) map[string]*Reading {

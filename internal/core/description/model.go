@@ -82,15 +82,33 @@ type Request struct {
 	Items        jp.Expr             // for a list
 	Fields       map[string]*Reading
 	Paging       *Paging
-	Wait         map[string]any
+	Wait         *Wait
+	Repeat       bool // asking again does no harm, whatever the method
+}
+
+// Safe reports whether the request may be sent again after an unclear failure
+// (RFC 9110, 9.2.1).
+func (q *Request) Safe() bool { return q.Method == "GET" || q.Repeat }
+
+// Wait says how work that was accepted is waited for. What the request reads is read
+// from the last answer to Ask.
+type Wait struct {
+	Ask    *uritemplate.Template // where to ask; may be relative to the request's address
+	At     *Reading              // the state in that answer
+	Done   []string              // states in which the work is done
+	Failed []string              // states in which it was refused
+	Why    *Reading              // the host's reason then
+	Every  time.Duration
+	Most   time.Duration
 }
 
 // Paging says how the next part of a list is asked for.
 type Paging struct {
-	By    string // "cursor", "link" (RFC 8288), "next", "number" or "offset"
-	At    *Reading
-	Total *Reading
-	Size  int
+	By    string   // "cursor", "link" (RFC 8288), "next", "number" or "offset"
+	At    *Reading // by cursor and next: what comes next
+	Total *Reading // by number and offset: how many items there are in all; nil: until a short page
+	Size  int      // by number and offset: items on a page
+	First int      // by number: the first page's number, 0 or 1
 }
 
 // Reading says where one value lies in an answer and what is to be done to it.

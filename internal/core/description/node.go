@@ -5,6 +5,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/ohler55/ojg/jp"
 	"github.com/pelletier/go-toml/v2/unstable"
@@ -129,6 +130,32 @@ func (n *node) integer(key string) int {
 		n.wrong(key, "%q must be a whole number, not negative", key)
 	}
 	return int(i)
+}
+
+func (n *node) boolean(key string) bool {
+	v, ok := n.take(key)
+	if !ok {
+		return false
+	}
+	b, ok := v.(bool)
+	if !ok {
+		n.wrong(key, "%q must be true or false", key)
+	}
+	return b
+}
+
+// duration reads a time such as "500ms" or "2m".
+func (n *node) duration(key string, unless time.Duration) time.Duration {
+	s := n.str(key)
+	if s == "" {
+		return unless
+	}
+	d, err := time.ParseDuration(s)
+	if err != nil || d <= 0 {
+		n.wrong(key, "%q must be a time such as \"500ms\" or \"2m\"", key)
+		return unless
+	}
+	return d
 }
 
 func (n *node) strings(key string) []string {

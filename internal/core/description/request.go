@@ -71,6 +71,12 @@ func (q *Request) Build(d *Description, vars Vars) (Call, error) {
 		return Call{}, fault.New(fault.Failed, "the address of a request to %s cannot be made", d.Name).Because(err)
 	}
 	u, err := url.Parse(where)
+	if err == nil && u.Host == "" && strings.HasPrefix(u.Path, "/") {
+		// An address that the host named relative to its own (RFC 9110, 10.2.2).
+		if base, e := url.Parse(d.Base); e == nil {
+			u = base.ResolveReference(u)
+		}
+	}
 	if err != nil || u.Host == "" {
 		return Call{}, fault.New(fault.Failed, "the description of %s makes an address that cannot be read: %s", d.Name, text.Excerpt(where, 80))
 	}

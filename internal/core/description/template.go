@@ -2,6 +2,7 @@ package description
 
 import (
 	"regexp"
+	"slices"
 	"strings"
 	"time"
 
@@ -177,4 +178,23 @@ func (d *Description) Can() []string {
 		}
 	}
 	return out
+}
+
+// TakesUser reports whether the API's sign-in needs the user's name beforehand.
+func (s SignIn) TakesUser() bool {
+	texts := []Text{}
+	if s.Basic != nil {
+		texts = append(texts, s.Basic.User, s.Basic.Secret)
+	}
+	for _, set := range []map[string]Text{s.Header, s.Query} {
+		for _, t := range set {
+			texts = append(texts, t)
+		}
+	}
+	for _, t := range texts {
+		if slices.Contains(t.variables(), "user") {
+			return true
+		}
+	}
+	return false
 }

@@ -105,6 +105,12 @@ func (c *Client) Do(ctx context.Context, call description.Call) (description.Ans
 	return description.Answer{Status: r.StatusCode, Header: r.Header, Body: body}, nil
 }
 
+// Cut reports whether an exchange failed because the line was cut: nobody knows then
+// whether the host did the work.
+func Cut(err error) bool {
+	return errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, syscall.ECONNRESET)
+}
+
 // Unreachable says why a host cannot be reached.
 func Unreachable(ctx context.Context, origin string, err error) error {
 	if ctx.Err() != nil {
@@ -131,7 +137,7 @@ func Unreachable(ctx context.Context, origin string, err error) error {
 		why = "its certificate is not one that this machine trusts"
 	case errors.As(err, &record):
 		why = "it does not speak TLS there"
-	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, syscall.ECONNRESET):
+	case Cut(err):
 		why = "the line was cut"
 	case strings.Contains(err.Error(), "malformed HTTP"):
 		why = "what answers there does not speak HTTP"

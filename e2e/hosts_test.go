@@ -1,0 +1,95 @@
+package e2e
+
+import (
+	"fmt"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"uncinate/internal/practice"
+)
+
+// TestEveryHost does the same on each of the unlike practice hosts; nothing but the
+// description knows which one it is.
+func TestEveryHost(t *testing.T) {
+	t.Parallel()
+	for _, name := range practice.Hosts {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			h := newHostOf(t, name)
+			quay, launch := signedIn(t, h), signedIn(t, h)
+			quay.project("gauge")
+			assert.Contains(t, quay.ok("gauge", "", "attach", "--yes", "--description", "Levels"), "checked  "+name+" holds the same commit, private, default branch main")
+			assert.Contains(t, quay.ok("gauge", "", "attach", "--yes"), "Already attached")
+			r, err := h.Store.Find("tern", "tern", "gauge")
+			require.NoError(t, err)
+			assert.Equal(t, []string{"private", "main", "Levels"}, []string{r.Visibility, r.Default, r.Description}, "the mark is taken out again")
+
+			owner := "saltmarsh"
+			if name == "petrel" {
+				owner = "saltmarsh/gauges"
+			}
+			quay.project("shared")
+			quay.ok("shared", "", "attach", "--yes", "--name", owner+"/shared", "--visibility", "public")
+			r, err = h.Store.Find("dunlin", owner, "shared")
+			require.NoError(t, err)
+			assert.Equal(t, "public", r.Visibility)
+			page := strings.TrimSpace(quay.ok("shared", "", "visit", "--print"))
+			quay.refused(5, []string{"already, with work in it", "--name gauge-2"}, "", "", "attach", "--yes", "--name", "gauge", "shared", "--remote", "other")
+
+			launch.ok("", "", "clone", "gauge")
+			launch.ok("", "", "clone", owner+"/shared", "by-name")
+			launch.ok("", "", "clone", page, "by-page")
+			assert.Equal(t, tree(t, filepath.Join(quay.home, "shared")), tree(t, filepath.Join(launch.home, "by-page")))
+			launch.refused(5, []string{"There is one named gauge"}, "", "", "clone", "guage")
+			launch.write("gauge", map[string]string{"more.txt": "more\n"})
+			launch.git("gauge", "add", "-A")
+			launch.git("gauge", "commit", "-q", "-m", "More")
+			launch.git("gauge", "push", "-q")
+			assert.Contains(t, quay.ok("gauge", "", "sync"), "Brought in 1 commit")
+
+			// A sign-in that is no good is named as such, in each host's own way of saying it.
+			quay.refused(5, []string{name + " does not accept the token"}, "", "not-the-token\n", "account", "add", "other", "--host", name, "--user", "tern")
+			// What only the host knows is told in the host's words.
+			_, err = h.Store.Create(t.Context(), "knot", practice.Repo{Owner: "knot", Name: "hidden", Visibility: "private"})
+			require.NoError(t, err)
+			launch.refused(5, []string{"no repository knot/hidden, or not for tern"}, "", "", "clone", "knot/hidden")
+		})
+	}
+}
+
+// TestEveryHostLosesEveryAnswer loses each request and each answer of an attach, on
+// each host: run again it ends as it should, with one repository.
+func TestEveryHostLosesEveryAnswer(t *testing.T) {
+	t.Parallel()
+	for _, name := range practice.Hosts[1:] { // TestTrouble does it on the first one
+		for _, kind := range []string{"lose", "cut"} {
+			t.Run(name+" "+kind, func(t *testing.T) {
+				t.Parallel()
+				failed := 0
+				for n := 0; ; n++ {
+					h := newHostOf(t, name)
+					m := signedIn(t, h)
+					m.project("gauge")
+					require.NoError(t, h.Faults.Set([]string{fmt.Sprintf("%s after %d times 1", kind, n)}))
+					first := m.run("gauge", "", "attach", "--yes", "--description", "Levels")
+					if len(h.Faults.Log()) == 0 {
+						break
+					}
+					if first.code != 0 {
+						failed++
+					}
+					m.ok("gauge", "", "attach", "--yes", "--description", "Levels")
+					all := h.Store.List("tern", "")
+					require.Len(t, all, 1, "%d %s", n, first.err)
+					assert.Equal(t, []string{"Levels", "main"}, []string{all[0].Description, all[0].Default}, "%d", n)
+					assert.Equal(t, m.git("gauge", "rev-parse", "HEAD"), m.git(h.Store.GitDir(all[0].ID), "rev-parse", "main"))
+				}
+				assert.Positive(t, failed)
+			})
+		}
+	}
+}

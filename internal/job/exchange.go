@@ -1,0 +1,303 @@
+package job
+
+import (
+	"context"
+	"maps"
+	"net/http"
+	"net/url"
+	"strconv"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"uncinate/internal/core/description"
+	"uncinate/internal/core/fault"
+	"uncinate/internal/core/text"
+	"uncinate/internal/world/web"
+)
+
+// How long and how often a host is asked again. Only what is safe is repeated: requests
+// that change nothing, and any whose answer says that nothing was done.
+const (
+	mostWait   = 2 * time.Minute // that a host may ask us to wait, in one request
+	mostTries  = 3               // of a safe request whose line was cut
+	sideBySide = 8               // pages of one list that are asked for at once
+)
+
+// exchange is one request of an action and what came of it, for showing.
+type exchange struct {
+	Action string
+	Call   description.Call
+	Answer description.Answer
+	Result description.Result
+}
+
+// each carries an action's requests out, page by page. What the caller gives counts
+// before what an earlier request kept.
+func (l *login) each(ctx context.Context, action, what string, vars description.Vars, got func(description.Result)) (description.Vars, error) {
+	act := l.Host.Actions[action]
+	if act == nil {
+		return nil, l.may(action, what)
+	}
+	if act.By != "request" {
+		f := fault.New(fault.HostSaidNo, "on %s it is done by %s, which this version does not do yet: %s", l.Host.Name, act.By, what)
+		if act.By == "page" {
+			f.Says = "on " + l.Host.Name + " it is done by hand, on a page: " + what
+		}
+		if act.Page != nil {
+			if page, err := l.Host.Expand(act.Page, vars); err == nil {
+				f.Detail("The page is %s", page)
+			}
+		}
+		return nil, f
+	}
+	all := description.Vars{"token": l.token}
+	if l.Account != nil {
+		all["user"] = l.Account.User
+	}
+	maps.Copy(all, vars)
+	for _, q := range act.Requests {
+		if !q.Wanted(l.Host.Description, all) {
+			continue
+		}
+		r := &asking{login: l, act: act, q: q, what: what, vars: all}
+		if err := r.pages(ctx, got); err != nil {
+			return nil, err
+		}
+	}
+	return all, nil
+}
+
+// asking is one request of an action, with the variables it is made from.
+type asking struct {
+	*login
+	act  *description.Action
+	q    *description.Request
+	what string
+	vars description.Vars
+}
+
+// pages asks for the first page and for all that follow. Pages that are numbered are
+// asked for side by side once the host has said how many there are.
+func (r *asking) pages(ctx context.Context, got func(description.Result)) error {
+	p := r.q.Paging
+	vars := maps.Clone(r.vars)
+	place := func(vars description.Vars, n int) {
+		switch {
+		case p == nil:
+		case p.By == "number":
+			vars["page"], vars["size"] = int64(p.First+n), int64(p.Size)
+		case p.By == "offset":
+			vars["offset"], vars["size"] = int64(n*p.Size), int64(p.Size)
+		}
+	}
+	place(vars, 0)
+	first, err := r.one(ctx, vars, "")
+	if err != nil {
+		return err
+	}
+	got(first)
+	for name, v := range first.Kept {
+		if given := r.vars[name]; given == nil || given == "" {
+			r.vars[name] = v
+		}
+	}
+	endless := func() error {
+		return fault.New(fault.Unreachable, "%s answers with more than %d pages, so its list has no end", r.Host.Name, MostPages)
+	}
+	if p != nil && (p.By == "number" || p.By == "offset") {
+		count := MostPages
+		if first.Total >= 0 {
+			if count = (first.Total + p.Size - 1) / p.Size; count > MostPages {
+				return endless()
+			}
+			return r.sideBySide(ctx, count, place, got)
+		}
+		for n, last := 1, len(first.Items); last >= p.Size; n++ { // until a short page
+			if n == MostPages {
+				return endless()
+			}
+			place(vars, n)
+			page, err := r.one(ctx, vars, "")
+			if err != nil {
+				return err
+			}
+			got(page)
+			last = len(page.Items)
+		}
+		return nil
+	}
+	for n, page := 1, first; page.Link != "" || page.Next != nil; n++ {
+		if n == MostPages {
+			return endless()
+		}
+		maps.Copy(vars, page.Next)
+		if page, err = r.one(ctx, vars, page.Link); err != nil {
+			return err
+		}
+		got(page)
+	}
+	return nil
+}
+
+// sideBySide asks for the pages behind the first, several at once, and hands them on
+// in their order.
+func (r *asking) sideBySide(ctx context.Context, count int, place func(description.Vars, int), got func(description.Result)) error {
+	rest := make([]description.Result, max(count-1, 0))
+	group, ctx := errgroup.WithContext(ctx)
+	group.SetLimit(sideBySide)
+	for i := range rest {
+		group.Go(func() (err error) {
+			vars := maps.Clone(r.vars)
+			place(vars, i+1)
+			rest[i], err = r.one(ctx, vars, "")
+			return err
+		})
+	}
+	if err := group.Wait(); err != nil {
+		return err
+	}
+	for _, page := range rest {
+		got(page)
+	}
+	return nil
+}
+
+// one asks once, or for one page, waits for the work if it is done later, and reads
+// the answer.
+func (r *asking) one(ctx context.Context, vars description.Vars, link string) (description.Result, error) {
+	call, err := r.q.Build(r.Host.Description, vars)
+	if err != nil {
+		return description.Result{}, err
+	}
+	if link != "" {
+		if call.URL, err = r.follow(call.URL, link); err != nil {
+			return description.Result{}, err
+		}
+	}
+	answer, err := r.cached(ctx, call)
+	if err != nil {
+		return description.Result{}, err
+	}
+	if r.q.Wait != nil {
+		vars = maps.Clone(vars)
+		maps.Copy(vars, r.q.ReadKept(r.Host.Description, answer))
+		if answer, err = r.wait(ctx, vars); err != nil {
+			return description.Result{}, err
+		}
+	}
+	result, err := r.q.Read(r.Host.Description, answer)
+	if err == nil && r.trace != nil {
+		r.trace(exchange{r.act.Name, call, answer, result})
+	}
+	return result, err
+}
+
+// wait asks at the host's address until the accepted work is done.
+func (r *asking) wait(ctx context.Context, vars description.Vars) (description.Answer, error) {
+	w := r.q.Wait
+	for asked := time.Duration(0); ; asked += w.Every {
+		call, err := w.AskCall(r.Host.Description, vars)
+		if err != nil {
+			return description.Answer{}, err
+		}
+		answer, err := r.send(ctx, call, true)
+		if err != nil {
+			return answer, err
+		}
+		state, why, err := w.ReadState(r.Host.Description, answer)
+		if err != nil {
+			return answer, err
+		}
+		for _, done := range w.Done {
+			if state == done {
+				return answer, nil
+			}
+		}
+		for _, failed := range w.Failed {
+			if state == failed {
+				return answer, r.refused(description.Invalid, why, answer, r.what, r.act)
+			}
+		}
+		if asked >= w.Most {
+			return answer, fault.New(fault.Unreachable, "%s accepted the work and has not done it within %s: %s", r.Host.Name, w.Most, r.what).
+				Detail("It says: %s", text.Excerpt(state, 60))
+		}
+		r.desk.Tell.Progress("Waiting for "+r.Host.Name, int64(min(asked, w.Most)), int64(w.Most), "")
+		err = r.desk.sleep(ctx, w.Every)
+		r.desk.Tell.Progress("Waiting for "+r.Host.Name, 0, 0, "")
+		if err != nil {
+			return answer, err
+		}
+	}
+}
+
+// send sends one request, again where that is safe, and turns a refusal into a fault.
+func (r *asking) send(ctx context.Context, call description.Call, safe bool) (description.Answer, error) {
+	waited := time.Duration(0)
+	for try := 1; ; try++ {
+		answer, err := r.desk.Web.Do(ctx, call)
+		pause := time.Duration(-1)
+		switch again, asks := retryAfter(answer, r.desk.Now()); {
+		case err == nil && asks && waited+again <= mostWait:
+			// The host says that it did nothing, and when to come again.
+			pause = again
+			waited += again
+			r.desk.Tell.Note("%s asks us to wait for %s.", r.Host.Name, max(again, time.Second).Round(time.Second))
+		case !safe || try >= mostTries:
+		case err != nil && web.Cut(err), err == nil && !asks && (answer.Status == 502 || answer.Status == 503 || answer.Status == 504):
+			pause = time.Duration(try*try) * 250 * time.Millisecond
+		}
+		if pause >= 0 {
+			if err := r.desk.sleep(ctx, pause); err != nil {
+				return answer, err
+			}
+			continue
+		}
+		if fault.Is(err, fault.Unreachable) {
+			f := *fault.Of(err)
+			return answer, f.Try("see the address that is known for "+r.Host.Name, text.Command("uncinate", "host", "show", r.Host.Name))
+		}
+		if err != nil {
+			return answer, err
+		}
+		if t, err := http.ParseTime(answer.Header.Get("Date")); err == nil {
+			r.mu.Lock()
+			r.date = t
+			r.mu.Unlock()
+		}
+		if m, words, refused := r.Host.Refused(answer); refused && answer.Status != http.StatusNotModified {
+			return answer, r.refused(m, words, answer, r.what, r.act)
+		}
+		return answer, nil
+	}
+}
+
+// retryAfter reads when a host that did nothing wants to be asked again (RFC 9110,
+// 10.2.3; RFC 6585, section 4).
+func retryAfter(a description.Answer, now time.Time) (time.Duration, bool) {
+	if a.Status != http.StatusTooManyRequests && a.Status != http.StatusServiceUnavailable {
+		return 0, false
+	}
+	value := a.Header.Get("Retry-After")
+	if s, err := strconv.Atoi(value); err == nil && s >= 0 && s < 1<<20 {
+		return time.Duration(s) * time.Second, true
+	}
+	if t, err := http.ParseTime(value); err == nil {
+		return max(t.Sub(now), 0), true
+	}
+	return 0, false
+}
+
+// follow resolves a next page's address; it must be of the same origin.
+func (l *login) follow(from, link string) (string, error) {
+	base, err := url.Parse(from)
+	if err != nil {
+		return "", err
+	}
+	next, err := base.Parse(link)
+	if err != nil || next.Scheme != base.Scheme || next.Host != base.Host {
+		return "", fault.New(fault.Refused, "%s names a next page at another address, and the token is not sent there: %s", l.Host.Name, text.Excerpt(link, 80))
+	}
+	return next.String(), nil
+}
