@@ -93,3 +93,42 @@ func TestEveryHostLosesEveryAnswer(t *testing.T) {
 		}
 	}
 }
+
+func TestHostTry(t *testing.T) {
+	t.Parallel()
+	for _, name := range practice.Hosts {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			h := newHostOf(t, name)
+			m := signedIn(t, h)
+			m.project("gauge")
+			out := m.ok("", "", "host", "try", name)
+			assert.Contains(t, out, "there is no repository to try it on")
+			m.ok("gauge", "", "attach", "--yes")
+			m.refused(3, []string{"nobody can be asked", "A scratch repository and a scratch key would be made on " + name}, "", "", "host", "try", name, "--write")
+			out = m.ok("", "", "host", "try", name, "--write", "--yes")
+			for _, words := range []string{"the token is tern's", "tern/gauge, private, default branch main", "each spelling leads back to tern/gauge", "told as not found",
+				"the description was changed, and nothing else", "a key was added, and is listed", "is shown no more"} {
+				assert.Contains(t, out, words)
+			}
+			assert.NotContains(t, out, "  bad  ")
+			assert.NotContains(t, out, h.token["tern"])
+			all, keys := h.Store.List("tern", ""), h.Store.Keys("tern")
+			assert.Len(t, all, 1, "nothing is left behind")
+			assert.Empty(t, keys)
+
+			// Cut at each request in turn, it leaves nothing behind either, or says what.
+			for n := 3; n < 24; n += 3 {
+				require.NoError(t, h.Faults.Set([]string{fmt.Sprintf("fail=500 after %d times 1", n)}))
+				r := m.run("", "", "host", "try", name, "--write", "--yes")
+				if len(h.Faults.Log()) > 0 && r.code != 0 {
+					assert.Contains(t, r.out, "bad  ", r.err)
+				}
+				require.NoError(t, h.Faults.Set(nil))
+				assert.Len(t, h.Store.List("tern", ""), 1, "fault at request %d\n%s%s", n, r.out, r.err)
+				assert.Empty(t, h.Store.Keys("tern"), "fault at request %d\n%s%s", n, r.out, r.err)
+			}
+			assert.Contains(t, m.ok("", "", "host", "compare"), name)
+		})
+	}
+}

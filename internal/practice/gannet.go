@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"html"
 	"io"
+	"maps"
 	"net/http"
 	"slices"
 	"strconv"
@@ -46,6 +47,9 @@ func (f gannet) routes(e *engine) http.Handler {
 	api("POST /v1/introspect", "", g.introspect)
 	api("POST /v1/revoke", "", g.revoke)
 	api("GET /v1/me/owners", "me", g.owners)
+	api("GET /v1/me/storage", "me", func(w http.ResponseWriter, _ *http.Request, s Session) error {
+		return answer(w, 200, map[string]any{"used": e.store.Used(s.User.Name)})
+	})
 	api("GET /v1/me/keys", "keys", g.keys)
 	api("POST /v1/me/keys", "keys", g.addKey)
 	api("DELETE /v1/me/keys/{id}", "keys", g.removeKey)
@@ -55,6 +59,9 @@ func (f gannet) routes(e *engine) http.Handler {
 	api("PATCH /v1/repos/{owner}/{name}", "repo.admin", g.change)
 	api("POST /v1/repos/{owner}/{name}/move", "repo.admin", g.move)
 	api("DELETE /v1/repos/{owner}/{name}", "repo.admin", g.delete)
+	api("GET /v1/repos/{owner}/{name}/people", "people", g.people)
+	api("PUT /v1/repos/{owner}/{name}/people/{person}", "people", g.grant)
+	api("DELETE /v1/repos/{owner}/{name}/people/{person}", "people", g.withdraw)
 	m.HandleFunc("/settings/{what}", func(w http.ResponseWriter, q *http.Request) {
 		w.Header().Set("Content-Type", "text/plain; charset=utf-8")
 		_, _ = io.WriteString(w, "On this practice host, tokens are not made on a page: \"uncinate practice\" prints one for each demo user when it starts.\n")
@@ -114,6 +121,54 @@ func (g gannetAt) revoke(w http.ResponseWriter, q *http.Request, _ Session) erro
 		return err
 	}
 	return answer(w, 200, map[string]any{})
+}
+
+var gannetRights = []string{"", "look", "work", "run"}
+
+func (g gannetAt) people(w http.ResponseWriter, q *http.Request, s Session) error {
+	r, err := g.store.Find(s.User.Name, q.PathValue("owner"), q.PathValue("name"))
+	if err != nil {
+		return err
+	}
+	items := []map[string]any{}
+	for _, user := range slices.Sorted(maps.Keys(r.People)) {
+		items = append(items, map[string]any{"name": user, "right": gannetRights[r.People[user]]})
+	}
+	return answer(w, 200, map[string]any{"items": items})
+}
+
+func (g gannetAt) grant(w http.ResponseWriter, q *http.Request, s Session) error {
+	var in struct{ Right string }
+	if err := read(q, &in); err != nil {
+		return err
+	}
+	right := slices.Index(gannetRights, in.Right)
+	if right < Read {
+		return no("invalid", "There is no right %q.", in.Right)
+	}
+	return g.setRight(w, q, s, right)
+}
+
+func (g gannetAt) withdraw(w http.ResponseWriter, q *http.Request, s Session) error {
+	return g.setRight(w, q, s, None)
+}
+
+func (g gannetAt) setRight(w http.ResponseWriter, q *http.Request, s Session, right int) error {
+	if !g.store.Knows(q.PathValue("person")) {
+		return problem("none", "there is nobody named %s", q.PathValue("person"))
+	}
+	_, err := g.store.Change(q.Context(), s.User.Name, q.PathValue("owner"), q.PathValue("name"), 0, func(r *Repo) error {
+		r.People = maps.Clone(r.People)
+		if r.People[q.PathValue("person")] = right; right == None {
+			delete(r.People, q.PathValue("person"))
+		}
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	w.WriteHeader(http.StatusNoContent)
+	return nil
 }
 
 func (g gannetAt) keys(w http.ResponseWriter, _ *http.Request, s Session) error {

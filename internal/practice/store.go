@@ -139,6 +139,13 @@ func (st *Store) AddUser(u User) error {
 	return st.save()
 }
 
+// Knows reports whether there is such a user.
+func (st *Store) Knows(user string) bool {
+	st.mu.Lock()
+	defer st.mu.Unlock()
+	return st.s.Users[user] != nil
+}
+
 // AddGroup makes a group known.
 func (st *Store) AddGroup(g Group) error {
 	st.mu.Lock()
@@ -469,6 +476,26 @@ func (st *Store) Delete(user, owner, name string, version int) error {
 
 // GitDir is where a repository's objects lie.
 func (st *Store) GitDir(id string) string { return filepath.Join(st.dir, "repos", id+".git") }
+
+// Used gives how many bytes a user's own repositories take on the host's disk.
+func (st *Store) Used(user string) int64 {
+	total := int64(0)
+	for _, r := range st.List(user, "") {
+		if r.Owner != user {
+			continue
+		}
+		// What vanishes while it is counted takes no place.
+		_ = filepath.WalkDir(st.GitDir(r.ID), func(_ string, e fs.DirEntry, err error) error {
+			if err == nil && e.Type().IsRegular() {
+				if info, err := e.Info(); err == nil {
+					total += info.Size()
+				}
+			}
+			return nil
+		})
+	}
+	return total
+}
 
 // Empty reports whether a repository has no ref.
 func (st *Store) Empty(ctx context.Context, id string) (bool, error) {

@@ -193,7 +193,7 @@ func (e *Env) source(kind, current string) ([]candidate, error) {
 		}
 	}
 	fixed := map[string][]string{"visibility": {"private", "members", "public"}, "way": vault.Ways, "shell": {"bash", "zsh", "fish"},
-		"part": {"settings", "people", "history"}}
+		"practice": {"gannet", "petrel", "fulmar"}, "part": {"settings", "people", "history"}}
 	switch kind {
 	case "folder", "path":
 		return folders(current, kind == "path"), nil

@@ -5,9 +5,11 @@ import (
 	"errors"
 	"flag"
 	"fmt"
+	"os"
 	"strings"
 
 	"uncinate/internal/core/description"
+	"uncinate/internal/core/fault"
 	"uncinate/internal/core/text"
 	"uncinate/internal/job"
 )
@@ -33,8 +35,121 @@ type CheckedHost struct {
 	File     string                `json:"file"`
 	Name     string                `json:"name,omitempty"`
 	Mistakes []description.Mistake `json:"mistakes"`
-	Actions  []string              `json:"actions,omitempty"`
+	Can      []description.Ability `json:"can,omitempty" says:"what will and will not be possible with it"`
+	Remarks  []string              `json:"remarks,omitempty" says:"no mistakes, and yet worth a look"`
 	Later    []string              `json:"later,omitempty" says:"what is described and not carried out by this version"`
+}
+
+// checked tells of a description without mistakes: what will be possible with it, what
+// will not, and what is worth a look.
+func (e *Env) checked(doc CheckedHost) {
+	e.Say("%s has no mistakes. With it, on %s:", text.Visible(doc.File), doc.Name)
+	var rows [][]string
+	for _, a := range doc.Can {
+		note := ""
+		switch a.State {
+		case "partly":
+			note = "lacks " + strings.Join(a.Missing, ", ")
+		case "by hand":
+			note = a.Page
+		case "no":
+			note = "needs " + strings.Join(a.Missing, ", ")
+		}
+		rows = append(rows, []string{a.What, a.State, note})
+	}
+	e.Table([]string{"what", "can be done", ""}, rows)
+	for _, list := range []struct {
+		head  string
+		items []string
+	}{{"Worth a look", doc.Remarks}, {"Described rightly, and not carried out by this version", doc.Later}} {
+		if len(list.items) > 0 {
+			e.Say("%s:", list.head)
+		}
+		for _, r := range list.items {
+			e.Say("  %s", e.Out.wrap(text.Visible(r), 2))
+		}
+	}
+}
+
+// TriedHost is what came of trying a host, as a JSON document.
+type TriedHost struct {
+	Host    string      `json:"host"`
+	Account string      `json:"account"`
+	Good    bool        `json:"good" says:"no action is bad"`
+	Actions []job.Tried `json:"actions"`
+}
+
+func (e *Env) tryHost(ctx context.Context, d *job.Desk, o job.TryOptions, p plans) error {
+	t, err := d.Try(ctx, o, func(r job.Tried) {
+		if e.json {
+			return
+		}
+		e.Say("  %-8s  %-19s %s", r.State, r.Action, e.Out.wrap(text.Visible(r.Says), 32))
+		for _, line := range r.Asked {
+			e.Say("            %s", e.Out.wrap(text.Visible(line), 14))
+		}
+		for _, line := range r.Read {
+			e.Say("              %s", e.Out.wrap(text.Visible(line), 16))
+		}
+	})
+	if err != nil {
+		return err
+	}
+	if o.Write {
+		if err := e.Agree(ctx, p.yes, again(os.Args[1:])); err != nil {
+			f := *fault.Of(err)
+			return f.Detail("A scratch repository and a scratch key would be made on %s and removed again.", o.Host)
+		}
+	}
+	all, err := t.Look(ctx)
+	if err == nil && o.Write {
+		all, err = t.Write(ctx)
+	}
+	if err != nil {
+		return err
+	}
+	doc := TriedHost{Host: o.Host, Account: t.AccountName(), Good: true, Actions: all}
+	bad := 0
+	for _, r := range all {
+		if r.State == job.Bad {
+			doc.Good = false
+			bad++
+		}
+	}
+	if e.json {
+		if err := e.JSON(doc); err != nil {
+			return err
+		}
+	}
+	if bad > 0 {
+		return fault.New(fault.Failed, "%s of %s went wrong on %s", text.Number(bad), text.Count(len(all), "try"), o.Host).
+			Try("check the description against the host's API reference", text.Command("uncinate", "host", "check", d.DescriptionFile(o.Host)))
+	}
+	return nil
+}
+
+// compared puts hosts side by side: a row for each limit.
+func (e *Env) compared(all []job.Compared) {
+	head, rows := []string{""}, [][]string{}
+	for _, c := range all {
+		head = append(head, c.Host)
+	}
+	for i := range job.CompareBy {
+		row := []string{job.CompareBy[i]}
+		told := false
+		for _, c := range all {
+			row = append(row, c.Values[i])
+			told = told || c.Values[i] != ""
+		}
+		if told {
+			rows = append(rows, row)
+		}
+	}
+	if len(all) == 0 {
+		e.Say("No host is known yet.")
+		return
+	}
+	e.Table(head, rows)
 }
 
 // Forgotten is what this machine forgot, as a JSON document.
@@ -44,7 +159,7 @@ type Forgotten struct {
 }
 
 func hostCommand() *Command {
-	return &Command{Name: "host", Short: "know hosts: add, list, show, check a description, forget",
+	return &Command{Name: "host", Short: "know hosts: add, list, show, check, try, compare, forget",
 		Long: `A host description says how to talk to a host; docs/host-descriptions.md explains the
 language. Descriptions of the practice hosts ship with the program.`,
 		Subs: []*Command{
@@ -123,14 +238,36 @@ language. Descriptions of the practice hosts ship with the program.`,
 							}
 							return errors.Join(job.MistakesFault(c), err)
 						}
-						doc.Name, doc.Actions, doc.Later = c.Description.Name, c.Description.Can(), c.Description.Later
-						return e.Give(doc, func() {
-							e.Say("%s has no mistakes.", text.Visible(c.File))
-							e.Facts([2]string{"host", doc.Name}, [2]string{"can", strings.Join(doc.Actions, ", ")}, [2]string{"not yet", strings.Join(doc.Later, "; ")})
-							if len(doc.Later) > 0 {
-								e.Aside("What stands under \"not yet\" is described rightly; this version does not carry it out.")
-							}
-						})
+						doc.Name, doc.Can, doc.Remarks, doc.Later = c.Description.Name, c.Description.Abilities(), c.Description.Remarks, c.Description.Later
+						return e.Give(doc, func() { e.checked(doc) })
+					})
+				}},
+			{Name: "try", Args: "NAME", Least: 1, Most: 1, Takes: []string{"host"}, Gives: TriedHost{}, Short: "try a host's actions on the live host",
+				Long: `Does every action that only looks, with your account, and shows each request, the
+answer's status and what was read from it; secrets are blanked. With --write it also makes
+a scratch repository and a scratch key, changes, lists and removes them; whatever fails,
+nothing is left behind.`,
+				Examples: []string{"uncinate host try gannet", "uncinate host try gannet --write"},
+				Options: func(o *flag.FlagSet) Run {
+					var t job.TryOptions
+					var p plans
+					o.StringVar(&t.Account, "account", "", "which `account` to use")
+					o.BoolVar(&t.Write, "write", false, "also make, change and remove a scratch repository and a scratch key")
+					o.BoolVar(&p.yes, "yes", false, "with --write: go ahead without asking")
+					return withDesk(func(ctx context.Context, e *Env, d *job.Desk, args []string) error {
+						t.Host = args[0]
+						return e.tryHost(ctx, d, t, p)
+					})
+				}},
+			{Name: "compare", Args: "[NAME]...", Most: -1, Takes: []string{"host"}, Gives: []job.Compared{}, Short: "put hosts side by side by their limits",
+				Long: "Compares the known hosts, or those that are named, by the limits that their descriptions tell, and by what your accounts use of them where a host tells it.",
+				Options: func(*flag.FlagSet) Run {
+					return withDesk(func(ctx context.Context, e *Env, d *job.Desk, args []string) error {
+						all, err := d.Compare(ctx, args)
+						if err != nil {
+							return err
+						}
+						return e.Give(all, func() { e.compared(all) })
 					})
 				}},
 			{Name: "forget", Args: "NAME", Least: 1, Most: 1, Takes: []string{"host"}, Gives: Forgotten{}, Short: "make this machine forget a host",

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"io"
+	"maps"
 	"net/http"
 	"net/url"
 	"slices"
@@ -77,6 +78,16 @@ func (q *Request) Read(d *Description, a Answer) (Result, error) {
 	inside := body
 	if q.Inside != nil {
 		inside = first(q.Inside, body)
+	}
+	if q.Keyed != "" {
+		all, _ := first(q.Items, inside).(map[string]any)
+		for _, key := range slices.Sorted(maps.Keys(all)) {
+			item := q.fields(d, all[key], a.Header)
+			item[q.Keyed] = key
+			r.Items = append(r.Items, item)
+		}
+		r.next(d, q.Paging, body, a.Header)
+		return r, nil
 	}
 	if q.Items != nil {
 		for _, item := range q.Items.Get(inside) {

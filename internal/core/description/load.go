@@ -170,6 +170,7 @@ func (l *loader) description(n *node) *Description {
 		}
 	}
 	n.done()
+	l.remarks(d, shapes)
 	return d
 }
 
@@ -312,9 +313,18 @@ func (l *loader) request(d *Description, r *node, shapes map[string]map[string]*
 	if rd := r.reading("items", false); rd != nil {
 		q.Items = rd.At
 	}
+	if q.Keyed = r.str("keyed"); q.Keyed != "" {
+		if !slices.Contains(fieldNames, q.Keyed) {
+			r.wrongMeant("keyed", text.Nearest(q.Keyed, fieldNames), "%q is no field that is known", text.Excerpt(q.Keyed, 40))
+		}
+		if q.Items == nil {
+			r.wrong("keyed", "\"keyed\" goes with \"items\": the map whose keys are meant")
+		}
+	}
 	switch v, _ := r.take("read"); read := v.(type) {
 	case nil:
 	case string:
+		l.shapesRead = append(l.shapesRead, read)
 		if q.Fields = shapes[read]; q.Fields == nil {
 			var names []string
 			for s := range shapes {

@@ -40,6 +40,7 @@ type Description struct {
 	HostKeys []string
 	Cannot   map[string]string // what cannot be set → why
 	Later    []string          // parts described here that this version does not carry out yet
+	Remarks  []string          // what is no mistake and yet is worth a look: parts that nothing uses, or that are missing
 }
 
 // SignIn says how a request carries the account's secret.
@@ -80,6 +81,7 @@ type Request struct {
 	Keep         map[string]*Reading // variables for the requests that follow
 	Inside       jp.Expr             // the part of the answer that Read and Items start from
 	Items        jp.Expr             // for a list
+	Keyed        string              // the items lie in a map, and this field is their key in it
 	Fields       map[string]*Reading
 	Paging       *Paging
 	Wait         *Wait

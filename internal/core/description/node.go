@@ -18,8 +18,10 @@ type tmpl = uritemplate.Template
 
 // loader collects mistakes and knows where in the file each key stands.
 type loader struct {
-	places   map[string][2]int
-	mistakes []Mistake
+	places     map[string][2]int
+	mistakes   []Mistake
+	shapesRead []string // the shapes that some request reads
+	variables  []string // the variables that stand in some template
 }
 
 // node is one table of the file while it is read. Each key asked for is noted, so
@@ -231,6 +233,7 @@ func (n *node) template(key string, kept []string) *tmpl {
 func newTemplate(s string) (*tmpl, error) { return uritemplate.New(s) }
 
 func (n *node) variables(key string, names, kept []string) {
+	n.l.variables = append(n.l.variables, names...)
 	for _, name := range names {
 		if !slices.Contains(variableNames, name) && !slices.Contains(kept, name) {
 			n.wrongMeant(key, text.Nearest(name, append(slices.Clone(variableNames), kept...)), "there is no variable {%s}", name)

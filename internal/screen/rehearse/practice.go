@@ -6,10 +6,11 @@ import (
 	"context"
 	"errors"
 	"flag"
+	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
-	"time"
+	"strconv"
 
 	"uncinate/internal/core/fault"
 	"uncinate/internal/core/text"
@@ -66,34 +67,35 @@ type PractisedUser struct {
 }
 
 func practiceCommand() *screen.Command {
-	return &screen.Command{Name: "practice", Short: "start the practice hosts, with demo users, tokens and projects",
-		Long: `The practice host gannet runs on this machine's loopback address until Ctrl-C. It
-serves real git. Its state lies in a temporary folder that is removed at the end, or in
-the folder that --keep names. The tokens are for trying only; they are made anew at
+	return &screen.Command{Name: "practice", Args: "[HOST]...", Most: -1, Takes: []string{"practice"},
+		Short: "start the practice hosts, with demo users, tokens and projects",
+		Long: `The practice hosts gannet, petrel and fulmar (or those that are named) run on this
+machine's loopback address until Ctrl-C. They serve real git, and their APIs are as
+unlike as hosts are. Their state lies in a temporary folder that is removed at the end,
+or in the folder that --keep names. The tokens are for trying only; they are made anew at
 each start.`,
-		Examples: []string{"uncinate practice", "uncinate practice --fault 'lose on POST times 1'", "uncinate practice --listen 127.0.0.1:8765 --keep practice-state"},
+		Examples: []string{"uncinate practice", "uncinate practice petrel", "uncinate practice gannet --fault 'lose on POST times 1'", "uncinate practice --listen 127.0.0.1:8765 --keep practice-state"},
 		Gives:    Practised{},
 		Options: func(o *flag.FlagSet) screen.Run {
-			listen := o.String("listen", "127.0.0.1:0", "loopback `address` to listen on; port 0 takes a free one")
+			listen := o.String("listen", "127.0.0.1:0", "loopback `address` to listen on, the next ports for the next hosts; port 0 takes free ones")
 			keep := o.String("keep", "", "keep the state in this `folder`")
 			seed := o.Uint64("seed", 1, "`number` from which faults that come by chance are drawn")
 			var faults []string
-			o.Func("fault", "let the host misbehave: `what`, as docs/practice.md says; may be given again", func(s string) error {
+			o.Func("fault", "let the hosts misbehave: `what`, as docs/practice.md says; may be given again", func(s string) error {
 				_, err := practice.ParseFault(s)
 				faults = append(faults, s)
 				return err
 			})
-			return func(ctx context.Context, e *screen.Env, _ []string) error {
-				wrong, err := practice.NewFaults(*seed, faults...)
-				if err != nil {
-					return err
+			return func(ctx context.Context, e *screen.Env, names []string) error {
+				if len(names) == 0 {
+					names = practice.Hosts
 				}
-				return runPractice(ctx, e, *listen, *keep, wrong)
+				return runPractice(ctx, e, names, *listen, *keep, *seed, faults)
 			}
 		}}
 }
 
-func runPractice(ctx context.Context, e *screen.Env, listen, keep string, faults *practice.Faults) (err error) {
+func runPractice(ctx context.Context, e *screen.Env, names []string, listen, keep string, seed uint64, faults []string) (err error) {
 	if err := needGit(); err != nil {
 		return err
 	}
@@ -102,42 +104,69 @@ func runPractice(ctx context.Context, e *screen.Env, listen, keep string, faults
 		return err
 	}
 	defer func() { err = errors.Join(err, clear()) }()
-	g, err := practice.Start("gannet", filepath.Join(dir, "gannet"), listen, faults)
-	if err != nil {
-		return fault.New(fault.Failed, "the practice host cannot be started: %s", text.Visible(err.Error())).Because(err)
+	doc := Practised{Projects: filepath.Join(dir, "projects")}
+	var rows [][]string
+	var running []*practice.Running
+	defer func() {
+		for _, h := range running {
+			err = errors.Join(err, h.Close())
+		}
+	}()
+	for i, name := range names {
+		at, err := after(listen, i)
+		if err != nil {
+			return err
+		}
+		wrong, err := practice.NewFaults(seed, faults...)
+		if err != nil {
+			return err
+		}
+		h, err := practice.Start(name, filepath.Join(dir, name), at, wrong)
+		if err != nil {
+			return fault.New(fault.Failed, "the practice host cannot be started: %s", text.Visible(err.Error())).Because(err)
+		}
+		running = append(running, h)
+		tokens, err := h.Demo()
+		if err != nil {
+			return err
+		}
+		one := PractisedHost{Name: name, At: h.URL}
+		for _, t := range tokens {
+			one.Users = append(one.Users, PractisedUser{t.User, t.Secret})
+			rows = append(rows, []string{name, h.URL, t.User, t.Secret})
+		}
+		doc.Hosts = append(doc.Hosts, one)
 	}
-	defer func() { err = errors.Join(err, g.Close()) }()
-	tokens, err := g.Demo()
-	if err != nil {
-		return err
-	}
-	projects := filepath.Join(dir, "projects")
-	if _, statErr := os.Stat(projects); os.IsNotExist(statErr) {
-		if err := practice.WriteProjects(projects); err != nil {
+	if _, statErr := os.Stat(doc.Projects); os.IsNotExist(statErr) {
+		if err := practice.WriteProjects(doc.Projects); err != nil {
 			return fault.New(fault.Failed, "the demo projects cannot be written").Because(err)
 		}
 	}
-	doc := Practised{[]PractisedHost{{Name: "gannet", At: g.URL}}, projects}
-	for _, t := range tokens {
-		doc.Hosts[0].Users = append(doc.Hosts[0].Users, PractisedUser{t.User, t.Secret})
-	}
 	if err := e.Give(doc, func() {
-		e.Say("gannet runs at %s until Ctrl-C.", g.URL)
-		var rows [][]string
-		for _, t := range tokens {
-			rows = append(rows, []string{t.User, t.Secret, t.Expires.Format(time.DateOnly)})
-		}
-		e.Table([]string{"user", "token (for trying only)", "until"}, rows)
-		e.Say("Demo projects: %s", projects)
-		e.Say("")
-		e.Say("In another terminal:")
-		e.Say("  uncinate host add gannet --at %s", g.URL)
-		e.Say("  uncinate account add tern --host gannet        (paste tern's token)")
-		e.Say("  uncinate attach %s", text.Quote(filepath.Join(projects, "gauge-firmware")))
+		e.Table([]string{"host", "at", "user", "token (for trying only, good for a year)"}, rows)
+		e.Say("Demo projects: %s", doc.Projects)
+		e.Say("They run until Ctrl-C. In another terminal:")
+		first := doc.Hosts[0]
+		e.Say("  uncinate host add %s --at %s", first.Name, first.At)
+		e.Say("  uncinate account add tern --host %s --user tern     (paste tern's token)", first.Name)
+		e.Say("  uncinate attach %s", text.Quote(filepath.Join(doc.Projects, "gauge-firmware")))
 	}); err != nil {
 		return err
 	}
 	<-ctx.Done()
-	e.Aside("gannet has stopped.")
+	e.Aside("The practice hosts have stopped.")
 	return nil
+}
+
+// after gives the address of the n-th host: the next ports, unless any free one will do.
+func after(listen string, n int) (string, error) {
+	host, port, err := net.SplitHostPort(listen)
+	number, e := strconv.ParseUint(port, 10, 16)
+	if err != nil || e != nil || number+uint64(n) > 65535 {
+		return "", fault.New(fault.Usage, "%s is no address to listen on, such as 127.0.0.1:8765", text.Quote(listen))
+	}
+	if number > 0 {
+		number += uint64(n)
+	}
+	return net.JoinHostPort(host, strconv.FormatUint(number, 10)), nil
 }
