@@ -212,11 +212,7 @@ func (d *Desk) AddAccount(ctx context.Context, want Account, token string) (*Acc
 	if id.EmailConfirmed != nil && !*id.EmailConfirmed {
 		doubts = append(doubts, "the e-mail "+text.Visible(a.Email)+" is not yet confirmed on "+h.Name)
 	}
-	if !a.Expires.IsZero() {
-		if left := a.Expires.Sub(d.Now()); left < 14*24*time.Hour {
-			doubts = append(doubts, "the token ends soon, on "+a.Expires.Format(time.DateOnly))
-		}
-	}
+	doubts = append(doubts, d.tokenDoubts(h, id)...)
 	l.Account = &a
 	for _, need := range []struct{ action, what string }{{"repository-list", "list repositories"}, {"repository-create", "create repositories"}} {
 		if missing := l.lacks(need.action); len(missing) > 0 {
@@ -287,12 +283,7 @@ func (d *Desk) keepAccount(ctx context.Context, a *Account, token string) error 
 	} else {
 		all = append(all, a)
 	}
-	if a.Unkept {
-		err = d.Vault.PutUnkept(d.Program, a.secretName(), token, d.Now().Add(unkeptFor))
-	} else {
-		err = d.Vault.Put(ctx, a.secretName(), token)
-	}
-	if err != nil {
+	if err := d.store(ctx, a, token); err != nil {
 		return err
 	}
 	return files.WriteJSON(d.accountsFile(), all)
@@ -330,12 +321,7 @@ func (d *Desk) ForgetAccount(ctx context.Context, name string) (int, error) {
 			hooked++
 		}
 	}
-	if a.Unkept {
-		err = d.Vault.RemoveUnkept(a.secretName())
-	} else {
-		err = d.Vault.Remove(ctx, a.secretName())
-	}
-	if err != nil {
+	if err := d.drop(ctx, a); err != nil {
 		return 0, err
 	}
 	return hooked, files.WriteJSON(d.accountsFile(), slices.DeleteFunc(all, func(b *Account) bool { return b.Name == name }))

@@ -388,6 +388,7 @@ func (d *Desk) refs(ctx context.Context, h *hook, token string) (web.Refs, error
 				return web.Refs{}, err
 			}
 		}
+		d.warn(h.account)
 		user, secret, err := d.gitLogin(h.account, token)
 		if err != nil {
 			return web.Refs{}, err

@@ -52,6 +52,7 @@ func (d *Desk) Credential(ctx context.Context, action, account, only string, in 
 	if !q.For(target, user) {
 		return nil // git asks for another user than the account's
 	}
+	d.warn(a)
 	return gitcred.Answer(out, user, secret)
 }
 

@@ -33,7 +33,8 @@ type Desk struct {
 	Log      *slog.Logger
 	Sleep    func(ctx context.Context, long time.Duration) error // nil: the clock's own
 
-	git *git.Git
+	git    *git.Git
+	warned map[string]bool // accounts whose token's end was told
 }
 
 // sleep waits, and ends early with the context.

@@ -54,6 +54,7 @@ func (d *Desk) login(ctx context.Context, a *Account) (*login, error) {
 	if err != nil {
 		return nil, err
 	}
+	d.warn(a)
 	return &login{desk: d, Host: h, Account: a, token: token}, nil
 }
 

@@ -110,6 +110,7 @@ func (d *Desk) hookOf(f *folder, p Project) (*hook, error) {
 			return nil, fault.New(fault.Decision, "the account %s, with which this project was hooked, is not known any more", p.Account).
 				Try("add it again", text.Command("uncinate", "account", "add", p.Account, "--host", p.Host))
 		}
+		d.warn(h.account)
 		if err := d.mend(p); err != nil {
 			return nil, err
 		}

@@ -36,12 +36,13 @@ type runner struct {
 	journal *files.Journal
 	state   plan.State
 	current string
+	asWas   string // what is said once all was put back
 }
 
 // begin opens the journal of a job on a subject, or starts a new one. resumed says
 // that unfinished work was found.
 func (d *Desk) begin(name, subject string) (r *runner, resumed bool, err error) {
-	r = &runner{desk: d, journal: d.Home.JournalAt(name, subject)}
+	r = &runner{desk: d, journal: d.Home.JournalAt(name, subject), asWas: "Nothing was changed on the host, and the folder is as it was."}
 	s, found, err := r.journal.Read()
 	if err != nil {
 		return nil, false, err
@@ -157,6 +158,6 @@ func (r *runner) failed(ctx context.Context, steps []Step, at Step, err error) e
 		return errors.Join(err, e)
 	}
 	out := *f
-	out.Details = append(out.Details, "Nothing was changed on the host, and the folder is as it was.")
+	out.Details = append(out.Details, r.asWas)
 	return &out
 }

@@ -169,6 +169,11 @@ func (e *Env) addAccount(ctx context.Context, d *job.Desk, a job.Account, inside
 			return err
 		}
 	}
+	if h, err := d.Host(a.Host); a.Host != "" && err == nil && e.asks {
+		for _, line := range h.TokenAdvice("publish", "keys") {
+			e.Aside("%s", e.Err.wrap(line, 0))
+		}
+	}
 	question := "Token of your account on " + a.Host + " (it is not shown): "
 	if a.Host == "" {
 		question = "Token for " + a.Address + " (it is not shown): "

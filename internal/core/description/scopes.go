@@ -1,0 +1,51 @@
+package description
+
+import "slices"
+
+// Wants are what a person may want a token for, each with the needs of ours that it
+// takes beyond the ones before it.
+var Wants = []struct {
+	Name  string
+	Needs []string
+	Says  string
+}{
+	{"read", []string{"identify", "read"}, "bring repositories here and keep them up to date"},
+	{"write", []string{"write"}, "send work"},
+	{"publish", []string{"create", "change"}, "create repositories and set them up"},
+	{"delete", []string{"delete"}, "delete repositories"},
+	{"keys", []string{"keys"}, "manage SSH keys"},
+	{"people", []string{"people"}, "give people access"},
+	{"offers", []string{"offers"}, "make and accept merge offers"},
+	{"protect", []string{"protect"}, "protect branches"},
+	{"hooks", []string{"hooks"}, "set up servers that follow"},
+}
+
+// LeastScopes gives the host's scopes that a token takes for what is wanted, the least
+// that will do, in the description's order. Reading, writing and publishing each hold
+// the one before. nil means that the host has no scopes.
+func (d *Description) LeastScopes(wants ...string) []string {
+	if len(d.Scopes) == 0 {
+		return nil
+	}
+	needs := []string{"identify"}
+	for i, w := range Wants {
+		if slices.Contains(wants, w.Name) {
+			needs = append(needs, w.Needs...)
+			for j := 0; j < i && i < 3; j++ {
+				needs = append(needs, Wants[j].Needs...)
+			}
+		}
+	}
+	out := []string{}
+	for _, need := range needNames {
+		if !slices.Contains(needs, need) {
+			continue
+		}
+		for _, scope := range d.Scopes[need] {
+			if !slices.Contains(out, scope) {
+				out = append(out, scope)
+			}
+		}
+	}
+	return out
+}

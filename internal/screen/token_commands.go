@@ -1,0 +1,344 @@
+package screen
+
+import (
+	"context"
+	"encoding/base64"
+	"flag"
+	"fmt"
+	"os"
+	"slices"
+	"strings"
+	"time"
+
+	"uncinate/internal/core/description"
+	"uncinate/internal/core/fault"
+	"uncinate/internal/core/text"
+	"uncinate/internal/job"
+)
+
+// Looked is what was found by looking for copies of tokens, as a JSON document.
+type Looked struct {
+	Found  []job.Copy `json:"found"`
+	Looked int        `json:"looked" says:"how many files were looked into"`
+	Unread int        `json:"unread" says:"how many could not be read"`
+}
+
+// ChangedToken is a token that was replaced or taken out of force, as a JSON document.
+type ChangedToken struct {
+	Account string    `json:"account"`
+	Done    []string  `json:"done" says:"what was done, in order"`
+	Ends    time.Time `json:"ends,omitzero" says:"when the token in force ends"`
+}
+
+func tokenCommand() *Command {
+	return &Command{Name: "token", Short: "keep access tokens: add, list, test, replace, revoke, forget, show, look",
+		Long: `Each account has one token, in the vault. In the last two weeks of its life every command
+that uses it says so in one line.`,
+		Subs: []*Command{
+			{Name: "add", Args: "ACCOUNT", Least: 1, Most: 1, Takes: []string{"account"}, Gives: AddedAccount{}, Short: "give an account a token",
+				Long: `Says first which of the host's scopes the token takes, the least that will do, and where
+it is made; then asks for it without showing it, or takes it from standard input, and
+tests it at once. --for says what it is wanted for: ` + strings.Join(wants(), ", ") + `; it
+may be given again. Publishing, the first three, and keys unless said.`,
+				Examples: []string{"uncinate token add tern", "uncinate token add tern --for read"},
+				Options: func(o *flag.FlagSet) Run {
+					var for_ list
+					o.Var(&for_, "for", "`what` the token is wanted for; may be given again")
+					return withDesk(func(ctx context.Context, e *Env, d *job.Desk, args []string) error {
+						return e.addToken(ctx, d, args[0], for_)
+					})
+				}},
+			{Name: "list", Short: "list the tokens, without themselves, and when they end", Gives: []job.Token{},
+				Options: func(*flag.FlagSet) Run {
+					return withDesk(func(_ context.Context, e *Env, d *job.Desk, _ []string) error {
+						all, err := d.Tokens()
+						if err != nil {
+							return err
+						}
+						return e.Give(all, func() { e.tokens(all) })
+					})
+				}},
+			{Name: "test", Args: "[ACCOUNT]...", Most: -1, Takes: []string{"account"}, Gives: []job.Token{}, Short: "ask the hosts whether the tokens are good",
+				Long: "Asks for the named accounts, or for all, and notes what the hosts say of scopes and ends. The exit code is 1 if a token is no good.",
+				Options: func(*flag.FlagSet) Run {
+					return withDesk(func(ctx context.Context, e *Env, d *job.Desk, args []string) error {
+						return e.testTokens(ctx, d, args)
+					})
+				}},
+			{Name: "replace", Args: "ACCOUNT", Least: 1, Most: 1, Takes: []string{"account"}, Gives: ChangedToken{}, Short: "put a new token in the place of an old one, everywhere it is used",
+				Long: `With --renew the host makes the new token, where it offers that. Otherwise the new one is
+asked for without showing it, or taken from standard input, and tested; then the old one
+is taken out of force on the host, where it offers that. Every hooked project uses the new
+one from then on.`,
+				Examples: []string{"uncinate token replace tern", "uncinate token replace tern --renew"},
+				Options: func(o *flag.FlagSet) Run {
+					var p plans
+					p.add(o)
+					renew := o.Bool("renew", false, "let the host make the new token")
+					return withDesk(func(ctx context.Context, e *Env, d *job.Desk, args []string) error {
+						return e.replaceToken(ctx, d, args[0], *renew, p)
+					})
+				}},
+			{Name: "revoke", Args: "ACCOUNT", Least: 1, Most: 1, Takes: []string{"account"}, Gives: ChangedToken{}, Short: "take an account's token out of force on the host",
+				Options: func(o *flag.FlagSet) Run {
+					var p plans
+					p.add(o)
+					return withDesk(func(ctx context.Context, e *Env, d *job.Desk, args []string) error {
+						t, err := d.RevokeToken(ctx, args[0])
+						if err != nil {
+							return err
+						}
+						return e.changeToken(ctx, d, t, p, "Revoked. On "+t.HostName()+" the token is out of force, and the vault holds it no more.")
+					})
+				}},
+			{Name: "forget", Args: "ACCOUNT", Least: 1, Most: 1, Takes: []string{"account"}, Gives: Forgotten{}, Short: "take an account's token out of the vault",
+				Long: "The account stays known here, and the token stays in force on the host.",
+				Options: func(*flag.FlagSet) Run {
+					return withDesk(func(ctx context.Context, e *Env, d *job.Desk, args []string) error {
+						if err := d.ForgetToken(ctx, args[0]); err != nil {
+							return err
+						}
+						return e.Give(Forgotten{Name: args[0]}, func() {
+							e.Say("The token of %s is gone from the vault. On the host it still stands.", args[0])
+							e.Aside("To take it out of force there, revoke it before you forget it, or use the host's page.")
+						})
+					})
+				}},
+			{Name: "show", Args: "ACCOUNT", Least: 1, Most: 1, Takes: []string{"account"}, Short: "hand a token to a program that has a sign-in of its own",
+				Long: `Prints the token itself on standard output, once it was noted, in a log in the state
+folder, that it was handed out; or, with --clipboard, gives it to the terminal's clipboard
+(by the control sequence OSC 52, which the terminal may be set to refuse). Only with --once,
+so that nobody shows one by accident.`,
+				Examples: []string{"uncinate token show tern --once --clipboard"},
+				Options: func(o *flag.FlagSet) Run {
+					once := o.Bool("once", false, "show it, knowing what that means")
+					clipboard := o.Bool("clipboard", false, "give it to the terminal's clipboard instead of printing it")
+					return withDesk(func(ctx context.Context, e *Env, d *job.Desk, args []string) error {
+						return e.showToken(ctx, d, args[0], *once, *clipboard)
+					})
+				}},
+			{Name: "look", Args: "FOLDER...", Least: 1, Most: -1, Takes: []string{"folder"}, Gives: Looked{}, Short: "look for copies of your tokens left in plain files",
+				Long: `Looks into every file below the folders for the tokens of this machine's accounts, also
+in the form in which HTTP Basic carries them, and names file and line, never the token.
+The exit code is 4 if one is found.`,
+				Examples: []string{"uncinate token look ~"},
+				Options: func(*flag.FlagSet) Run {
+					return withDesk(func(ctx context.Context, e *Env, d *job.Desk, args []string) error {
+						return e.lookForTokens(ctx, d, args)
+					})
+				}},
+		}}
+}
+
+func wants() []string {
+	var names []string
+	for _, w := range description.Wants {
+		names = append(names, w.Name)
+	}
+	return names
+}
+
+func (e *Env) addToken(ctx context.Context, d *job.Desk, name string, for_ []string) error {
+	a, err := d.Account(name)
+	if err != nil {
+		return err
+	}
+	for _, w := range for_ {
+		if !slices.Contains(wants(), w) {
+			return unknown("a token is wanted for one of "+strings.Join(wants(), ", ")+", and not for "+text.Quote(w), w, wants(), "uncinate help token add")
+		}
+	}
+	if len(for_) == 0 {
+		for_ = []string{"publish", "keys"}
+	}
+	if a.Host != "" {
+		h, err := d.Host(a.Host)
+		if err != nil {
+			return err
+		}
+		for _, line := range h.TokenAdvice(for_...) {
+			e.Aside("%s", e.Err.wrap(line, 0))
+		}
+	}
+	token, err := e.secret("Token of account " + a.Name + " (it is not shown): ")
+	if err != nil {
+		return err
+	}
+	given := *a
+	given.Doubtful = time.Time{}
+	added, doubts, err := d.AddAccount(ctx, given, token)
+	if err != nil {
+		return err
+	}
+	for i := range doubts {
+		doubts[i] += "."
+	}
+	return e.Give(AddedAccount{*added, doubts}, func() {
+		e.Say("%s", e.Out.strong("The token is good, and lies in the vault."))
+		e.account(added)
+		for _, doubt := range doubts {
+			e.Aside("Note: %s", e.Err.wrap(doubt, 6))
+		}
+	})
+}
+
+func (e *Env) tokens(all []job.Token) {
+	if len(all) == 0 {
+		e.Say("There is no account on this machine yet, so there is no token.")
+		return
+	}
+	var rows [][]string
+	for _, t := range all {
+		rows = append(rows, []string{string(t.State), t.Account, t.On, t.Says, strings.Join(t.Scopes, ", ")})
+	}
+	e.Table([]string{"", "account", "on", "token", "scopes"}, rows)
+	for _, t := range all {
+		if len(t.Superfluous) > 0 {
+			e.Say("%s has scopes that nothing here needs: %s", t.Account, text.Visible(strings.Join(t.Superfluous, ", ")))
+		}
+		for _, r := range t.Remedy {
+			e.Say("Next for %s: %s", t.Account, text.Visible(r))
+		}
+	}
+}
+
+func (e *Env) testTokens(ctx context.Context, d *job.Desk, names []string) error {
+	if len(names) == 0 {
+		all, err := d.Accounts()
+		if err != nil {
+			return err
+		}
+		for _, a := range all {
+			names = append(names, a.Name)
+		}
+	}
+	tested := []job.Token{}
+	bad := 0
+	for _, name := range names {
+		t, err := d.TestToken(ctx, name)
+		if err != nil {
+			return err
+		}
+		if t.State == job.Bad {
+			bad++
+		}
+		tested = append(tested, t)
+	}
+	if err := e.Give(tested, func() { e.tokens(tested) }); err != nil {
+		return err
+	}
+	if bad > 0 {
+		return fault.New(fault.Failed, "%s no good", strings.Replace(text.Count(bad, "token")+" is", "tokens is", "tokens are", 1))
+	}
+	return nil
+}
+
+func (e *Env) replaceToken(ctx context.Context, d *job.Desk, name string, renew bool, p plans) error {
+	token := ""
+	if !renew && !p.preview {
+		a, err := d.Account(name)
+		if err != nil {
+			return err
+		}
+		if h, err := d.Host(a.Host); a.Host != "" && err == nil {
+			for _, line := range h.TokenAdvice("publish", "keys") {
+				e.Aside("%s", e.Err.wrap(line, 0))
+			}
+		}
+		if token, err = e.secret("New token of account " + name + " (it is not shown): "); err != nil {
+			return err
+		}
+	}
+	t, err := d.ReplaceToken(ctx, name, token, renew)
+	if err != nil {
+		return err
+	}
+	return e.changeToken(ctx, d, t, p, "Replaced.")
+}
+
+func (e *Env) changeToken(ctx context.Context, d *job.Desk, t *job.TokenChange, p plans, done string) error {
+	if goes, err := e.propose(ctx, p, t.Head, t.Items(), t.HostName(), nil); err != nil || !goes {
+		return err
+	}
+	if err := t.Do(ctx); err != nil {
+		return err
+	}
+	doc := ChangedToken{Account: t.Account.Name, Done: []string{}}
+	for _, i := range t.Items() {
+		doc.Done = append(doc.Done, i.Sentence)
+	}
+	if a, err := d.Account(t.Account.Name); err == nil {
+		doc.Ends = a.Expires
+	}
+	return e.Give(doc, func() {
+		e.Say("%s", e.Out.strong(done))
+		if !doc.Ends.IsZero() && done == "Replaced." {
+			e.Say("The new token is good until %s.", doc.Ends.Format(time.DateOnly))
+		}
+	})
+}
+
+func (e *Env) showToken(ctx context.Context, d *job.Desk, name string, once, clipboard bool) error {
+	if !once {
+		return fault.New(fault.Refused, "this would show the token itself: whoever sees it, or reads the terminal's history, can use it").
+			Try("give it to the clipboard, knowing that", text.Command("uncinate", "token", "show", name, "--once", "--clipboard")).
+			Try("or print it", text.Command("uncinate", "token", "show", name, "--once"))
+	}
+	how := "printing"
+	if clipboard {
+		how = "the clipboard"
+		if !e.Err.terminal {
+			return fault.New(fault.Failed, "there is no terminal here, so it has no clipboard either")
+		}
+	}
+	token, err := d.HandOut(ctx, name, how)
+	if err != nil {
+		return err
+	}
+	if clipboard {
+		// OSC 52 (XTerm Control Sequences, "Manipulate Selection Data").
+		if _, err := fmt.Fprintf(os.Stderr, "\x1b]52;c;%s\a", base64.StdEncoding.EncodeToString([]byte(token))); err != nil {
+			return err
+		}
+		e.Aside("The token was given to the terminal's clipboard, if the terminal allows that. Paste it where it is wanted, then copy something else.")
+		return nil
+	}
+	_, err = fmt.Fprintln(e.answers, token)
+	e.Aside("That was the token itself; it is noted that it was shown.")
+	return err
+}
+
+func (e *Env) lookForTokens(ctx context.Context, d *job.Desk, folders []string) error {
+	found, looked, unread, err := d.LookForTokens(ctx, folders)
+	if err != nil {
+		return err
+	}
+	doc := Looked{append([]job.Copy{}, found...), looked, unread}
+	if err := e.Give(doc, func() {
+		var rows [][]string
+		for _, c := range found {
+			rows = append(rows, []string{c.Account, fmt.Sprintf("%s:%d", c.File, c.Line), c.Form})
+		}
+		if len(rows) > 0 {
+			e.Table([]string{"token of", "lies in", "form"}, rows)
+		}
+		e.Say("%s looked into; %s found.", text.Count(looked, "file"), text.Count(len(found), "copy"))
+		if unread > 0 {
+			e.Say("%s could not be read.", text.Count(unread, "file"))
+		}
+	}); err != nil {
+		return err
+	}
+	if len(found) == 0 {
+		return nil
+	}
+	f := fault.New(fault.Refused, "%s of your tokens in plain files", strings.Replace(text.Count(len(found), "copy")+" lie", "1 copy lie", "1 copy lies", 1))
+	told := []string{}
+	for _, c := range found {
+		if !slices.Contains(told, c.Account) {
+			told = append(told, c.Account)
+			f.Try("remove it from the file, and replace the token: whoever read the file can use it", text.Command("uncinate", "token", "replace", c.Account))
+		}
+	}
+	return f
+}
