@@ -58,6 +58,8 @@ type Attach struct {
 	project Project // the register's entry, if there is one
 	steps   []Step
 
+	others []string // other accounts that can see what this one cannot
+
 	Resumed bool     // unfinished work was found and goes on
 	Notes   []string // what the person should know before agreeing
 }
@@ -393,7 +395,8 @@ func (d *Desk) refs(ctx context.Context, h *hook, token string) (web.Refs, error
 		if err != nil {
 			return web.Refs{}, err
 		}
-		return d.Web.Refs(ctx, h.address, user, secret)
+		refs, err := d.Web.Refs(ctx, h.address, user, secret)
+		return refs, d.rightAccount(ctx, h, err)
 	}
 	ids, head, err := h.repo.Refs(ctx, h.address.String(), h.config()...)
 	if err != nil {

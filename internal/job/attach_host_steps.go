@@ -73,6 +73,10 @@ func (a *Attach) stepCreate() Step {
 						return a.complete(ctx)
 					}
 				}
+				if means(err, description.Denied) {
+					names := a.desk.whoCreates(ctx, l.Host.Name, l.Account, a.target.Owner)
+					return others(fault.Of(err), names, "make repositories for "+a.target.Owner, func(account string) string { return a.again("--account", account, "--name", a.target.Path()) })
+				}
 				return err
 			}
 			made, err := l.Host.RepositoryFrom(fields)
@@ -299,6 +303,9 @@ func (d *Desk) push(ctx context.Context, h *hook, args []string) error {
 	}
 	if _, look := d.refs(ctx, h, ""); look != nil {
 		return look
+	}
+	if why := d.readOnly(ctx, h); why != nil {
+		return why
 	}
 	return gitFault(err, "git could not send the work to %s", h.address.String())
 }

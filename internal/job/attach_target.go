@@ -231,7 +231,7 @@ func (a *Attach) chooseExisting(ctx context.Context, to string) error {
 	}
 	given, parseErr := address.Parse(to)
 	if h == nil && parseErr != nil && !strings.Contains(to, ":") {
-		if h, owner, name, err = a.byName(to); err != nil {
+		if h, owner, name, err = a.byName(ctx, to); err != nil {
 			return err
 		}
 	}
@@ -260,6 +260,14 @@ func (a *Attach) chooseExisting(ctx context.Context, to string) error {
 		return a.moveIn(ctx, h, owner, name)
 	}
 	account, err := a.desk.pick(o.Account, h.Name)
+	if err != nil && o.Account == "" {
+		// Of several accounts the one that can see the repository is meant.
+		if names := a.desk.whoSees(ctx, h.Name, nil, owner, name, false); len(names) == 1 {
+			if account, err = a.desk.Account(names[0]); err == nil {
+				a.Notes = append(a.Notes, "Of your accounts on "+h.Name+" only "+names[0]+" can see it, so that one is used.")
+			}
+		}
+	}
 	if err != nil {
 		if on, _ := a.desk.AccountsOn(h.Name); a.clones && o.Account == "" && len(on) == 0 && parseErr == nil {
 			return a.choosePlain(ctx, given, nil) // what is public needs no account
@@ -274,7 +282,7 @@ func (a *Attach) chooseExisting(ctx context.Context, to string) error {
 
 // byName finds the host of a plain name or owner/name: the account's, or the only
 // one that is known.
-func (a *Attach) byName(to string) (h *Host, owner, name string, err error) {
+func (a *Attach) byName(ctx context.Context, to string) (h *Host, owner, name string, err error) {
 	owner, name = naming.Split(to)
 	account, err := a.desk.pick(a.options.Account, a.options.Host)
 	if err == nil {
@@ -284,11 +292,44 @@ func (a *Attach) byName(to string) (h *Host, owner, name string, err error) {
 		h, err = a.desk.Host(account.Host)
 		return h, owner, name, err
 	}
+	if a.options.Account == "" {
+		if h, owner, ok := a.ofSeveral(ctx, owner, name); ok {
+			return h, owner, name, nil
+		}
+	}
 	hosts, listErr := a.desk.Hosts()
 	if listErr == nil && a.options.Account == "" && owner != "" && len(hosts) == 1 && hosts[0].Actions["repository-show"] == nil {
 		return hosts[0], owner, name, nil
 	}
 	return nil, "", "", errors.Join(err, listErr)
+}
+
+// ofSeveral finds the host and owner of a plain name where there are several accounts,
+// all on one host: the owner is said, or is the one account's user who has it.
+func (a *Attach) ofSeveral(ctx context.Context, owner, name string) (*Host, string, bool) {
+	all, err := a.desk.Accounts()
+	if err != nil || len(all) < 2 {
+		return nil, "", false
+	}
+	for _, b := range all {
+		if b.Host == "" || b.Host != all[0].Host {
+			return nil, "", false
+		}
+	}
+	h, err := a.desk.Host(all[0].Host)
+	if err != nil || owner != "" {
+		return h, owner, err == nil
+	}
+	var owners []string
+	for _, b := range all {
+		if len(a.desk.whoSees(ctx, h.Name, nil, b.User, name, false)) > 0 {
+			owners = append(owners, b.User)
+		}
+	}
+	if len(owners) != 1 {
+		return nil, "", false
+	}
+	return h, owners[0], true
 }
 
 // moveIn asks the host with the secret that stood in the address.
@@ -333,6 +374,9 @@ func (a *Attach) showExisting(ctx context.Context, owner, name string) error {
 	}
 	if !found {
 		f := fault.New(fault.HostSaidNo, "%s has no repository %s/%s, or not for %s", a.login.Host.Name, owner, name, a.login.Account.User)
+		if a.others = a.desk.whoSees(ctx, a.login.Host.Name, a.login.Account, owner, name, false); len(a.others) > 0 {
+			return others(f, a.others, "see it", func(account string) string { return a.again("--to", owner+"/"+name, "--account", account) })
+		}
 		if near := a.nearName(ctx, name); near != "" {
 			f.Detail("There is one named %s.", near)
 			f.Try("take that one", a.again("--to", owner+"/"+near))

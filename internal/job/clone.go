@@ -97,7 +97,14 @@ func (c *Clone) prepare(ctx context.Context, g *git.Git, o CloneOptions, name st
 		// A missing repository is not to be made by clone.
 		out := *f
 		out.Remedies = nil
-		if a.login != nil {
+		for _, account := range a.others {
+			words := []string{"uncinate", "clone", "--account", account, o.What}
+			if o.Folder != "" {
+				words = append(words, o.Folder)
+			}
+			out.Try("use "+account, text.Command(words...))
+		}
+		if a.login != nil && len(a.others) == 0 {
 			if near := a.nearName(ctx, name); near != "" {
 				words := []string{"uncinate", "clone", near}
 				if o.Folder != "" {

@@ -218,25 +218,25 @@ func ours(theirs string) string {
 	return theirs
 }
 
-func (g gannetAt) shown(q *http.Request, r *Repo) map[string]any {
+func (g gannetAt) shown(q *http.Request, r *Repo, s Session) map[string]any {
 	base := baseOf(q) + "/" + r.Owner + "/" + r.Name
 	empty, err := g.store.Empty(q.Context(), r.ID)
 	out := map[string]any{"id": r.ID, "owner": r.Owner, "name": r.Name, "about": r.Description, "reach": reach[r.Visibility],
 		"main": r.Default, "made": r.Created.Format(time.RFC3339), "made_by": r.Creator,
-		"page": base, "clone": map[string]string{"https": base + ".git"}}
+		"you_may": gannetRights[g.store.Right(r, s.User.Name)], "page": base, "clone": map[string]string{"https": base + ".git"}}
 	if err == nil {
 		out["empty"] = empty
 	}
 	return out
 }
 
-func (g gannetAt) one(w http.ResponseWriter, q *http.Request, status int, r *Repo) error {
+func (g gannetAt) one(w http.ResponseWriter, q *http.Request, status int, r *Repo, s Session) error {
 	w.Header().Set("ETag", etag(r))
 	if q.Method == http.MethodGet && q.Header.Get("If-None-Match") == etag(r) {
 		w.WriteHeader(http.StatusNotModified)
 		return nil
 	}
-	return answer(w, status, g.shown(q, r))
+	return answer(w, status, g.shown(q, r, s))
 }
 
 func etag(r *Repo) string { return fmt.Sprintf(`"%s-%d"`, r.ID, r.Version) }
@@ -257,7 +257,7 @@ func (g gannetAt) list(w http.ResponseWriter, q *http.Request, s Session) error 
 			next = items[many-1]["owner"].(string) + "/" + items[many-1]["name"].(string)
 			break
 		}
-		items = append(items, g.shown(q, r))
+		items = append(items, g.shown(q, r, s))
 	}
 	body, err := json.Marshal(map[string]any{"items": items, "next": next})
 	if err != nil {
@@ -279,7 +279,7 @@ func (g gannetAt) show(w http.ResponseWriter, q *http.Request, s Session) error 
 	if err != nil {
 		return err
 	}
-	return g.one(w, q, 200, r)
+	return g.one(w, q, 200, r, s)
 }
 
 func (g gannetAt) create(w http.ResponseWriter, q *http.Request, s Session) error {
@@ -291,7 +291,7 @@ func (g gannetAt) create(w http.ResponseWriter, q *http.Request, s Session) erro
 	if err != nil {
 		return err
 	}
-	return g.one(w, q, 201, r)
+	return g.one(w, q, 201, r, s)
 }
 
 func version(q *http.Request) int {
@@ -331,7 +331,7 @@ func (g gannetAt) change(w http.ResponseWriter, q *http.Request, s Session) erro
 	if err != nil {
 		return err
 	}
-	return g.one(w, q, 200, r)
+	return g.one(w, q, 200, r, s)
 }
 
 func (g gannetAt) move(w http.ResponseWriter, q *http.Request, s Session) error {
@@ -346,7 +346,7 @@ func (g gannetAt) move(w http.ResponseWriter, q *http.Request, s Session) error 
 	if err != nil {
 		return err
 	}
-	return g.one(w, q, 200, r)
+	return g.one(w, q, 200, r, s)
 }
 
 func (g gannetAt) delete(w http.ResponseWriter, q *http.Request, s Session) error {

@@ -112,9 +112,9 @@ func (petrel) routes(e *engine) http.Handler {
 // oid is the opaque id of a thing: what is inside is nobody's business.
 func oid(kind, id string) string { return kind + hash("petrel " + kind + id)[:12] }
 
-func (p petrelAt) shown(r *Repo) map[string]any {
+func (p petrelAt) shown(r *Repo, user string) map[string]any {
 	out := map[string]any{"oid": oid("n", r.ID), "path": r.Owner + "/" + r.Name, "blurb": r.Description, "closed": r.Visibility != "public",
-		"head": "refs/heads/" + r.Default, "born": r.Created.Unix(), "by": r.Creator}
+		"head": "refs/heads/" + r.Default, "born": r.Created.Unix(), "by": r.Creator, "level": []int{0, 10, 30, 50}[p.store.Right(r, user)]}
 	return out
 }
 
@@ -174,7 +174,7 @@ func (p petrelAt) list(w http.ResponseWriter, q *http.Request, s Session) error 
 	all := p.store.List(s.User.Name, q.URL.Query().Get("q"))
 	out := []map[string]any{}
 	for _, r := range part(all, number, size) {
-		out = append(out, p.shown(r))
+		out = append(out, p.shown(r, s.User.Name))
 	}
 	if number*size < len(all) {
 		next := url.Values{"show": {strconv.Itoa(size)}, "from": {fmt.Sprintf("s%d", number+1)}}
@@ -207,9 +207,9 @@ func cutLast(path string) (owner, name string, found bool) {
 	return path[:i], path[i+1:], true
 }
 
-func (p petrelAt) one(w http.ResponseWriter, status int, r *Repo) error {
+func (p petrelAt) one(w http.ResponseWriter, status int, r *Repo, s Session) error {
 	w.Header().Set("ETag", etag(r))
-	return answer(w, status, p.shown(r))
+	return answer(w, status, p.shown(r, s.User.Name))
 }
 
 func (p petrelAt) show(w http.ResponseWriter, q *http.Request, s Session) error {
@@ -217,7 +217,7 @@ func (p petrelAt) show(w http.ResponseWriter, q *http.Request, s Session) error 
 	if err != nil {
 		return err
 	}
-	return p.one(w, 200, r)
+	return p.one(w, 200, r, s)
 }
 
 // petrelTakes is how long petrel takes to make a repository that it accepted.
@@ -282,7 +282,7 @@ func (p petrelAt) job(w http.ResponseWriter, q *http.Request, s Session) error {
 	case j.made == nil:
 		return answer(w, 200, map[string]any{"state": "working"})
 	}
-	return answer(w, 200, map[string]any{"state": "ready", "nest": p.shown(j.made)})
+	return answer(w, 200, map[string]any{"state": "ready", "nest": p.shown(j.made, j.user)})
 }
 
 // change takes the whole of what may be changed: what is left out is cleared.
@@ -306,7 +306,7 @@ func (p petrelAt) change(w http.ResponseWriter, q *http.Request, s Session) erro
 	if err != nil {
 		return err
 	}
-	return p.one(w, 200, r)
+	return p.one(w, 200, r, s)
 }
 
 func (p petrelAt) delete(w http.ResponseWriter, q *http.Request, s Session) error {

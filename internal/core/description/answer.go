@@ -339,7 +339,7 @@ var problemDetails = []*Reading{{At: jp.C("detail")}, {At: jp.C("title")}}
 func (d *Description) RepositoryFrom(f map[string]any) (Repository, error) {
 	r := Repository{ID: written(f["id"]), Owner: written(f["owner"]), Name: written(f["name"]), Description: written(f["description"]),
 		Visibility: written(f["visibility"]), DefaultBranch: written(f["default_branch"]), Creator: written(f["creator"]),
-		Page: written(f["page"]), HTTPS: written(f["https"]), Version: written(f["version"])}
+		Page: written(f["page"]), HTTPS: written(f["https"]), Right: written(f["right"]), Version: written(f["version"])}
 	if t, ok := f["created"].(time.Time); ok {
 		r.Created = t
 	}
