@@ -21,6 +21,7 @@ require (
 	github.com/godbus/dbus/v5 v5.2.2
 	github.com/santhosh-tekuri/jsonschema/v6 v6.0.3
 	github.com/zalando/go-keyring v0.2.8
+	golang.org/x/oauth2 v0.38.0
 	golang.org/x/sync v0.25.0
 )
 

@@ -11,6 +11,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"runtime"
 	"strings"
 	"testing"
@@ -76,6 +77,12 @@ func newHostOf(t *testing.T, name string) *host {
 	return h
 }
 
+// LetTokensEnd lets every token end that a sign-in through the host's pages gave: the
+// access tokens alone, or what renews them too.
+func (h *host) LetTokensEnd(prefix string) {
+	h.Store.EndAll(func(t *practice.Token) bool { return t.Signed && (prefix == "" || !t.Renews) })
+}
+
 // gitDir is where the host keeps a repository.
 func (h *host) gitDir(t *testing.T, user, owner, name string) string {
 	t.Helper()
@@ -134,6 +141,16 @@ func (m *machine) command(dir, in, name string, args ...string) result {
 		require.NoError(m.t, err, "running %s %v", name, args)
 	}
 	return result{c.ProcessState.ExitCode(), out.String(), errs.String()}
+}
+
+// ageAccounts lets the machine believe that its accounts' tokens end now.
+func (m *machine) ageAccounts() {
+	m.t.Helper()
+	path := filepath.Join(m.home, ".uncinate/config/accounts.json")
+	data, err := os.ReadFile(path)
+	require.NoError(m.t, err)
+	aged := regexp.MustCompile(`"expires": "[^"]*"`).ReplaceAll(data, []byte(`"expires": "`+time.Now().UTC().Format(time.RFC3339)+`"`))
+	require.NoError(m.t, os.WriteFile(path, aged, 0o600))
 }
 
 // run runs the program.

@@ -31,8 +31,13 @@ type Account struct {
 	Expires    time.Time `json:"expires,omitzero"`
 	Added      time.Time `json:"added"`
 	Doubtful   time.Time `json:"doubtful,omitzero"` // when git last said that the host refused the token
-	Unkept     bool      `json:"unkept,omitempty"`  // the token is held in memory for one sign-in only
+	Unkept     bool      `json:"unkept,omitempty" says:"the token is held in memory for one sign-in only"`
+	OAuth      bool      `json:"oauth,omitempty" says:"signed in through the host's pages; the token is renewed by itself"`
+
+	refresh string // what renews the token, on its way to the vault
 }
+
+func (a *Account) refreshName() string { return "account/" + a.Name + "/refresh" }
 
 func (a *Account) secretName() string { return "account/" + a.Name + "/token" }
 
@@ -56,18 +61,25 @@ func (a *Account) again(options ...string) string {
 // token gives an account's token; a missing one is a fault. Without mayAsk nobody is
 // asked for what opens the vault.
 func (d *Desk) token(ctx context.Context, a *Account, mayAsk bool) (string, error) {
-	if a.Unkept {
-		token, found, err := d.Vault.GetUnkept(a.secretName())
-		if err == nil && !found {
-			err = fault.New(fault.Decision, "the token of account %s was kept for one sign-in only, and that is over", a.Name).Try("give it again", a.again())
-		}
+	if a.OAuth && a.Expires.Sub(d.Now()) <= renewsWithin {
+		return d.renew(ctx, a, mayAsk)
+	}
+	token, found, err := d.secret(ctx, a, a.secretName(), mayAsk)
+	switch {
+	case err != nil || found:
 		return token, err
+	case a.Unkept:
+		return "", fault.New(fault.Decision, "the token of account %s was kept for one sign-in only, and that is over", a.Name).Try("give it again", a.again())
 	}
-	token, found, err := d.Vault.Get(ctx, a.secretName(), mayAsk)
-	if err == nil && !found {
-		err = fault.New(fault.Decision, "the vault holds no token for the account %s", a.Name).Try("give it one", a.again())
+	return "", fault.New(fault.Decision, "the vault holds no token for the account %s", a.Name).Try("give it one", a.again())
+}
+
+// secret reads one of an account's secrets from where they are kept.
+func (d *Desk) secret(ctx context.Context, a *Account, name string, mayAsk bool) (string, bool, error) {
+	if a.Unkept {
+		return d.Vault.GetUnkept(name)
 	}
-	return token, err
+	return d.Vault.Get(ctx, name, mayAsk)
 }
 
 // Where is the host or the address, for showing.
@@ -212,7 +224,9 @@ func (d *Desk) AddAccount(ctx context.Context, want Account, token string) (*Acc
 	if id.EmailConfirmed != nil && !*id.EmailConfirmed {
 		doubts = append(doubts, "the e-mail "+text.Visible(a.Email)+" is not yet confirmed on "+h.Name)
 	}
-	doubts = append(doubts, d.tokenDoubts(h, id)...)
+	if !a.OAuth {
+		doubts = append(doubts, d.tokenDoubts(h, id)...)
+	}
 	l.Account = &a
 	for _, need := range []struct{ action, what string }{{"repository-list", "list repositories"}, {"repository-create", "create repositories"}} {
 		if missing := l.lacks(need.action); len(missing) > 0 {

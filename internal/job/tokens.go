@@ -46,6 +46,8 @@ type Token struct {
 func ending(a *Account, now time.Time) (State, string) {
 	left := a.Expires.Sub(now)
 	switch {
+	case a.OAuth && a.Doubtful.IsZero():
+		return Good, "renewed by itself"
 	case !a.Doubtful.IsZero():
 		return Doubtful, "the host refused it on " + a.Doubtful.Format(time.DateOnly)
 	case a.Expires.IsZero():
@@ -60,7 +62,7 @@ func ending(a *Account, now time.Time) (State, string) {
 
 // warn says one line when the account's token ends soon.
 func (d *Desk) warn(a *Account) {
-	if left := a.Expires.Sub(d.Now()); !a.Expires.IsZero() && left < soon && left > 0 && !d.warned[a.Name] {
+	if left := a.Expires.Sub(d.Now()); !a.Expires.IsZero() && left < soon && left > 0 && !a.OAuth && !d.warned[a.Name] {
 		if d.warned == nil {
 			d.warned = map[string]bool{}
 		}
@@ -167,6 +169,9 @@ func (h *Host) TokenAdvice(wants ...string) []string {
 		if page, err := h.Expand(t, nil); err == nil {
 			out = append(out, "Tokens are made at "+page+" ; let it end within a year.")
 		}
+	}
+	if o := h.SignIn.OAuth; o != nil && len(o.Ways) > 0 {
+		out = append(out, "Without a token: "+text.Command("uncinate", "account", "add", "--host", h.Name, "--by", o.Ways[0]))
 	}
 	return out
 }
@@ -275,7 +280,7 @@ func (d *Desk) ReplaceToken(ctx context.Context, name, token string, renew bool)
 				old = l
 			}
 			given := *a
-			given.Doubtful = time.Time{}
+			given.Doubtful, given.OAuth = time.Time{}, false
 			_, _, err := d.AddAccount(ctx, given, token)
 			return err
 		}}}
@@ -303,20 +308,34 @@ func (d *Desk) noRenewal(h *Host, a *Account) error {
 	return f.Try("give the account one that you made", text.Command("uncinate", "token", "replace", a.Name))
 }
 
-// store puts an account's token where it is kept.
+// store puts an account's token where it is kept, with what renews it, if there is that.
 func (d *Desk) store(ctx context.Context, a *Account, token string) error {
-	if a.Unkept {
-		return d.Vault.PutUnkept(d.Program, a.secretName(), token, d.Now().Add(unkeptFor))
+	secrets := map[string]string{a.secretName(): token}
+	if a.refresh != "" {
+		secrets[a.refreshName()] = a.refresh
 	}
-	return d.Vault.Put(ctx, a.secretName(), token)
+	if !a.Unkept {
+		return d.Vault.PutAll(ctx, secrets)
+	}
+	for name, secret := range secrets {
+		if err := d.Vault.PutUnkept(d.Program, name, secret, d.Now().Add(unkeptFor)); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
-// drop takes an account's token away from where it is kept.
+// drop takes an account's secrets away from where they are kept.
 func (d *Desk) drop(ctx context.Context, a *Account) error {
-	if a.Unkept {
-		return d.Vault.RemoveUnkept(a.secretName())
+	if !a.Unkept {
+		return d.Vault.Remove(ctx, a.secretName(), a.refreshName())
 	}
-	return d.Vault.Remove(ctx, a.secretName())
+	for _, name := range []string{a.secretName(), a.refreshName()} {
+		if err := d.Vault.RemoveUnkept(name); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // RevokeToken plans to take an account's token out of force on the host, and out of
@@ -335,7 +354,7 @@ func (d *Desk) RevokeToken(ctx context.Context, name string) (*TokenChange, erro
 	if err != nil {
 		return nil, err
 	}
-	if err := l.may("token-revoke", "revoke a token"); err != nil {
+	if err := l.may("token-revoke", "revoke a token"); err != nil && !a.OAuth {
 		f := *fault.Of(err)
 		for _, line := range l.Host.TokenAdvice() {
 			f.Detail("%s", line)
@@ -345,6 +364,9 @@ func (d *Desk) RevokeToken(ctx context.Context, name string) (*TokenChange, erro
 	t.steps = []Step{
 		{Item: plan.Item{ID: "revoke", Place: plan.Host, Sentence: "Take the token out of force on " + l.Host.Name + "; this cannot be taken back"},
 			Do: func(ctx context.Context) error {
+				if a.OAuth {
+					return d.revokeSignIn(ctx, l)
+				}
 				_, err := l.do(ctx, "token-revoke", "revoke the token", nil)
 				if means(err, description.TokenEnded) || means(err, description.NotSignedIn) {
 					return nil // it is out of force already

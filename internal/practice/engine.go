@@ -37,7 +37,9 @@ type engine struct {
 	name  string
 	store *Store
 	face  face
-	jobs  jobs
+
+	jobs    jobs    // of petrel
+	signIns signIns // of gannet
 }
 
 // refusal is a host's no, before a face has put it into its own form.
@@ -111,7 +113,7 @@ func Start(name, dir, listen string, faults *Faults) (*Running, error) {
 			return nil, err
 		}
 	}
-	e := &engine{name: name, store: st, face: f}
+	e := &engine{name: name, store: st, face: f, signIns: signIns{devices: map[string]*deviceWait{}, codes: map[string]*codeWait{}}}
 	srv := &http.Server{Handler: faults.wrap(e, f.routes(e)), ErrorLog: log.New(io.Discard, "", 0), ReadHeaderTimeout: 10 * time.Second}
 	ended := make(chan error, 1)
 	go func() { ended <- srv.Serve(l) }()

@@ -62,6 +62,7 @@ func (f gannet) routes(e *engine) http.Handler {
 	api("GET /v1/repos/{owner}/{name}/people", "people", g.people)
 	api("PUT /v1/repos/{owner}/{name}/people/{person}", "people", g.grant)
 	api("DELETE /v1/repos/{owner}/{name}/people/{person}", "people", g.withdraw)
+	g.oauthRoutes(m)
 	m.HandleFunc("/settings/{what}", func(w http.ResponseWriter, q *http.Request) {
 		w.Header().Set("Content-Type", "text/plain; charset=utf-8")
 		_, _ = io.WriteString(w, "On this practice host, tokens are not made on a page: \"uncinate practice\" prints one for each demo user when it starts.\n")

@@ -54,6 +54,8 @@ type Token struct {
 	User    string    `json:"user"`
 	Scopes  []string  `json:"scopes"`
 	Expires time.Time `json:"expires,omitzero"`
+	Signed  bool      `json:"signed,omitempty"` // it was given by a sign-in through the host's pages
+	Renews  bool      `json:"renews,omitempty"` // it is good for getting new tokens, and for nothing else
 }
 
 // Repo is a hosted repository.
@@ -164,6 +166,15 @@ func (st *Store) NewToken(prefix, user string, scopes []string, expires time.Tim
 	return secret, st.AddToken(secret, user, scopes, expires)
 }
 
+// NewRefresh makes a token that gets new tokens.
+func (st *Store) NewRefresh(prefix, user string, scopes []string, expires time.Time) (string, error) {
+	secret := prefix + randomText(20)
+	st.mu.Lock()
+	defer st.mu.Unlock()
+	st.s.Tokens = append(st.s.Tokens, &Token{Hash: hash(secret), User: user, Scopes: scopes, Expires: expires, Signed: true, Renews: true})
+	return secret, st.save()
+}
+
 // AddToken makes a token of a given secret.
 func (st *Store) AddToken(secret, user string, scopes []string, expires time.Time) error {
 	st.mu.Lock()
@@ -183,6 +194,26 @@ func (st *Store) EndToken(secret string) error {
 		}
 	}
 	return problem("none", "there is no such token")
+}
+
+// EndAll lets all tokens end now for which which says yes.
+func (st *Store) EndAll(which func(*Token) bool) {
+	st.mu.Lock()
+	defer st.mu.Unlock()
+	for _, t := range st.s.Tokens {
+		if which(t) {
+			t.Expires = st.now().Add(-time.Second).UTC().Truncate(time.Second)
+		}
+	}
+}
+
+// NewAccess makes a token that a sign-in through the host's pages gives.
+func (st *Store) NewAccess(prefix, user string, scopes []string, expires time.Time) (string, error) {
+	secret := prefix + randomText(20)
+	st.mu.Lock()
+	defer st.mu.Unlock()
+	st.s.Tokens = append(st.s.Tokens, &Token{Hash: hash(secret), User: user, Scopes: scopes, Expires: expires.UTC().Truncate(time.Second), Signed: true})
+	return secret, st.save()
 }
 
 // Revoke takes a token out of force for good.
@@ -282,12 +313,17 @@ func (s Session) May(scope string) bool {
 }
 
 // SignIn finds whose secret it is.
-func (st *Store) SignIn(secret string) Session {
+func (st *Store) SignIn(secret string) Session { return st.session(secret, false) }
+
+// Refreshes finds whose refresh token it is.
+func (st *Store) Refreshes(secret string) Session { return st.session(secret, true) }
+
+func (st *Store) session(secret string, renews bool) Session {
 	st.mu.Lock()
 	defer st.mu.Unlock()
 	h := hash(secret)
 	for _, t := range st.s.Tokens {
-		if t.Hash != h {
+		if t.Hash != h || t.Renews != renews {
 			continue
 		}
 		if !t.Expires.IsZero() && st.now().After(t.Expires) {

@@ -5,12 +5,15 @@ import (
 	"errors"
 	"flag"
 	"fmt"
+	"os/exec"
+	"slices"
 	"strings"
 	"time"
 
 	"uncinate/internal/core/fault"
 	"uncinate/internal/core/text"
 	"uncinate/internal/job"
+	"uncinate/internal/world/oauth"
 )
 
 // AddedAccount is an account that was added, as a JSON document.
@@ -30,7 +33,7 @@ token for the same account.
 
 With --unkept the token is not written anywhere: a small process holds it until this
 terminal session ends, or "vault lock" is run, at most for twelve hours.`,
-				Examples: []string{"uncinate account add --host gannet", "uncinate account add tern-own --host gannet",
+				Examples: []string{"uncinate account add --host gannet", "uncinate account add --host gannet --by device", "uncinate account add tern-own --host gannet",
 					"uncinate account add --at https://git.skerry.example/tides/almanac --user tern"},
 				Options: func(o *flag.FlagSet) Run {
 					var a job.Account
@@ -40,6 +43,7 @@ terminal session ends, or "vault lock" is run, at most for twelve hours.`,
 					o.BoolVar(&a.Unkept, "unkept", false, "keep the token for this sign-in only, in memory; nothing is written (for a shared computer)")
 					o.StringVar(&a.FullName, "full-name", "", "whose `name` commits carry; the host's unless said")
 					o.StringVar(&a.Email, "email", "", "whose `address` commits carry; the host's unless said")
+					by := o.String("by", "token", "the `way` to sign in: token (pasted), device (a code entered on the host's page) or browser (this machine's)")
 					return func(ctx context.Context, e *Env, args []string) error {
 						if len(args) > 0 {
 							a.Name = args[0]
@@ -48,7 +52,10 @@ terminal session ends, or "vault lock" is run, at most for twelve hours.`,
 						if err != nil {
 							return err
 						}
-						return e.addAccount(ctx, d, a, false)
+						if !slices.Contains([]string{"token", oauth.ByDevice, oauth.ByBrowser}, *by) {
+							return fault.New(fault.Usage, "one signs in by token, device or browser, not by %s", text.Quote(*by)).Try("", "uncinate help account add")
+						}
+						return e.addAccount(ctx, d, a, *by, false)
 					}
 				}},
 			{Name: "list", Gives: []job.Account{}, Short: "list the accounts of this machine",
@@ -109,6 +116,8 @@ func ends(a *job.Account, now time.Time) string {
 		return "doubtful: the host refused it on " + a.Doubtful.Format(time.DateOnly)
 	case a.Unkept:
 		return "for one sign-in only"
+	case a.OAuth:
+		return "renewed by itself"
 	case a.Expires.IsZero():
 		return "good, no end told"
 	case a.Expires.Before(now):
@@ -133,7 +142,7 @@ func (e *Env) account(a *job.Account) {
 
 // addAccount makes sure of the vault before it asks for the token, so that nobody
 // pastes one in vain. inside says that it happens within another command.
-func (e *Env) addAccount(ctx context.Context, d *job.Desk, a job.Account, inside bool) error {
+func (e *Env) addAccount(ctx context.Context, d *job.Desk, a job.Account, by string, inside bool) error {
 	switch {
 	case a.Host == "" && a.Address == "":
 		hosts, err := d.Hosts()
@@ -169,6 +178,13 @@ func (e *Env) addAccount(ctx context.Context, d *job.Desk, a job.Account, inside
 			return err
 		}
 	}
+	if by != "token" {
+		if a.Host == "" {
+			return fault.New(fault.Usage, "an address that nobody described takes a token")
+		}
+		added, doubts, err := d.SignIn(ctx, a, by, shower{e})
+		return e.addedAccount(added, doubts, inside, err)
+	}
 	if h, err := d.Host(a.Host); a.Host != "" && err == nil && e.asks {
 		for _, line := range h.TokenAdvice("publish", "keys") {
 			e.Aside("%s", e.Err.wrap(line, 0))
@@ -183,6 +199,32 @@ func (e *Env) addAccount(ctx context.Context, d *job.Desk, a job.Account, inside
 		return err
 	}
 	added, doubts, err := d.AddAccount(ctx, a, token)
+	return e.addedAccount(added, doubts, inside, err)
+}
+
+// shower shows a person where to sign in.
+type shower struct{ e *Env }
+
+// Enter implements job.Shower.
+func (s shower) Enter(page, code string, until time.Time) {
+	s.e.Aside("Open  %s", text.Visible(page))
+	s.e.Aside("and enter the code  %s", s.e.Err.strong(text.Visible(code)))
+	s.e.Aside("on this or any other device, by %s. Waiting for that ...", until.Local().Format("15:04"))
+}
+
+// Open implements job.Shower.
+func (s shower) Open(page string) {
+	if o := opener(); o != nil && exec.Command(o[0], append(o[1:], page)...).Start() == nil {
+		s.e.Aside("Your browser opens the host's page. If it does not, open")
+	} else {
+		s.e.Aside("Open in a browser on this machine")
+	}
+	s.e.Aside("  %s", text.Visible(page))
+	s.e.Aside("Waiting for that ...")
+}
+
+// addedAccount tells of an account that was added.
+func (e *Env) addedAccount(added *job.Account, doubts []string, inside bool, err error) error {
 	if err != nil {
 		return err
 	}
@@ -196,9 +238,12 @@ func (e *Env) addAccount(ctx context.Context, d *job.Desk, a job.Account, inside
 	if inside {
 		say = e.Aside // the result is another command's
 	}
-	if a.Unkept {
+	switch {
+	case added.OAuth && !added.Unkept:
+		say("%s", e.Out.strong("Signed in; what renews it lies in the vault."))
+	case added.Unkept:
 		say("%s", e.Out.strong("The token is good, and is kept for this sign-in only."))
-	} else {
+	default:
 		say("%s", e.Out.strong("The token is good, and lies in the vault."))
 	}
 	if !inside {
@@ -238,5 +283,5 @@ func (e *Env) setUp(ctx context.Context, d *job.Desk, host string, why error) (a
 		}
 	}
 	e.Aside("There is no account on this machine yet; this sets one up on %s, then goes on.", host)
-	return true, e.addAccount(ctx, d, job.Account{Host: host}, true)
+	return true, e.addAccount(ctx, d, job.Account{Host: host}, "token", true)
 }

@@ -204,15 +204,17 @@ func (l *loader) signIn(d *Description, s *node) {
 	if ways != 1 {
 		s.wrong("", "the API's sign-in needs exactly one of header, query and basic, and %d are given", ways)
 	}
-	if t, ok := s.v.(map[string]any)["oauth"]; ok {
-		s.used["oauth"] = true
-		d.SignIn.OAuth, _ = t.(map[string]any)
-		o := s.table("oauth")
-		o.template("metadata", nil)
-		o.str("client")
-		o.strings("ways")
+	if o := s.table("oauth"); o != nil {
+		d.SignIn.OAuth = &OAuth{Metadata: o.template("metadata", nil), Client: o.must("client"), Ways: o.strings("ways")}
+		if d.SignIn.OAuth.Metadata == nil {
+			o.wrong("", "the key \"metadata\" is missing: where the host tells how one signs in (RFC 8414)")
+		}
+		for _, way := range d.SignIn.OAuth.Ways {
+			if way != "device" && way != "browser" {
+				o.wrongMeant("ways", text.Nearest(way, []string{"device", "browser"}), "one signs in by \"device\" or by \"browser\", not by %q", text.Excerpt(way, 30))
+			}
+		}
 		o.done()
-		d.Later = append(d.Later, "sign-in through the browser ([signin.oauth])")
 	}
 	s.done()
 }

@@ -49,8 +49,15 @@ type SignIn struct {
 	Query   map[string]Text
 	Basic   *Basic // for the API, instead of a header
 	Git     Basic  // for git's HTTP transport
-	OAuth   map[string]any
+	OAuth   *OAuth
 	Present bool
+}
+
+// OAuth says how one signs in through the host's own pages.
+type OAuth struct {
+	Metadata *uritemplate.Template // address of the authorization server's metadata (RFC 8414)
+	Client   string                // client id under which this program is known there
+	Ways     []string              // "device" (RFC 8628), "browser" (RFC 7636, RFC 8252)
 }
 
 // Basic is a user name and a secret (RFC 7617).

@@ -16,6 +16,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
 	"strings"
@@ -376,13 +377,24 @@ func (v *Vault) Ready(ctx context.Context) error {
 
 // Put stores a secret under a name, replacing an older one.
 func (v *Vault) Put(ctx context.Context, name, secret string) error {
-	v.seen(secret)
-	return v.change(ctx, func(all map[string]string) { all[name] = secret })
+	return v.PutAll(ctx, map[string]string{name: secret})
 }
 
-// Remove takes a secret out; one that is not there is no error.
-func (v *Vault) Remove(ctx context.Context, name string) error {
-	return v.change(ctx, func(all map[string]string) { delete(all, name) })
+// PutAll stores several secrets at once: all of them or none.
+func (v *Vault) PutAll(ctx context.Context, secrets map[string]string) error {
+	for _, secret := range secrets {
+		v.seen(secret)
+	}
+	return v.change(ctx, func(all map[string]string) { maps.Copy(all, secrets) })
+}
+
+// Remove takes secrets out; one that is not there is no error.
+func (v *Vault) Remove(ctx context.Context, names ...string) error {
+	return v.change(ctx, func(all map[string]string) {
+		for _, name := range names {
+			delete(all, name)
+		}
+	})
 }
 
 func (v *Vault) change(ctx context.Context, how func(map[string]string)) error {
