@@ -68,9 +68,15 @@ func run(program string, pairs int) (err error) {
 	if err := compare("attach, 5,000 files, 50 MB", "1.15", pairs, b.prepare, b.attach, b.byHand); err != nil {
 		return err
 	}
-	return compare("version", "3", pairs*8, func(int) error { return nil },
+	if err := b.lists(pairs); err != nil {
+		return err
+	}
+	if err := compare("version", "3", pairs*8, func(int) error { return nil },
 		func(int) error { return b.command(top, "", b.program, "version") },
-		func(int) error { return b.command(top, "", "git", "--version") })
+		func(int) error { return b.command(top, "", "git", "--version") }); err != nil {
+		return err
+	}
+	return checks()
 }
 
 // compare times pairs, in turn first one and then the other, and prints a row. What

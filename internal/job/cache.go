@@ -50,7 +50,7 @@ func (r *asking) cached(ctx context.Context, call description.Call) (description
 		}
 		header := maps.Clone(kept.Header)
 		maps.Copy(header, answer.Header)
-		return description.Answer{Status: http.StatusOK, Header: header, Body: kept.Body}, nil
+		return description.Answer{Status: http.StatusOK, Header: header, Body: kept.Body}.Remember(), nil
 	}
 	if tag := answer.Header.Get("ETag"); tag != "" && len(answer.Body) < 1<<20 {
 		header := http.Header{}
@@ -59,7 +59,7 @@ func (r *asking) cached(ctx context.Context, call description.Call) (description
 				header[name] = v
 			}
 		}
-		if err := files.WriteJSON(path, keptAnswer{tag, header, answer.Body}); err != nil {
+		if err := files.WriteUnsynced(path, keptAnswer{tag, header, answer.Body}); err != nil {
 			r.desk.Log.Debug("a page is not kept", "path", path) // it is only asked for whole next time
 			return answer, nil
 		}

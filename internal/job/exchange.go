@@ -21,7 +21,7 @@ import (
 const (
 	mostWait   = 2 * time.Minute // that a host may ask us to wait, in one request
 	mostTries  = 3               // of a safe request whose line was cut
-	sideBySide = 8               // pages of one list that are asked for at once
+	sideBySide = 16              // pages of one list that are asked for at once
 )
 
 // exchange is one request of an action and what came of it, for showing.
@@ -188,7 +188,9 @@ func (r *asking) one(ctx context.Context, vars description.Vars, link string) (d
 	}
 	result, err := r.q.Read(r.Host.Description, answer)
 	if err == nil && r.trace != nil {
+		r.mu.Lock() // pages are asked for side by side
 		r.trace(exchange{r.act.Name, call, answer, result})
+		r.mu.Unlock()
 	}
 	return result, err
 }
@@ -199,7 +201,7 @@ func (r *asking) wait(ctx context.Context, vars description.Vars) (description.A
 	for asked := time.Duration(0); ; asked += w.Every {
 		call, err := w.AskCall(r.Host.Description, vars)
 		if err != nil {
-			return description.Answer{}, err
+			return description.Answer{}, fault.New(fault.Unreachable, "what answers at %s is not the API that the description expects: it does not say where to ask how far the work is", r.Host.At).Because(err)
 		}
 		answer, err := r.send(ctx, call, true)
 		if err != nil {
@@ -266,6 +268,7 @@ func (r *asking) send(ctx context.Context, call description.Call, safe bool) (de
 			r.date = t
 			r.mu.Unlock()
 		}
+		answer = answer.Remember()
 		if m, words, refused := r.Host.Refused(answer); refused && answer.Status != http.StatusNotModified {
 			return answer, r.refused(m, words, answer, r.what, r.act)
 		}

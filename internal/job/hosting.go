@@ -197,6 +197,19 @@ func (l *login) Repositories(ctx context.Context, find string) ([]description.Re
 	return out, nil
 }
 
+// RepositoriesOf lists what an account can see, those with find in their name.
+func (d *Desk) RepositoriesOf(ctx context.Context, account, find string) ([]description.Repository, error) {
+	a, err := d.Account(account)
+	if err != nil {
+		return nil, err
+	}
+	l, err := d.login(ctx, a)
+	if err != nil {
+		return nil, err
+	}
+	return l.Repositories(ctx, find)
+}
+
 // identify asks who the token's owner is.
 func (l *login) identify(ctx context.Context) (description.Identity, error) {
 	f, err := l.do(ctx, "identify", "tell whose token it is", nil)

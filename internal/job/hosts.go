@@ -10,6 +10,7 @@ import (
 
 	"uncinate/internal/core/address"
 	"uncinate/internal/core/description"
+	"uncinate/internal/core/draft"
 	"uncinate/internal/core/fault"
 	"uncinate/internal/core/text"
 	"uncinate/internal/world/files"
@@ -99,6 +100,26 @@ func MistakesFault(c Checked) *fault.Fault {
 		f.Detail("%s", m.String())
 	}
 	return f
+}
+
+// DraftHost writes a first description from an OpenAPI document.
+func (d *Desk) DraftHost(path string) (draft.Draft, error) {
+	data, err := files.Read(path, draft.Most)
+	if errors.Is(err, fs.ErrNotExist) {
+		return draft.Draft{}, fault.New(fault.Failed, "there is no file %s", text.Visible(path))
+	}
+	if err != nil {
+		return draft.Draft{}, err
+	}
+	root, err := draft.Read(data)
+	if err != nil {
+		return draft.Draft{}, fault.New(fault.Failed, "%s can be read neither as JSON nor as YAML: %s", text.Visible(path), text.Excerpt(err.Error(), 160))
+	}
+	out, why := draft.FromOpenAPI(root)
+	if why != "" {
+		return out, fault.New(fault.Failed, "%s cannot be used: %s", text.Visible(path), why)
+	}
+	return out, nil
 }
 
 // AddHost makes a host known: source as for CheckDescription, at another base

@@ -2,6 +2,7 @@ package practice
 
 import (
 	"context"
+	"embed"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -23,6 +24,12 @@ type face interface {
 	scope(sends bool) string // what git's traffic takes; "" for none
 	token() (prefix string, scopes []string)
 }
+
+//go:embed openapi
+var documents embed.FS
+
+// OpenAPI is the document in which a practice host publishes its API.
+func OpenAPI(name string) ([]byte, error) { return documents.ReadFile("openapi/" + name + ".yaml") }
 
 // faces are the practice hosts by name.
 func faces() map[string]face {
@@ -114,7 +121,21 @@ func Start(name, dir, listen string, faults *Faults) (*Running, error) {
 		}
 	}
 	e := &engine{name: name, store: st, face: f, signIns: signIns{devices: map[string]*deviceWait{}, codes: map[string]*codeWait{}}}
-	srv := &http.Server{Handler: faults.wrap(e, f.routes(e)), ErrorLog: log.New(io.Discard, "", 0), ReadHeaderTimeout: 10 * time.Second}
+	routes := f.routes(e)
+	published := http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
+		if q.URL.Path == "/openapi.yaml" {
+			doc, err := OpenAPI(name)
+			if err != nil {
+				e.refuse(w, err)
+				return
+			}
+			w.Header().Set("Content-Type", "application/yaml") // RFC 9512
+			_, _ = w.Write(doc)                                // the reader may be gone
+			return
+		}
+		routes.ServeHTTP(w, q)
+	})
+	srv := &http.Server{Handler: faults.wrap(e, published), ErrorLog: log.New(io.Discard, "", 0), ReadHeaderTimeout: 10 * time.Second}
 	ended := make(chan error, 1)
 	go func() { ended <- srv.Serve(l) }()
 	return &Running{Name: name, URL: "http://" + l.Addr().String(), Store: st, Faults: faults, face: f, stop: func() error {

@@ -221,14 +221,10 @@ func ours(theirs string) string {
 
 func (g gannetAt) shown(q *http.Request, r *Repo, s Session) map[string]any {
 	base := baseOf(q) + "/" + r.Owner + "/" + r.Name
-	empty, err := g.store.Empty(q.Context(), r.ID)
-	out := map[string]any{"id": r.ID, "owner": r.Owner, "name": r.Name, "about": r.Description, "reach": reach[r.Visibility],
+	return map[string]any{"id": r.ID, "owner": r.Owner, "name": r.Name, "about": r.Description, "reach": reach[r.Visibility],
 		"main": r.Default, "made": r.Created.Format(time.RFC3339), "made_by": r.Creator,
-		"you_may": gannetRights[g.store.Right(r, s.User.Name)], "page": base, "clone": map[string]string{"https": base + ".git"}}
-	if err == nil {
-		out["empty"] = empty
-	}
-	return out
+		"you_may": gannetRights[g.store.Right(r, s.User.Name)], "page": base, "clone": map[string]string{"https": base + ".git"},
+		"empty": g.store.Empty(r.ID)}
 }
 
 func (g gannetAt) one(w http.ResponseWriter, q *http.Request, status int, r *Repo, s Session) error {

@@ -5,6 +5,7 @@
 package practice
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"crypto/sha256"
@@ -96,8 +97,9 @@ type Store struct {
 	dir string
 	now func() time.Time
 
-	mu sync.Mutex
-	s  state
+	mu      sync.Mutex
+	s       state
+	byOrder []*Repo // all repositories by path; nil when they have to be sorted anew
 }
 
 // Problem is a refusal of the store.
@@ -131,7 +133,10 @@ func OpenStore(dir string) (*Store, error) {
 func (st *Store) path() string { return filepath.Join(st.dir, "state.json") }
 
 // save writes the state; the caller holds mu.
-func (st *Store) save() error { return files.WriteJSON(st.path(), st.s) }
+func (st *Store) save() error {
+	st.byOrder = nil
+	return files.WriteJSON(st.path(), st.s)
+}
 
 // AddUser makes a user known.
 func (st *Store) AddUser(u User) error {
@@ -381,14 +386,17 @@ func (st *Store) byPath(owner, name string) *Repo {
 func (st *Store) List(user, find string) []*Repo {
 	st.mu.Lock()
 	defer st.mu.Unlock()
+	if st.byOrder == nil {
+		st.byOrder = slices.SortedFunc(maps.Values(st.s.Repos), func(a, b *Repo) int {
+			return cmp.Or(strings.Compare(a.Owner+"/", b.Owner+"/"), strings.Compare(a.Name, b.Name))
+		})
+	}
 	var out []*Repo
-	for _, r := range st.s.Repos {
+	for _, r := range st.byOrder {
 		if st.right(r, user) >= Read && strings.Contains(r.Name, find) {
-			c := *r
-			out = append(out, &c)
+			out = append(out, r) // what changes is put in its place as a whole, so nobody sees it half changed
 		}
 	}
-	slices.SortFunc(out, func(a, b *Repo) int { return strings.Compare(a.Owner+"/"+a.Name, b.Owner+"/"+b.Name) })
 	return out
 }
 
@@ -533,8 +541,35 @@ func (st *Store) Used(user string) int64 {
 	return total
 }
 
-// Empty reports whether a repository has no ref.
-func (st *Store) Empty(ctx context.Context, id string) (bool, error) {
-	out, err := gitCommand(ctx, "-C", st.GitDir(id), "for-each-ref", "--count=1").Output()
-	return len(out) == 0, err
+// Empty reports whether a repository has no ref. It looks into the folder itself
+// (gitrepository-layout documentation): a list of thousands asks it of each.
+func (st *Store) Empty(id string) bool {
+	dir := st.GitDir(id)
+	if packed, err := os.ReadFile(filepath.Join(dir, "packed-refs")); err == nil {
+		for line := range strings.SplitSeq(string(packed), "\n") {
+			if line != "" && line[0] != '#' && line[0] != '^' {
+				return false
+			}
+		}
+	}
+	found := errors.New("found")
+	err := filepath.WalkDir(filepath.Join(dir, "refs"), func(_ string, e fs.DirEntry, err error) error {
+		if err == nil && e.Type().IsRegular() && !strings.HasSuffix(e.Name(), ".lock") {
+			return found
+		}
+		return nil
+	})
+	return !errors.Is(err, found)
+}
+
+// Fill adds many repositories to a user's, without anything in them, for measuring.
+func (st *Store) Fill(user string, many int) error {
+	st.mu.Lock()
+	defer st.mu.Unlock()
+	for i := range many {
+		st.s.Next++
+		id := fmt.Sprintf("g%06d", st.s.Next)
+		st.s.Repos[id] = &Repo{ID: id, Owner: user, Name: fmt.Sprintf("gauge-%05d", i), Visibility: "private", Default: "main", Creator: user, Created: st.now().UTC().Truncate(time.Second), Version: 1}
+	}
+	return st.save()
 }

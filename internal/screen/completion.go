@@ -195,8 +195,8 @@ func (e *Env) source(kind, current string) ([]candidate, error) {
 	fixed := map[string][]string{"visibility": {"private", "members", "public"}, "way": append([]string{"token", "device", "browser"}, vault.Ways...), "shell": {"bash", "zsh", "fish"},
 		"practice": {"gannet", "petrel", "fulmar"}, "part": {"settings", "people", "history"}}
 	switch kind {
-	case "folder", "path":
-		return folders(current, kind == "path"), nil
+	case "folder", "path", "file":
+		return folders(current, kind != "folder"), nil
 	case "command":
 		return commandWords(e.commands, current), nil
 	case "account", "host", "project", "repository", "description":

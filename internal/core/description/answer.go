@@ -69,7 +69,7 @@ func whole(v any) any {
 // Read reads the answer to a request, which must not be a refusal (see Refused).
 func (q *Request) Read(d *Description, a Answer) (Result, error) {
 	r := Result{Kept: Vars{}, Total: -1}
-	body, err := Parse(a.Body)
+	body, err := a.value()
 	if err != nil {
 		return r, fault.New(fault.Unreachable, "what answers at %s is not the API that the description expects: the answer is no JSON", d.Base).
 			Detail("It begins: %s", text.Excerpt(string(a.Body[:min(len(a.Body), 200)]), 60)).Because(err)
@@ -118,7 +118,7 @@ func (q *Request) kept(d *Description, body any, header http.Header) Vars {
 // ReadKept reads only the variables for what follows: of an answer that accepts work
 // which is done later.
 func (q *Request) ReadKept(d *Description, a Answer) Vars {
-	body, err := Parse(a.Body)
+	body, err := a.value()
 	if err != nil {
 		body = nil // such an answer may hold anything; headers count
 	}
@@ -147,7 +147,7 @@ func (r *Result) next(d *Description, p *Paging, body any, header http.Header) {
 
 // ReadState reads how far work is that is waited for.
 func (w *Wait) ReadState(d *Description, a Answer) (state, why string, err error) {
-	body, err := Parse(a.Body)
+	body, err := a.value()
 	if err != nil {
 		return "", "", fault.New(fault.Unreachable, "what answers at %s is not the API that the description expects: the answer is no JSON", d.Base).Because(err)
 	}
@@ -209,11 +209,24 @@ func (q *Request) fields(d *Description, item any, header http.Header) map[strin
 	return out
 }
 
+// first gives the first value at a path. Most paths only go down by names, and a list
+// of thousands goes down them often, so those are walked without the library.
 func first(path jp.Expr, v any) any {
-	if found := path.Get(v); len(found) > 0 {
-		return found[0]
+	at := v
+	for _, step := range path {
+		switch name := step.(type) {
+		case jp.Root:
+		case jp.Child:
+			m, ok := at.(map[string]any)
+			if !ok {
+				return nil
+			}
+			at = m[string(name)]
+		default:
+			return path.First(v)
+		}
 	}
-	return nil
+	return at
 }
 
 // value reads one value; the field's name decides what a word or a time becomes.
@@ -278,7 +291,7 @@ func (rd *Reading) value(d *Description, field string, body any, header http.Hea
 // Refused tells whether an answer is a refusal, what it means, and the host's own
 // words for it. Rules of the description come first, then RFC 9110's statuses.
 func (d *Description) Refused(a Answer) (Meaning, string, bool) {
-	body, _ := Parse(a.Body)
+	body, _ := a.value()
 	words := ""
 	readings := d.Message
 	if len(readings) == 0 {
@@ -350,16 +363,19 @@ func (d *Description) RepositoryFrom(f map[string]any) (Repository, error) {
 		return r, fault.New(fault.Unreachable, "what answers at %s is not the API that the description expects: a repository without owner or name", d.Base)
 	}
 	vars := Vars{"owner": r.Owner, "name": r.Name, "path": r.Path(), "id": r.ID}
-	made, err := "", error(nil)
-	if d.HTTPS != nil {
-		if made, err = d.Expand(d.HTTPS, vars); err != nil {
-			return r, fault.New(fault.Failed, "the clone address on %s cannot be made", d.Name).Because(err)
+	var err error
+	if told := origin(r.HTTPS); r.HTTPS == "" || told != origin(d.Base) {
+		made := ""
+		if d.HTTPS != nil {
+			if made, err = d.Expand(d.HTTPS, vars); err != nil {
+				return r, fault.New(fault.Failed, "the clone address on %s cannot be made", d.Name).Because(err)
+			}
 		}
-	}
-	if r.HTTPS == "" {
-		r.HTTPS = made
-	} else if told := origin(r.HTTPS); told != origin(d.Base) && told != origin(made) {
-		return r, fault.New(fault.Refused, "%s names a clone address at another place, %s, and the token is not sent there", d.Name, text.Excerpt(told, 80))
+		if r.HTTPS == "" {
+			r.HTTPS = made
+		} else if told != origin(made) {
+			return r, fault.New(fault.Refused, "%s names a clone address at another place, %s, and the token is not sent there", d.Name, text.Excerpt(told, 80))
+		}
 	}
 	if r.Page == "" && d.Page != nil {
 		if r.Page, err = d.Expand(d.Page, vars); err != nil {

@@ -9,6 +9,7 @@
 package description
 
 import (
+	"sync/atomic"
 	"time"
 
 	"github.com/ohler55/ojg/jp"
@@ -40,7 +41,8 @@ type Description struct {
 	HostKeys []string
 	Cannot   map[string]string // what cannot be set → why
 	Later    []string          // parts described here that this version does not carry out yet
-	Remarks  []string          // what is no mistake and yet is worth a look: parts that nothing uses, or that are missing
+	known    atomic.Pointer[Vars]
+	Remarks  []string // what is no mistake and yet is worth a look: parts that nothing uses, or that are missing
 }
 
 // SignIn says how a request carries the account's secret.

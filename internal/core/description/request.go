@@ -28,6 +28,28 @@ type Answer struct {
 	Status int
 	Header http.Header
 	Body   []byte
+
+	parsed *parsed
+}
+
+// parsed is a body that was read already.
+type parsed struct {
+	value any
+	err   error
+}
+
+// Remember reads the body once for all that look into it.
+func (a Answer) Remember() Answer {
+	v, err := Parse(a.Body)
+	a.parsed = &parsed{v, err}
+	return a
+}
+
+func (a Answer) value() (any, error) {
+	if a.parsed != nil {
+		return a.parsed.value, a.parsed.err
+	}
+	return Parse(a.Body)
 }
 
 // Wanted reports whether the request applies with these variables.

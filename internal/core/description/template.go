@@ -1,6 +1,7 @@
 package description
 
 import (
+	"maps"
 	"regexp"
 	"slices"
 	"strings"
@@ -70,8 +71,12 @@ func expand(t *uritemplate.Template, vars Vars) (string, error) {
 	return t.Expand(values)
 }
 
-// base gives the variables that every template of the description may use.
+// base gives the variables that every template of the description may use. They are
+// worked out once for each base address.
 func (d *Description) base() Vars {
+	if known := d.known.Load(); known != nil && (*known)["base"] == d.Base {
+		return maps.Clone(*known)
+	}
 	vars := Vars{"base": d.Base}
 	if _, rest, ok := strings.Cut(d.Base, "://"); ok {
 		vars["host"] = rest
@@ -81,6 +86,8 @@ func (d *Description) base() Vars {
 			vars["api"] = api
 		}
 	}
+	kept := maps.Clone(vars)
+	d.known.Store(&kept)
 	return vars
 }
 

@@ -155,6 +155,30 @@ func WriteJSON(path string, v any) error {
 	return Write(path, append(data, '\n'), 0o600)
 }
 
+// WriteUnsynced writes v as JSON, mode 0600, by way of a new file, without waiting for
+// the disk: for what can be had again.
+func WriteUnsynced(path string, v any) error {
+	data, err := json.Marshal(v)
+	if err != nil {
+		return err
+	}
+	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+		return err
+	}
+	f, err := os.CreateTemp(filepath.Dir(path), ".new-*")
+	if err != nil {
+		return err
+	}
+	_, err = f.Write(data)
+	if err = errors.Join(err, f.Close()); err == nil {
+		err = os.Rename(f.Name(), path)
+	}
+	if err != nil {
+		return errors.Join(err, os.Remove(f.Name()))
+	}
+	return nil
+}
+
 // plain gives the operating system's reason without the path it repeats.
 func plain(err error) string {
 	var pe *fs.PathError

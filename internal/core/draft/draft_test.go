@@ -1,0 +1,198 @@
+package draft
+
+import (
+	"fmt"
+	"maps"
+	"os"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/pelletier/go-toml/v2"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"uncinate/internal/core/description"
+)
+
+func drafted(t *testing.T, name string) Draft {
+	t.Helper()
+	data, err := os.ReadFile("../../practice/openapi/" + name + ".yaml")
+	require.NoError(t, err)
+	root, err := Read(data)
+	require.NoError(t, err)
+	d, why := FromOpenAPI(root)
+	require.Empty(t, why)
+	return d
+}
+
+// leaves are all values of a TOML document by their path.
+func leaves(t *testing.T, text string) map[string]string {
+	t.Helper()
+	var tree map[string]any
+	require.NoError(t, toml.Unmarshal([]byte(text), &tree))
+	out := map[string]string{}
+	var walk func(path string, v any)
+	walk = func(path string, v any) {
+		switch x := v.(type) {
+		case map[string]any:
+			for k, item := range x {
+				walk(path+"."+k, item)
+			}
+		case []any:
+			for i, item := range x {
+				walk(fmt.Sprintf("%s[%d]", path, i), item)
+			}
+		default:
+			out[path] = fmt.Sprint(x)
+		}
+	}
+	walk("", tree)
+	for path, v := range out {
+		if strings.HasSuffix(path, ".url") { // two ways to write one address are no correction
+			out[path] = strings.Replace(v, "{+api}", out[".address.api"], 1)
+		}
+	}
+	delete(out, ".address.api")
+	return out
+}
+
+// align lays a draft's one request beside that of the shipped action's which is most
+// like it: a request that is put in before does not make all that follows another.
+func align(ours, theirs map[string]string) map[string]string {
+	out := map[string]string{}
+	for path, v := range ours {
+		before, after, found := strings.Cut(path, ".request[0].")
+		best, most := 0, -1
+		for j := 0; found && j < 4; j++ {
+			alike := 0
+			for other, w := range ours {
+				if rest, ok := strings.CutPrefix(other, before+".request[0]."); ok && theirs[fmt.Sprintf("%s.request[%d].%s", before, j, rest)] == w {
+					alike++
+				}
+			}
+			if alike > most {
+				best, most = j, alike
+			}
+		}
+		if found {
+			path = fmt.Sprintf("%s.request[%d].%s", before, best, after)
+		}
+		out[path] = v
+	}
+	return out
+}
+
+// corrections counts the values that a person has to change, add or take out to come
+// from a draft to the description that ships, but for limits, refusals and scopes,
+// which stand in no OpenAPI document.
+func corrections(t *testing.T, name string) []string {
+	t.Helper()
+	shipped, err := os.ReadFile("../../../descriptions/" + name + ".toml")
+	require.NoError(t, err)
+	ours, theirs := leaves(t, drafted(t, name).Text), leaves(t, string(shipped))
+	ours = align(ours, theirs)
+	var out []string
+	for path := range maps.Keys(theirs) {
+		if v, ok := ours[path]; !ok || v != theirs[path] {
+			out = append(out, path+" = "+theirs[path])
+		}
+	}
+	for path := range maps.Keys(ours) {
+		if _, ok := theirs[path]; !ok {
+			out = append(out, "without "+path)
+		}
+	}
+	out = slices.DeleteFunc(out, func(s string) bool {
+		for _, part := range []string{".limits", ".refusal", ".scopes", ".needs", ".title", ".cannot"} {
+			if strings.HasPrefix(strings.TrimPrefix(s, "without "), part) || strings.Contains(s, part+"[") {
+				return true
+			}
+		}
+		return false
+	})
+	slices.Sort(out)
+	return out
+}
+
+// TestDraftsNeedFewCorrections drafts each practice host's published document. The
+// numbers stand in docs/host-descriptions.md.
+func TestDraftsNeedFewCorrections(t *testing.T) {
+	docs, err := os.ReadFile("../../../docs/host-descriptions.md")
+	require.NoError(t, err)
+	for _, name := range []string{"gannet", "petrel", "fulmar"} {
+		d := drafted(t, name)
+		loaded, mistakes := description.Load([]byte(d.Text))
+		require.Empty(t, mistakes, "%s: the draft can be used as it is", name)
+		all := corrections(t, name)
+		t.Logf("%s: %d actions, %d corrections\n  %s", name, len(loaded.Can()), len(all), strings.Join(all, "\n  "))
+		assert.Contains(t, string(docs), fmt.Sprintf("| %s | %d | %d |", name, len(loaded.Can()), len(all)), "docs/host-descriptions.md tells other numbers")
+	}
+}
+
+func TestDraftSaysHowCertainItIs(t *testing.T) {
+	for name, want := range map[string]map[string]string{
+		"gannet": {"repository-create": "POST /owners/{owner}/repos", "repository-transfer": "POST /repos/{owner}/{name}/move", "token-revoke": "POST /revoke"},
+		"petrel": {"repository-list": "GET /nests", "repository-create": "POST /nests", "repository-change": "PUT /nests/{oid}", "token-renew": "POST /token/renew"},
+		"fulmar": {"identify": "POST /rpc who", "repository-delete": "POST /rpc repo.drop", "key-add": "POST /rpc key.new"},
+	} {
+		d := drafted(t, name)
+		got := map[string]string{}
+		for _, f := range d.Found {
+			got[f.Action] = f.Operation
+			assert.Contains(t, d.Text, fmt.Sprintf("# confidence %d of 100: %s", f.Confidence, f.Operation))
+			assert.LessOrEqual(t, f.Confidence, 100)
+			assert.GreaterOrEqual(t, f.Confidence, least)
+		}
+		for action, op := range want {
+			assert.Equal(t, op, got[action], "%s %s", name, action)
+		}
+	}
+	assert.Contains(t, drafted(t, "gannet").Missing, "token-renew", "no operation is given to two actions")
+}
+
+func TestDocumentsThatAreNone(t *testing.T) {
+	for _, bad := range []string{"", "[1]", "a: [", "openapi: 2.0\npaths: {}", "openapi: 3.0.0"} {
+		root, err := Read([]byte(bad))
+		if err == nil {
+			_, why := FromOpenAPI(root)
+			assert.NotEmpty(t, why, bad)
+		}
+	}
+	// References in a circle, keys that are numbers, a depth without end.
+	deep := strings.Repeat("{a: ", 200) + "1" + strings.Repeat("}", 200)
+	for _, odd := range []string{"openapi: 3.0.0\npaths: {/x: {get: {responses: {200: {$ref: '#/paths'}}}}}", "openapi: 3.0.0\npaths: {/x: {$ref: '#/paths/~1x'}}",
+		"openapi: 3.0.0\npaths: {/x: {get: {parameters: [1, {name: 3}], responses: " + deep + "}}}",
+		"openapi: 3.0.0\ninfo: {title: \"\\u001b[31m \\\"]\"}\npaths: {'/a\"b': {get: {summary: 'list repo'}}}"} {
+		root, err := Read([]byte(odd))
+		require.NoError(t, err, odd)
+		d, why := FromOpenAPI(root)
+		require.Empty(t, why)
+		_, mistakes := description.Load([]byte(d.Text))
+		for _, m := range mistakes {
+			assert.NotContains(t, m.Says, "toml", "%s: what is written is TOML", odd)
+		}
+	}
+}
+
+func FuzzFromOpenAPI(f *testing.F) {
+	for _, name := range []string{"gannet", "petrel", "fulmar"} {
+		data, err := os.ReadFile("../../practice/openapi/" + name + ".yaml")
+		require.NoError(f, err)
+		f.Add(data)
+	}
+	f.Fuzz(func(t *testing.T, data []byte) {
+		root, err := Read(data)
+		if err != nil {
+			return
+		}
+		d, why := FromOpenAPI(root)
+		if why != "" {
+			return
+		}
+		var tree map[string]any
+		if err := toml.Unmarshal([]byte(d.Text), &tree); err != nil {
+			t.Fatalf("the draft is no TOML: %v\n%s", err, d.Text)
+		}
+	})
+}

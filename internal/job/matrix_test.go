@@ -1,0 +1,148 @@
+package job
+
+import (
+	"fmt"
+	"slices"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"uncinate/descriptions"
+	"uncinate/internal/core/description"
+	"uncinate/internal/core/fault"
+	"uncinate/internal/practice"
+)
+
+// practised starts a practice host and signs tern in on it.
+func practised(t *testing.T, name string) (*practice.Running, func(token string) *login, string) {
+	t.Helper()
+	h, err := practice.Start(name, t.TempDir(), "127.0.0.1:0", nil)
+	require.NoError(t, err)
+	t.Cleanup(func() { assert.NoError(t, h.Close()) })
+	tokens, err := h.Demo()
+	require.NoError(t, err)
+	data, err := descriptions.Files.ReadFile(name + ".toml")
+	require.NoError(t, err)
+	desc, mistakes := description.Load(data)
+	require.Empty(t, mistakes)
+	desc.Base = h.URL
+	d, _ := desk(t)
+	return h, func(token string) *login {
+		return &login{desk: d, Host: &Host{Name: name, At: h.URL, Description: desc}, Account: &Account{Name: "tern", User: "tern"}, token: token}
+	}, tokens[0].Secret
+}
+
+// TestEveryFaultOnEveryAction goes through the whole matrix: each practice host, each
+// action that it describes, each way to misbehave. What is safe is asked again and goes
+// well; what is not fails once, with the right kind; and nothing is made twice.
+func TestEveryFaultOnEveryAction(t *testing.T) {
+	cases := 0
+	for _, name := range practice.Hosts {
+		h, signIn, _ := practised(t, name)
+		desc := signIn("").Host.Description
+		for _, action := range desc.Can() {
+			act := desc.Actions[action]
+			if act.By != "request" {
+				continue
+			}
+			for i, kind := range practice.FaultKinds {
+				cases++
+				what := fmt.Sprintf("%s %s %s", name, action, kind)
+				// Each case has a token, a repository and a key of its own.
+				token, err := h.Store.NewToken("tok_", "tern", []string{"me", "repo.read", "repo.write", "repo.create", "repo.admin", "keys", "people", "r", "w", "a", "k"}, time.Now().Add(time.Hour))
+				require.NoError(t, err)
+				l := signIn(token)
+				repo := fmt.Sprintf("%s-%d", action, i)
+				vars := description.Vars{"owner": "tern", "name": repo, "path": "tern/" + repo, "visibility": "private", "description": "Levels", "default_branch": "main",
+					"new_owner": "saltmarsh", "person": "knot", "title": repo}
+				if action == "people-grant" {
+					vars["right"] = "read"
+				}
+				line, err := scratchKey()
+				require.NoError(t, err)
+				vars["key"] = line
+				if action != "repository-create" {
+					_, err := h.Store.Create(t.Context(), "tern", practice.Repo{Owner: "tern", Name: repo, Visibility: "private"})
+					require.NoError(t, err)
+				}
+				if action == "key-remove" {
+					_, err := l.do(t.Context(), "key-add", "add", vars)
+					require.NoError(t, err)
+					keys, err := l.list(t.Context(), "key-list", "list", nil)
+					require.NoError(t, err)
+					vars["id"] = keys[len(keys)-1]["id"]
+				}
+				keysBefore := len(h.Store.Keys("tern"))
+				spoilt := kind
+				if kind == "late" || kind == "delay" {
+					spoilt += "=20ms"
+				}
+				require.NoError(t, h.Faults.Set([]string{spoilt + " times 1"}))
+				_, err = l.do(t.Context(), action, "do it", vars)
+				require.NoError(t, h.Faults.Set(nil))
+
+				first := act.Requests[slices.IndexFunc(act.Requests, func(q *description.Request) bool { return q.Wanted(desc, withUser(vars)) })]
+				want := fault.Kind(0)
+				switch kind {
+				case "fail", "garbage":
+					want = fault.Unreachable
+				case "cut", "lose":
+					if !first.Safe() {
+						want = fault.Unreachable
+					}
+				case "end-token", "echo":
+					want = fault.HostSaidNo
+				}
+				if want == 0 {
+					assert.NoError(t, err, what)
+				} else {
+					assert.True(t, fault.Is(err, want), "%s: %v", what, err)
+				}
+				made := 0
+				for _, r := range h.Store.List("tern", repo) {
+					if r.Name == repo {
+						made++
+					}
+				}
+				assert.LessOrEqual(t, made, 1, what)
+				if action == "key-add" {
+					assert.LessOrEqual(t, len(h.Store.Keys("tern"))-keysBefore, 1, what)
+				}
+			}
+		}
+	}
+	assert.Greater(t, cases, 300)
+}
+
+func withUser(vars description.Vars) description.Vars {
+	all := description.Vars{"user": "tern"}
+	for k, v := range vars {
+		all[k] = v
+	}
+	return all
+}
+
+// TestListsAreAskedWhetherTheyChanged counts what the host sends the second time.
+func TestListsAreAskedWhetherTheyChanged(t *testing.T) {
+	h, signIn, token := practised(t, "gannet")
+	for i := range 150 {
+		_, err := h.Store.Create(t.Context(), "tern", practice.Repo{Owner: "tern", Name: fmt.Sprintf("gauge-%03d", i), Visibility: "private"})
+		require.NoError(t, err)
+	}
+	for range 2 {
+		l := signIn(token)
+		var statuses []int
+		l.trace = func(x exchange) { statuses = append(statuses, x.Answer.Status) }
+		all, err := l.Repositories(t.Context(), "")
+		require.NoError(t, err)
+		assert.Len(t, all, 150)
+		assert.Equal(t, []int{200, 200}, statuses)
+	}
+	_, err := h.Store.Change(t.Context(), "tern", "tern", "gauge-003", 0, func(r *practice.Repo) error { r.Description = "changed"; return nil })
+	require.NoError(t, err)
+	all, err := signIn(token).Repositories(t.Context(), "")
+	require.NoError(t, err)
+	assert.Equal(t, "changed", all[3].Description, "what changed is told anew")
+}
