@@ -39,7 +39,7 @@ screenshots: build
 FOR ?= 30s
 fuzz:
 	for t in core/address:FuzzParse core/gitcred:FuzzRead core/plan:FuzzRead core/description:FuzzLoad core/description:FuzzRead \
-	  world/web:FuzzParseAdvertisement world/netrc:FuzzScan; do \
+	  core/draft:FuzzFromOpenAPI world/web:FuzzParseAdvertisement world/netrc:FuzzScan; do \
 	  $(GO) test ./internal/$${t%:*} -run '^$$' -fuzz "^$${t#*:}$$" -fuzztime $(FOR) -fuzzminimizetime 10x || exit 1; done
 
 # Paired against plain git in the same run; prints ratios. See docs/benchmarks.md.

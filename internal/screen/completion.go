@@ -193,12 +193,20 @@ func (e *Env) source(kind, current string) ([]candidate, error) {
 		}
 	}
 	fixed := map[string][]string{"visibility": {"private", "members", "public"}, "way": append([]string{"token", "device", "browser"}, vault.Ways...), "shell": {"bash", "zsh", "fish"},
-		"practice": {"gannet", "petrel", "fulmar"}, "part": {"settings", "people", "history"}}
+		"part": {"settings", "people", "history"}}
 	switch kind {
 	case "folder", "path", "file":
 		return folders(current, kind != "folder"), nil
 	case "command":
 		return commandWords(e.commands, current), nil
+	case "practice": // the hosts that ship are the practice hosts
+		d, err := e.Desk()
+		if err == nil {
+			for _, name := range d.ShippedNames() {
+				add(name, "practice host")
+			}
+		}
+		return all, err
 	case "account", "host", "project", "repository", "description":
 	default:
 		for _, word := range fixed[kind] {
