@@ -34,7 +34,8 @@ type Account struct {
 	Unkept     bool      `json:"unkept,omitempty" says:"the token is held in memory for one sign-in only"`
 	OAuth      bool      `json:"oauth,omitempty" says:"signed in through the host's pages; the token is renewed by itself"`
 
-	refresh string // what renews the token, on its way to the vault
+	refresh string    // what renews the token, on its way to the vault
+	ends    time.Time // when the sign-in said that its token ends
 }
 
 func (a *Account) refreshName() string { return "account/" + a.Name + "/refresh" }
@@ -61,7 +62,7 @@ func (a *Account) again(options ...string) string {
 // token gives an account's token; a missing one is a fault. Without mayAsk nobody is
 // asked for what opens the vault.
 func (d *Desk) token(ctx context.Context, a *Account, mayAsk bool) (string, error) {
-	if a.OAuth && a.Expires.Sub(d.Now()) <= renewsWithin {
+	if a.OAuth && !a.Expires.IsZero() && a.Expires.Sub(d.Now()) <= renewsWithin {
 		return d.renew(ctx, a, mayAsk)
 	}
 	token, found, err := d.secret(ctx, a, a.secretName(), mayAsk)
@@ -211,6 +212,9 @@ func (d *Desk) AddAccount(ctx context.Context, want Account, token string) (*Acc
 	a := want
 	a.Origin = h.Origin()
 	a.User, a.Scopes, a.ScopesTold, a.Expires, a.Added = id.User, id.Scopes, id.ScopesTold, id.Expires, d.Now().UTC().Truncate(time.Second)
+	if a.OAuth && a.Expires.IsZero() {
+		a.Expires = a.ends
+	}
 	if a.Name == "" {
 		a.Name = id.User
 	}

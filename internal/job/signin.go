@@ -66,7 +66,7 @@ func (d *Desk) SignIn(ctx context.Context, want Account, way string, show Shower
 	if err != nil {
 		return nil, nil, err
 	}
-	want.OAuth, want.refresh = true, t.Refresh
+	want.OAuth, want.refresh, want.ends = true, t.Refresh, t.Ends
 	return d.AddAccount(ctx, want, t.Access)
 }
 

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"net/url"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -16,6 +17,8 @@ import (
 
 // Most is the largest description, in bytes, that is read.
 const Most = 256 << 10
+
+var size = regexp.MustCompile(`^[0-9]+(\.[0-9]+)? ([kMGT]B|[KMGT]iB|B)$`)
 
 // Mistake is one thing wrong in a description's file.
 type Mistake struct {
@@ -156,6 +159,9 @@ func (l *loader) description(n *node) *Description {
 		for _, name := range limitNames {
 			if v, ok := t.take(name); ok {
 				d.Limits[name] = v
+				if word, isText := v.(string); (strings.HasSuffix(name, "_size") || name == "large_file_quota") && (!isText || !size.MatchString(word)) {
+					t.wrong(name, "a size has a number and a unit, such as \"100 MiB\" or \"5 GB\"")
+				}
 			}
 		}
 		t.done()

@@ -1,0 +1,66 @@
+package screen
+
+import (
+	"bytes"
+	"encoding/json"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+func TestVeil(t *testing.T) {
+	var out bytes.Buffer
+	v := &veil{}
+	s := &stream{to: &out, veil: v}
+	v.add("short")
+	v.add("secret+with/signs=5ec3e7")
+	v.add("secret+with/signs=5ec3e7-and-more")
+	for _, line := range []string{"a short word", "plain secret+with/signs=5ec3e7.", "?t=secret%2Bwith%2Fsigns%3D5ec3e7", "secret+with/signs=5ec3e7-and-more"} {
+		n, err := s.Write([]byte(line + "\n"))
+		require.NoError(t, err)
+		assert.Equal(t, len(line)+1, n)
+	}
+	assert.Equal(t, "a short word\nplain [secret].\n?t=[secret]\n[secret]\n", out.String(), "the longest is blanked first, words are not")
+}
+
+func TestASCII(t *testing.T) {
+	assert.Equal(t, `plain`, ascii("plain"))
+	assert.Equal(t, `\u00e4\u65e5`, ascii("ä日"))
+	var back string
+	require.NoError(t, json.Unmarshal([]byte(`"`+ascii("tide 🌊")+`"`), &back))
+	assert.Equal(t, "tide 🌊", back, "JSON reads it as it was")
+	for locale, utf8 := range map[string]bool{"C": false, "POSIX": false, "en_GB.UTF-8": true, "de_DE.utf8": true, "en_GB": false} {
+		t.Setenv("LC_ALL", locale)
+		assert.Equal(t, utf8, speaksUTF8(), locale)
+	}
+	t.Setenv("LC_ALL", "")
+	t.Setenv("LC_CTYPE", "C.UTF-8")
+	t.Setenv("LANG", "C")
+	assert.True(t, speaksUTF8(), "the first that is set counts")
+}
+
+func TestTablesBecomeNarrower(t *testing.T) {
+	e, out, _ := env()
+	e.Out.width = 44
+	e.Table([]string{"account", "lies in", "form"}, [][]string{{"tern", "/home/tern/a-very-long-folder/that-goes-on/notes.txt:3", "plain"}, {"knot", "short", "as HTTP Basic, in a long cell of words"}})
+	for line := range strings.SplitSeq(out.String(), "\n") {
+		assert.LessOrEqual(t, len(line), 44, line)
+	}
+	joined := strings.Join(strings.Fields(out.String()), "")
+	assert.Contains(t, strings.ReplaceAll(joined, "plain", ""), "/home/tern/a-v", "nothing is cut off")
+	out.Reset()
+	e.Out.width = 0
+	e.Table([]string{"a"}, [][]string{{strings.Repeat("x", 300)}})
+	assert.Contains(t, out.String(), strings.Repeat("x", 300), "without a width a row is one line")
+}
+
+func TestGivingJSONOnce(t *testing.T) {
+	e, out, errs := env()
+	e.json = true
+	require.NoError(t, e.Give(Versioned{"1"}, func() { t.Error("words are not for a program") }))
+	e.Fault(assert.AnError)
+	assert.Equal(t, "{\n  \"version\": \"1\"\n}\n", out.String(), "one document, also when something fails after it")
+	assert.Contains(t, errs.String(), "uncinate: ")
+}
