@@ -12,6 +12,8 @@ import (
 	"github.com/santhosh-tekuri/jsonschema/v6"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"uncinate/internal/practice"
 )
 
 // schemas holds the documented forms of all documents.
@@ -57,7 +59,9 @@ func TestEveryDocumentIsAsDocumented(t *testing.T) {
 	s.fits("help command", `{"name":"x","does":"y"}`)                                                                                   // a part of help's
 	s.fits("practice", `{"hosts":[{"name":"gannet","at":"http://127.0.0.1:1","users":[{"user":"tern","token":"x"}]}],"projects":"/x"}`) // TestPractice reads the real one
 	m.project("gauge")
-	m.write("", map[string]string{"bad.toml": "language = 1\nname = \"x\"\nbase = \"https://x.example\"\n[adress]\napi = \"y\"\n"})
+	api, err := practice.OpenAPI("gannet")
+	require.NoError(t, err)
+	m.write("", map[string]string{"api.yaml": string(api), "bad.toml": "language = 1\nname = \"x\"\nbase = \"https://x.example\"\n[adress]\napi = \"y\"\n"})
 	for _, c := range []struct {
 		form, in, args string
 	}{
@@ -73,6 +77,7 @@ func TestEveryDocumentIsAsDocumented(t *testing.T) {
 		{"host show", "", "host show gannet"},
 		{"host check", "", "host check gannet"},
 		{"host compare", "", "host compare"},
+		{"host draft", "", "host draft api.yaml"},
 		{"host check", "", "host check ./bad.toml"},
 		{"vault make", "seven tall masts\n", "vault make --by passphrase"},
 		{"vault show", "", "vault show"},

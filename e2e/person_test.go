@@ -279,7 +279,7 @@ func TestTellingInJSON(t *testing.T) {
 		assert.Contains(t, out, c.want, "%v", c.args)
 	}
 	assert.Contains(t, m.ok("", "", "host", "list"), "Gannet, the work host")
-	assert.Contains(t, m.ok("", "", "host", "show", "gannet"), "sign-in through the browser")
+	assert.Contains(t, m.ok("", "", "host", "show", "gannet"), "token, device, browser")
 	assert.Contains(t, m.ok("", "", "host", "check", "gannet"), "no mistakes")
 	assert.Contains(t, m.ok("", "", "vault", "unlock"), "always open")
 	m.refused(4, []string{"cannot be locked"}, "", "", "vault", "lock")

@@ -228,7 +228,11 @@ language. Descriptions of the practice hosts ship with the program.`,
 						}
 						return e.Give(hosted(d, h, len(accounts)), func() {
 							e.Say("%s", e.Out.strong(h.Name))
-							e.Facts([2]string{"what", h.Title}, [2]string{"at", h.At}, [2]string{"can", strings.Join(h.Can(), ", ")},
+							ways := []string{"token"}
+							if o := h.SignIn.OAuth; o != nil {
+								ways = append(ways, o.Ways...)
+							}
+							e.Facts([2]string{"what", h.Title}, [2]string{"at", h.At}, [2]string{"sign in by", strings.Join(ways, ", ")}, [2]string{"can", strings.Join(h.Can(), ", ")},
 								[2]string{"not yet", strings.Join(h.Later, "; ")}, [2]string{"described in", d.DescriptionFile(h.Name)})
 						})
 					})
