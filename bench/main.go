@@ -11,6 +11,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"runtime/debug"
 	"slices"
 	"strings"
 	"time"
@@ -21,8 +22,10 @@ import (
 func main() {
 	program := flag.String("program", "build/uncinate", "the built program")
 	pairs := flag.Int("pairs", 5, "how many pairs of each")
+	only := flag.String("only", "", "measure only lists")
 	flag.Parse()
-	if err := run(*program, *pairs); err != nil {
+	debug.SetGCPercent(400) // as the program sets it
+	if err := run(*program, *pairs, *only); err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)
 		os.Exit(1)
 	}
@@ -35,7 +38,7 @@ type bench struct {
 	host                *practice.Running
 }
 
-func run(program string, pairs int) (err error) {
+func run(program string, pairs int, only string) (err error) {
 	top, err := os.MkdirTemp("", "uncinate-bench-")
 	if err != nil {
 		return err
@@ -65,6 +68,9 @@ func run(program string, pairs int) (err error) {
 		return err
 	}
 	fmt.Printf("binary: %.1f MB\n\n| what | ours, median | by hand, median | ratio | bound |\n|---|---|---|---|---|\n", float64(size.Size())/1e6)
+	if only == "lists" {
+		return b.lists(pairs)
+	}
 	if err := compare("attach, 5,000 files, 50 MB", "1.15", pairs, b.prepare, b.attach, b.byHand); err != nil {
 		return err
 	}
@@ -106,7 +112,7 @@ func compare(what, bound string, pairs int, prepare, ours, theirs func(int) erro
 	for i := range a {
 		ratios = append(ratios, a[i]/b[i])
 	}
-	fmt.Printf("| %s | %.4f s | %.4f s | %.2f | %s |\n", what, median(a), median(b), median(ratios), bound)
+	fmt.Printf("| %s | %.4f s | %.4f s | %.3f | %s |\n", what, median(a), median(b), median(ratios), bound)
 	return nil
 }
 

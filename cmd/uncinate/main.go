@@ -5,6 +5,7 @@ import (
 	"context"
 	"os"
 	"os/signal"
+	"runtime/debug"
 	"syscall"
 
 	"uncinate/descriptions"
@@ -13,6 +14,7 @@ import (
 )
 
 func main() {
+	debug.SetGCPercent(400) // runs are short: memory is cheaper than looking for what is free
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	signal.Ignore(syscall.SIGPIPE) // a closed output is an error to be met, not a sudden end
 	e := screen.NewEnv(descriptions.Files)

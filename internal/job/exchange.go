@@ -21,7 +21,7 @@ import (
 const (
 	mostWait   = 2 * time.Minute // that a host may ask us to wait, in one request
 	mostTries  = 3               // of a safe request whose line was cut
-	sideBySide = 16              // pages of one list that are asked for at once
+	sideBySide = 20              // pages of one list that are asked for at once
 )
 
 // exchange is one request of an action and what came of it, for showing.

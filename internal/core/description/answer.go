@@ -364,8 +364,8 @@ func (d *Description) RepositoryFrom(f map[string]any) (Repository, error) {
 	}
 	vars := Vars{"owner": r.Owner, "name": r.Name, "path": r.Path(), "id": r.ID}
 	var err error
-	if told := origin(r.HTTPS); r.HTTPS == "" || told != origin(d.Base) {
-		made := ""
+	if !strings.HasPrefix(r.HTTPS, d.Base+"/") { // what begins so is at the host's own origin
+		told, made := origin(r.HTTPS), ""
 		if d.HTTPS != nil {
 			if made, err = d.Expand(d.HTTPS, vars); err != nil {
 				return r, fault.New(fault.Failed, "the clone address on %s cannot be made", d.Name).Because(err)
@@ -373,7 +373,7 @@ func (d *Description) RepositoryFrom(f map[string]any) (Repository, error) {
 		}
 		if r.HTTPS == "" {
 			r.HTTPS = made
-		} else if told != origin(made) {
+		} else if told != origin(made) && told != origin(d.Base) {
 			return r, fault.New(fault.Refused, "%s names a clone address at another place, %s, and the token is not sent there", d.Name, text.Excerpt(told, 80))
 		}
 	}

@@ -36,7 +36,7 @@ type Client struct {
 
 // New makes a client whose every request, answer included, ends within limit.
 func New(limit time.Duration, agent string, log *slog.Logger) *Client {
-	transport := &http.Transport{Proxy: http.ProxyFromEnvironment, TLSHandshakeTimeout: 10 * time.Second, MaxIdleConnsPerHost: 16,
+	transport := &http.Transport{Proxy: http.ProxyFromEnvironment, TLSHandshakeTimeout: 10 * time.Second, MaxIdleConnsPerHost: 20,
 		MaxResponseHeaderBytes: 64 << 10, TLSClientConfig: &tls.Config{MinVersion: tls.VersionTLS12}, ForceAttemptHTTP2: true}
 	c := &http.Client{Timeout: limit, Transport: named{transport, agent}}
 	c.CheckRedirect = func(to *http.Request, via []*http.Request) error {
