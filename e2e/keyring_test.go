@@ -5,7 +5,9 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -33,30 +35,28 @@ func (m *machine) desktop() *dbus.Conn {
 	run := filepath.Join(m.home, "run")
 	require.NoError(t, os.Mkdir(run, 0o700))
 	m.env = append(m.env, "XDG_RUNTIME_DIR="+run)
-	c := exec.Command("dbus-run-session", "--", "sh", "-c", `echo "$DBUS_SESSION_BUS_ADDRESS"; exec gnome-keyring-daemon --foreground --unlock --components=secrets`)
+	c := exec.Command("dbus-run-session", "--", "sh", "-c", `echo "$DBUS_SESSION_BUS_ADDRESS"; echo $$; exec gnome-keyring-daemon --foreground --unlock --components=secrets`)
 	c.Env = m.env
 	in, err := c.StdinPipe()
 	require.NoError(t, err)
 	out, err := c.StdoutPipe()
 	require.NoError(t, err)
 	require.NoError(t, c.Start())
-	t.Cleanup(func() {
-		_ = c.Process.Signal(os.Interrupt)
-		ended := make(chan error, 1)
-		go func() { ended <- c.Wait() }()
-		select {
-		case <-ended:
-		case <-time.After(5 * time.Second):
-			_ = c.Process.Kill()
-			<-ended
-		}
-	})
 	_, err = in.Write([]byte("password of the desktop"))
 	require.NoError(t, err)
 	require.NoError(t, in.Close())
-	address, err := bufio.NewReader(out).ReadString('\n')
+	lines := bufio.NewReader(out)
+	address, err := lines.ReadString('\n')
 	require.NoError(t, err)
 	address = strings.TrimSpace(address)
+	number, err := lines.ReadString('\n')
+	require.NoError(t, err)
+	daemon, err := strconv.Atoi(strings.TrimSpace(number))
+	require.NoError(t, err)
+	t.Cleanup(func() {
+		assert.NoError(t, syscall.Kill(daemon, syscall.SIGTERM))
+		_ = c.Wait() // the session ends with its program
+	})
 	m.env = append(m.env, "DBUS_SESSION_BUS_ADDRESS="+address)
 	conn, err := dbus.Connect(address)
 	require.NoError(t, err)
