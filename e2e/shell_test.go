@@ -65,22 +65,22 @@ func TestCompletion(t *testing.T) {
 
 	// zsh and bash with a person at the keyboard.
 	m.env = append(m.env, "PS1=begin> ")
-	k := m.talkTo("", "zsh", "-f", "-i")
-	k.asked("begin> ", "PS1='rea''dy> '; autoload -Uz compinit; compinit -u -D; source <(uncinate completion zsh)\n")
-	k.asked("ready> ", "uncinate account show t\t")
-	k.asked("ern", "\n") // a shell writes only what is new
-	k.asked("tern@gannet.example", "uncinate status g\t")
-	k.asked(`auge\ firmware/`, "\n")
-	k.asked("in step", "exit\n")
-	k.ends()
-	k = m.talkTo("", "bash", "--norc", "-i")
-	k.asked("begin> ", "PS1='rea''dy> '; source <(uncinate completion bash)\n")
-	k.asked("ready> ", "uncinate account show t\t")
-	k.asked("ern", "\n") // a shell writes only what is new
-	k.asked("tern@gannet.example", "uncinate status g\t")
-	k.asked(`auge\ firmware/`, "\n")
-	k.asked("in step", "exit\n")
-	k.ends()
+	for _, shell := range []struct {
+		start []string
+		load  string
+	}{
+		{[]string{"zsh", "-f", "-i"}, "autoload -Uz compinit; compinit -u -D; source <(uncinate completion zsh)"},
+		{[]string{"bash", "--norc", "-i"}, "source <(uncinate completion bash)"},
+	} {
+		k := m.talkTo("", shell.start[0], shell.start[1:]...)
+		k.asked("begin> ", "PS1='rea''dy> '; "+shell.load+"\n")
+		k.asked("ready> ", "uncinate account show t\t")
+		k.asked("ern", "\n") // a shell writes only what is new
+		k.asked("tern@gannet.example", "uncinate status g\t")
+		k.asked(`auge\ firmware/`, "\n")
+		k.asked("in step", "exit\n")
+		k.ends()
+	}
 	m.refused(2, []string{"there is completion for bash, zsh and fish", "Did you mean zsh?"}, "", "", "completion", "zshh")
 
 	// Where nothing is set up, completion is silent, not wrong.

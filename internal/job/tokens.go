@@ -311,13 +311,19 @@ func (d *Desk) noRenewal(h *Host, a *Account) error {
 // store puts an account's token where it is kept, with what renews it, if there is that.
 func (d *Desk) store(ctx context.Context, a *Account, token string) error {
 	secrets := map[string]string{a.secretName(): token}
-	if a.refresh != "" {
-		secrets[a.refreshName()] = a.refresh
+	if a.refresh != "" || !a.OAuth {
+		secrets[a.refreshName()] = a.refresh // a token that was given takes an older sign-in's place
 	}
 	if !a.Unkept {
-		return d.Vault.PutAll(ctx, secrets)
+		return d.Vault.Put(ctx, secrets)
 	}
 	for name, secret := range secrets {
+		if secret == "" {
+			if err := d.Vault.RemoveUnkept(name); err != nil {
+				return err
+			}
+			continue
+		}
 		if err := d.Vault.PutUnkept(d.Program, name, secret, d.Now().Add(unkeptFor)); err != nil {
 			return err
 		}

@@ -43,7 +43,11 @@ func (petrel) refuse(w http.ResponseWriter, r *refusal) {
 		if r.kind == "taken" {
 			says = "is in use"
 		}
-		body = map[string]any{"errors": map[string][]string{map[string]string{"name": "label", "visibility": "closed"}[r.field] + map[bool]string{true: r.field}[r.field != "name" && r.field != "visibility"]: {says}}}
+		field := r.field
+		if theirs := map[string]string{"name": "label", "visibility": "closed"}[field]; theirs != "" {
+			field = theirs
+		}
+		body = map[string]any{"errors": map[string][]string{field: {says}}}
 		r.status = 422
 	}
 	if r.kind == "ended" {

@@ -177,8 +177,8 @@ func (d *document) apart(o *operation) []*operation {
 }
 
 // find looks, level by level, for the part of a schema that fits, and gives the
-// JSONPath to it. Lists are gone into by [*].
-func (d *document) find(schema map[string]any, fits func(map[string]any) bool) (string, bool) {
+// JSONPath to it and the part; "" for none. Lists are gone into by [*].
+func (d *document) find(schema map[string]any, fits func(map[string]any) bool) (string, map[string]any) {
 	type place struct {
 		path   string
 		schema map[string]any
@@ -191,7 +191,7 @@ func (d *document) find(schema map[string]any, fits func(map[string]any) bool) (
 				continue
 			}
 			if fits(p.schema) {
-				return p.path, true
+				return p.path, p.schema
 			}
 			if items := d.resolve(p.schema["items"]); items != nil {
 				next = append(next, place{p.path + "[*]", items})
@@ -203,5 +203,5 @@ func (d *document) find(schema map[string]any, fits func(map[string]any) bool) (
 		}
 		level = next
 	}
-	return "", false
+	return "", nil
 }

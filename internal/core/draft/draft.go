@@ -163,7 +163,8 @@ func (w *writer) score(o *operation, x want) int {
 	if has(x.nouns) {
 		score += 25
 	}
-	path, answers := w.doc.find(o.answer, w.isRepo)
+	path, _ := w.doc.find(o.answer, w.isRepo)
+	answers := path != ""
 	if x.repo {
 		many := answers && strings.Contains(path, "[*]")
 		switch {
@@ -178,13 +179,13 @@ func (w *writer) score(o *operation, x want) int {
 		score -= 40
 	}
 	for _, other := range []string{"people", "keys", "move", "ask", "introspect", "jobs", "group"} {
-		if strings.Contains(words, other) && !has2(x, other) {
+		if strings.Contains(words, other) && !x.concerns(other) {
 			score -= 25
 		}
 	}
 	if x.action == "repository-create" && o.method == "POST" && slices.ContainsFunc(w.ops, func(l *operation) bool {
-		at, ok := w.doc.find(l.answer, w.isRepo)
-		return ok && l.method == "GET" && l.path == o.path && strings.Contains(at, "[*]")
+		at, _ := w.doc.find(l.answer, w.isRepo)
+		return l.method == "GET" && l.path == o.path && strings.Contains(at, "[*]")
 	}) {
 		score += 25 // it is sent to where the list is
 	}
@@ -192,7 +193,7 @@ func (w *writer) score(o *operation, x want) int {
 		score -= 15
 	}
 	if x.many && !x.repo {
-		if p, ok := w.doc.find(o.answer, func(s map[string]any) bool { return s["items"] != nil }); ok && !strings.Contains(p, "[*]") {
+		if p, _ := w.doc.find(o.answer, isList); p != "" && !strings.Contains(p, "[*]") {
 			score += 20
 		}
 	} else if !x.repo {
@@ -201,8 +202,10 @@ func (w *writer) score(o *operation, x want) int {
 	return max(min(score, 100), 0)
 }
 
-// has2 reports whether a word belongs to what an action is about.
-func has2(x want, word string) bool {
+func isList(schema map[string]any) bool { return schema["items"] != nil }
+
+// concerns reports whether a word belongs to what an action is about.
+func (x want) concerns(word string) bool {
 	return slices.ContainsFunc(append(slices.Clone(x.nouns), x.verbs...), func(s string) bool { return strings.Contains(s, strings.TrimSuffix(word, "s")) })
 }
 

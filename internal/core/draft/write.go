@@ -92,14 +92,8 @@ func key(s string) string {
 
 // shape writes the repository's fields.
 func (w *writer) shape(o *operation) {
-	props := map[string]map[string]any{}
-	w.doc.find(o.answer, func(s map[string]any) bool {
-		if w.isRepo(s) {
-			props = w.doc.properties(s)
-			return true
-		}
-		return false
-	})
+	_, repo := w.doc.find(o.answer, w.isRepo)
+	props := w.doc.properties(repo)
 	w.say("[shape.repository]")
 	used := map[string]bool{}
 	for _, field := range []string{"id", "owner", "name", "description", "visibility", "default_branch", "created", "creator", "empty", "page", "right"} {
@@ -284,9 +278,9 @@ var reads = map[string][]string{"identify": {"user", "full_name", "email", "emai
 
 func (w *writer) answer(action string, o *operation) {
 	if strings.HasPrefix(action, "repository-") {
-		path, ok := w.doc.find(o.answer, w.isRepo)
+		path, _ := w.doc.find(o.answer, w.isRepo)
 		switch {
-		case !ok:
+		case path == "":
 			return
 		case strings.Contains(path, "[*]"):
 			w.say("items  = %q", path)
@@ -305,27 +299,14 @@ func (w *writer) answer(action string, o *operation) {
 	}
 	at, from := "$", o.answer
 	if strings.HasSuffix(action, "-list") {
-		path, ok := w.doc.find(o.answer, func(s map[string]any) bool { return s["items"] != nil })
-		if !ok {
+		path, all := w.doc.find(o.answer, isList)
+		if path == "" {
 			return
 		}
 		w.say("items  = %q", path+"[*]")
-		w.doc.find(o.answer, func(s map[string]any) bool {
-			if s["items"] != nil {
-				from = w.doc.resolve(s["items"])
-				return true
-			}
-			return false
-		})
-	} else if path, ok := w.doc.find(o.answer, func(s map[string]any) bool { return pick(w.doc.properties(s), fields[0]) != "" }); ok {
-		at = path
-		w.doc.find(o.answer, func(s map[string]any) bool {
-			if pick(w.doc.properties(s), fields[0]) != "" {
-				from = s
-				return true
-			}
-			return false
-		})
+		from = w.doc.resolve(all["items"])
+	} else if path, inner := w.doc.find(o.answer, func(s map[string]any) bool { return pick(w.doc.properties(s), fields[0]) != "" }); path != "" {
+		at, from = path, inner
 	}
 	props := w.doc.properties(from)
 	var parts []string
@@ -357,30 +338,30 @@ func (w *writer) answer(action string, o *operation) {
 
 // paging guesses how a list goes on.
 func (w *writer) paging(o *operation) {
-	has := func(names ...string) (string, bool) {
-		return w.doc.find(o.answer, func(s map[string]any) bool {
-			return slices.ContainsFunc(names, func(n string) bool { _, ok := w.doc.properties(s)[n]; return ok })
-		})
+	// at gives the path to the first of the names that stands in the answer.
+	at := func(names ...string) string {
+		for _, name := range names {
+			path, _ := w.doc.find(o.answer, func(s map[string]any) bool { _, ok := w.doc.properties(s)[name]; return ok })
+			if path != "" {
+				return path + "." + name
+			}
+		}
+		return ""
 	}
 	size := int64(0)
 	for _, p := range o.params {
 		size = max(size, p.most)
 	}
-	for _, p := range w.doc.properties(w.doc.properties(o.body)["args"]) {
-		size = max(size, number(p["maximum"]))
-	}
+	w.doc.find(o.body, func(s map[string]any) bool { size = max(size, number(s["maximum"])); return false })
+	next, total := at("next", "next_cursor", "cursor"), at("total", "total_count")
 	switch {
 	case slices.Contains(o.headers, "Link"):
 		w.say("page   = { by = \"link\" }")
+	case next != "":
+		w.say("page   = { by = \"cursor\", at = %q }", next)
+	case total != "" && size > 0:
+		w.say("page   = { by = \"number\", total = %q, size = %d }", total, size)
 	default:
-		if at, ok := has("next", "next_cursor", "cursor"); ok {
-			w.say("page   = { by = \"cursor\", at = %q }", at+".next")
-			return
-		}
-		if at, ok := has("total", "total_count"); ok && size > 0 {
-			w.say("page   = { by = \"number\", total = %q, size = %d }", at+".total", size)
-			return
-		}
 		w.missing = append(w.missing, "how the list of repositories goes on (\"page\")")
 	}
 }

@@ -16,7 +16,6 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
-	"maps"
 	"os"
 	"path/filepath"
 	"strings"
@@ -375,17 +374,19 @@ func (v *Vault) Ready(ctx context.Context) error {
 	return err
 }
 
-// Put stores a secret under a name, replacing an older one.
-func (v *Vault) Put(ctx context.Context, name, secret string) error {
-	return v.PutAll(ctx, map[string]string{name: secret})
-}
-
-// PutAll stores several secrets at once: all of them or none.
-func (v *Vault) PutAll(ctx context.Context, secrets map[string]string) error {
+// Put stores secrets under their names, replacing older ones: all of them or none. An
+// empty one takes what stands there out.
+func (v *Vault) Put(ctx context.Context, secrets map[string]string) error {
 	for _, secret := range secrets {
 		v.seen(secret)
 	}
-	return v.change(ctx, func(all map[string]string) { maps.Copy(all, secrets) })
+	return v.change(ctx, func(all map[string]string) {
+		for name, secret := range secrets {
+			if all[name] = secret; secret == "" {
+				delete(all, name)
+			}
+		}
+	})
 }
 
 // Remove takes secrets out; one that is not there is no error.

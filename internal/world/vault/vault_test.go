@@ -41,7 +41,7 @@ func TestPutGetRemove(t *testing.T) {
 	_, found, err := v.Get(t.Context(), "account/tern/token", true)
 	require.NoError(t, err)
 	assert.False(t, found)
-	require.NoError(t, v.Put(t.Context(), "account/tern/token", "canary-secret"))
+	require.NoError(t, v.Put(t.Context(), map[string]string{"account/tern/token": "canary-secret"}))
 	got, found, err := v.Get(t.Context(), "account/tern/token", false)
 	require.NoError(t, err)
 	assert.True(t, found)
@@ -64,7 +64,9 @@ func TestManyWritersLoseNothing(t *testing.T) {
 	v := byFile(t)
 	var wait sync.WaitGroup
 	for i := range 12 {
-		wait.Go(func() { assert.NoError(t, v.Put(t.Context(), fmt.Sprint("secret-", i), fmt.Sprint(i))) })
+		wait.Go(func() {
+			assert.NoError(t, v.Put(t.Context(), map[string]string{fmt.Sprint("secret-", i): fmt.Sprint(i)}))
+		})
 	}
 	wait.Wait()
 	for i := range 12 {
@@ -90,7 +92,7 @@ func TestNoVault(t *testing.T) {
 
 func TestChange(t *testing.T) {
 	v := byFile(t)
-	require.NoError(t, v.Put(t.Context(), "a", "canary-secret"))
+	require.NoError(t, v.Put(t.Context(), map[string]string{"a": "canary-secret"}))
 	old, err := os.ReadFile(filepath.Join(v.dir, "identity.key"))
 	require.NoError(t, err)
 	assert.Error(t, v.Change(t.Context(), ByPassphrase, "short"))
@@ -121,7 +123,7 @@ func TestChange(t *testing.T) {
 	got, _, err = v.Get(t.Context(), "a", false)
 	require.NoError(t, err)
 	assert.Equal(t, "canary-secret", got)
-	require.NoError(t, v.Put(t.Context(), "b", "c"))
+	require.NoError(t, v.Put(t.Context(), map[string]string{"b": "c"}))
 
 	// A change that was cut off before vault.json was written has left stray files.
 	for _, name := range []string{"secrets.4.age", "identity.4.age"} {
@@ -151,7 +153,7 @@ func TestDamage(t *testing.T) {
 				v := quick(t, &ring{})
 				require.NoError(t, v.Make(t.Context(), by, "seven tall masts"))
 				v.AskWith(func() (string, error) { return "seven tall masts", nil })
-				require.NoError(t, v.Put(t.Context(), "a", "b"))
+				require.NoError(t, v.Put(t.Context(), map[string]string{"a": "b"}))
 				path := filepath.Join(v.dir, name)
 				data, err := os.ReadFile(path)
 				require.NoError(t, err)
@@ -167,7 +169,7 @@ func TestDamage(t *testing.T) {
 				_, _, err = v.Get(t.Context(), "a", true)
 				require.Error(t, err, "%s %s %s", by, name, how)
 				assert.NotContains(t, err.Error(), "AGE-SECRET-KEY")
-				assert.Error(t, v.Put(t.Context(), "c", "d"), "what is damaged is not written over")
+				assert.Error(t, v.Put(t.Context(), map[string]string{"c": "d"}), "what is damaged is not written over")
 				f := fault.Of(err)
 				require.NotEmpty(t, f.Remedies, "%s %s %s: %s", by, name, how, f.Says)
 				require.Equal(t, "cp -p -- "+filepath.Join(v.dir, "copies", name)+" "+path, f.Remedies[0].Command, "%s: %v", how, f.Details)
@@ -198,7 +200,7 @@ func TestHolder(t *testing.T) {
 	assert.True(t, fault.Is(err, fault.Decision), "locked, and nobody can be asked")
 	asked := 0
 	v.AskWith(func() (string, error) { asked++; return "seven tall masts", nil })
-	require.NoError(t, v.Put(t.Context(), "a", "b"))
+	require.NoError(t, v.Put(t.Context(), map[string]string{"a": "b"}))
 	assert.Equal(t, 1, asked)
 	_, _, err = v.Get(t.Context(), "a", false)
 	assert.True(t, fault.Is(err, fault.Decision), "silently means that nobody is asked")
@@ -281,7 +283,7 @@ func TestByKeyring(t *testing.T) {
 	assert.False(t, found)
 	r.absent, r.entries = false, nil
 	require.NoError(t, v.Make(t.Context(), ByKeyring, ""))
-	require.NoError(t, v.Put(t.Context(), "a", "canary-secret"))
+	require.NoError(t, v.Put(t.Context(), map[string]string{"a": "canary-secret"}))
 	assert.Contains(t, seen, "canary-secret")
 	assert.Len(t, r.entries, 1)
 	r.locked = true
