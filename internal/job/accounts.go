@@ -381,8 +381,9 @@ func (d *Desk) plainLogin(ctx context.Context, a *Account) (address.Address, str
 	return at, token, err
 }
 
-// gitLogin gives the user name and secret that git's HTTP transport wants.
-func (d *Desk) gitLogin(a *Account, token string) (user, secret string, err error) {
+// gitLogin gives the user name and secret that git's HTTP transport wants. Without a
+// token only the name counts.
+func (d *Desk) gitLogin(ctx context.Context, a *Account, token string) (user, secret string, err error) {
 	if a.Host == "" {
 		return a.User, token, nil
 	}
@@ -390,6 +391,13 @@ func (d *Desk) gitLogin(a *Account, token string) (user, secret string, err erro
 	if err != nil {
 		return "", "", err
 	}
-	user, secret = h.SignIn.Git.Fill(description.Vars{"user": a.User, "token": token})
+	vars := description.Vars{"user": a.User, "token": token, "kept_token": token}
+	if token != "" && h.SignIn.Git.Short() {
+		l := &login{desk: d, Host: h, Account: a, token: token}
+		if vars["token"], err = l.short(ctx); err != nil {
+			return "", "", err
+		}
+	}
+	user, secret = h.SignIn.Git.Fill(vars)
 	return user, secret, nil
 }

@@ -314,7 +314,7 @@ func (a *Attach) checkAddress(ctx context.Context) error {
 		return err
 	}
 	if a.hook.account != nil {
-		if user, _, err = a.desk.gitLogin(a.hook.account, ""); err != nil {
+		if user, _, err = a.desk.gitLogin(ctx, a.hook.account, ""); err != nil {
 			return err
 		}
 		if err := a.desk.checkNetrc(at, user); err != nil {
@@ -391,7 +391,7 @@ func (d *Desk) refs(ctx context.Context, h *hook, token string) (web.Refs, error
 			}
 		}
 		d.warn(h.account)
-		user, secret, err := d.gitLogin(h.account, token)
+		user, secret, err := d.gitLogin(ctx, h.account, token)
 		if err != nil {
 			return web.Refs{}, err
 		}

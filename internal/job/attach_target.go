@@ -149,7 +149,7 @@ func (a *Attach) chooseNew(ctx context.Context) error {
 			if err != nil {
 				return err
 			}
-			user, secret, err := a.desk.gitLogin(account, a.login.token)
+			user, secret, err := a.desk.gitLogin(ctx, account, a.login.token)
 			if err != nil {
 				return err
 			}

@@ -29,7 +29,7 @@ func (d *Desk) Credential(ctx context.Context, action, account, only string, in 
 		return stop(out, err)
 	}
 	if action == "erase" {
-		user, _, err := d.gitLogin(a, "")
+		user, _, err := d.gitLogin(ctx, a, "")
 		if err != nil || !q.For(target, user) {
 			return err
 		}
@@ -45,7 +45,7 @@ func (d *Desk) Credential(ctx context.Context, action, account, only string, in 
 	if err != nil {
 		return stop(out, err)
 	}
-	user, secret, err := d.gitLogin(a, token)
+	user, secret, err := d.gitLogin(ctx, a, token)
 	if err != nil {
 		return stop(out, err)
 	}

@@ -9,6 +9,7 @@ import (
 	"io/fs"
 	"log/slog"
 	"path/filepath"
+	"sync"
 	"time"
 
 	"uncinate/internal/core/fault"
@@ -35,6 +36,10 @@ type Desk struct {
 
 	git    *git.Git
 	warned map[string]bool // accounts whose token's end was told
+	shorts struct {
+		sync.Mutex
+		of map[string]shortToken
+	}
 }
 
 // sleep waits, and ends early with the context.

@@ -180,7 +180,7 @@ func (t *Detach) planDelete(ctx context.Context, o DetachOptions) (keep bool, er
 	if there.Empty != nil && *there.Empty {
 		return false, nil
 	}
-	user, secret, err := a.desk.gitLogin(account, a.login.token)
+	user, secret, err := a.desk.gitLogin(ctx, account, a.login.token)
 	if err != nil {
 		return false, err
 	}

@@ -5,7 +5,6 @@ import (
 	"maps"
 	"net/http"
 	"net/url"
-	"strconv"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -51,10 +50,7 @@ func (l *login) each(ctx context.Context, action, what string, vars description.
 		}
 		return nil, f
 	}
-	all := description.Vars{"token": l.token}
-	if l.Account != nil {
-		all["user"] = l.Account.User
-	}
+	all := description.Vars{"kept_token": l.token, "user": l.user()}
 	maps.Copy(all, vars)
 	for _, q := range act.Requests {
 		if !q.Wanted(l.Host.Description, all) {
@@ -166,6 +162,16 @@ func (r *asking) sideBySide(ctx context.Context, count int, place func(descripti
 // one asks once, or for one page, waits for the work if it is done later, and reads
 // the answer.
 func (r *asking) one(ctx context.Context, vars description.Vars, link string) (description.Result, error) {
+	return r.ask(ctx, vars, link, false)
+}
+
+// ask does it; again says that it was refused with a short-lived token already.
+func (r *asking) ask(ctx context.Context, vars description.Vars, link string, again bool) (description.Result, error) {
+	token, err := r.short(ctx)
+	if err != nil {
+		return description.Result{}, err
+	}
+	vars["token"] = token
 	call, err := r.q.Build(r.Host.Description, vars)
 	if err != nil {
 		return description.Result{}, err
@@ -176,6 +182,10 @@ func (r *asking) one(ctx context.Context, vars description.Vars, link string) (d
 		}
 	}
 	answer, err := r.cached(ctx, call)
+	if token != r.token && !again && (means(err, description.TokenEnded) || means(err, description.NotSignedIn)) {
+		r.dropShort(token) // only the short-lived one may have ended; a new one tells
+		return r.ask(ctx, vars, link, true)
+	}
 	if err != nil {
 		return description.Result{}, err
 	}
@@ -238,14 +248,17 @@ func (r *asking) wait(ctx context.Context, vars description.Vars) (description.A
 func (r *asking) send(ctx context.Context, call description.Call, safe bool) (description.Answer, error) {
 	waited := time.Duration(0)
 	for try := 1; ; try++ {
+		if err := r.hold(ctx); err != nil {
+			return description.Answer{}, err
+		}
 		answer, err := r.desk.Web.Do(ctx, call)
 		pause := time.Duration(-1)
-		switch again, asks := retryAfter(answer, r.desk.Now()); {
+		switch again, asks := r.Host.Again(answer, r.desk.Now()); {
 		case err == nil && asks && waited+again <= mostWait:
 			// The host says that it did nothing, and when to come again.
 			pause = again
 			waited += again
-			r.desk.Tell.Note("%s asks us to wait for %s.", r.Host.Name, max(again, time.Second).Round(time.Second))
+			r.waits(again)
 		case !safe || try >= mostTries:
 		case err != nil && web.Cut(err), err == nil && !asks && (answer.Status == 502 || answer.Status == 503 || answer.Status == 504):
 			pause = time.Duration(try*try) * 250 * time.Millisecond
@@ -272,24 +285,35 @@ func (r *asking) send(ctx context.Context, call description.Call, safe bool) (de
 		if m, words, refused := r.Host.Refused(answer); refused && answer.Status != http.StatusNotModified {
 			return answer, r.refused(m, words, answer, r.what, r.act)
 		}
+		if pause, none := r.Host.Hold(answer, r.desk.Now()); none {
+			r.mu.Lock()
+			r.free = r.desk.Now().Add(pause)
+			r.mu.Unlock()
+		}
 		return answer, nil
 	}
 }
 
-// retryAfter reads when a host that did nothing wants to be asked again (RFC 9110,
-// 10.2.3; RFC 6585, section 4).
-func retryAfter(a description.Answer, now time.Time) (time.Duration, bool) {
-	if a.Status != http.StatusTooManyRequests && a.Status != http.StatusServiceUnavailable {
-		return 0, false
+// hold waits until the host takes requests again, when it said that none was left. A
+// wait that is too long is not begun: the host's own refusal tells what to do.
+func (r *asking) hold(ctx context.Context) error {
+	r.mu.Lock()
+	pause := r.free.Sub(r.desk.Now())
+	told := r.told == r.free
+	r.told = r.free
+	r.mu.Unlock()
+	if pause <= 0 || pause > mostWait {
+		return nil
 	}
-	value := a.Header.Get("Retry-After")
-	if s, err := strconv.Atoi(value); err == nil && s >= 0 && s < 1<<20 {
-		return time.Duration(s) * time.Second, true
+	if !told {
+		r.waits(pause)
 	}
-	if t, err := http.ParseTime(value); err == nil {
-		return max(t.Sub(now), 0), true
-	}
-	return 0, false
+	return r.desk.sleep(ctx, pause)
+}
+
+// waits says that the host makes us wait.
+func (l *login) waits(long time.Duration) {
+	l.desk.Tell.Note("%s asks us to wait for %s.", l.Host.Name, max(long, time.Second).Round(time.Second))
 }
 
 // follow resolves a next page's address; it must be of the same origin.

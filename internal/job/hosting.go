@@ -41,6 +41,8 @@ type login struct {
 	trace   func(exchange) // is told every exchange; nil for nobody
 
 	mu   sync.Mutex
+	free time.Time // when the host takes requests again, where it said that none was left
+	told time.Time // the last such time that was said
 	date time.Time // the host's clock, as its last answer told (RFC 9110, 6.6.1)
 }
 
@@ -145,8 +147,8 @@ func (l *login) refused(m description.Meaning, words string, a description.Answe
 	case description.RateLimit:
 		f.Kind = fault.Unreachable
 		f.Says = l.Host.Name + " asks us to wait: too many requests"
-		if s, err := strconv.Atoi(a.Header.Get("Retry-After")); err == nil {
-			f.Detail("It names %s.", text.Count(s, "second"))
+		if pause, told := l.Host.Again(a, l.desk.Now()); told {
+			f.Detail("It names %s.", text.Count(int(pause/time.Second), "second"))
 		}
 	case description.Down:
 		f.Kind = fault.Unreachable

@@ -99,7 +99,7 @@ func keyOf(s string) string {
 }
 
 // hookOf gives the hook of a project that stands.
-func (d *Desk) hookOf(f *folder, p Project) (*hook, error) {
+func (d *Desk) hookOf(ctx context.Context, f *folder, p Project) (*hook, error) {
 	at, err := address.Parse(p.Address)
 	if err != nil {
 		return nil, err
@@ -114,7 +114,7 @@ func (d *Desk) hookOf(f *folder, p Project) (*hook, error) {
 		if err := d.mend(p); err != nil {
 			return nil, err
 		}
-		user, _, err := d.gitLogin(h.account, "")
+		user, _, err := d.gitLogin(ctx, h.account, "")
 		if err != nil {
 			return nil, err
 		}

@@ -42,7 +42,7 @@ func (d *Desk) Status(ctx context.Context, given string, ask bool) (*Standing, e
 	if err != nil || !ask {
 		return s, err
 	}
-	h, err := d.hookOf(f, p)
+	h, err := d.hookOf(ctx, f, p)
 	if err != nil {
 		s.WhyNot = fault.Of(err).Says
 		return s, ctx.Err()

@@ -61,7 +61,7 @@ func (d *Desk) Sync(ctx context.Context, given string) (*Sync, error) {
 func (s *Sync) prepare(ctx context.Context, p Project) error {
 	d, f := s.desk, s.folder
 	var err error
-	if s.hook, err = d.hookOf(f, p); err != nil {
+	if s.hook, err = d.hookOf(ctx, f, p); err != nil {
 		return err
 	}
 	for _, name := range []string{"MERGE_HEAD", "rebase-merge", "rebase-apply", "CHERRY_PICK_HEAD"} {

@@ -55,6 +55,7 @@ type refusal struct {
 	kind   string // see refusals
 	says   string
 	field  string // which part of what was sent is wrong, if one is
+	wait   int    // seconds until it may be asked again, if the rate is why
 }
 
 func (r *refusal) Error() string { return r.says }

@@ -22,7 +22,7 @@ import (
 type Fault struct {
 	Kind   string        // one of FaultKinds
 	Status int           // for fail
-	Time   time.Duration // for delay, late and rate-limit
+	Time   time.Duration // for delay, late, rate-limit, spent and date
 	Method string        // only requests of this method
 	Path   string        // only requests whose path begins so, or holds it if it has no leading slash
 	After  int           // let this many matching requests pass first
@@ -40,7 +40,8 @@ var FaultKinds = []string{
 	"cut",        // cut the line, doing nothing
 	"late",       // do the work, and answer late (1s unless said)
 	"lose",       // do the work, and cut the line instead of answering
-	"rate-limit", // answer 429 with Retry-After (1s unless said), doing nothing
+	"rate-limit", // refuse for too many requests, and name a time (1s unless said), doing nothing
+	"spent",      // do the work, and tell that no request is left for a time (1s unless said)
 	"end-token",  // let the token that is used end first
 	"garbage",    // answer with a page instead of what was asked for
 	"date",       // tell a time that is ahead (1h unless said)
@@ -56,7 +57,7 @@ func ParseFault(s string) (*Fault, error) {
 	kind, value, given := strings.Cut(words[0], "=")
 	f := &Fault{Kind: kind, Status: 500, Time: 100 * time.Millisecond, Text: strings.Join(words, " ")}
 	switch kind {
-	case "late", "rate-limit":
+	case "late", "rate-limit", "spent":
 		f.Time = time.Second
 	case "date":
 		f.Time = time.Hour
@@ -72,7 +73,7 @@ func ParseFault(s string) (*Fault, error) {
 		}
 	case given:
 		most := time.Minute
-		if kind == "date" || kind == "rate-limit" {
+		if kind == "date" || kind == "rate-limit" || kind == "spent" {
 			most = 1000 * time.Hour
 		}
 		if f.Time, err = time.ParseDuration(value); err != nil || f.Time < 0 || f.Time > most {
@@ -116,6 +117,9 @@ func (f *Fault) matches(q *http.Request) bool {
 	}
 	return strings.Contains(q.URL.Path, f.Path)
 }
+
+// seconds is the fault's time in whole seconds.
+func (f *Fault) seconds() int { return int((f.Time + time.Second - 1) / time.Second) }
 
 // Faults are all that a host is told to do wrong. The same seed and the same
 // requests misbehave alike.
@@ -190,8 +194,17 @@ func (f *Faults) wrap(e *engine, host http.Handler) http.Handler {
 		case "fail":
 			e.refuse(w, &refusal{status: r.Status, kind: "told", says: r.Text})
 		case "rate-limit":
-			w.Header().Set("Retry-After", strconv.Itoa(int((r.Time+time.Second-1)/time.Second)))
-			e.refuse(w, &refusal{status: 429, kind: "rate", says: r.Text})
+			if _, _, isGit := splitGit(q.URL.Path); isGit { // git knows nothing of a face
+				w.Header().Set("Retry-After", strconv.Itoa(r.seconds()))
+				http.Error(w, r.Text, http.StatusTooManyRequests)
+				return
+			}
+			e.refuse(w, &refusal{status: 429, kind: "rate", says: r.Text, wait: r.seconds()})
+		case "spent":
+			if f, tells := e.face.(counting); tells {
+				f.count(w, 0, r.seconds())
+			}
+			host.ServeHTTP(w, q)
 		case "garbage":
 			w.Header().Set("Content-Type", "text/html")
 			// The caller may be gone; there is nobody else to tell.
@@ -227,6 +240,11 @@ func (f *Faults) wrap(e *engine, host http.Handler) http.Handler {
 			}
 		}
 	})
+}
+
+// counting is a face that tells how many requests it will still take.
+type counting interface {
+	count(w http.ResponseWriter, left, wait int)
 }
 
 // kept is an answer that is kept instead of sent.

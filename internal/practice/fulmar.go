@@ -28,15 +28,19 @@ func (fulmar) scope(bool) string { return "" }
 // when it does not work at all.
 func (fulmar) refuse(w http.ResponseWriter, r *refusal) {
 	code := map[string]string{"sign-in": "E_LOGIN", "ended": "E_LOGIN", "denied": "E_RIGHT", "none": "E_NONE", "taken": "E_TAKEN", "changed": "E_STALE",
-		"invalid": "E_ARG", "scope": "E_RIGHT"}[r.kind]
+		"invalid": "E_ARG", "scope": "E_RIGHT", "rate": "E_WAIT"}[r.kind]
 	status := http.StatusOK
 	if code == "" {
 		code, status = "E_HOST", r.status
 	}
+	problem := map[string]any{"code": code, "text": r.says}
+	if r.wait > 0 {
+		problem["seconds"] = r.wait
+	}
 	w.Header().Set("Content-Type", "application/json")
 	w.WriteHeader(status)
 	// The caller may be gone; there is nobody else to tell.
-	_ = json.NewEncoder(w).Encode(map[string]any{"ok": false, "error": map[string]string{"code": code, "text": r.says}})
+	_ = json.NewEncoder(w).Encode(map[string]any{"ok": false, "error": problem})
 }
 
 type fulmarAt struct{ *engine }

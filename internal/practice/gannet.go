@@ -89,6 +89,9 @@ func (gannet) refuse(w http.ResponseWriter, r *refusal) {
 	if title == "" {
 		title = "The host failed"
 	}
+	if r.wait > 0 {
+		w.Header().Set("Retry-After", strconv.Itoa(r.wait))
+	}
 	w.Header().Set("Content-Type", "application/problem+json")
 	w.WriteHeader(r.status)
 	// The caller may be gone; there is nobody else to tell.

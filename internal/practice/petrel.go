@@ -56,10 +56,19 @@ func (petrel) refuse(w http.ResponseWriter, r *refusal) {
 	if r.kind == "scope" {
 		body["code"] = 4031
 	}
+	if r.wait > 0 {
+		petrel{}.count(w, 0, r.wait)
+	}
 	w.Header().Set("Content-Type", "application/json")
 	w.WriteHeader(r.status)
 	// The caller may be gone; there is nobody else to tell.
 	_ = json.NewEncoder(w).Encode(body)
+}
+
+// count tells in headers of its own how many requests are left, and when there are more.
+func (petrel) count(w http.ResponseWriter, left, wait int) {
+	w.Header().Set("Petrel-Calls-Left", strconv.Itoa(left))
+	w.Header().Set("Petrel-Calls-Again", strconv.FormatInt(time.Now().Add(time.Duration(wait)*time.Second+time.Second-1).Unix(), 10))
 }
 
 // jobs are creations that were accepted and are not done yet.

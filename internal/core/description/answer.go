@@ -267,6 +267,9 @@ func (rd *Reading) value(d *Description, field string, body any, header http.Hea
 		if form == "" {
 			form = d.Time
 		}
+		if form == "seconds" {
+			return v
+		}
 		if s, ok := v.(string); ok && form == "epoch" {
 			if i, err := strconv.ParseInt(s, 10, 64); err == nil {
 				v = i

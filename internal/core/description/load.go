@@ -155,6 +155,8 @@ func (l *loader) description(n *node) *Description {
 		}
 		r.done()
 	}
+	d.Rate = l.rate(n.table("rate"))
+	d.Hook = l.hook(n.table("hook"))
 	if t := n.table("limits"); t != nil {
 		for _, name := range limitNames {
 			if v, ok := t.take(name); ok {
@@ -209,6 +211,9 @@ func (l *loader) signIn(d *Description, s *node) {
 	}
 	if ways != 1 {
 		s.wrong("", "the API's sign-in needs exactly one of header, query and basic, and %d are given", ways)
+	}
+	if x := s.table("exchange"); x != nil {
+		d.SignIn.Exchange = l.exchange(d, x)
 	}
 	if o := s.table("oauth"); o != nil {
 		d.SignIn.OAuth = &OAuth{Metadata: o.template("metadata", nil), Client: o.must("client"), Ways: o.strings("ways")}

@@ -31,6 +31,8 @@ type Description struct {
 	Pages map[string]*uritemplate.Template // pages for a person, by what they are for
 
 	SignIn   SignIn
+	Rate     Rate
+	Hook     *Hook               // nil where the description does not say how a web hook's call is told to be genuine
 	Scopes   map[string][]string // a need of ours → the host's scopes
 	Words    map[string]Words    // "visibility" and "right": ours ↔ the host's
 	Time     string              // "rfc3339" or "epoch"
@@ -47,12 +49,14 @@ type Description struct {
 
 // SignIn says how a request carries the account's secret.
 type SignIn struct {
-	Header  map[string]Text // for the API
-	Query   map[string]Text
-	Basic   *Basic // for the API, instead of a header
-	Git     Basic  // for git's HTTP transport
-	OAuth   *OAuth
-	Present bool
+	Header map[string]Text // for the API
+	Query  map[string]Text
+	Basic  *Basic // for the API, instead of a header
+	Git    Basic  // for git's HTTP transport
+	OAuth  *OAuth
+	// Exchange gets a short-lived token for the one that is kept; nil: the kept one is used itself.
+	Exchange *Exchange
+	Present  bool
 }
 
 // OAuth says how one signs in through the host's own pages.
@@ -94,7 +98,8 @@ type Request struct {
 	Fields       map[string]*Reading
 	Paging       *Paging
 	Wait         *Wait
-	Repeat       bool // asking again does no harm, whatever the method
+	Repeat       bool    // asking again does no harm, whatever the method
+	signIn       *SignIn // another way to sign in than the description's
 }
 
 // Safe reports whether the request may be sent again after an unclear failure
@@ -129,7 +134,7 @@ type Reading struct {
 	Strip  string  // a prefix to take off
 	Cut    *uritemplate.Template
 	Split  string // a separator: the value is a list
-	As     string // "rfc3339", "epoch", or "" for what the field's name implies
+	As     string // "rfc3339", "epoch", "seconds" (from now on), or "" for what the field's name implies
 }
 
 // Meaning is what a refusal means to us.
@@ -216,5 +221,5 @@ var (
 		"title", "key", "used", "right", "number", "state", "text", "branch", "target", "secret", "address", "bytes"}
 	variableNames = []string{"base", "host", "api", "owner", "name", "path", "user", "token", "branch", "target", "file", "id",
 		"description", "visibility", "default_branch", "cursor", "page", "offset", "size", "find", "title", "key", "right", "person", "version",
-		"new_name", "new_owner", "text", "address", "secret", "first_files"}
+		"new_name", "new_owner", "text", "address", "secret", "first_files", "kept_token"}
 )

@@ -22,6 +22,7 @@ type loader struct {
 	mistakes   []Mistake
 	shapesRead []string // the shapes that some request reads
 	variables  []string // the variables that stand in some template
+	fromNow    bool     // what is read now may be a time in seconds from now on
 }
 
 // node is one table of the file while it is read. Each key asked for is noted, so
@@ -310,8 +311,11 @@ func (n *node) reading(key string, needed bool) *Reading {
 			return nil
 		}
 		r.Strip, r.Split, r.As, r.Cut = t.str("strip"), t.str("split"), t.str("as"), t.template("cut", nil)
-		if r.As != "" && r.As != "epoch" && r.As != "rfc3339" {
-			t.wrongMeant("as", text.Nearest(r.As, []string{"epoch", "rfc3339"}), "\"as\" is \"epoch\" or \"rfc3339\"")
+		if forms := []string{"epoch", "rfc3339", "seconds"}; r.As != "" && !slices.Contains(forms, r.As) {
+			t.wrongMeant("as", text.Nearest(r.As, forms), "\"as\" is \"epoch\", \"rfc3339\" or \"seconds\"")
+		}
+		if r.As == "seconds" && !n.l.fromNow {
+			t.wrong("as", "seconds from now on are read only in [rate] and in [signin.exchange]")
 		}
 		t.done()
 		return r

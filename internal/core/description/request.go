@@ -114,19 +114,23 @@ func (q *Request) Build(d *Description, vars Vars) (Call, error) {
 		return Call{}, fault.New(fault.Refused, "plain http to %s would send the token unencrypted", text.Excerpt(u.Host, 60))
 	}
 	c := Call{Method: q.Method, Header: http.Header{}}
+	signIn := &d.SignIn
+	if q.signIn != nil {
+		signIn = q.signIn
+	}
 	query := u.Query()
 	for name, value := range q.Query {
 		if v := value.fillString(all); v != "" {
 			query.Set(name, v)
 		}
 	}
-	for name, value := range d.SignIn.Query {
+	for name, value := range signIn.Query {
 		query.Set(name, value.fillString(all))
 	}
 	u.RawQuery = query.Encode()
 	c.URL = u.String()
 	c.Header.Set("Accept", "application/json, application/problem+json")
-	for _, set := range []map[string]Text{d.SignIn.Header, q.Headers} {
+	for _, set := range []map[string]Text{signIn.Header, q.Headers} {
 		for name, value := range set {
 			v := value.fillString(all)
 			if strings.ContainsAny(v, "\r\n\x00") {
@@ -137,7 +141,7 @@ func (q *Request) Build(d *Description, vars Vars) (Call, error) {
 			}
 		}
 	}
-	if b := d.SignIn.Basic; b != nil {
+	if b := signIn.Basic; b != nil {
 		pair := b.User.fillString(all) + ":" + b.Secret.fillString(all)
 		c.Header.Set("Authorization", "Basic "+base64.StdEncoding.EncodeToString([]byte(pair)))
 	}

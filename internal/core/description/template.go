@@ -176,6 +176,12 @@ func (b Basic) Fill(vars Vars) (user, secret string) {
 	return b.User.fillString(vars), b.Secret.fillString(vars)
 }
 
+// Short reports whether the pair holds the token with which the API is asked, which may
+// be a short-lived one.
+func (b Basic) Short() bool {
+	return slices.Contains(append(b.User.variables(), b.Secret.variables()...), "token")
+}
+
 // Can lists the actions that are described, in the language's order.
 func (d *Description) Can() []string {
 	var out []string
@@ -189,6 +195,9 @@ func (d *Description) Can() []string {
 
 // TakesUser reports whether the API's sign-in needs the user's name beforehand.
 func (s SignIn) TakesUser() bool {
+	if s.Exchange != nil && s.Exchange.user {
+		return true
+	}
 	texts := []Text{}
 	if s.Basic != nil {
 		texts = append(texts, s.Basic.User, s.Basic.Secret)

@@ -1,0 +1,69 @@
+package job
+
+import (
+	"context"
+	"time"
+
+	"uncinate/internal/core/description"
+)
+
+// shortToken is a short-lived token. It is held in memory only, for one run.
+type shortToken struct {
+	secret string
+	ends   time.Time
+}
+
+// shortMargin is how long before its end a short-lived token is not used any more.
+const shortMargin = 20 * time.Second
+
+// short gives the token that the API and git are asked with: the one that is kept, or,
+// where the host exchanges that, a short-lived one.
+func (l *login) short(ctx context.Context) (string, error) {
+	x := l.Host.SignIn.Exchange
+	if x == nil {
+		return l.token, nil
+	}
+	l.desk.shorts.Lock()
+	defer l.desk.shorts.Unlock()
+	key := l.Host.Origin() + " " + l.user() + " " + l.token
+	if s, ok := l.desk.shorts.of[key]; ok && s.ends.Sub(l.desk.Now()) > shortMargin {
+		return s.secret, nil
+	}
+	vars := description.Vars{"kept_token": l.token, "user": l.user()}
+	r := &asking{login: l, act: &description.Action{Name: "exchange"}, q: x.Request, what: "give a short-lived token for the one that is kept", vars: vars}
+	call, err := x.Request.Build(l.Host.Description, vars)
+	if err != nil {
+		return "", err
+	}
+	answer, err := r.send(ctx, call, true)
+	if err != nil {
+		return "", err
+	}
+	secret, ends, err := x.Short(l.Host.Description, answer, l.desk.Now())
+	if err != nil {
+		return "", err
+	}
+	if l.desk.shorts.of == nil {
+		l.desk.shorts.of = map[string]shortToken{}
+	}
+	l.desk.shorts.of[key] = shortToken{secret, ends}
+	return secret, nil
+}
+
+// dropShort lets the next request get a new short-lived token.
+func (l *login) dropShort(secret string) {
+	l.desk.shorts.Lock()
+	defer l.desk.shorts.Unlock()
+	for key, s := range l.desk.shorts.of {
+		if s.secret == secret {
+			delete(l.desk.shorts.of, key)
+		}
+	}
+}
+
+func (l *login) user() string {
+	if l.Account == nil {
+		return ""
+	}
+	return l.Account.User
+}
