@@ -51,12 +51,37 @@ func TestGuideIsTrue(t *testing.T) {
 }
 
 // skua is a throw-away host with yet another shape: a repository is named by two
-// headers, the token stands in the query, lists go by offset with their total in a
-// header, bodies are forms, and an error is a number in an answer of status 200.
+// headers; the kept token is exchanged for a ticket, which stands in the query and is
+// good for seven requests; lists go by offset with their total in a header; bodies are
+// forms; an error is a number in an answer of status 200; headers of its own tell how
+// many requests are left. On the first push to an address it makes a repository.
 type skua struct {
-	mu    sync.Mutex
-	dir   string
-	repos []map[string]any
+	mu      sync.Mutex
+	dir     string
+	repos   []map[string]any
+	tickets int
+	used    int // requests with the last ticket
+	spent   int // tell that no request is left, this often
+	count   int // requests, git's too
+	lose    int // the request of this number is done and its answer lost; 0 for none
+}
+
+const skuaToken = "skua-token-5ec3e7"
+
+func (s *skua) ticket() string { return fmt.Sprint("skua-ticket-5ec3e7-", s.tickets) }
+
+func (s *skua) at(owner, name string) int {
+	return slices.IndexFunc(s.repos, func(r map[string]any) bool { return r["who"] == owner && r["what"] == name })
+}
+
+func (s *skua) add(owner, name, about, seen string) (map[string]any, error) {
+	dir := filepath.Join(s.dir, owner, name+".git")
+	if err := exec.Command("git", "init", "-q", "--bare", "-b", "main", dir).Run(); err != nil {
+		return nil, err
+	}
+	r := map[string]any{"nr": len(s.repos) + 1, "who": owner, "what": name, "about": about, "seen": seen, "trunk": "main"}
+	s.repos = append(s.repos, r)
+	return r, exec.Command("git", "-C", dir, "config", "http.receivepack", "true").Run()
 }
 
 func (s *skua) serve(w http.ResponseWriter, q *http.Request) {
@@ -64,13 +89,26 @@ func (s *skua) serve(w http.ResponseWriter, q *http.Request) {
 	defer s.mu.Unlock()
 	say := func(v any) { _ = json.NewEncoder(w).Encode(v) }
 	fail := func(code int, says string) { say(map[string]any{"err": code, "text": says}) }
-	if q.URL.Query().Get("t") != "skua-token-5ec3e7" {
-		fail(1, "no such token")
+	if q.URL.Path == "/ticket" {
+		if q.PostFormValue("key") != skuaToken {
+			fail(1, "no such token")
+			return
+		}
+		s.tickets++
+		s.used = 0
+		say(map[string]any{"ticket": s.ticket(), "good_for": 60})
 		return
 	}
-	at := slices.IndexFunc(s.repos, func(r map[string]any) bool {
-		return r["who"] == q.Header.Get("Skua-Owner") && r["what"] == q.Header.Get("Skua-Repository")
-	})
+	if s.used++; q.URL.Query().Get("t") != s.ticket() || s.used > 7 {
+		fail(4, "the ticket is used up")
+		return
+	}
+	if s.spent > 0 {
+		s.spent--
+		w.Header().Set("Skua-Left", "0")
+		w.Header().Set("Skua-Again", "1")
+	}
+	at := s.at(q.Header.Get("Skua-Owner"), q.Header.Get("Skua-Repository"))
 	switch q.Method + " " + q.URL.Path {
 	case "GET /self":
 		say(map[string]any{"handle": "tern"})
@@ -93,6 +131,7 @@ func (s *skua) serve(w http.ResponseWriter, q *http.Request) {
 		}
 		say(s.repos[at])
 		if q.Method == "DELETE" {
+			_ = os.RemoveAll(filepath.Join(s.dir, q.Header.Get("Skua-Owner"), q.Header.Get("Skua-Repository")+".git")) // a test tells
 			s.repos = slices.Delete(s.repos, at, at+1)
 		}
 	case "POST /new":
@@ -100,21 +139,63 @@ func (s *skua) serve(w http.ResponseWriter, q *http.Request) {
 			fail(3, "there is one already")
 			return
 		}
-		name := q.Header.Get("Skua-Repository")
-		r := map[string]any{"nr": len(s.repos) + 1, "who": q.Header.Get("Skua-Owner"), "what": name, "about": q.PostFormValue("about"), "seen": q.PostFormValue("seen"), "trunk": "main"}
-		if err := exec.Command("git", "init", "-q", "--bare", "-b", "main", filepath.Join(s.dir, q.Header.Get("Skua-Owner"), name+".git")).Run(); err != nil {
+		r, err := s.add(q.Header.Get("Skua-Owner"), q.Header.Get("Skua-Repository"), q.PostFormValue("about"), q.PostFormValue("seen"))
+		if err != nil {
 			fail(9, err.Error())
 			return
 		}
-		if err := exec.Command("git", "-C", filepath.Join(s.dir, q.Header.Get("Skua-Owner"), name+".git"), "config", "http.receivepack", "true").Run(); err != nil {
-			fail(9, err.Error())
-			return
-		}
-		s.repos = append(s.repos, r)
 		say(r)
 	default:
 		http.NotFound(w, q)
 	}
+}
+
+// run serves skua, and signs a new machine in on it with a description.
+func (s *skua) run(t *testing.T, description string) *machine {
+	s.dir = t.TempDir()
+	execPath, err := exec.Command("git", "--exec-path").Output()
+	require.NoError(t, err)
+	backend := &cgi.Handler{Path: filepath.Join(strings.TrimSpace(string(execPath)), "git-http-backend"), Root: "/git", Env: []string{"GIT_PROJECT_ROOT=" + s.dir, "GIT_HTTP_EXPORT_ALL=1"}}
+	serve := func(w http.ResponseWriter, q *http.Request) {
+		rest, isGit := strings.CutPrefix(q.URL.Path, "/git/")
+		if !isGit {
+			s.serve(w, q)
+			return
+		}
+		s.mu.Lock()
+		_, secret, _ := q.BasicAuth()
+		good := secret == s.ticket()
+		if parts := strings.SplitN(rest, "/", 3); good && len(parts) == 3 && q.URL.Query().Get("service") == "git-receive-pack" && s.at(parts[0], strings.TrimSuffix(parts[1], ".git")) < 0 {
+			_, err := s.add(parts[0], strings.TrimSuffix(parts[1], ".git"), "", "shut")
+			good = err == nil
+		}
+		s.mu.Unlock()
+		if !good {
+			w.Header().Set("WWW-Authenticate", `Basic realm="skua"`)
+			w.WriteHeader(401)
+			return
+		}
+		backend.ServeHTTP(w, q)
+	}
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
+		s.mu.Lock()
+		s.count++
+		lost := s.count == s.lose
+		s.mu.Unlock()
+		if lost {
+			serve(httptest.NewRecorder(), q)
+			panic(http.ErrAbortHandler)
+		}
+		serve(w, q)
+	}))
+	t.Cleanup(server.Close)
+	m := newMachine(t)
+	m.git("", "config", "--global", "user.name", "Tern")
+	m.git("", "config", "--global", "user.email", "tern@skua.example")
+	m.write("", map[string]string{"skua.toml": description})
+	m.ok("", "", "host", "add", "./skua.toml", "--at", server.URL)
+	m.ok("", "", "vault", "make", "--by", "file")
+	return m
 }
 
 const skuaDescription = `language = 1
@@ -128,6 +209,15 @@ https = "{+base}/git/{owner}/{name}.git"
 [signin]
 query = { t = "{token}" }
 git   = { user = "any", secret = "{token}" }
+
+[signin.exchange]
+url  = "{+base}/ticket"
+form = { key = "{kept_token}" }
+read = { secret = "$.ticket", expires = { at = "$.good_for", as = "seconds" } }
+
+[rate]
+left  = "header Skua-Left"
+again = "header Skua-Again"
 
 [value.visibility]
 private = "shut"
@@ -191,6 +281,11 @@ at    = "$.err"
 is    = 3
 means = "name-taken"
 
+[[refusal]]
+at    = "$.err"
+is    = 4
+means = "token-ended"
+
 [refusals]
 message = ["$.text"]
 `
@@ -198,33 +293,12 @@ message = ["$.text"]
 // TestAFourthHost describes a host that the program's makers did not have in mind.
 func TestAFourthHost(t *testing.T) {
 	t.Parallel()
-	s := &skua{dir: t.TempDir()}
-	execPath, err := exec.Command("git", "--exec-path").Output()
-	require.NoError(t, err)
-	backend := &cgi.Handler{Path: filepath.Join(strings.TrimSpace(string(execPath)), "git-http-backend"), Root: "/git", Env: []string{"GIT_PROJECT_ROOT=" + s.dir, "GIT_HTTP_EXPORT_ALL=1"}}
-	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
-		if !strings.HasPrefix(q.URL.Path, "/git/") {
-			s.serve(w, q)
-			return
-		}
-		if _, secret, _ := q.BasicAuth(); secret != "skua-token-5ec3e7" {
-			w.Header().Set("WWW-Authenticate", `Basic realm="skua"`)
-			w.WriteHeader(401)
-			return
-		}
-		backend.ServeHTTP(w, q)
-	}))
-	t.Cleanup(server.Close)
-	m := newMachine(t)
-	m.git("", "config", "--global", "user.name", "Tern")
-	m.git("", "config", "--global", "user.email", "tern@skua.example")
-	m.write("", map[string]string{"skua.toml": skuaDescription})
-	m.ok("", "", "host", "add", "./skua.toml", "--at", server.URL)
-	m.ok("", "", "vault", "make", "--by", "file")
+	s := &skua{}
+	m := s.run(t, skuaDescription)
 	m.refused(5, []string{"skua does not accept the token", "skua says: no such token"}, "", "wrong-token\n", "account", "add", "--host", "skua")
-	r := m.run("", "skua-token-5ec3e7\n", "account", "add", "--host", "skua", "--verbose")
+	r := m.run("", skuaToken+"\n", "account", "add", "--host", "skua", "--verbose")
 	require.Equal(t, 0, r.code, r.err)
-	assert.NotContains(t, r.err, "skua-token-5ec3e7", "a token in the query is not shown either")
+	assert.NotContains(t, r.err, "5ec3e7", "a token in the query is not shown either, nor a ticket")
 	for i := range 5 {
 		name := fmt.Sprint("gauge-", i)
 		m.project(name)
@@ -233,8 +307,92 @@ func TestAFourthHost(t *testing.T) {
 	m.ok("gauge-1", "", "attach", "--yes")
 	m.refused(5, []string{"already, with work in it"}, "gauge-1", "", "attach", "--yes", "--remote", "other", "--name", "gauge-2")
 	m.ok("", "", "clone", "gauge-3", "copy")
+	m.write("copy", map[string]string{"more.txt": "more"})
+	m.git("copy", "add", "-A")
+	m.git("copy", "commit", "-q", "-m", "More")
+	m.git("copy", "push", "-q")
 	m.refused(5, []string{"There is one named gauge-4"}, "", "", "clone", "guage-4")
 	out := m.ok("", "", "host", "try", "skua", "--account", "tern")
 	assert.Contains(t, out, "5 repositories", "three pages of two")
-	assert.NotContains(t, out, "skua-token")
+	assert.NotContains(t, out, "5ec3e7")
+	for path, text := range tree(t, m.home) {
+		assert.NotContains(t, text, "skua-ticket", "the short-lived token is written nowhere: %s", path)
+	}
+	s.mu.Lock()
+	assert.Greater(t, s.tickets, 8, "each run had one of its own, and a used-up one was exchanged anew")
+	s.spent = 1
+	s.mu.Unlock()
+	r = m.run("gauge-1", "", "host", "try", "skua", "--account", "tern")
+	require.Equal(t, 0, r.code, r.err)
+	assert.Contains(t, r.err, "skua asks us to wait for 1s.")
+}
+
+// byPush is skua's description without a request that makes a repository.
+func byPush(t *testing.T) string {
+	before, rest, found := strings.Cut(skuaDescription, "[[action.repository-create.request]]")
+	require.True(t, found)
+	return before + "[action.repository-create]\nby = \"push\"\nmakes = \"private\"\n\n[[action.repository-change" + strings.SplitN(rest, "[[action.repository-change", 2)[1]
+}
+
+// TestCreationByPush lets the first push make the repository, and loses each answer.
+func TestCreationByPush(t *testing.T) {
+	t.Parallel()
+	s := &skua{}
+	m := s.run(t, byPush(t))
+	m.ok("", skuaToken, "account", "add", "--host", "skua")
+	m.project("gauge")
+	r := m.run("gauge", "", "attach", "--yes", "--description", "Levels", "--visibility", "public")
+	require.Equal(t, 0, r.code, r.err)
+	assert.Contains(t, r.err, "the first push makes the repository there, private")
+	assert.Contains(t, r.err, "See that this made the repository tern/gauge, and make it public")
+	assert.Equal(t, []any{"Levels", "shown", "main"}, []any{s.repos[0]["about"], s.repos[0]["seen"], s.repos[0]["trunk"]})
+	assert.Contains(t, m.ok("gauge", "", "attach", "--yes"), "Already attached")
+	require.NoError(t, os.Mkdir(filepath.Join(m.home, "bare"), 0o755))
+	m.refused(3, []string{"by the first push, and there is nothing here to push", "README.md"}, "bare", "", "attach", "--yes")
+	assert.NoDirExists(t, filepath.Join(m.home, "bare/.git"))
+	m.project("other")
+	m.refused(5, []string{"already, with work in it"}, "other", "", "attach", "--yes", "--name", "gauge")
+
+	lost := 0
+	for n := 1; ; n++ {
+		name := fmt.Sprint("lost-", n)
+		m.project(name)
+		before := tree(t, filepath.Join(m.home, name))
+		s.mu.Lock()
+		s.lose = s.count + n
+		s.mu.Unlock()
+		first := m.run(name, "", "attach", "--yes", "--description", "Levels")
+		s.mu.Lock()
+		met := s.count >= s.lose
+		s.lose = 0
+		s.mu.Unlock()
+		if !met {
+			break
+		}
+		if first.code != 0 {
+			lost++
+		}
+		if n%2 == 0 && first.code != 0 {
+			if back := m.run(name, "", "detach", "--yes"); back.code != 0 {
+				assert.Contains(t, back.err, "is not hooked to anything", "it was lost before anything was done")
+			}
+			assert.Equal(t, before, tree(t, filepath.Join(m.home, name)), "%d", n)
+			assert.Negative(t, s.at("tern", name), "what the push made is deleted again")
+		}
+		m.ok(name, "", "attach", "--yes", "--description", "Levels")
+		at := s.at("tern", name)
+		require.GreaterOrEqual(t, at, 0)
+		assert.Equal(t, []any{"Levels", "shut"}, []any{s.repos[at]["about"], s.repos[at]["seen"]}, "%d %s", n, first.err)
+		assert.Equal(t, m.git(name, "rev-parse", "HEAD"), m.git(filepath.Join(s.dir, "tern", name+".git"), "rev-parse", "main"))
+	}
+	assert.Greater(t, lost, 2)
+
+	// What would be seen by others at first is not pushed.
+	open := &skua{}
+	m = open.run(t, strings.Replace(byPush(t), `makes = "private"`, `makes = "public"`, 1))
+	m.ok("", skuaToken, "account", "add", "--host", "skua")
+	m.project("gauge")
+	m.refused(4, []string{"would be seen by others", "--visibility public"}, "gauge", "", "attach", "--yes")
+	assert.Empty(t, open.repos)
+	m.ok("gauge", "", "attach", "--yes", "--visibility", "public")
 }

@@ -14,6 +14,7 @@ import (
 	"uncinate/internal/core/fault"
 	"uncinate/internal/core/text"
 	"uncinate/internal/world/files"
+	"uncinate/internal/world/web"
 )
 
 // Account is who the person is on a host, or at one address of a host that nobody
@@ -379,6 +380,23 @@ func (d *Desk) plainLogin(ctx context.Context, a *Account) (address.Address, str
 	}
 	token, err := d.token(ctx, a, false)
 	return at, token, err
+}
+
+// gitRefs asks an address for its refs with an account's token, over HTTP. A refused
+// short-lived token is exchanged anew, once.
+func (d *Desk) gitRefs(ctx context.Context, a *Account, token string, at address.Address) (web.Refs, error) {
+	user, secret, err := d.gitLogin(ctx, a, token)
+	if err != nil {
+		return web.Refs{}, err
+	}
+	refs, err := d.Web.Refs(ctx, at, user, secret)
+	if !fault.Is(err, fault.HostSaidNo) || !d.dropShort(secret) {
+		return refs, err
+	}
+	if user, secret, err = d.gitLogin(ctx, a, token); err != nil {
+		return web.Refs{}, err
+	}
+	return d.Web.Refs(ctx, at, user, secret)
 }
 
 // gitLogin gives the user name and secret that git's HTTP transport wants. Without a

@@ -102,6 +102,9 @@ func (d *Desk) Attach(ctx context.Context, o AttachOptions) (*Attach, error) {
 			return nil, errors.Join(err, a.held.Release())
 		}
 	}
+	if a.create && a.byPush() && a.folder.head == "" && len(a.travel.up) == 0 {
+		return nil, errors.Join(a.nothingToPush(), a.held.Release())
+	}
 	if err := a.prepare(ctx); err != nil {
 		return nil, errors.Join(err, a.held.Release())
 	}
@@ -391,11 +394,7 @@ func (d *Desk) refs(ctx context.Context, h *hook, token string) (web.Refs, error
 			}
 		}
 		d.warn(h.account)
-		user, secret, err := d.gitLogin(ctx, h.account, token)
-		if err != nil {
-			return web.Refs{}, err
-		}
-		refs, err := d.Web.Refs(ctx, h.address, user, secret)
+		refs, err := d.gitRefs(ctx, h.account, token, h.address)
 		return refs, d.rightAccount(ctx, h, err)
 	}
 	ids, head, err := h.repo.Refs(ctx, h.address.String(), h.config()...)

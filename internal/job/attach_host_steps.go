@@ -150,6 +150,18 @@ func (a *Attach) describe(ctx context.Context) error {
 	return nil
 }
 
+// entry is what the register says of the project.
+func (a *Attach) entry() Project {
+	p := Project{Folder: a.folder.path, Remote: a.options.Remote, Address: a.hook.address.String(), ID: a.target.ID, Page: a.target.Page, Hooked: a.desk.Now().UTC().Truncate(time.Second)}
+	if a.hook.account != nil {
+		p.Account = a.hook.account.Name
+	}
+	if a.login != nil {
+		p.Host = a.login.Host.Name
+	}
+	return p
+}
+
 func (a *Attach) stepHook() Step {
 	what := fmt.Sprintf("Name it %s here, and let git sign in to it", a.options.Remote)
 	if a.login != nil {
@@ -158,16 +170,6 @@ func (a *Attach) stepHook() Step {
 		what += fmt.Sprintf(" as %s, from the vault", a.hook.account.User)
 	} else {
 		what = fmt.Sprintf("Name it %s here; git signs in with what it has", a.options.Remote)
-	}
-	entry := func() Project {
-		p := Project{Folder: a.folder.path, Remote: a.options.Remote, Address: a.hook.address.String(), ID: a.target.ID, Page: a.target.Page, Hooked: a.desk.Now().UTC().Truncate(time.Second)}
-		if a.hook.account != nil {
-			p.Account = a.hook.account.Name
-		}
-		if a.login != nil {
-			p.Host = a.login.Host.Name
-		}
-		return p
 	}
 	upstream := func(ctx context.Context) (string, error) {
 		out, err := a.folder.repo.Do(ctx, "config", "--local", "--get", "branch."+a.branch+".remote")
@@ -186,13 +188,18 @@ func (a *Attach) stepHook() Step {
 				return false, err
 			}
 			p, found, err := a.desk.ProjectAt(a.folder.path)
-			want := entry()
+			want := a.entry()
 			want.Hooked = p.Hooked
 			return found && p == want, err
 		},
 		Do: func(ctx context.Context) error {
 			if err := a.setAside(filepath.Join(a.folder.path, ".git", "config"), "config"); err != nil {
 				return err
+			}
+			if a.create && a.byPush() { // the remote that stands from now on is ours
+				if err := a.run.note("address", a.hook.address.String()); err != nil {
+					return err
+				}
 			}
 			if a.folder.remotes[a.options.Remote] == "" {
 				if err := a.run.note("new remote", "yes"); err != nil {
@@ -217,7 +224,7 @@ func (a *Attach) stepHook() Step {
 			if err := a.wrote(filepath.Join(a.folder.path, ".git", "config"), "config"); err != nil {
 				return err
 			}
-			return a.desk.enter(entry())
+			return a.desk.enter(a.entry())
 		},
 		Undo: a.undoHook}
 }
@@ -236,12 +243,19 @@ func (a *Attach) stepSend() Step {
 	if len(branches) > 1 {
 		what = fmt.Sprintf("Send %s: %s", text.Count(len(branches), "branch"), text.Excerpt(strings.Join(branches, ", "), 60))
 	}
+	if a.create && a.byPush() {
+		what += "; the first push makes the repository there, " + a.login.Host.Actions["repository-create"].Makes
+	}
 	return Step{Item: plan.Item{ID: "send", Place: plan.Here, Sentence: what},
 		Done: func(ctx context.Context) (bool, error) {
-			if a.create && a.run.fact("id") == "" {
+			if a.create && a.run.fact("id") == "" && !a.byPush() {
 				return false, nil
 			}
-			if all, err := a.arrived(ctx); err != nil || !all {
+			all, err := a.arrived(ctx)
+			if a.byPush() && fault.Is(err, fault.HostSaidNo) {
+				return false, nil // the push is what makes it
+			}
+			if err != nil || !all {
 				return false, err
 			}
 			usual := "+refs/heads/*:refs/remotes/" + a.options.Remote + "/*"
@@ -276,7 +290,15 @@ func (a *Attach) stepSend() Step {
 					return err
 				}
 			}
-			return a.desk.push(ctx, a.hook, args)
+			if a.byPush() {
+				if err := a.run.note("by push", "begun"); err != nil {
+					return err
+				}
+			}
+			if err := a.desk.push(ctx, a.hook, args); err != nil || !a.byPush() {
+				return err
+			}
+			return a.run.note("by push", "done")
 		}}
 }
 

@@ -45,12 +45,15 @@ func (a *Attach) plan() []Step {
 		}
 		add(a.stepCommit())
 	}
-	if a.create {
+	if a.create && !a.byPush() {
 		add(a.stepCreate())
 	}
 	add(a.stepHook())
 	if something {
 		add(a.stepSend())
+		if a.byPush() {
+			add(a.stepComplete())
+		}
 		empty := a.target.Empty != nil && *a.target.Empty || a.run.fact("vacant") == "yes"
 		if !a.create && a.login != nil && empty && a.target.DefaultBranch != a.branch && a.login.may("repository-change", "") == nil {
 			add(a.stepDefault())

@@ -137,6 +137,11 @@ func (a *Attach) chooseNew(ctx context.Context) error {
 	}
 	a.target = description.Repository{Owner: owner, Name: name, Visibility: o.Visibility, Description: o.Description}
 	a.create = true
+	if a.byPush() {
+		if err := a.checkByPush(); err != nil {
+			return err
+		}
+	}
 	w := a.run.state.Head.Wanted
 	w["account"], w["owner"], w["name"] = account.Name, owner, name
 	there, found, err := a.login.repository(ctx, owner, name)
@@ -149,16 +154,16 @@ func (a *Attach) chooseNew(ctx context.Context) error {
 			if err != nil {
 				return err
 			}
-			user, secret, err := a.desk.gitLogin(ctx, account, a.login.token)
-			if err != nil {
-				return err
-			}
-			if refs, err := a.desk.Web.Refs(ctx, at, user, secret); err == nil {
+			if refs, err := a.desk.gitRefs(ctx, account, a.login.token, at); err == nil {
 				empty := refs.Empty()
 				there.Empty = &empty
 			}
 		}
-		made, err := a.adopt(there)
+		made := there
+		ours, err := a.pushed(ctx, there)
+		if err == nil && !ours {
+			made, err = a.adopt(there)
+		}
 		if err != nil {
 			return err
 		}

@@ -120,7 +120,18 @@ func (t *Detach) planPutBack(ctx context.Context, o DetachOptions) error {
 			say, undo = "Take the first commit back; every file stays", a.undoCommit
 		case "hook":
 			say, undo = fmt.Sprintf("Take the remote %s and its sign-in out of git's configuration here", text.Visible(a.options.Remote)), a.undoHook
-		case "create":
+		case "create", "send":
+			if id == "send" && a.run.state.Marks["create"] != "" {
+				continue // it goes with the whole repository
+			}
+			if id == "send" && a.run.fact("by push") == "" {
+				if a.run.fact("vacant") != "yes" {
+					t.Notes = append(t.Notes, "What was sent to the hosted repository stays there: it held work before.")
+					continue
+				}
+				say, undo, place = "Take back what was sent to the hosted repository, which was empty before", a.undoSend, plan.Host
+				break
+			}
 			keep, err := t.planDelete(ctx, o)
 			if err != nil {
 				return err
@@ -137,15 +148,6 @@ func (t *Detach) planPutBack(ctx context.Context, o DetachOptions) error {
 			if a.run.fact("default was") == "" {
 				continue
 			}
-		case "send":
-			if a.run.state.Marks["create"] != "" {
-				continue // it goes with the whole repository
-			}
-			if a.run.fact("vacant") != "yes" {
-				t.Notes = append(t.Notes, "What was sent to the hosted repository stays there: it held work before.")
-				continue
-			}
-			say, undo, place = "Take back what was sent to the hosted repository, which was empty before", a.undoSend, plan.Host
 		default:
 			continue
 		}
@@ -180,15 +182,11 @@ func (t *Detach) planDelete(ctx context.Context, o DetachOptions) (keep bool, er
 	if there.Empty != nil && *there.Empty {
 		return false, nil
 	}
-	user, secret, err := a.desk.gitLogin(ctx, account, a.login.token)
-	if err != nil {
-		return false, err
-	}
 	at, err := address.Parse(there.HTTPS)
 	if err != nil {
 		return false, err
 	}
-	refs, err := a.desk.Web.Refs(ctx, at, user, secret)
+	refs, err := a.desk.gitRefs(ctx, account, a.login.token, at)
 	if err != nil {
 		return false, err
 	}
@@ -211,7 +209,11 @@ func (a *Attach) made(ctx context.Context) (description.Repository, bool, error)
 		return there, false, err
 	}
 	id, nonce := a.run.fact("id"), a.run.fact("nonce")
-	return there, id != "" && id == there.ID || nonce != "" && strings.Contains(there.Description, nonce), nil
+	if id != "" && id == there.ID || nonce != "" && strings.Contains(there.Description, nonce) {
+		return there, true, nil
+	}
+	ours, err := a.pushed(ctx, there)
+	return there, ours, err
 }
 
 // Items is the plan as it is shown.

@@ -40,6 +40,9 @@ func (l *login) each(ctx context.Context, action, what string, vars description.
 	}
 	if act.By != "request" {
 		f := fault.New(fault.HostSaidNo, "on %s it is done by %s, which this version does not do yet: %s", l.Host.Name, act.By, what)
+		if act.By == "push" {
+			f.Says = "on " + l.Host.Name + " it is done by the first push: " + what
+		}
 		if act.By == "page" {
 			f.Says = "on " + l.Host.Name + " it is done by hand, on a page: " + what
 		}
@@ -183,7 +186,7 @@ func (r *asking) ask(ctx context.Context, vars description.Vars, link string, ag
 	}
 	answer, err := r.cached(ctx, call)
 	if token != r.token && !again && (means(err, description.TokenEnded) || means(err, description.NotSignedIn)) {
-		r.dropShort(token) // only the short-lived one may have ended; a new one tells
+		r.desk.dropShort(token) // only the short-lived one may have ended; a new one tells
 		return r.ask(ctx, vars, link, true)
 	}
 	if err != nil {

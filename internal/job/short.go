@@ -43,6 +43,7 @@ func (l *login) short(ctx context.Context) (string, error) {
 	if err != nil {
 		return "", err
 	}
+	l.desk.Vault.Hide(secret)
 	if l.desk.shorts.of == nil {
 		l.desk.shorts.of = map[string]shortToken{}
 	}
@@ -50,15 +51,18 @@ func (l *login) short(ctx context.Context) (string, error) {
 	return secret, nil
 }
 
-// dropShort lets the next request get a new short-lived token.
-func (l *login) dropShort(secret string) {
-	l.desk.shorts.Lock()
-	defer l.desk.shorts.Unlock()
-	for key, s := range l.desk.shorts.of {
+// dropShort lets the next request get a new short-lived token in the place of this one;
+// false where it is none.
+func (d *Desk) dropShort(secret string) bool {
+	d.shorts.Lock()
+	defer d.shorts.Unlock()
+	for key, s := range d.shorts.of {
 		if s.secret == secret {
-			delete(l.desk.shorts.of, key)
+			delete(d.shorts.of, key)
+			return true
 		}
 	}
+	return false
 }
 
 func (l *login) user() string {

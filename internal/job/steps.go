@@ -131,7 +131,7 @@ func (r *runner) step(ctx context.Context, s Step) error {
 func (r *runner) failed(ctx context.Context, steps []Step, at Step, err error) error {
 	f := fault.Of(err)
 	final := f.Kind == fault.HostSaidNo || f.Kind == fault.Refused || f.Kind == fault.Decision
-	if !final || r.state.Marks["create"] == plan.Done || ctx.Err() != nil {
+	if !final || r.state.Marks["create"] == plan.Done || r.fact("by push") == "done" || ctx.Err() != nil {
 		out := *f
 		out.Cause = errors.Join(f.Cause, err)
 		if len(r.state.Order) > 0 {

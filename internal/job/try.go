@@ -168,6 +168,10 @@ func (t *Try) act(action string, work func() (string, error)) bool {
 		t.done(Tried{Action: action, State: Doubtful, Says: "not described"})
 		return false
 	}
+	if by := t.login.Host.Actions[action].By; by != "request" {
+		t.done(Tried{Action: action, State: Doubtful, Says: "done by " + by + ", which is not tried here"})
+		return false
+	}
 	if r.Says, err = work(); err != nil {
 		f := fault.Of(err)
 		r.State, r.Says = Bad, f.Says

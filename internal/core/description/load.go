@@ -240,7 +240,7 @@ func (l *loader) values(d *Description, v *node) {
 		}
 		d.Time = form
 	}
-	for kind, names := range map[string][]string{"visibility": visibilityNames, "right": rightNames} {
+	for kind, names := range map[string][]string{"visibility": Visibilities, "right": rightNames} {
 		t := v.table(kind)
 		if t == nil {
 			continue
@@ -263,7 +263,7 @@ func (l *loader) values(d *Description, v *node) {
 }
 
 func (l *loader) action(d *Description, name string, t *node, shapes map[string]map[string]*Reading) *Action {
-	a := &Action{Name: name, By: t.str("by"), Page: t.template("page", nil), Needs: t.strings("needs")}
+	a := &Action{Name: name, By: t.str("by"), Makes: t.str("makes"), Page: t.template("page", nil), Needs: t.strings("needs")}
 	for _, need := range a.Needs {
 		if !slices.Contains(needNames, need) {
 			t.wrongMeant("needs", text.Nearest(need, needNames), "%q is no need that is known", need)
@@ -286,6 +286,13 @@ func (l *loader) action(d *Description, name string, t *node, shapes map[string]
 	}
 	if a.By == "request" && len(a.Requests) == 0 {
 		t.wrong("", "the action %s has no [[action.%s.request]]; leave the whole action out if the host does not offer it", name, name)
+	}
+	if pushes := a.By == "push"; pushes && name != "repository-create" {
+		t.wrong("by", "only repository-create can be done by \"push\"")
+	} else if pushes && !slices.Contains(Visibilities, a.Makes) {
+		t.wrongMeant("makes", text.Nearest(a.Makes, Visibilities), "by \"push\", \"makes\" says who may see what the first push makes: \"private\", \"members\" or \"public\"")
+	} else if !pushes && a.Makes != "" {
+		t.wrong("makes", "\"makes\" goes with by = \"push\"")
 	}
 	if a.By == "page" && a.Page == nil {
 		t.wrong("", "the action %s is done on a page, and \"page\" is missing", name)

@@ -77,6 +77,7 @@ type Words map[string]any
 type Action struct {
 	Name     string
 	By       string // "request", "push", "page" or "ssh"
+	Makes    string // by push: the visibility of what it makes
 	Page     *uritemplate.Template
 	Needs    []string // our needs, keys of Scopes
 	Requests []*Request
@@ -196,6 +197,9 @@ type Identity struct {
 	Expires        time.Time // zero: not told, or never
 }
 
+// Visibilities are our words for who may see a repository, the fewest people first.
+var Visibilities = []string{"private", "members", "public"}
+
 // The names a description may use. Each list is what an unknown name is compared with.
 var (
 	actionNames = []string{
@@ -212,9 +216,8 @@ var (
 	pageNames    = []string{"token", "key", "settings", "people", "history"}
 	meaningNames = []string{string(NameTaken), string(NotFound), string(NotSignedIn), string(TokenEnded), string(ScopeMissing),
 		string(Denied), string(PlanLimit), string(RateLimit), string(Invalid), string(Changed), string(NotSupported), string(Down)}
-	visibilityNames = []string{"private", "members", "public"}
-	rightNames      = []string{"read", "write", "admin"}
-	limitNames      = []string{"plan", "as_of", "file_size", "push_size", "repository_size", "large_file_quota",
+	rightNames = []string{"read", "write", "admin"}
+	limitNames = []string{"plan", "as_of", "file_size", "push_size", "repository_size", "large_file_quota",
 		"private_free", "private_collaborators", "public_collaborators", "requests_per_hour"}
 	fieldNames = []string{"id", "owner", "name", "description", "visibility", "default_branch", "created", "creator", "empty", "page",
 		"https", "ssh", "version", "archived", "head", "user", "full_name", "email", "email_confirmed", "active", "scopes", "expires", "kind",

@@ -83,6 +83,9 @@ func At(dir, run string, ring Ring) *Vault {
 // be blanked wherever it would be shown.
 func (v *Vault) OnSecret(seen func(secret string)) { v.seen = seen }
 
+// Hide lets a secret that is kept in no vault be blanked like those that are.
+func (v *Vault) Hide(secret string) { v.seen(secret) }
+
 // AskWith sets how a person is asked for the passphrase.
 func (v *Vault) AskWith(ask func() (string, error)) { v.ask = ask }
 
