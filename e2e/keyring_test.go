@@ -14,6 +14,9 @@ import (
 	"github.com/godbus/dbus/v5"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"uncinate/internal/world/files"
+	"uncinate/internal/world/vault"
 )
 
 // needs fails the test, with a line that says how to install it, if a program is missing.
@@ -165,6 +168,15 @@ git push
 
 	m.ok("", h.token["tern"], "account", "add", "tern", "--host", "gannet", "--unkept")
 	m.ok("gauge", "", "sync")
+	// A token that is given takes the place of an older sign-in, with what renewed it.
+	home, err := files.FindHome(filepath.Join(m.home, ".uncinate"))
+	require.NoError(t, err)
+	v := vault.At(home.Vault, home.Run, nil)
+	require.NoError(t, v.PutUnkept(program, "account/tern/refresh", "renews-it", time.Now().Add(time.Hour)))
+	m.ok("", h.token["tern"], "account", "add", "tern", "--host", "gannet", "--unkept")
+	_, found, err := v.GetUnkept("account/tern/refresh")
+	require.NoError(t, err)
+	assert.False(t, found)
 	assert.Contains(t, m.ok("", "", "vault", "lock"), "is forgotten")
 	m.refused(3, []string{"that is over"}, "gauge", "", "sync")
 	m.ok("", "", "vault", "make", "--by", "file")

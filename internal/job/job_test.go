@@ -395,3 +395,28 @@ func TestAskingAgain(t *testing.T) {
 		}
 	}
 }
+
+func TestAGivenTokenTakesAnOlderSignInsPlace(t *testing.T) {
+	_, signIn, token := practised(t, "gannet")
+	l := signIn(token)
+	d := l.desk
+	a := &Account{Name: "tern", Host: "gannet", User: "tern", OAuth: true, refresh: "renews-it"}
+	require.NoError(t, d.Vault.Make(t.Context(), vault.ByFile, ""))
+	require.NoError(t, d.keepAccount(t.Context(), a, token))
+	kept, found, err := d.Vault.Get(t.Context(), a.refreshName(), false)
+	require.NoError(t, err)
+	assert.True(t, found)
+	assert.Equal(t, "renews-it", kept)
+
+	a.refresh = "" // the host gave no new one when it renewed the token
+	require.NoError(t, d.store(t.Context(), a, token))
+	_, found, err = d.Vault.Get(t.Context(), a.refreshName(), false)
+	require.NoError(t, err)
+	assert.True(t, found, "the older one renews it still")
+
+	given := &Account{Name: "tern", Host: "gannet", User: "tern"}
+	require.NoError(t, d.keepAccount(t.Context(), given, token))
+	_, found, err = d.Vault.Get(t.Context(), a.refreshName(), false)
+	require.NoError(t, err)
+	assert.False(t, found)
+}
