@@ -255,6 +255,7 @@ func (r *asking) send(ctx context.Context, call description.Call, safe bool) (de
 			return description.Answer{}, err
 		}
 		answer, err := r.desk.Web.Do(ctx, call)
+		answer = answer.Remember()
 		pause := time.Duration(-1)
 		switch again, asks := r.Host.Again(answer, r.desk.Now()); {
 		case err == nil && asks && waited+again <= mostWait:
@@ -284,7 +285,6 @@ func (r *asking) send(ctx context.Context, call description.Call, safe bool) (de
 			r.date = t
 			r.mu.Unlock()
 		}
-		answer = answer.Remember()
 		if m, words, refused := r.Host.Refused(answer); refused && answer.Status != http.StatusNotModified {
 			return answer, r.refused(m, words, answer, r.what, r.act)
 		}
