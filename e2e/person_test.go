@@ -195,6 +195,9 @@ func TestTour(t *testing.T) {
 	m.env = append(m.env, "TMPDIR="+tmp)
 	out := m.ok("", "", "tour")
 	assert.Contains(t, out, "The tour is over.")
+	for _, words := range []string{"Note: the token of account tern ends on", "Replaced.", "good until", "Revoked. On gannet the token is out of force", "the vault holds no token for the account tern"} {
+		assert.Contains(t, out, words)
+	}
 	left, err := os.ReadDir(tmp)
 	require.NoError(t, err)
 	assert.Empty(t, left, "nothing is left behind")

@@ -60,13 +60,18 @@ func ending(a *Account, now time.Time) (State, string) {
 	return Good, "good until " + a.Expires.Format(time.DateOnly)
 }
 
+// hush keeps a job from warning of the very token that it replaces or takes away.
+func (d *Desk) hush(a *Account) {
+	if d.warned == nil {
+		d.warned = map[string]bool{}
+	}
+	d.warned[a.Name] = true
+}
+
 // warn says one line when the account's token ends soon.
 func (d *Desk) warn(a *Account) {
 	if left := a.Expires.Sub(d.Now()); !a.Expires.IsZero() && left < soon && left > 0 && !a.OAuth && !d.warned[a.Name] {
-		if d.warned == nil {
-			d.warned = map[string]bool{}
-		}
-		d.warned[a.Name] = true
+		d.hush(a)
 		_, says := ending(a, d.Now())
 		d.Tell.Note("Note: the token of account %s %s. Replace it: %s", a.Name, says, text.Command("uncinate", "token", "replace", a.Name))
 	}
@@ -226,6 +231,7 @@ func (d *Desk) ReplaceToken(ctx context.Context, name, token string, renew bool)
 	if err != nil {
 		return nil, err
 	}
+	d.hush(a)
 	t := &TokenChange{desk: d, Account: a, Head: "To replace the token of account " + a.Name + ":"}
 	if a.Host == "" {
 		t.steps = []Step{{Item: plan.Item{ID: "store", Place: plan.Vault, Sentence: "Put the new token, once tested, in the place of the old one"},
@@ -351,6 +357,7 @@ func (d *Desk) RevokeToken(ctx context.Context, name string) (*TokenChange, erro
 	if err != nil {
 		return nil, err
 	}
+	d.hush(a)
 	t := &TokenChange{desk: d, Account: a, Head: "To revoke the token of account " + a.Name + ":"}
 	if a.Host == "" {
 		return nil, fault.New(fault.HostSaidNo, "nobody described the host of %s, so its tokens are revoked on its own page", a.Address).

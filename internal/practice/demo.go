@@ -21,7 +21,6 @@ type DemoToken struct {
 func (r *Running) Demo() ([]DemoToken, error) {
 	var tokens []DemoToken
 	st := r.Store
-	prefix, scopes := r.face.token()
 	year := st.now().AddDate(1, 0, 0).UTC().Truncate(24 * time.Hour)
 	at := "@" + r.Name + ".example"
 	users := []User{{Name: "tern", FullName: "Tern of Saltmarsh", MailConfirmed: true}, {Name: "knot", FullName: "Knot of Saltmarsh", MailConfirmed: true}, {Name: "dunlin", FullName: "Dunlin"}}
@@ -33,11 +32,11 @@ func (r *Running) Demo() ([]DemoToken, error) {
 		if err := st.AddUser(u); err != nil {
 			return nil, err
 		}
-		secret, err := st.NewToken(prefix, u.Name, scopes, year)
+		token, err := r.NewToken(u.Name, year)
 		if err != nil {
 			return nil, err
 		}
-		tokens = append(tokens, DemoToken{User: u.Name, Secret: secret, Scopes: scopes, Expires: year})
+		tokens = append(tokens, token)
 	}
 	groups := []string{"saltmarsh"}
 	if r.Name == "petrel" {
@@ -49,6 +48,13 @@ func (r *Running) Demo() ([]DemoToken, error) {
 		}
 	}
 	return tokens, nil
+}
+
+// NewToken makes a token with all scopes for a demo user.
+func (r *Running) NewToken(user string, until time.Time) (DemoToken, error) {
+	prefix, scopes := r.face.token()
+	secret, err := r.Store.NewToken(prefix, user, scopes, until)
+	return DemoToken{User: user, Secret: secret, Scopes: scopes, Expires: until}, err
 }
 
 // WriteProjects writes the demo projects into a folder. All contents are invented.

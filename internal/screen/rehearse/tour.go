@@ -10,6 +10,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"time"
 
 	"uncinate/internal/core/fault"
 	"uncinate/internal/core/text"
@@ -21,7 +22,7 @@ func tourCommand() *screen.Command {
 	return &screen.Command{Name: "tour", Short: "play the whole job through on the practice hosts",
 		Long: `Starts the practice host gannet in a temporary folder, writes a demo project, and plays
 two machines: quay, the office computer, hooks the project to gannet; launch, the laptop
-aboard, clones it; both stay in step. Every command is run for real and shown with its
+aboard, clones it; both stay in step; at the end a token lives its life. Every command is run for real and shown with its
 real output. Nothing of yours is touched, and nothing is left behind without --keep.`,
 		Options: func(o *flag.FlagSet) screen.Run {
 			keep := o.String("keep", "", "keep everything in this `folder` to look at")
@@ -70,11 +71,21 @@ func runTour(ctx context.Context, e *screen.Env, keep string) (err error) {
 	if err != nil {
 		return err
 	}
+	// launch's tokens: one for the work, one that ends soon, one in its place.
+	year := tokens[0].Expires
+	secrets := []string{tokens[0].Secret}
+	for _, until := range []time.Time{year, time.Now().AddDate(0, 0, 6), year} {
+		token, err := g.NewToken("tern", until)
+		if err != nil {
+			return err
+		}
+		secrets = append(secrets, token.Secret)
+	}
 	t := &tour{ctx: ctx, e: e, top: top, program: program}
-	return t.play(g, tokens[0])
+	return t.play(g, secrets[0], secrets[1:])
 }
 
-func (t *tour) play(g *practice.Running, token practice.DemoToken) error {
+func (t *tour) play(g *practice.Running, quays string, launchs []string) error {
 	quay, err := t.machine("quay")
 	if err != nil {
 		return err
@@ -93,34 +104,41 @@ func (t *tour) play(g *practice.Running, token practice.DemoToken) error {
 		cd    string
 		line  string
 		in    string // standard input
+		exit  int    // the exit code that is meant to come
 	}{
-		{quay, "1. On quay, the office computer: say which host, and who you are there", "", "uncinate host add gannet --at " + g.URL, ""},
-		{quay, "", "", "uncinate vault make --by file", ""},
-		{quay, "", "", "uncinate account add tern --host gannet", token.Secret},
-		{quay, "2. Look at what would happen to the project, then let it happen", "gauge-firmware", "uncinate attach --preview", ""},
-		{quay, "", "gauge-firmware", "uncinate attach --yes", ""},
-		{quay, "", "gauge-firmware", "uncinate attach --yes", ""},
-		{launch, "3. On launch, the laptop aboard: the same account, then the same project", "", "uncinate host add gannet --at " + g.URL, ""},
-		{launch, "", "", "uncinate vault make --by file", ""},
-		{launch, "", "", "uncinate account add tern --host gannet", token.Secret},
-		{launch, "", "", "uncinate clone gauge-firmware", ""},
-		{launch, "4. Work aboard with plain git: it signs in by itself", "gauge-firmware", "edit src/level.h", ""},
-		{launch, "", "gauge-firmware", "git commit -q -a -m 'Correct the level by the datum'", ""},
-		{launch, "", "gauge-firmware", "git push -q", ""},
-		{quay, "5. Back on quay: where does the work stand? Bring it in, send out", "gauge-firmware", "edit README.md", ""},
-		{quay, "", "gauge-firmware", "uncinate status", ""},
-		{quay, "", "gauge-firmware", "uncinate sync", ""},
-		{quay, "", "gauge-firmware", "git commit -q -a -m 'Say where the gauge stands'", ""},
-		{quay, "", "gauge-firmware", "uncinate sync", ""},
-		{launch, "6. And launch follows", "gauge-firmware", "uncinate sync", ""},
-		{launch, "", "gauge-firmware", "uncinate status", ""},
+		{quay, "1. On quay, the office computer: say which host, and who you are there", "", "uncinate host add gannet --at " + g.URL, "", 0},
+		{quay, "", "", "uncinate vault make --by file", "", 0},
+		{quay, "", "", "uncinate account add tern --host gannet", quays, 0},
+		{quay, "2. Look at what would happen to the project, then let it happen", "gauge-firmware", "uncinate attach --preview", "", 0},
+		{quay, "", "gauge-firmware", "uncinate attach --yes", "", 0},
+		{quay, "", "gauge-firmware", "uncinate attach --yes", "", 0},
+		{launch, "3. On launch, the laptop aboard: the same account, then the same project", "", "uncinate host add gannet --at " + g.URL, "", 0},
+		{launch, "", "", "uncinate vault make --by file", "", 0},
+		{launch, "", "", "uncinate account add tern --host gannet", launchs[0], 0},
+		{launch, "", "", "uncinate clone gauge-firmware", "", 0},
+		{launch, "4. Work aboard with plain git: it signs in by itself", "gauge-firmware", "edit src/level.h", "", 0},
+		{launch, "", "gauge-firmware", "git commit -q -a -m 'Correct the level by the datum'", "", 0},
+		{launch, "", "gauge-firmware", "git push -q", "", 0},
+		{quay, "5. Back on quay: where does the work stand? Bring it in, send out", "gauge-firmware", "edit README.md", "", 0},
+		{quay, "", "gauge-firmware", "uncinate status", "", 0},
+		{quay, "", "gauge-firmware", "uncinate sync", "", 0},
+		{quay, "", "gauge-firmware", "git commit -q -a -m 'Say where the gauge stands'", "", 0},
+		{quay, "", "gauge-firmware", "uncinate sync", "", 0},
+		{launch, "6. And launch follows", "gauge-firmware", "uncinate sync", "", 0},
+		{launch, "", "gauge-firmware", "uncinate status", "", 0},
+		{launch, "7. The life of a token: one that ends soon is warned of, replaced, tested, revoked", "gauge-firmware", "uncinate token replace tern --yes", launchs[1], 0},
+		{launch, "", "gauge-firmware", "uncinate sync", "", 0},
+		{launch, "", "gauge-firmware", "uncinate token replace tern --yes", launchs[2], 0},
+		{launch, "", "gauge-firmware", "uncinate token test tern", "", 0},
+		{launch, "", "gauge-firmware", "uncinate token revoke tern --yes", "", 0},
+		{launch, "", "gauge-firmware", "uncinate sync", "", int(fault.Decision)},
 	}
 	for _, s := range script {
 		if s.about != "" {
 			t.e.Say("\n%s", s.about)
 		}
 		s.m.at = filepath.Join(s.m.home, s.cd)
-		if err := s.m.run(s.line, s.in); err != nil {
+		if err := s.m.run(s.line, s.in, s.exit); err != nil {
 			return err
 		}
 	}
@@ -168,7 +186,7 @@ func (m *machine) env() []string {
 }
 
 // run shows a command as typed, runs it, and shows its real output.
-func (m *machine) run(line, in string) error {
+func (m *machine) run(line, in string, expected int) error {
 	e := m.tour.e
 	where, err := filepath.Rel(m.home, m.at)
 	if err != nil {
@@ -204,6 +222,12 @@ func (m *machine) run(line, in string) error {
 		return m.tour.ctx.Err()
 	}
 	var exit *exec.ExitError
+	if errors.As(err, &exit) && exit.ExitCode() == expected {
+		return nil
+	}
+	if err == nil && expected != 0 {
+		return fault.New(fault.Failed, "the tour's command went well, and was meant to be refused: %s", line)
+	}
 	if errors.As(err, &exit) {
 		return fault.New(fault.Failed, "the tour's command ended with %d: %s", exit.ExitCode(), line)
 	}
