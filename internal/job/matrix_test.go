@@ -3,6 +3,7 @@ package job
 import (
 	"fmt"
 	"slices"
+	"strings"
 	"testing"
 	"time"
 
@@ -67,10 +68,10 @@ func TestEveryFaultOnEveryAction(t *testing.T) {
 					_, err := h.Store.Create(t.Context(), "tern", practice.Repo{Owner: "tern", Name: repo, Visibility: "private"})
 					require.NoError(t, err)
 				}
-				if action == "key-remove" {
-					_, err := l.do(t.Context(), "key-add", "add", vars)
+				if kind, is := strings.CutSuffix(action, "key-remove"); is {
+					_, err := l.do(t.Context(), kind+"key-add", "add", vars)
 					require.NoError(t, err)
-					keys, err := l.list(t.Context(), "key-list", "list", nil)
+					keys, err := l.list(t.Context(), kind+"key-list", "list", vars)
 					require.NoError(t, err)
 					vars["id"] = keys[len(keys)-1]["id"]
 				}

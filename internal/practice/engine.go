@@ -44,6 +44,7 @@ type engine struct {
 	name  string
 	store *Store
 	face  face
+	ssh   *sshServer
 
 	jobs    jobs    // of petrel
 	signIns signIns // of gannet
@@ -90,6 +91,7 @@ type Running struct {
 	Store  *Store
 	Faults *Faults
 	face   face
+	ssh    *sshServer
 	stop   func() error
 }
 
@@ -137,11 +139,17 @@ func Start(name, dir, listen string, faults *Faults) (*Running, error) {
 		routes.ServeHTTP(w, q)
 	})
 	srv := &http.Server{Handler: faults.wrap(e, published), ErrorLog: log.New(io.Discard, "", 0), ReadHeaderTimeout: 10 * time.Second}
+	sshd, err := newSSH(e, dir, faults)
+	if err != nil {
+		return nil, errors.Join(err, l.Close())
+	}
+	e.ssh = sshd
 	ended := make(chan error, 1)
-	go func() { ended <- srv.Serve(l) }()
-	return &Running{Name: name, URL: "http://" + l.Addr().String(), Store: st, Faults: faults, face: f, stop: func() error {
+	go func() { ended <- srv.Serve(newSplit(l, sshd)) }()
+	return &Running{Name: name, URL: "http://" + l.Addr().String(), Store: st, Faults: faults, face: f, ssh: sshd, stop: func() error {
 		ctx, cancel := context.WithTimeout(context.Background(), 3*time.Second)
 		defer cancel()
+		sshd.closeAll()
 		if err := srv.Shutdown(ctx); err != nil {
 			if err = srv.Close(); err != nil {
 				return err

@@ -126,7 +126,7 @@ func (f fulmarAt) shown(q *http.Request, r *Repo) map[string]any {
 	path := r.Owner + "/" + r.Name
 	return map[string]any{"no": r.ID, "collection": r.Owner, "title": r.Name, "words": r.Description, "open": slices.Index(fulmarOpen, r.Visibility),
 		"trunk": r.Default, "made": r.Created.Unix(), "maker": r.Creator,
-		"links": []map[string]string{{"kind": "web", "to": baseOf(q) + "/view?c=" + r.Owner + "&r=" + r.Name}, {"kind": "http", "to": baseOf(q) + "/git/" + path}}}
+		"links": []map[string]string{{"kind": "web", "to": baseOf(q) + "/view?c=" + r.Owner + "&r=" + r.Name}, {"kind": "http", "to": baseOf(q) + "/git/" + path}, {"kind": "ssh", "to": "ssh://git@" + q.Host + "/" + path}}}
 }
 
 func (f fulmarAt) list(q *http.Request, s Session, a fulmarArgs) (any, error) {
@@ -257,7 +257,7 @@ func (f fulmarAt) addKey(_ *http.Request, s Session, a fulmarArgs) (any, error) 
 	if err := mine(s, a); err != nil {
 		return nil, err
 	}
-	k, err := f.store.AddKey(s.User.Name, a.Label, a.Text)
+	k, err := f.store.AddKey(Key{User: s.User.Name, Title: a.Label, Line: a.Text})
 	if err != nil {
 		return nil, err
 	}
@@ -268,5 +268,5 @@ func (f fulmarAt) dropKey(_ *http.Request, s Session, a fulmarArgs) (any, error)
 	if err := mine(s, a); err != nil {
 		return nil, err
 	}
-	return map[string]any{}, f.store.RemoveKey(s.User.Name, a.No)
+	return map[string]any{}, f.store.RemoveKey(KeyFilter{User: s.User.Name}, a.No)
 }

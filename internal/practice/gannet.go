@@ -50,9 +50,7 @@ func (f gannet) routes(e *engine) http.Handler {
 	api("GET /v1/me/storage", "me", func(w http.ResponseWriter, _ *http.Request, s Session) error {
 		return answer(w, 200, map[string]any{"used": e.store.Used(s.User.Name)})
 	})
-	api("GET /v1/me/keys", "keys", g.keys)
-	api("POST /v1/me/keys", "keys", g.addKey)
-	api("DELETE /v1/me/keys/{id}", "keys", g.removeKey)
+	g.keyRoutes(api)
 	api("GET /v1/repos", "repo.read", g.list)
 	api("GET /v1/repos/{owner}/{name}", "repo.read", g.show)
 	api("POST /v1/owners/{owner}/repos", "repo.create", g.create)
@@ -175,34 +173,6 @@ func (g gannetAt) setRight(w http.ResponseWriter, q *http.Request, s Session, ri
 	return nil
 }
 
-func (g gannetAt) keys(w http.ResponseWriter, _ *http.Request, s Session) error {
-	items := []map[string]any{}
-	for _, k := range g.store.Keys(s.User.Name) {
-		items = append(items, map[string]any{"id": k.ID, "title": k.Title, "line": k.Line, "added": k.Added.Format(time.RFC3339)})
-	}
-	return answer(w, 200, map[string]any{"items": items})
-}
-
-func (g gannetAt) addKey(w http.ResponseWriter, q *http.Request, s Session) error {
-	var in struct{ Title, Line string }
-	if err := read(q, &in); err != nil {
-		return err
-	}
-	k, err := g.store.AddKey(s.User.Name, in.Title, in.Line)
-	if err != nil {
-		return err
-	}
-	return answer(w, 201, map[string]any{"id": k.ID})
-}
-
-func (g gannetAt) removeKey(w http.ResponseWriter, q *http.Request, s Session) error {
-	if err := g.store.RemoveKey(s.User.Name, q.PathValue("id")); err != nil {
-		return err
-	}
-	w.WriteHeader(http.StatusNoContent)
-	return nil
-}
-
 func (g gannetAt) owners(w http.ResponseWriter, _ *http.Request, s Session) error {
 	items := []map[string]any{}
 	for i, o := range g.store.Owners(s.User.Name) {
@@ -226,7 +196,7 @@ func (g gannetAt) shown(q *http.Request, r *Repo, s Session) map[string]any {
 	base := baseOf(q) + "/" + r.Owner + "/" + r.Name
 	return map[string]any{"id": r.ID, "owner": r.Owner, "name": r.Name, "about": r.Description, "reach": reach[r.Visibility],
 		"main": r.Default, "made": r.Created.Format(time.RFC3339), "made_by": r.Creator,
-		"you_may": gannetRights[g.store.Right(r, s.User.Name)], "page": base, "clone": map[string]string{"https": base + ".git"},
+		"you_may": gannetRights[g.store.Right(r, s.User.Name)], "page": base, "clone": map[string]string{"https": base + ".git", "ssh": "ssh://git@" + q.Host + "/" + r.Owner + "/" + r.Name + ".git"},
 		"empty": g.store.Empty(r.ID)}
 }
 

@@ -347,7 +347,7 @@ func (p petrelAt) addKey(w http.ResponseWriter, q *http.Request, s Session) erro
 	if err := read(q, &in); err != nil {
 		return err
 	}
-	k, err := p.store.AddKey(s.User.Name, in.Label, in.Public)
+	k, err := p.store.AddKey(Key{User: s.User.Name, Title: in.Label, Line: in.Public})
 	if err != nil {
 		return err
 	}
@@ -357,7 +357,7 @@ func (p petrelAt) addKey(w http.ResponseWriter, q *http.Request, s Session) erro
 func (p petrelAt) removeKey(w http.ResponseWriter, q *http.Request, s Session) error {
 	for _, k := range p.store.Keys(s.User.Name) {
 		if oid("k", k.ID) == q.PathValue("id") {
-			if err := p.store.RemoveKey(s.User.Name, k.ID); err != nil {
+			if err := p.store.RemoveKey(KeyFilter{User: s.User.Name}, k.ID); err != nil {
 				return err
 			}
 			w.WriteHeader(http.StatusNoContent)

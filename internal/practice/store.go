@@ -82,15 +82,6 @@ type state struct {
 	Next   int               `json:"next"`
 }
 
-// Key is a person's SSH key, its public half.
-type Key struct {
-	ID    string    `json:"id"`
-	User  string    `json:"user"`
-	Title string    `json:"title"`
-	Line  string    `json:"line"` // as in an authorized_keys file (sshd(8))
-	Added time.Time `json:"added"`
-}
-
 // Store is one practice host's state, in a folder: state.json and bare repositories
 // under repos/ID.git. It is safe for concurrent use.
 type Store struct {
@@ -240,52 +231,6 @@ func (st *Store) Renew(prefix, secret string, expires time.Time) (string, error)
 		return "", err
 	}
 	return fresh, st.Revoke(secret)
-}
-
-// Keys lists a person's keys, oldest first.
-func (st *Store) Keys(user string) []*Key {
-	st.mu.Lock()
-	defer st.mu.Unlock()
-	var out []*Key
-	for _, k := range st.s.Keys {
-		if k.User == user {
-			c := *k
-			out = append(out, &c)
-		}
-	}
-	return out
-}
-
-// AddKey puts a person's key on the host. A key is one person's alone.
-func (st *Store) AddKey(user, title, line string) (*Key, error) {
-	st.mu.Lock()
-	defer st.mu.Unlock()
-	words := strings.Fields(line)
-	if len(words) < 2 || !strings.HasPrefix(words[0], "ssh-") && !strings.HasPrefix(words[0], "ecdsa-") && !strings.HasPrefix(words[0], "sk-") {
-		return nil, wrongIn("key", "invalid", "this is no public key")
-	}
-	for _, k := range st.s.Keys {
-		if strings.Fields(k.Line)[1] == words[1] {
-			return nil, wrongIn("key", "taken", "the key is in use already")
-		}
-	}
-	st.s.Next++
-	k := &Key{ID: fmt.Sprintf("k%06d", st.s.Next), User: user, Title: title, Line: strings.Join(words, " "), Added: st.now().UTC().Truncate(time.Second)}
-	st.s.Keys = append(st.s.Keys, k)
-	c := *k
-	return &c, st.save()
-}
-
-// RemoveKey takes a person's key off the host.
-func (st *Store) RemoveKey(user, id string) error {
-	st.mu.Lock()
-	defer st.mu.Unlock()
-	before := len(st.s.Keys)
-	st.s.Keys = slices.DeleteFunc(st.s.Keys, func(k *Key) bool { return k.User == user && k.ID == id })
-	if len(st.s.Keys) == before {
-		return problem("none", "there is no such key")
-	}
-	return st.save()
 }
 
 // ByID finds a repository that the user can see by the host's own id.

@@ -205,8 +205,8 @@ var (
 	actionNames = []string{
 		"identify", "repository-list", "repository-show", "repository-create", "repository-change",
 		"repository-transfer", "repository-delete", "repository-archive", "repository-copy", "repository-import",
-		"owner-list", "key-list", "key-add", "key-remove", "signing-key-add",
-		"deploy-key-list", "deploy-key-add", "deploy-key-remove",
+		"owner-list", "key-list", "key-add", "key-remove", "signing-key-list", "signing-key-add", "signing-key-remove",
+		"deploy-key-list", "deploy-key-add", "deploy-key-remove", "host-key-list",
 		"token-show", "token-renew", "token-revoke",
 		"people-list", "people-grant", "people-withdraw", "invitation-list", "invitation-accept",
 		"branch-protect", "branch-unprotect", "offer-make", "offer-list", "offer-accept", "offer-close",

@@ -45,6 +45,13 @@ var wanted = []want{
 	{"key-list", []string{"GET"}, []string{"list"}, []string{"ssh key", "keys"}, false, true},
 	{"key-add", []string{"POST"}, []string{"add", "new", "create"}, []string{"ssh key", "keys"}, false, false},
 	{"key-remove", []string{"DELETE"}, []string{"remove", "delete", "drop"}, []string{"ssh key", "keys"}, false, false},
+	{"signing-key-list", []string{"GET"}, []string{"list"}, []string{"signing"}, false, true},
+	{"signing-key-add", []string{"POST"}, []string{"add", "new", "create"}, []string{"signing"}, false, false},
+	{"signing-key-remove", []string{"DELETE"}, []string{"remove", "delete", "drop"}, []string{"signing"}, false, false},
+	{"deploy-key-list", []string{"GET"}, []string{"list"}, []string{"deploy"}, false, true},
+	{"deploy-key-add", []string{"POST"}, []string{"add", "new", "create"}, []string{"deploy"}, false, false},
+	{"deploy-key-remove", []string{"DELETE"}, []string{"remove", "delete", "drop"}, []string{"deploy"}, false, false},
+	{"host-key-list", []string{"GET"}, []string{"list"}, []string{"host's own", "host key"}, false, true},
 	{"token-renew", []string{"POST"}, []string{"renew", "rotate", "new token"}, []string{"token"}, false, false},
 	{"token-revoke", []string{"DELETE", "POST"}, []string{"revoke", "out of force"}, []string{"token"}, false, false},
 	{"people-list", []string{"GET"}, []string{"list"}, []string{"people", "members", "collaborators"}, false, true},
@@ -65,7 +72,7 @@ var synonyms = map[string][]string{
 	"right": {"right", "you_may", "level", "role", "permission"}, "title": {"title", "label", "name"}, "key": {"key", "line", "public", "text"},
 	"new_name": {"rename", "new_name", "name", "label"}, "new_owner": {"new_owner", "into", "owner", "target"}, "person": {"person", "user", "member", "username"},
 	"user": {"login", "username", "user", "name"}, "full_name": {"full_name", "called", "display_name", "name"}, "email": {"email", "mail"}, "email_confirmed": {"mail_confirmed", "email_confirmed", "email_verified"},
-	"find": {"find", "q", "search", "like", "query"}, "bytes": {"used", "bytes"}, "token": {"token"}, "secret": {"token", "secret"}, "expires": {"expires", "ends", "expires_at", "exp"},
+	"find": {"find", "q", "search", "like", "query"}, "bytes": {"used", "bytes"}, "used": {"used", "last_used", "last_used_at"}, "token": {"token"}, "secret": {"token", "secret"}, "expires": {"expires", "ends", "expires_at", "exp"},
 }
 
 // FromOpenAPI writes a draft from a document that was read from JSON or YAML.
@@ -178,7 +185,7 @@ func (w *writer) score(o *operation, x want) int {
 	} else if answers {
 		score -= 40
 	}
-	for _, other := range []string{"people", "keys", "move", "ask", "introspect", "jobs", "group"} {
+	for _, other := range []string{"people", "keys", "move", "ask", "introspect", "jobs", "group", "signing", "deploy", "host's own"} {
 		if strings.Contains(words, other) && !x.concerns(other) {
 			score -= 25
 		}
@@ -189,7 +196,7 @@ func (w *writer) score(o *operation, x want) int {
 	}) {
 		score += 25 // it is sent to where the list is
 	}
-	if last := o.path[strings.LastIndexByte(o.path, '/')+1:]; o.named[1] == "" && strings.HasPrefix(last, "{") == (x.many || x.action == "identify" || x.action == "key-add") {
+	if last := o.path[strings.LastIndexByte(o.path, '/')+1:]; o.named[1] == "" && strings.HasPrefix(last, "{") == (x.many || x.action == "identify" || strings.HasSuffix(x.action, "key-add")) {
 		score -= 15
 	}
 	if x.many && !x.repo {
