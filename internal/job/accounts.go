@@ -33,6 +33,7 @@ type Account struct {
 	Added      time.Time `json:"added"`
 	Doubtful   time.Time `json:"doubtful,omitzero"` // when git last said that the host refused the token
 	Unkept     bool      `json:"unkept,omitempty" says:"the token is held in memory for one sign-in only"`
+	Over       string    `json:"over,omitempty" says:"the transport that its projects go over: https or ssh; https unless said"`
 	OAuth      bool      `json:"oauth,omitempty" says:"signed in through the host's pages; the token is renewed by itself"`
 
 	refresh string    // what renews the token, on its way to the vault
@@ -298,6 +299,9 @@ func (d *Desk) keepAccount(ctx context.Context, a *Account, token string) error 
 			return fault.New(fault.Decision, "the vault keeps a token of account %s already", a.Name).
 				Try("forget that one first", text.Command("uncinate", "account", "forget", a.Name))
 		}
+		if a.Over == "" {
+			a.Over = all[at].Over
+		}
 		all[at] = a
 	} else {
 		all = append(all, a)
@@ -380,6 +384,29 @@ func (d *Desk) plainLogin(ctx context.Context, a *Account) (address.Address, str
 	}
 	token, err := d.token(ctx, a, false)
 	return at, token, err
+}
+
+// ChooseOver chooses the transport of an account's projects.
+func (d *Desk) ChooseOver(name, over string) (*Account, error) {
+	a, err := d.Account(name)
+	if err != nil {
+		return nil, err
+	}
+	switch over {
+	case "https":
+	case "ssh":
+		k, err := d.keyOf(a.Name, keyInForce)
+		if err == nil && k == nil {
+			err = d.NoKey(a)
+		}
+		if err != nil {
+			return nil, err
+		}
+	default:
+		return nil, fault.New(fault.Usage, "an account's projects go over https or ssh").Try("", text.Command("uncinate", "account", "choose", name, "--over", "ssh"))
+	}
+	a.Over = over
+	return a, d.noteAccount(a)
 }
 
 // gitRefs asks an address for its refs with an account's token, over HTTP. A refused

@@ -31,6 +31,7 @@ type AttachOptions struct {
 	Message     string   // of the first commit
 	FullName    string   // who signs commits, where the account does not say
 	Email       string   //
+	Over        string   // "https" or "ssh"
 	Branches    bool     // publish all local branches
 	Let         []string // files that go up although they look like private keys
 	Preview     bool     // only the plan is wanted, so nobody is kept out meanwhile
@@ -226,7 +227,7 @@ func (a *Attach) recall(o AttachOptions) AttachOptions {
 // what secret may stand in it.
 func (o *AttachOptions) kept() map[string]*string {
 	return map[string]*string{"name": &o.Name, "owner": &o.Owner, "account": &o.Account, "host": &o.Host, "visibility": &o.Visibility,
-		"description": &o.Description, "remote": &o.Remote, "message": &o.Message, "full-name": &o.FullName, "email": &o.Email}
+		"description": &o.Description, "over": &o.Over, "remote": &o.Remote, "message": &o.Message, "full-name": &o.FullName, "email": &o.Email}
 }
 
 // Items is the plan as it is shown.
@@ -300,9 +301,13 @@ func (a *Attach) checkKeys() error {
 // checkAddress settles the address, and what in the person's own configuration
 // would lead git astray on the way to it.
 func (a *Attach) checkAddress(ctx context.Context) error {
-	at, err := address.Parse(a.target.HTTPS)
+	over, err := a.transport()
 	if err != nil {
-		return fault.New(fault.Unreachable, "the host names a clone address that cannot be used: %s", text.Excerpt(a.target.HTTPS, 80)).Because(err)
+		return err
+	}
+	at, err := address.Parse(over)
+	if err != nil {
+		return fault.New(fault.Unreachable, "the host names a clone address that cannot be used: %s", text.Excerpt(over, 80)).Because(err)
 	}
 	if at.Scheme == "http" && !address.Guarded("http", at.Host) {
 		return fault.New(fault.Refused, "plain http to %s would send the token unencrypted", at.Host)
@@ -317,6 +322,12 @@ func (a *Attach) checkAddress(ctx context.Context) error {
 		return err
 	}
 	if a.hook.account != nil {
+		if a.hook.key, err = a.desk.keyOf(a.hook.account.Name, keyInForce); err != nil {
+			return err
+		}
+		if err := a.checkKey(ctx); err != nil {
+			return err
+		}
 		if user, _, err = a.desk.gitLogin(ctx, a.hook.account, ""); err != nil {
 			return err
 		}
@@ -397,8 +408,16 @@ func (d *Desk) refs(ctx context.Context, h *hook, token string) (web.Refs, error
 		refs, err := d.gitRefs(ctx, h.account, token, h.address)
 		return refs, d.rightAccount(ctx, h, err)
 	}
+	if err := h.writeInclude(ctx); err != nil {
+		return web.Refs{}, err
+	}
 	ids, head, err := h.repo.Refs(ctx, h.address.String(), h.config()...)
 	if err != nil {
+		if r := h.route(); r != nil {
+			if why := d.sshCause(ctx, r, err); why != nil {
+				return web.Refs{}, why
+			}
+		}
 		return web.Refs{}, d.diagnose(ctx, h.address, err)
 	}
 	return web.Refs{IDs: ids, Head: head}, nil
@@ -441,7 +460,7 @@ func (a *Attach) again(options ...string) string {
 
 // Headline says in a few words what the plan is for.
 func (a *Attach) Headline() string {
-	what := a.target.HTTPS
+	what := a.hook.address.String()
 	if a.login != nil {
 		what = a.target.Path() + " on " + a.login.Host.Name
 	}

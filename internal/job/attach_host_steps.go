@@ -108,11 +108,14 @@ func (a *Attach) marks() bool { return a.login.may("repository-change", "") == n
 
 // take goes on with a repository that this attach made.
 func (a *Attach) take(made description.Repository) error {
-	at, err := address.Parse(made.HTTPS)
-	if err != nil {
-		return fault.New(fault.Unreachable, "%s names a clone address that cannot be used: %s", a.login.Host.Name, text.Excerpt(made.HTTPS, 80)).Because(err)
+	visibility, over := a.target.Visibility, made.HTTPS
+	if a.hook.address.Scheme == "ssh" {
+		over = made.SSH
 	}
-	visibility := a.target.Visibility
+	at, err := address.Parse(over)
+	if err != nil {
+		return fault.New(fault.Unreachable, "%s names a clone address that cannot be used: %s", a.login.Host.Name, text.Excerpt(over, 80)).Because(err)
+	}
 	a.target = made
 	a.target.Visibility = visibility
 	a.hook.address = at
@@ -164,7 +167,9 @@ func (a *Attach) entry() Project {
 
 func (a *Attach) stepHook() Step {
 	what := fmt.Sprintf("Name it %s here, and let git sign in to it", a.options.Remote)
-	if a.login != nil {
+	if a.hook.route() != nil {
+		what += fmt.Sprintf(" over SSH, with the key of account %s and no other", a.hook.account.Name)
+	} else if a.login != nil {
 		what += fmt.Sprintf(" as %s, from the vault", a.login.Account.User)
 	} else if a.hook.account != nil {
 		what += fmt.Sprintf(" as %s, from the vault", a.hook.account.User)

@@ -178,7 +178,7 @@ func (a *Attach) chooseNew(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	a.target.Page, a.target.HTTPS = https.Page, https.HTTPS
+	a.target.Page, a.target.HTTPS, a.target.SSH = https.Page, https.HTTPS, https.SSH
 	return nil
 }
 

@@ -19,6 +19,7 @@ import (
 
 // CloneOptions say what to bring and where to.
 type CloneOptions struct {
+	Over    string // "https" or "ssh"
 	What    string // a name, owner/name, or any address of the repository
 	Folder  string // "" for the repository's name in the current folder
 	Account string
@@ -55,7 +56,7 @@ func (d *Desk) Clone(ctx context.Context, o CloneOptions) (*Clone, error) {
 		return nil, err
 	}
 	c := &Clone{desk: d, what: o.What}
-	a := &Attach{desk: d, clones: true, options: AttachOptions{Account: o.Account, Remote: "origin"}}
+	a := &Attach{desk: d, clones: true, options: AttachOptions{Account: o.Account, Over: o.Over, Remote: "origin"}}
 	c.attach = a
 	name := ""
 	if at, err := address.Parse(o.What); err == nil {

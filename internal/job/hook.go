@@ -87,6 +87,7 @@ type hook struct {
 	remote  string
 	address address.Address
 	account *Account // nil: the sign-in that git has by itself
+	key     *Key     // the account's on this machine; nil for none
 	rewrite bool     // git's own rewriting of addresses is to be kept off this one
 }
 
@@ -122,6 +123,12 @@ func (h *hook) includeText() string {
 			fmt.Fprintf(&b, "[credential %s]\n\thelper =\n\thelper = %s\n\tuseHttpPath = true\n", quoted(a.String()), quoted(helper))
 		}
 	}
+	if r := h.route(); r != nil {
+		fmt.Fprintf(&b, "[core]\n\tsshCommand = %s\n[ssh]\n\tvariant = ssh\n", quoted(r.command()))
+	}
+	if h.key != nil && h.key.Signs {
+		b.WriteString(h.signing())
+	}
 	if h.rewrite {
 		for _, a := range []address.Address{without, with} {
 			fmt.Fprintf(&b, "[url %s]\n\tinsteadOf = %s\n\tpushInsteadOf = %s\n", quoted(a.String()), quoted(a.String()), quoted(a.String()))
@@ -131,15 +138,34 @@ func (h *hook) includeText() string {
 	return b.String()
 }
 
+// route is the way over SSH with the account's key; nil where none is gone.
+func (h *hook) route() *route {
+	if h.key == nil || h.account == nil || h.address.Scheme != "ssh" {
+		return nil
+	}
+	return h.desk.route(h.key, h.address)
+}
+
 // quoted writes a value of git's configuration (git-config documentation, "Syntax").
 func quoted(s string) string {
 	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(s) + `"`
 }
 
-// writeInclude writes the included file if it is not as it should be.
-func (h *hook) writeInclude() error {
+// writeInclude writes the included file, and what it names, where they are not as they
+// should be.
+func (h *hook) writeInclude(ctx context.Context) error {
 	if !h.needed() {
 		return nil
+	}
+	if r := h.route(); r != nil {
+		if err := r.write(ctx); err != nil {
+			return err
+		}
+	}
+	if h.key != nil && h.key.Signs {
+		if err := h.desk.writeSigners(h.key); err != nil {
+			return err
+		}
 	}
 	old, err := files.Read(h.includeFile(), 64<<10)
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
@@ -193,7 +219,7 @@ func (h *hook) includes(ctx context.Context) ([]string, error) {
 
 // set writes remote and sign-in into the repository's configuration.
 func (h *hook) set(ctx context.Context) error {
-	if err := h.writeInclude(); err != nil {
+	if err := h.writeInclude(ctx); err != nil {
 		return err
 	}
 	if h.needed() {
@@ -211,12 +237,20 @@ func (h *hook) set(ctx context.Context) error {
 		}
 	}
 	verb := "set-url"
-	if _, err := h.repo.Do(ctx, "config", "--local", "--get", "remote."+h.remote+".url"); git.Code(err) == 1 {
+	old, err := h.repo.Do(ctx, "config", "--local", "--get", "remote."+h.remote+".url")
+	if git.Code(err) == 1 {
 		verb = "add"
 	} else if err != nil {
 		return err
 	}
-	_, err := h.repo.Do(ctx, "remote", verb, h.remote, h.address.String())
+	if was, err := address.Parse(old); err == nil && !was.Same(h.address) { // what was said for the former address is over
+		former := *h
+		former.address = was
+		if err := former.dropIncludes(ctx); err != nil {
+			return err
+		}
+	}
+	_, err = h.repo.Do(ctx, "remote", verb, h.remote, h.address.String())
 	return err
 }
 
@@ -300,7 +334,7 @@ func editor() string {
 }
 
 // mend rewrites the included file of a hooked project if the program has moved.
-func (d *Desk) mend(p Project) error {
+func (d *Desk) mend(ctx context.Context, p Project) error {
 	if p.Account == "" {
 		return nil
 	}
@@ -318,5 +352,8 @@ func (d *Desk) mend(p Project) error {
 		return err
 	}
 	h.rewrite = bytes.Contains(old, []byte("[url "))
-	return h.writeInclude()
+	if h.key, err = d.keyOf(account.Name, keyInForce); err != nil {
+		return err
+	}
+	return h.writeInclude(ctx)
 }

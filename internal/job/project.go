@@ -111,8 +111,14 @@ func (d *Desk) hookOf(ctx context.Context, f *folder, p Project) (*hook, error) 
 				Try("add it again", text.Command("uncinate", "account", "add", p.Account, "--host", p.Host))
 		}
 		d.warn(h.account)
-		if err := d.mend(p); err != nil {
+		if err := d.mend(ctx, p); err != nil {
 			return nil, err
+		}
+		if h.key, err = d.keyOf(h.account.Name, keyInForce); err != nil {
+			return nil, err
+		}
+		if at.Scheme == "ssh" && h.key == nil {
+			return nil, d.NoKey(h.account)
 		}
 		user, _, err := d.gitLogin(ctx, h.account, "")
 		if err != nil {

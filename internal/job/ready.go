@@ -40,7 +40,8 @@ type Line struct {
 
 // Settings are the few choices that hold for this machine.
 type Settings struct {
-	Git string `json:"git,omitempty"` // path of the git program; "" for the one on the PATH
+	Git     string `json:"git,omitempty"`     // path of the git program; "" for the one on the PATH
+	Machine string `json:"machine,omitempty"` // this machine's name in its keys; "" for the name it has on the network
 }
 
 func (d *Desk) settingsFile() string { return filepath.Join(d.Home.Config, "settings.json") }

@@ -23,7 +23,7 @@ type AddedAccount struct {
 }
 
 func accountCommand() *Command {
-	return &Command{Name: "account", Short: "know who you are on a host: add, list, show, forget",
+	return &Command{Name: "account", Short: "know who you are on a host: add, list, show, choose, forget",
 		Subs: []*Command{
 			{Name: "add", Args: "[NAME]", Most: 1, Gives: AddedAccount{}, Short: "add your account, tested at once, with its token in the vault",
 				Long: `Asks for the token without showing it, or takes it from standard input. The host is
@@ -92,6 +92,19 @@ terminal session ends, or "vault lock" is run, at most for twelve hours.`,
 						return e.Give(a, func() { e.account(a) })
 					})
 				}},
+			{Name: "choose", Args: "NAME", Least: 1, Most: 1, Takes: []string{"account"}, Gives: job.Account{}, Short: "choose how an account's projects go: over https or ssh",
+				Long:     "Holds for projects that are hooked or cloned from now on; attach --over switches one that is hooked already.",
+				Examples: []string{"uncinate account choose tern --over ssh"},
+				Options: func(o *flag.FlagSet) Run {
+					over := o.String("over", "", "the `transport`: https or ssh")
+					return withDesk(func(_ context.Context, e *Env, d *job.Desk, args []string) error {
+						a, err := d.ChooseOver(args[0], *over)
+						if err != nil {
+							return err
+						}
+						return e.Give(a, func() { e.account(a) })
+					})
+				}},
 			{Name: "forget", Args: "NAME", Least: 1, Most: 1, Takes: []string{"account"}, Gives: Forgotten{}, Short: "make this machine forget an account and its token",
 				Options: func(*flag.FlagSet) Run {
 					return withDesk(func(ctx context.Context, e *Env, d *job.Desk, args []string) error {
@@ -137,7 +150,7 @@ func (e *Env) account(a *job.Account) {
 		signs = fmt.Sprintf("%s <%s>", a.FullName, a.Email)
 	}
 	e.Facts([2]string{"account", a.Name}, [2]string{"on", a.Where()}, [2]string{"user", a.User}, [2]string{"commits carry", signs},
-		[2]string{"token", ends(a, time.Now())}, [2]string{"scopes", scopes})
+		[2]string{"token", ends(a, time.Now())}, [2]string{"scopes", scopes}, [2]string{"over", a.Over})
 }
 
 // addAccount makes sure of the vault before it asks for the token, so that nobody

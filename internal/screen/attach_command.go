@@ -2,6 +2,7 @@ package screen
 
 import (
 	"context"
+	"errors"
 	"flag"
 	"fmt"
 	"strings"
@@ -40,6 +41,7 @@ is done it says so and changes nothing.`,
 			o.StringVar(&a.Message, "message", "", "the first commit's `text`")
 			o.StringVar(&a.FullName, "full-name", "", "whose `name` commits carry; the account's unless said")
 			o.StringVar(&a.Email, "email", "", "whose `address` commits carry; the account's unless said")
+			o.StringVar(&a.Over, "over", "", "the `transport`: https or ssh; as it stands, or as the account prefers, unless said")
 			o.BoolVar(&a.Branches, "branches", false, "send all local branches, not only the one checked out")
 			o.Var((*list)(&a.Let), "let", "let a `file` up that looks like a private key; may be given again")
 			return func(ctx context.Context, e *Env, args []string) error {
@@ -56,12 +58,17 @@ func runAttach(ctx context.Context, e *Env, p plans, o job.AttachOptions) error 
 	}
 	o.Preview = p.preview
 	a, err := d.Attach(ctx, o)
-	if err != nil && e.asks && !p.preview {
+	if unknown := (*job.UnknownHost)(nil); err != nil && e.asks && !p.preview && !errors.As(err, &unknown) {
 		// No account yet: set one up here, then go on.
 		if again, setUp := e.setUp(ctx, d, o.Host, err); setUp != nil || !again {
 			return setUp
 		}
 		a, err = d.Attach(ctx, o)
+	}
+	if again, vouch := e.vouch(ctx, d, err); again {
+		a, err = d.Attach(ctx, o)
+	} else {
+		err = vouch
 	}
 	if err != nil {
 		return err

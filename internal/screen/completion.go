@@ -192,7 +192,7 @@ func (e *Env) source(kind, current string) ([]candidate, error) {
 			all = append(all, candidate{word, about})
 		}
 	}
-	fixed := map[string][]string{"visibility": {"private", "members", "public"}, "way": append([]string{"token", "device", "browser"}, vault.Ways...), "shell": {"bash", "zsh", "fish"},
+	fixed := map[string][]string{"transport": {"https", "ssh"}, "visibility": {"private", "members", "public"}, "way": append([]string{"token", "device", "browser"}, vault.Ways...), "shell": {"bash", "zsh", "fish"},
 		"part": {"settings", "people", "history"}}
 	switch kind {
 	case "folder", "path", "file":

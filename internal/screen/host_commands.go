@@ -167,8 +167,15 @@ type Forgotten struct {
 	Projects int    `json:"projects,omitempty" says:"how many hooked projects have no sign-in any more"`
 }
 
+// PinnedHost is a host's SSH key that was vouched for, as a JSON document.
+type PinnedHost struct {
+	Address     string `json:"address"`
+	Type        string `json:"type"`
+	Fingerprint string `json:"fingerprint"`
+}
+
 func hostCommand() *Command {
-	return &Command{Name: "host", Short: "know hosts: add, list, show, check, try, draft, compare, forget",
+	return &Command{Name: "host", Short: "know hosts: add, list, show, check, try, draft, compare, pin, forget",
 		Long: `A host description says how to talk to a host; docs/host-descriptions.md explains the
 language. Descriptions of the practice hosts ship with the program.`,
 		Subs: []*Command{
@@ -303,6 +310,23 @@ been the next best.`,
 							return err
 						}
 						return e.Give(all, func() { e.compared(all) })
+					})
+				}},
+			{Name: "pin", Args: "ADDRESS", Least: 1, Most: 1, Gives: PinnedHost{}, Short: "vouch for the SSH key of a host that nothing else vouches for",
+				Long: `ADDRESS is the host's name, with :PORT if it is not 22. The host must show the very key
+of the fingerprint now; compare that with what its operator publishes first.`,
+				Examples: []string{"uncinate host pin skerry.example --fingerprint SHA256:..."},
+				Options: func(o *flag.FlagSet) Run {
+					print := o.String("fingerprint", "", "the key's `fingerprint`, as the host's operator publishes it")
+					return withDesk(func(ctx context.Context, e *Env, d *job.Desk, args []string) error {
+						if !strings.HasPrefix(*print, "SHA256:") {
+							return fault.New(fault.Usage, "say the key's fingerprint, which begins with SHA256:").Try("", text.Command("uncinate", "host", "pin", args[0], "--fingerprint", "SHA256:..."))
+						}
+						k, err := d.PinHost(ctx, args[0], *print)
+						if err != nil {
+							return err
+						}
+						return e.Give(PinnedHost{args[0], k.Type, k.Fingerprint()}, func() { e.Say("Pinned: %s is known by %s from now on.", text.Visible(args[0]), k.Fingerprint()) })
 					})
 				}},
 			{Name: "forget", Args: "NAME", Least: 1, Most: 1, Takes: []string{"host"}, Gives: Forgotten{}, Short: "make this machine forget a host",

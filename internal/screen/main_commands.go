@@ -14,7 +14,7 @@ import (
 // Commands are all commands but those of the practice hosts.
 func Commands() []*Command {
 	return []*Command{readyCommand(), attachCommand(), detachCommand(), cloneCommand(), syncCommand(), statusCommand(), visitCommand(),
-		hostCommand(), accountCommand(), tokenCommand(), vaultCommand(), completionCommand(), credentialCommand(), helpCommand(), versionCommand()}
+		hostCommand(), accountCommand(), tokenCommand(), keyCommand(), vaultCommand(), completionCommand(), credentialCommand(), helpCommand(), versionCommand()}
 }
 
 // plans are the options of every command that shows a plan first.
@@ -49,6 +49,7 @@ set in the copy, so that plain git push and pull work in it.`,
 			var c job.CloneOptions
 			preview := o.Bool("preview", false, "show the plan and stop")
 			o.StringVar(&c.Account, "account", "", "which `account` to use")
+			o.StringVar(&c.Over, "over", "", "the `transport`: https or ssh; the account's unless said")
 			return func(ctx context.Context, e *Env, args []string) error {
 				if c.What = args[0]; len(args) > 1 {
 					c.Folder = args[1]
@@ -57,15 +58,20 @@ set in the copy, so that plain git push and pull work in it.`,
 				if err != nil {
 					return err
 				}
-				job, err := d.Clone(ctx, c)
+				cloning, err := d.Clone(ctx, c)
+				if again, vouch := e.vouch(ctx, d, err); again {
+					cloning, err = d.Clone(ctx, c)
+				} else {
+					err = vouch
+				}
 				if err != nil {
 					return err
 				}
 				p := plans{preview: *preview, yes: true}
-				if goes, err := e.propose(ctx, p, "To bring "+text.Visible(c.What)+" onto this machine:", job.Items(), "", job.Notes()); err != nil || !goes {
+				if goes, err := e.propose(ctx, p, "To bring "+text.Visible(c.What)+" onto this machine:", cloning.Items(), "", cloning.Notes()); err != nil || !goes {
 					return err
 				}
-				r, err := job.Do(ctx)
+				r, err := cloning.Do(ctx)
 				if err != nil {
 					return err
 				}

@@ -3,10 +3,12 @@ package screen
 import (
 	"context"
 	"flag"
+	"fmt"
 	"strings"
 	"time"
 
 	"uncinate/internal/core/fault"
+	"uncinate/internal/core/text"
 	"uncinate/internal/job"
 	"uncinate/internal/world/vault"
 )
@@ -128,6 +130,19 @@ func (e *Env) unlock(ctx context.Context, d *job.Desk, long time.Duration) (stri
 	return "The vault is open until " + until.Format("2006-01-02 15:04") + ".", nil
 }
 
+// withAgent adds what became of the SSH keys in the agent; one that refuses is told of,
+// and hinders nothing.
+func (e *Env) withAgent(says string, n int, words string, err error) string {
+	if err != nil {
+		e.Aside("Note: %s.", text.Visible(fault.Of(err).Says))
+		return says
+	}
+	if n > 0 {
+		says += " " + fmt.Sprintf(words, text.Count(n, "key"))
+	}
+	return says
+}
+
 // lock locks the vault, and gives a sentence about it.
 func (e *Env) lock(ctx context.Context, d *job.Desk) (string, error) {
 	was, err := d.Vault.Lock() // what is kept for one sign-in only goes too
@@ -217,12 +232,26 @@ that holds the vault open for you alone and ends by itself. A vault that the sys
 keyring protects is opened by that: the keyring asks for its own password.`,
 				Options: func(o *flag.FlagSet) Run {
 					long := o.Duration("for", defaultUnlock, "how long, a `time` such as 30m or 8h")
-					return told(func(ctx context.Context, e *Env, d *job.Desk) (string, error) { return e.unlock(ctx, d, *long) })
+					return told(func(ctx context.Context, e *Env, d *job.Desk) (string, error) {
+						says, err := e.unlock(ctx, d, *long)
+						if err != nil {
+							return "", err
+						}
+						n, err := d.AgentUntil(ctx, time.Now().Add(*long))
+						return e.withAgent(says, n, "The SSH agent has %s until then.", err), nil
+					})
 				}},
 			{Name: "lock", Short: "lock the vault now", Gives: Vaulted{},
 				Long: "Tokens that were kept for this sign-in only are forgotten too.",
 				Options: func(*flag.FlagSet) Run {
-					return told(func(ctx context.Context, e *Env, d *job.Desk) (string, error) { return e.lock(ctx, d) })
+					return told(func(ctx context.Context, e *Env, d *job.Desk) (string, error) {
+						n, agent := d.OutOfAgent() // also where the vault itself cannot be locked
+						says, err := e.lock(ctx, d)
+						if err != nil {
+							return "", err
+						}
+						return e.withAgent(says, n, "The SSH agent has %s no more.", agent), nil
+					})
 				}},
 			{Name: "change", Short: "protect the vault in another way, or by another passphrase", Gives: Vaulted{},
 				Long:     "The secrets are encrypted anew; what opened the vault before opens it no more. The vault must be open, or its passphrase is asked for.",

@@ -380,6 +380,19 @@ func (d *Description) RepositoryFrom(f map[string]any) (Repository, error) {
 			return r, fault.New(fault.Refused, "%s names a clone address at another place, %s, and the token is not sent there", d.Name, text.Excerpt(told, 80))
 		}
 	}
+	if r.SSH = written(f["ssh"]); d.SSH != nil {
+		made, err := d.Expand(d.SSH, vars)
+		if err != nil {
+			return r, fault.New(fault.Failed, "the SSH address on %s cannot be made", d.Name).Because(err)
+		}
+		if r.SSH == "" {
+			r.SSH = made
+		} else if told := origin(r.SSH); told != origin(made) {
+			return r, fault.New(fault.Refused, "%s names an SSH address at another place, %s, and the key is not offered there", d.Name, text.Excerpt(told, 80))
+		}
+	} else {
+		r.SSH = "" // the description does not say where its SSH server is, so nothing tells whose that address is
+	}
 	if r.Page == "" && d.Page != nil {
 		if r.Page, err = d.Expand(d.Page, vars); err != nil {
 			return r, fault.New(fault.Failed, "the page's address on %s cannot be made", d.Name).Because(err)

@@ -178,6 +178,7 @@ type Repository struct {
 	Empty         *bool     `json:"empty,omitempty"` // nil: the host does not say
 	Page          string    `json:"page,omitempty"`
 	HTTPS         string    `json:"https,omitempty"`
+	SSH           string    `json:"ssh,omitempty"`
 	Right         string    `json:"right,omitempty"` // what the asking account may do: read, write or admin; "" where the host does not say
 	Version       string    `json:"-"`               // entity tag (RFC 9110, 8.8.3)
 }

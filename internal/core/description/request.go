@@ -197,7 +197,9 @@ func fillBody(v any, vars Vars) (any, bool) {
 	return v, true
 }
 
-// written gives a value as a string: "" for nil and for what is no plain value.
+// Written gives a value as a string: "" for nil and for what is no plain value.
+func Written(v any) string { return written(v) }
+
 func written(v any) string {
 	switch x := v.(type) {
 	case nil:

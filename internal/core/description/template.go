@@ -137,7 +137,7 @@ func (d *Description) Recognise(address string) (owner, name string, ok bool) {
 // backwards matches a template against an address. Base addresses are put in
 // before, so that only the repository's parts are left open.
 func (d *Description) backwards(t *uritemplate.Template, address string) (owner, name string, ok bool) {
-	raw := strings.NewReplacer("{+base}", d.Base, "{+api}", written(d.base()["api"]), "{host}", written(d.base()["host"])).Replace(t.Raw())
+	raw := strings.NewReplacer("{+base}", d.Base, "{+api}", written(d.base()["api"]), "{host}", written(d.base()["host"]), "{+host}", written(d.base()["host"])).Replace(t.Raw())
 	bound, err := uritemplate.New(raw)
 	if err != nil {
 		return "", "", false

@@ -1,0 +1,255 @@
+package screen
+
+import (
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"strings"
+	"time"
+
+	"uncinate/internal/core/fault"
+	"uncinate/internal/core/sshkey"
+	"uncinate/internal/core/text"
+	"uncinate/internal/job"
+)
+
+// MadeKey is a key that was made or taken in, as a JSON document.
+type MadeKey struct {
+	job.Key
+	Fingerprint string `json:"fingerprint"`
+}
+
+// ChangedKeys is what was done to keys, as a JSON document.
+type ChangedKeys struct {
+	Done []string `json:"done" says:"what was done, in order"`
+	Said string   `json:"said,omitempty" says:"what the host said when it let the key in"`
+}
+
+func keyCommand() *Command {
+	return &Command{Name: "key", Short: "keep SSH keys: make, list, install, rotate, revoke",
+		Long: `Each account has one key on each machine, named after both. Its private half lies in a
+file of its own, encrypted with a passphrase that lies in the vault; ssh asks the vault by
+itself. A project that goes over SSH offers its account's key to its host, and no other;
+your own SSH configuration needs no change, and holds for everything else.`,
+		Subs: []*Command{
+			{Name: "make", Args: "ACCOUNT", Least: 1, Most: 1, Takes: []string{"account"}, Gives: MadeKey{}, Short: "make an account's key on this machine",
+				Long: `With --public a key that you have is taken in by its public half: the private one stays
+where it is, beside it, in an agent, or in a security key.`,
+				Examples: []string{"uncinate key make tern", "uncinate key make tern --machine quay", "uncinate key make tern --public ~/.ssh/id_ed25519_sk.pub"},
+				Options: func(o *flag.FlagSet) Run {
+					k := job.KeyOptions{}
+					o.StringVar(&k.Kind, "kind", "", "the `kind` of key: "+strings.Join(sshkey.Kinds, ", ")+"; the first unless said")
+					o.StringVar(&k.Public, "public", "", "take in the key whose public half lies in this `file`")
+					o.BoolVar(&k.Open, "open", false, "without a passphrase: whoever can read its file can use it")
+					machine := o.String("machine", "", "this machine's `name` in its keys; kept for later ones, and its name on the network unless said")
+					return withDesk(func(ctx context.Context, e *Env, d *job.Desk, args []string) error {
+						if *machine != "" {
+							if err := d.NameMachine(*machine); err != nil {
+								return err
+							}
+						}
+						k.Account = args[0]
+						made, err := d.MakeKey(ctx, k)
+						if err != nil {
+							return err
+						}
+						return e.Give(MadeKey{*made, made.Fingerprint()}, func() { e.madeKey(made) })
+					})
+				}},
+			{Name: "list", Args: "[ACCOUNT]...", Most: -1, Takes: []string{"account"}, Gives: job.KeyList{}, Short: "put this machine's keys, the agent's and the hosts' side by side",
+				Long: "Tells each key's age and last use, whose it is, and what does not fit together.",
+				Options: func(*flag.FlagSet) Run {
+					return withDesk(func(ctx context.Context, e *Env, d *job.Desk, args []string) error {
+						all, err := d.ListKeys(ctx, args)
+						if err != nil {
+							return err
+						}
+						return e.Give(all, func() { e.keys(all) })
+					})
+				}},
+			{Name: "install", Args: "ACCOUNT", Least: 1, Most: 1, Takes: []string{"account"}, Gives: ChangedKeys{}, Short: "put the account's key on its host, and sign in with it",
+				Long: `Where the host takes keys only by hand, the page and the key are shown; --done goes on
+from there. With --signs the host also verifies signatures by the key, and the commits and
+tags of the account's projects are signed with it.`,
+				Options: func(o *flag.FlagSet) Run {
+					var p plans
+					p.add(o)
+					done := o.Bool("done", false, "it was put there by hand; only sign in")
+					signs := o.Bool("signs", false, "sign commits and tags with it, too")
+					return withDesk(func(ctx context.Context, e *Env, d *job.Desk, args []string) error {
+						c, err := d.InstallKey(ctx, args[0], *done, *signs)
+						if err != nil {
+							return err
+						}
+						return e.changeKeys(ctx, d, c, p, "Installed: it signs in on "+c.HostName()+".")
+					})
+				}},
+			{Name: "rotate", Args: "ACCOUNT", Least: 1, Most: 1, Takes: []string{"account"}, Gives: ChangedKeys{}, Short: "put a new key in the place of the account's, everywhere it is used",
+				Long: `Makes the new one, puts it on the host, signs in with it, lets every hooked project use
+it, and only then removes the old one. Cut off, the same command goes on from there; there
+is a working key at every moment.`,
+				Options: func(o *flag.FlagSet) Run {
+					var p plans
+					p.add(o)
+					kind := o.String("kind", "", "the `kind` of the new key: "+strings.Join(sshkey.Kinds, ", ")+"; the old one's unless said")
+					open := o.Bool("open", false, "without a passphrase: whoever can read its file can use it")
+					return withDesk(func(ctx context.Context, e *Env, d *job.Desk, args []string) error {
+						c, err := d.RotateKey(ctx, args[0], *kind, *open)
+						if err != nil {
+							return err
+						}
+						return e.changeKeys(ctx, d, c, p, "Exchanged: the new key is in force, and the old one opens nothing any more.")
+					})
+				}},
+			{Name: "revoke", Args: "[ACCOUNT]...", Most: -1, Takes: []string{"account"}, Gives: ChangedKeys{}, Short: "remove a lost machine's keys from the hosts",
+				Long:     "Looks on the hosts of the named accounts, or of all, for keys that were made on that machine, as their names tell.",
+				Examples: []string{"uncinate key revoke --machine launch"},
+				Options: func(o *flag.FlagSet) Run {
+					var p plans
+					p.add(o)
+					machine := o.String("machine", "", "the `name` of the machine whose keys are to open nothing any more")
+					return withDesk(func(ctx context.Context, e *Env, d *job.Desk, args []string) error {
+						if *machine == "" {
+							return fault.New(fault.Usage, "say which machine's keys are to be removed").Try("see the machines there are keys of", "uncinate key list").
+								Try("then", "uncinate key revoke --machine NAME")
+						}
+						c, err := d.RevokeKeys(ctx, *machine, args)
+						if err != nil {
+							return err
+						}
+						return e.changeKeys(ctx, d, c, p, "Done: no key of the machine "+*machine+" opens anything any more.")
+					})
+				}},
+			{Name: "answer", Args: "PROMPT", Most: 1, Hidden: true, Short: "answer ssh with a key's passphrase; run by ssh",
+				Options: func(o *flag.FlagSet) Run {
+					key := o.String("key", "", "the key's `fingerprint`")
+					home := o.String("home", "", "`folder` in which the program's own things lie")
+					return func(ctx context.Context, e *Env, args []string) error {
+						e.home = *home
+						d, err := e.Desk()
+						if err != nil {
+							return err
+						}
+						passphrase, err := d.AnswerSSH(ctx, *key, strings.Join(args, " "))
+						if err != nil {
+							return err
+						}
+						_, err = fmt.Fprintln(e.answers, passphrase)
+						return err
+					}
+				}},
+		}}
+}
+
+func (e *Env) madeKey(k *job.Key) {
+	head, sealed := "The key is made.", "by a passphrase that lies in the vault"
+	if !k.Sealed {
+		sealed = "by no passphrase: whoever can read its file can use it"
+	}
+	if k.TakenIn {
+		head, sealed = "The key is taken in.", "as it was before"
+	}
+	e.Say("%s", e.Out.strong(head))
+	e.Facts([2]string{"fingerprint", k.Fingerprint()}, [2]string{"account", k.Account + " on " + k.Host}, [2]string{"machine", k.Machine},
+		[2]string{"file", k.File}, [2]string{"protected", sealed})
+	e.Aside("Next: %s", text.Command("uncinate", "key", "install", k.Account))
+}
+
+func (e *Env) keys(all job.KeyList) {
+	if len(all.Keys) == 0 && len(all.Unseen) == 0 {
+		e.Say("There is no SSH key here, in the agent or on the hosts.")
+		return
+	}
+	yes := func(b bool, words string) string {
+		if b {
+			return words
+		}
+		return "-"
+	}
+	day := func(t time.Time) string {
+		if t.IsZero() {
+			return "-"
+		}
+		return t.Format(time.DateOnly)
+	}
+	var rows [][]string
+	for _, k := range all.Keys {
+		whose := k.Account
+		if k.On != "" {
+			whose += " on " + k.On
+		}
+		machine := k.Machine
+		if machine != "" && machine == all.Machine {
+			machine += " (this)"
+		}
+		hosted := yes(k.Hosted, "yes")
+		if k.Signs {
+			hosted = strings.TrimPrefix(hosted+", signs", "-, ")
+		}
+		rows = append(rows, []string{k.Fingerprint, strings.TrimPrefix(k.Type, "ssh-"), yes(whose != "", whose), yes(machine != "", machine), yes(k.Here != "", "yes"), yes(k.Agent, "yes"), hosted, day(k.Made), day(k.Used)})
+	}
+	e.Table([]string{"key", "kind", "whose", "machine", "here", "agent", "host", "made", "used"}, rows)
+	for _, k := range all.Keys {
+		for _, doubt := range k.Doubts {
+			e.Say("%s: %s", text.Excerpt(k.Fingerprint, 20), e.Out.wrap(text.Visible(doubt), 4))
+		}
+		for _, r := range k.Remedy {
+			e.Say("    %s", text.Visible(r))
+		}
+	}
+	for _, u := range all.Unseen {
+		e.Say("Not looked at: %s", text.Visible(u))
+	}
+	e.Aside("SSH agent: %s.", text.Visible(all.Agent))
+}
+
+func (e *Env) changeKeys(ctx context.Context, d *job.Desk, c *job.Change, p plans, done string) error {
+	if goes, err := e.propose(ctx, p, c.Head, c.Items(), c.HostName(), c.Notes); err != nil || !goes {
+		return err
+	}
+	err := c.Do(ctx)
+	for {
+		again, e2 := e.vouch(ctx, d, err)
+		if !again {
+			err = e2
+			break
+		}
+		err = c.Do(ctx)
+	}
+	if err != nil {
+		return err
+	}
+	doc := ChangedKeys{Done: []string{}, Said: text.Excerpt(strings.TrimSpace(c.Said), 200)}
+	for _, i := range c.Items() {
+		doc.Done = append(doc.Done, i.Sentence)
+	}
+	return e.Give(doc, func() {
+		e.Say("%s", e.Out.strong(done))
+		if doc.Said != "" {
+			e.Say("The host says: %s", text.Visible(doc.Said))
+		}
+	})
+}
+
+// vouch asks, once, whether a host's SSH key is its own, and pins it; true says that the
+// work can be begun again.
+func (e *Env) vouch(ctx context.Context, d *job.Desk, err error) (bool, error) {
+	var unknown *job.UnknownHost
+	if !errors.As(err, &unknown) || !e.asks || len(unknown.Keys) == 0 {
+		return false, err
+	}
+	e.Aside("Nobody vouches yet that the SSH key of %s is its own. It shows", text.Visible(unknown.Host))
+	for _, k := range unknown.Keys {
+		e.Aside("    %s  (%s)", k.Fingerprint(), k.Type)
+	}
+	answer, asked := e.ask(ctx, "Compare it with what the host's operator publishes. Is it the same? (yes or no) ")
+	if asked != nil {
+		return false, asked
+	}
+	if a := strings.ToLower(answer); a != "yes" {
+		return false, fault.New(fault.Decision, "the SSH key of %s is not vouched for, so nothing was sent to it", unknown.Host)
+	}
+	_, err = d.PinHost(ctx, unknown.Host, unknown.Keys[0].Fingerprint())
+	return err == nil, err
+}
