@@ -240,10 +240,17 @@ func (a *Attach) firstCommit(ctx context.Context) error {
 		return gitFault(err, "git cannot write the tree")
 	}
 	args := []string{"commit-tree", "-F", message}
-	if signs, err := repo.Do(ctx, "config", "--type=bool", "--get", "commit.gpgSign"); err == nil && signs == "true" {
+	var config []string
+	if a.hook.key != nil && a.hook.key.Signs { // the account signs, also before the hook stands
+		if err := a.hook.writeInclude(ctx); err != nil {
+			return err
+		}
+		config = a.hook.config()
+	}
+	if signs, err := repo.Run(ctx, git.Cmd{Dir: repo.Dir, Args: []string{"config", "--type=bool", "--get", "commit.gpgSign"}, Config: config}); err == nil && strings.TrimSpace(string(signs)) == "true" {
 		args = append(args, "-S")
 	}
-	out, err := repo.Run(ctx, git.Cmd{Dir: repo.Dir, Args: append(args, tree), Env: []string{"GIT_AUTHOR_DATE=" + when, "GIT_COMMITTER_DATE=" + when}})
+	out, err := repo.Run(ctx, git.Cmd{Dir: repo.Dir, Config: config, Args: append(args, tree), Env: []string{"GIT_AUTHOR_DATE=" + when, "GIT_COMMITTER_DATE=" + when}})
 	if err != nil {
 		return gitFault(err, "git cannot make the commit")
 	}
