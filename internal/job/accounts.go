@@ -64,6 +64,9 @@ func (a *Account) again(options ...string) string {
 // token gives an account's token; a missing one is a fault. Without mayAsk nobody is
 // asked for what opens the vault.
 func (d *Desk) token(ctx context.Context, a *Account, mayAsk bool) (string, error) {
+	if h, err := d.Host(a.Host); a.Host != "" && err == nil && h.Shell != nil {
+		return "", fault.New(fault.Decision, "the account %s has no token: one gets in to %s with an SSH key", a.Name, h.Name).Try("see its keys", text.Command("uncinate", "key", "list", a.Name))
+	}
 	if a.OAuth && !a.Expires.IsZero() && a.Expires.Sub(d.Now()) <= renewsWithin {
 		return d.renew(ctx, a, mayAsk)
 	}
@@ -179,6 +182,10 @@ func (d *Desk) HostWithAccounts(name string) (*Host, error) {
 // the vault. A known account of that name on that host gets the new token.
 func (d *Desk) AddAccount(ctx context.Context, want Account, token string) (*Account, []string, error) {
 	token = strings.TrimSpace(token)
+	h, err := d.Host(want.Host)
+	if want.Host != "" && err == nil && h.Shell != nil {
+		return d.addOnServer(ctx, h, want)
+	}
 	switch {
 	case token == "":
 		return nil, nil, fault.New(fault.Usage, "no token was given")
@@ -188,8 +195,7 @@ func (d *Desk) AddAccount(ctx context.Context, want Account, token string) (*Acc
 	if want.Address != "" {
 		return d.addAtAddress(ctx, want, token)
 	}
-	h, err := d.HostWithAccounts(want.Host)
-	if err != nil {
+	if h, err = d.HostWithAccounts(want.Host); err != nil {
 		return nil, nil, err
 	}
 	if h.SignIn.TakesUser() && want.User == "" {
@@ -240,6 +246,33 @@ func (d *Desk) AddAccount(ctx context.Context, want Account, token string) (*Acc
 		}
 	}
 	return &a, doubts, d.keepAccount(ctx, &a, token)
+}
+
+// addOnServer adds an account on a plain server: one gets in over SSH, and no token is kept.
+func (d *Desk) addOnServer(ctx context.Context, h *Host, want Account) (*Account, []string, error) {
+	if want.Name == "" {
+		want.Name = want.User
+	}
+	if want.Name == "" {
+		return nil, nil, fault.New(fault.Usage, "say whose the repositories on %s are to be: your name there, a folder of its own", h.Name).
+			Try("", text.Command("uncinate", "account", "add", "NAME", "--host", h.Name))
+	}
+	if want.User == "" {
+		want.User = want.Name
+	}
+	if err := shellPath(want.User); err != nil {
+		return nil, nil, err
+	}
+	want.Origin, want.Added = h.Origin(), d.Now().UTC().Truncate(time.Second)
+	l := &login{desk: d, Host: h, Account: &want}
+	if _, err := l.identify(ctx); err != nil {
+		return nil, nil, err
+	}
+	var doubts []string
+	if l.ownWay {
+		doubts = append(doubts, "its key is not on "+h.Name+" yet; until then your own SSH configuration lets you in")
+	}
+	return &want, doubts, d.keepAccount(ctx, &want, "")
 }
 
 // addAtAddress tests a user name and token by asking for the repository over git's
@@ -306,8 +339,10 @@ func (d *Desk) keepAccount(ctx context.Context, a *Account, token string) error 
 	} else {
 		all = append(all, a)
 	}
-	if err := d.store(ctx, a, token); err != nil {
-		return err
+	if token != "" { // on a plain server there is none
+		if err := d.store(ctx, a, token); err != nil {
+			return err
+		}
 	}
 	return files.WriteJSON(d.accountsFile(), all)
 }
@@ -344,8 +379,10 @@ func (d *Desk) ForgetAccount(ctx context.Context, name string) (int, error) {
 			hooked++
 		}
 	}
-	if err := d.drop(ctx, a); err != nil {
-		return 0, err
+	if h, err := d.Host(a.Host); err != nil || h.Shell == nil {
+		if err := d.drop(ctx, a); err != nil {
+			return 0, err
+		}
 	}
 	return hooked, files.WriteJSON(d.accountsFile(), slices.DeleteFunc(all, func(b *Account) bool { return b.Name == name }))
 }

@@ -6,7 +6,6 @@ import (
 	"strings"
 	"time"
 
-	"uncinate/internal/core/address"
 	"uncinate/internal/core/description"
 	"uncinate/internal/core/fault"
 	"uncinate/internal/core/plan"
@@ -118,11 +117,7 @@ func (a *Attach) pushed(ctx context.Context, there description.Repository) (bool
 	if a.run.fact("by push") == "" {
 		return false, nil
 	}
-	at, err := address.Parse(there.HTTPS)
-	if err != nil {
-		return false, err
-	}
-	refs, err := a.desk.gitRefs(ctx, a.login.Account, a.login.token, at)
+	refs, err := a.refsThere(ctx, a.login.Account, there)
 	if err != nil {
 		return false, err
 	}

@@ -10,10 +10,12 @@ import (
 	"strings"
 
 	"uncinate/internal/core/address"
+	"uncinate/internal/core/description"
 	"uncinate/internal/core/fault"
 	"uncinate/internal/core/text"
 	"uncinate/internal/world/files"
 	"uncinate/internal/world/git"
+	"uncinate/internal/world/web"
 )
 
 // transport gives the clone address to go by: as asked for, else as the project goes
@@ -48,6 +50,12 @@ func (a *Attach) transport() (string, error) {
 	if over == "" {
 		over = a.login.Account.Over
 	}
+	if a.login.Host.Shell != nil {
+		if a.options.Over == "https" {
+			return "", fault.New(fault.HostSaidNo, "%s is a plain server, reached over ssh alone", a.login.Host.Name).Try("", a.again("--over", "ssh"))
+		}
+		over = "ssh"
+	}
 	if over != "ssh" {
 		return a.target.HTTPS, nil
 	}
@@ -59,6 +67,30 @@ func (a *Attach) transport() (string, error) {
 		return "", err
 	}
 	return a.target.SSH, nil
+}
+
+// refsThere asks a hosted repository for its refs, before it is hooked: over HTTP, or over
+// SSH where there is nothing else.
+func (a *Attach) refsThere(ctx context.Context, account *Account, there description.Repository) (web.Refs, error) {
+	over := there.HTTPS
+	if over == "" {
+		over = there.SSH
+	}
+	at, err := address.Parse(over)
+	if err != nil {
+		return web.Refs{}, err
+	}
+	if at.Scheme != "ssh" {
+		return a.desk.gitRefs(ctx, account, a.login.token, at)
+	}
+	h := &hook{desk: a.desk, repo: a.folder.repo, address: at, account: account}
+	if h.key, err = a.desk.keyOf(account.Name, keyInForce); err == nil && h.key == nil {
+		err = a.desk.NoKey(account)
+	}
+	if err != nil {
+		return web.Refs{}, err
+	}
+	return a.desk.refs(ctx, h, "")
 }
 
 // checkKey makes sure, before anything is made, that the account's key opens the host.

@@ -150,11 +150,7 @@ func (a *Attach) chooseNew(ctx context.Context) error {
 	}
 	if found {
 		if there.Empty == nil { // the host does not say, so git is asked
-			at, err := address.Parse(there.HTTPS)
-			if err != nil {
-				return err
-			}
-			if refs, err := a.desk.gitRefs(ctx, account, a.login.token, at); err == nil {
+			if refs, err := a.refsThere(ctx, account, there); err == nil {
 				empty := refs.Empty()
 				there.Empty = &empty
 			}

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"strings"
 
-	"uncinate/internal/core/address"
 	"uncinate/internal/core/description"
 	"uncinate/internal/core/fault"
 	"uncinate/internal/core/plan"
@@ -182,11 +181,7 @@ func (t *Detach) planDelete(ctx context.Context, o DetachOptions) (keep bool, er
 	if there.Empty != nil && *there.Empty {
 		return false, nil
 	}
-	at, err := address.Parse(there.HTTPS)
-	if err != nil {
-		return false, err
-	}
-	refs, err := a.desk.gitRefs(ctx, account, a.login.token, at)
+	refs, err := a.refsThere(ctx, account, there)
 	if err != nil {
 		return false, err
 	}

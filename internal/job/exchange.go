@@ -34,6 +34,9 @@ type exchange struct {
 // each carries an action's requests out, page by page. What the caller gives counts
 // before what an earlier request kept.
 func (l *login) each(ctx context.Context, action, what string, vars description.Vars, got func(description.Result)) (description.Vars, error) {
+	if l.Host.Shell != nil {
+		return nil, l.shellDo(ctx, action, what, vars, got)
+	}
 	act := l.Host.Actions[action]
 	if act == nil {
 		return nil, l.may(action, what)

@@ -77,8 +77,8 @@ func (d *Desk) knowsHost(ctx context.Context, r *route) error {
 
 // vouched gives the keys for which the host's description, or its API, vouches.
 func (d *Desk) vouched(ctx context.Context, r *route) ([]sshkey.Public, string, error) {
-	h, err := d.Host(r.key.Host)
-	if r.key.Host == "" || err != nil {
+	h, err := d.Host(r.known)
+	if r.known == "" || err != nil {
 		return nil, "", err
 	}
 	if len(h.HostKeys) > 0 {
@@ -100,7 +100,7 @@ func (d *Desk) vouched(ctx context.Context, r *route) ([]sshkey.Public, string, 
 	if act := h.Actions["host-key-list"]; act == nil || act.By != "request" {
 		return nil, "", nil
 	}
-	a, err := d.Account(r.key.Account)
+	a, err := d.Account(r.account)
 	if err != nil {
 		return nil, "", err
 	}

@@ -40,10 +40,11 @@ type login struct {
 	token   string
 	trace   func(exchange) // is told every exchange; nil for nobody
 
-	mu   sync.Mutex
-	free time.Time // when the host takes requests again, where it said that none was left
-	told time.Time // the last such time that was said
-	date time.Time // the host's clock, as its last answer told (RFC 9110, 6.6.1)
+	mu     sync.Mutex
+	ownWay bool      // a plain server does not let the account's key in yet
+	free   time.Time // when the host takes requests again, where it said that none was left
+	told   time.Time // the last such time that was said
+	date   time.Time // the host's clock, as its last answer told (RFC 9110, 6.6.1)
 }
 
 // login opens an account for asking its host. The vault may be asked for.
@@ -51,6 +52,9 @@ func (d *Desk) login(ctx context.Context, a *Account) (*login, error) {
 	h, err := d.hostOf(a)
 	if err != nil {
 		return nil, err
+	}
+	if h.Shell != nil { // its key signs in
+		return &login{desk: d, Host: h, Account: a}, nil
 	}
 	token, err := d.token(ctx, a, true)
 	if err != nil {

@@ -140,7 +140,7 @@ func (d *Desk) AddHost(source, at, name string) (*Host, error) {
 	}
 	at = strings.TrimSuffix(at, "/")
 	if at != "" {
-		if why := description.CheckBase(at); why != "" {
+		if why := c.Description.CheckBase(at); why != "" {
 			return nil, fault.New(fault.Refused, "the address %s cannot be taken: %s", text.Excerpt(at, 80), why)
 		}
 	}

@@ -150,7 +150,7 @@ func (d *Desk) InstallKey(ctx context.Context, name string, done, signs bool) (*
 		return nil, err
 	}
 	c := &Change{desk: d, job: "key-install", subject: name, host: l.Host.Name, asWas: "The host's keys are as they were.", Head: "To put the key of account " + name + " on " + l.Host.Name + ":"}
-	if act := l.Host.Actions["key-add"]; !done && (act == nil || act.By != "request") {
+	if act := l.Host.Actions["key-add"]; !done && (act == nil || act.By == "page") {
 		return nil, l.byHand(k)
 	}
 	if !done {

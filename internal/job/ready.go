@@ -235,6 +235,13 @@ func (d *Desk) readyAccount(ctx context.Context, a *Account) []Line {
 		}
 		return []Line{{about, "sign-in", Good, "the token is good for " + a.Address, nil, nil}}
 	}
+	if h, err := d.Host(a.Host); err == nil && h.Shell != nil {
+		l := &login{desk: d, Host: h, Account: a}
+		if _, err := l.identify(ctx); err != nil {
+			return []Line{lineOf(about, "sign-in", err)}
+		}
+		return []Line{{about, "sign-in", Good, h.Name + " lets you in over SSH", nil, nil}}
+	}
 	token, err := d.token(ctx, a, false)
 	var h *Host
 	if err == nil {
@@ -324,7 +331,7 @@ func (d *Desk) readyProject(ctx context.Context, given string) []Line {
 	} else if a.create {
 		says += " to a new repository, " + a.target.Path() + " on " + a.login.Host.Name
 	} else {
-		says += " to " + a.target.HTTPS
+		says += " to " + a.hook.address.String()
 	}
 	return []Line{{"project", "attach", Good, says, []string{a.again()}, a.Notes}}
 }

@@ -26,14 +26,20 @@ import (
 
 // route is one account's way to one host.
 type route struct {
-	desk *Desk
-	key  *Key
-	host string // as in the address, with the port if it has one
-	user string // on the host
+	desk    *Desk
+	key     *Key   // nil only where the person's own way is gone
+	account string // whose it is
+	known   string // the name of the known host; "" for none
+	host    string // as in the address, with the port if it has one
+	user    string // on the host
 }
 
 func (d *Desk) route(k *Key, at address.Address) *route {
-	return &route{desk: d, key: k, host: at.Host, user: at.User}
+	r := &route{desk: d, key: k, host: at.Host, user: at.User}
+	if k != nil {
+		r.account, r.known = k.Account, k.Host
+	}
+	return r
 }
 
 func (r *route) folder() string { return filepath.Join(r.desk.Home.State, "git", r.key.Account) }

@@ -86,6 +86,9 @@ func (t *Try) Look(ctx context.Context) ([]Tried, error) {
 		case id.User != t.login.Account.User:
 			return "", fmt.Errorf("it says %s, and the account is %s's", text.Quote(id.User), t.login.Account.User)
 		}
+		if h.Shell != nil {
+			return "it lets you in over SSH", nil
+		}
 		return "the token is " + id.User + "'s", nil
 	})
 	var one description.Repository
@@ -124,7 +127,7 @@ func (t *Try) Look(ctx context.Context) ([]Tried, error) {
 		return "what is not there is told as not found", nil
 	})
 	for _, name := range h.Can() {
-		if a := h.Actions[name]; !a.Looks() || a.By != "request" || slices.Contains([]string{"identify", "repository-list", "repository-show"}, name) {
+		if a := h.Actions[name]; !a.Looks() || a.By != "request" && a.By != "shell" || slices.Contains([]string{"identify", "repository-list", "repository-show"}, name) {
 			continue
 		}
 		if one.Name == "" && !slices.Contains([]string{"owner-list", "key-list", "invitation-list", "token-show", "storage-used"}, name) {
@@ -144,7 +147,7 @@ func (t *Try) Look(ctx context.Context) ([]Tried, error) {
 // spellings looks whether a repository's addresses lead back to it.
 func (t *Try) spellings(r description.Repository) {
 	result := Tried{Action: "addresses", State: Good, Says: "each spelling leads back to " + r.Path()}
-	for _, s := range []string{r.HTTPS, strings.TrimSuffix(r.HTTPS, ".git"), r.Page} {
+	for _, s := range []string{r.HTTPS, strings.TrimSuffix(r.HTTPS, ".git"), r.SSH, r.Page} {
 		if s == "" {
 			continue
 		}
@@ -168,7 +171,7 @@ func (t *Try) act(action string, work func() (string, error)) bool {
 		t.done(Tried{Action: action, State: Doubtful, Says: "not described"})
 		return false
 	}
-	if by := t.login.Host.Actions[action].By; by != "request" {
+	if by := t.login.Host.Actions[action].By; by != "request" && by != "shell" {
 		t.done(Tried{Action: action, State: Doubtful, Says: "done by " + by + ", which is not tried here"})
 		return false
 	}
@@ -203,6 +206,9 @@ func asked(x exchange) string {
 		where = u.RequestURI()
 	}
 	line := x.Call.Method + " " + where
+	if x.Answer.Status == 0 {
+		return x.Call.Method + " " + x.Call.URL
+	}
 	if len(x.Call.Body) > 0 {
 		line += " " + text.Excerpt(string(x.Call.Body), 120)
 	}

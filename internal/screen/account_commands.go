@@ -186,6 +186,15 @@ func (e *Env) addAccount(ctx context.Context, d *job.Desk, a job.Account, by str
 			}
 		}
 	}
+	if h, err := d.Host(a.Host); a.Host != "" && err == nil && h.Shell != nil {
+		added, doubts, err := d.AddAccount(ctx, a, "")
+		if again, vouch := e.vouch(ctx, d, err); again {
+			added, doubts, err = d.AddAccount(ctx, a, "")
+		} else {
+			err = vouch
+		}
+		return e.addedAccount(d, added, doubts, inside, err)
+	}
 	if !a.Unkept {
 		if err := e.readyVault(ctx, d); err != nil {
 			return err
@@ -196,7 +205,7 @@ func (e *Env) addAccount(ctx context.Context, d *job.Desk, a job.Account, by str
 			return fault.New(fault.Usage, "an address that nobody described takes a token")
 		}
 		added, doubts, err := d.SignIn(ctx, a, by, shower{e})
-		return e.addedAccount(added, doubts, inside, err)
+		return e.addedAccount(d, added, doubts, inside, err)
 	}
 	if h, err := d.Host(a.Host); a.Host != "" && err == nil && e.asks {
 		for _, line := range h.TokenAdvice("publish", "keys") {
@@ -212,7 +221,7 @@ func (e *Env) addAccount(ctx context.Context, d *job.Desk, a job.Account, by str
 		return err
 	}
 	added, doubts, err := d.AddAccount(ctx, a, token)
-	return e.addedAccount(added, doubts, inside, err)
+	return e.addedAccount(d, added, doubts, inside, err)
 }
 
 // shower shows a person where to sign in.
@@ -237,7 +246,7 @@ func (s shower) Open(page string) {
 }
 
 // addedAccount tells of an account that was added.
-func (e *Env) addedAccount(added *job.Account, doubts []string, inside bool, err error) error {
+func (e *Env) addedAccount(d *job.Desk, added *job.Account, doubts []string, inside bool, err error) error {
 	if err != nil {
 		return err
 	}
@@ -251,7 +260,10 @@ func (e *Env) addedAccount(added *job.Account, doubts []string, inside bool, err
 	if inside {
 		say = e.Aside // the result is another command's
 	}
-	switch {
+	switch h, err := d.Host(added.Host); {
+	case added.Host != "" && err == nil && h.Shell != nil:
+		say("%s", e.Out.strong(added.Host+" lets you in over SSH."))
+		defer e.Aside("Next: %s", text.Command("uncinate", "key", "make", added.Name))
 	case added.OAuth && !added.Unkept:
 		say("%s", e.Out.strong("Signed in; what renews it lies in the vault."))
 	case added.Unkept:

@@ -79,12 +79,15 @@ func (l *loader) description(n *node) *Description {
 	if d.Name != "" && strings.Trim(d.Name, "abcdefghijklmnopqrstuvwxyz0123456789-") != "" {
 		n.wrong("name", "a host's name is made of small letters, digits and dashes")
 	}
+	l.shell(d, n)
 	if d.Base != "" {
-		if why := CheckBase(d.Base); why != "" {
+		if why := d.CheckBase(d.Base); why != "" {
 			n.wrong("base", "%s", why)
 		}
 	}
-	if a := n.table("address"); a != nil {
+	if a := n.table("address"); a != nil && d.Shell != nil {
+		a.wrong("", "a plain server's addresses are made of its base and its folder; leave [address] out")
+	} else if a != nil {
 		d.API, d.Page, d.HTTPS, d.SSH = a.template("api", nil), a.template("page", nil), a.template("https", nil), a.template("ssh", nil)
 		for _, s := range a.strings("also") {
 			if t, err := newTemplate(s); err == nil {
@@ -97,7 +100,7 @@ func (l *loader) description(n *node) *Description {
 			a.wrong("", "neither \"https\" nor \"ssh\" is given: one of them is needed to reach a repository")
 		}
 		a.done()
-	} else {
+	} else if d.Shell == nil {
 		n.wrong("", "the table [address] is missing")
 	}
 	if p := n.table("page"); p != nil {
@@ -126,7 +129,9 @@ func (l *loader) description(n *node) *Description {
 			}
 		}
 	}
-	if a := n.table("action"); a != nil {
+	if a := n.table("action"); a != nil && d.Shell != nil {
+		a.wrong("", "what can be done on a plain server is known; leave [action] out")
+	} else if a != nil {
 		for _, name := range actionNames {
 			if t := a.table(name); t != nil {
 				d.Actions[name] = l.action(d, name, t, shapes)
@@ -416,6 +421,14 @@ func (l *loader) fields(t *node) map[string]*Reading {
 		fields[name] = t.reading(name, true)
 	}
 	return fields
+}
+
+// CheckBase says what is wrong with a base address for this host, or "" if it is good.
+func (d *Description) CheckBase(base string) string {
+	if d.Shell != nil {
+		return CheckShellBase(base)
+	}
+	return CheckBase(base)
 }
 
 // CheckBase says what is wrong with a host's base address, or "" if it is good.

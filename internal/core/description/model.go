@@ -31,6 +31,7 @@ type Description struct {
 	Pages map[string]*uritemplate.Template // pages for a person, by what they are for
 
 	SignIn   SignIn
+	Shell    *Shell // nil: the host has an API
 	Rate     Rate
 	Hook     *Hook               // nil where the description does not say how a web hook's call is told to be genuine
 	Scopes   map[string][]string // a need of ours → the host's scopes
@@ -76,7 +77,7 @@ type Words map[string]any
 // Action is one thing a host can do for us.
 type Action struct {
 	Name     string
-	By       string // "request", "push", "page" or "ssh"
+	By       string // "request", "push", "page", "ssh" or, on a plain server, "shell"
 	Makes    string // by push: the visibility of what it makes
 	Page     *uritemplate.Template
 	Needs    []string // our needs, keys of Scopes

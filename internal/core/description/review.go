@@ -113,6 +113,9 @@ func (l *loader) remarks(d *Description, shapes map[string]map[string]*Reading) 
 			say("[scopes] names scopes for %q, and no action needs it", need)
 		}
 	}
+	if d.Shell != nil {
+		return
+	}
 	if d.Page == nil {
 		say("[address] has no \"page\": a repository's page cannot be opened")
 	}

@@ -110,8 +110,8 @@ func (b *bounded) Write(p []byte) (int, error) {
 	return b.Buffer.Write(p)
 }
 
-// target gives the words that name a host, its port and the user there.
-func target(user, host string) []string {
+// Target gives the words that name a host, its port and the user there.
+func Target(user, host string) []string {
 	name, port := sshconfig.SplitPort(host)
 	var args []string
 	if port != "" {
@@ -130,7 +130,7 @@ func (c *Client) Settings(ctx context.Context, file, user, host string) ([]strin
 	if file != "" {
 		args = append(args, "-F", file)
 	}
-	r, err := c.Run(ctx, Cmd{Args: append(args, target(user, host)...), Limit: 20 * time.Second})
+	r, err := c.Run(ctx, Cmd{Args: append(args, Target(user, host)...), Limit: 20 * time.Second})
 	if err == nil && r.Code != 0 {
 		err = fault.New(fault.Decision, "your SSH configuration cannot be read").Detail("ssh says: %s", text.Excerpt(strings.TrimSpace(r.Errs), 300)).
 			Try("see where", "ssh -G "+text.Quote(host))
@@ -150,7 +150,7 @@ func (c *Client) SignIn(ctx context.Context, file, user, host string, env []stri
 	if len(env) == 0 {
 		args = append(args, "-o", "BatchMode=yes")
 	}
-	return c.Run(ctx, Cmd{Args: append(args, target(user, host)...), Env: env})
+	return c.Run(ctx, Cmd{Args: append(args, Target(user, host)...), Env: env})
 }
 
 // Failed is the exit code of a client that could not connect or sign in.
@@ -197,7 +197,7 @@ func (c *Client) hostKey(ctx context.Context, user, host, kind string) (sshkey.P
 	default:
 		args = append(args, "-o", "HostKeyAlgorithms="+kind)
 	}
-	r, err := c.Run(ctx, Cmd{Args: append(args, target(user, host)...)})
+	r, err := c.Run(ctx, Cmd{Args: append(args, Target(user, host)...)})
 	if err != nil {
 		return sshkey.Public{}, err
 	}
