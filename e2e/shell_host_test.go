@@ -44,7 +44,7 @@ func newPlainSSH(t *testing.T, more ...string) *plainSSH {
 	require.NoError(t, err)
 	require.NoError(t, l.Close())
 	config := append([]string{"Port " + s.port, "ListenAddress 127.0.0.1", "HostKey " + dir + "/host_key", "PidFile none", "UsePAM no", "StrictModes no", "PermitRootLogin yes",
-		"PasswordAuthentication no", "KbdInteractiveAuthentication no", "AuthorizedKeysFile " + dir + "/authorized_keys", "LogLevel VERBOSE", "MaxStartups 100"}, more...)
+		"PasswordAuthentication no", "KbdInteractiveAuthentication no", "AuthorizedKeysFile " + dir + "/authorized_keys", "LogLevel VERBOSE", "MaxStartups 100", "KexAlgorithms curve25519-sha256"}, more...)
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "config"), []byte(strings.Join(config, "\n")+"\n"), 0o600))
 	log, err := os.Create(filepath.Join(dir, "log"))
 	require.NoError(t, err)

@@ -310,7 +310,7 @@ func (a *Attach) stepSend() Step {
 // push runs git push with its progress handed on, and finds the cause of a failure.
 func (d *Desk) push(ctx context.Context, h *hook, args []string) error {
 	plain := h.repo.Git.In(h.repo.Dir) // the person's own hooks run, as with plain git
-	out, err := plain.Run(ctx, git.Cmd{Dir: plain.Dir, Args: args, Watch: d.watch("Sending", "Writing objects")})
+	out, err := plain.Run(ctx, git.Cmd{Dir: plain.Dir, Args: args, Config: h.shared(), Watch: d.watch("Sending", "Writing objects")})
 	d.Tell.Progress("Sending", 0, 0, "")
 	if err == nil {
 		return nil

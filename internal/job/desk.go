@@ -17,6 +17,7 @@ import (
 	"uncinate/internal/core/text"
 	"uncinate/internal/world/files"
 	"uncinate/internal/world/git"
+	"uncinate/internal/world/shellhost"
 	"uncinate/internal/world/vault"
 	"uncinate/internal/world/web"
 )
@@ -34,9 +35,10 @@ type Desk struct {
 	Log      *slog.Logger
 	Sleep    func(ctx context.Context, long time.Duration) error // nil: the clock's own
 
-	git    *git.Git
-	warned map[string]bool // accounts whose token's end was told
-	shorts struct {
+	git     *git.Git
+	warned  map[string]bool              // accounts whose token's end was told
+	servers map[string]*shellhost.Server // plain servers that were reached in this run
+	shorts  struct {
 		sync.Mutex
 		of map[string]shortToken
 	}

@@ -183,7 +183,20 @@ func (h *hook) config() []string {
 	if !h.needed() {
 		return nil
 	}
-	return []string{"include.path=" + h.includeFile()}
+	return append([]string{"include.path=" + h.includeFile()}, h.shared()...)
+}
+
+// shared lets git go over the connection that this run has to the server, if it has one.
+func (h *hook) shared() []string {
+	r := h.route()
+	if r == nil || len(h.desk.servers) == 0 {
+		return nil
+	}
+	via := h.desk.sharedBy(r)
+	if _, err := os.Stat(via); via == "" || err != nil {
+		return nil
+	}
+	return []string{"core.sshCommand=" + r.commandWith("-o", "ControlPath="+via)}
 }
 
 // done reports whether remote and sign-in stand as they should.

@@ -65,8 +65,10 @@ func (r *route) environment() []string {
 
 // command is the setting for git (git-config documentation, core.sshCommand): a line for
 // the shell.
-func (r *route) command() string {
-	line := text.Command("ssh", "-F", filepath.ToSlash(r.file()))
+func (r *route) command() string { return r.commandWith() }
+
+func (r *route) commandWith(more ...string) string {
+	line := text.Command(append([]string{"ssh", "-F", filepath.ToSlash(r.file())}, more...)...)
 	if r.key.Sealed {
 		line = "SSH_ASKPASS=" + text.Quote(filepath.ToSlash(r.asks())) + " SSH_ASKPASS_REQUIRE=force " + line
 	}

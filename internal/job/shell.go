@@ -3,6 +3,10 @@ package job
 import (
 	"context"
 	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"runtime"
 	"slices"
 	"strings"
 
@@ -13,6 +17,7 @@ import (
 	"uncinate/internal/core/sshconfig"
 	"uncinate/internal/core/sshkey"
 	"uncinate/internal/core/text"
+	"uncinate/internal/world/files"
 	"uncinate/internal/world/openssh"
 	"uncinate/internal/world/shellhost"
 )
@@ -39,6 +44,13 @@ func (l *login) shellServer(ctx context.Context, own bool) (*shellhost.Server, *
 	}
 	r := l.desk.route(k, at)
 	r.account, r.known = l.Account.Name, l.Host.Name
+	open := l.Host.Name + " " + l.Account.Name
+	if k != nil && !own {
+		open += " " + k.Fingerprint()
+	}
+	if s := l.desk.servers[open]; s != nil {
+		return s, r, nil
+	}
 	if err := l.desk.knowsHost(ctx, r); err != nil {
 		return nil, nil, err
 	}
@@ -56,6 +68,9 @@ func (l *login) shellServer(ctx context.Context, own bool) (*shellhost.Server, *
 			}
 		}
 		words, s.Env = append(words, "-F", r.file()), r.environment()
+		if via := l.desk.sharedBy(r); via != "" { // what git does meanwhile goes over the same connection
+			words = append(words, "-o", "ControlMaster=yes", "-o", "ControlPath="+sshconfig.Quote(via))
+		}
 		if !k.Sealed {
 			words = append(words, "-o", "BatchMode=yes")
 		}
@@ -67,7 +82,21 @@ func (l *login) shellServer(ctx context.Context, own bool) (*shellhost.Server, *
 		words = append(words, "-o", "StrictHostKeyChecking=yes", "-o", "UserKnownHostsFile="+known)
 	}
 	s.Words = append(words, openssh.Target(at.User, at.Host)...)
+	if l.desk.servers == nil {
+		l.desk.servers = map[string]*shellhost.Server{}
+	}
+	l.desk.servers[open] = s
 	return s, r, nil
+}
+
+// sharedBy is where the connection of a route is shared by for the length of this run (ssh_config(5),
+// ControlPath); "" where the path would be too long, or the folder cannot be made.
+func (d *Desk) sharedBy(r *route) string {
+	path := filepath.Join(d.Home.Run, fmt.Sprintf("ssh-%s-%d", files.Short(r.file()+r.key.Fingerprint()), os.Getpid()))
+	if len(path) > 85 || runtime.GOOS == "windows" || os.MkdirAll(d.Home.Run, 0o700) != nil {
+		return ""
+	}
+	return path
 }
 
 // knownFiles lists our own file of known hosts and the person's, as ssh takes them.

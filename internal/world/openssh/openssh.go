@@ -66,12 +66,7 @@ func (c *Client) Run(ctx context.Context, x Cmd) (Result, error) {
 	cmd := exec.CommandContext(ctx, c.Path, x.Args...)
 	cmd.Cancel = func() error { return cmd.Process.Signal(os.Interrupt) }
 	cmd.WaitDelay = 3 * time.Second
-	for _, kv := range os.Environ() {
-		if name, _, _ := strings.Cut(kv, "="); !strings.HasPrefix(name, "SSH_ASKPASS") && name != "DISPLAY" && name != "LC_ALL" {
-			cmd.Env = append(cmd.Env, kv)
-		}
-	}
-	cmd.Env = append(append(cmd.Env, "LC_ALL=C.UTF-8"), x.Env...)
+	cmd.Env = childEnvironment(x.Env)
 	var out, errs bounded
 	cmd.Stdin, cmd.Stdout, cmd.Stderr = x.In, &out, &errs
 	began := time.Now()
@@ -93,6 +88,17 @@ func (c *Client) Run(ctx context.Context, x Cmd) (Result, error) {
 		return r, fault.New(fault.Failed, "the SSH client cannot be run").Because(err)
 	}
 	return r, nil
+}
+
+// childEnvironment is the process's own without what would let ssh ask someone else.
+func childEnvironment(more []string) []string {
+	var env []string
+	for _, kv := range os.Environ() {
+		if name, _, _ := strings.Cut(kv, "="); !strings.HasPrefix(name, "SSH_ASKPASS") && name != "DISPLAY" && name != "LC_ALL" {
+			env = append(env, kv)
+		}
+	}
+	return append(append(env, "LC_ALL=C.UTF-8"), more...)
 }
 
 func last(s string, most int) string { return s[max(len(s)-most, 0):] }

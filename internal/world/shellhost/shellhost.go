@@ -13,7 +13,9 @@ import (
 	"context"
 	"crypto/rand"
 	"encoding/hex"
+	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -32,6 +34,8 @@ type Server struct {
 	Name   string // for messages
 	Folder string // absolute: where the repositories lie
 	Keys   string // the authorized_keys file, relative to the home folder or absolute
+
+	session *openssh.Session
 }
 
 // Repository is one as the server tells of it.
@@ -96,13 +100,8 @@ func (s *Server) run(ctx context.Context, body string, values map[string]string)
 	}
 	nonce := hex.EncodeToString(random)
 	var b strings.Builder
-	fmt.Fprintf(&b, "N=%s\nF=%s\n", nonce, quote(s.Folder))
-	names := make([]string, 0, len(values))
-	for name := range values {
-		names = append(names, name)
-	}
-	slices.Sort(names)
-	for _, name := range names {
+	fmt.Fprintf(&b, "(\nN=%s\nF=%s\n", nonce, quote(s.Folder))
+	for _, name := range slices.Sorted(maps.Keys(values)) {
 		if strings.ContainsRune(values[name], 0) {
 			return nil, fault.New(fault.Usage, "a value holds a null byte")
 		}
@@ -110,25 +109,34 @@ func (s *Server) run(ctx context.Context, body string, values map[string]string)
 	}
 	b.WriteString("P=" + quote(prelude) + "\n" + prelude)
 	// A function is read whole before it runs, so that nothing in it can eat the script.
-	b.WriteString("main() {\nprintf '%s\\n' \"$N-begin\"\ncommand -v git >/dev/null 2>&1 || end nogit\n" + body + "\nend done\n}\nmain </dev/null\n")
-	r, err := s.Client.Run(ctx, openssh.Cmd{Args: append(slices.Clone(s.Words), "exec sh -s"), Env: s.Env, In: strings.NewReader(b.String()), Limit: 5 * time.Minute})
-	if err != nil {
-		return nil, err
-	}
-	_, out, began := bytes.Cut(r.Out, []byte(nonce+"-begin\n"))
-	i := bytes.LastIndex(out, []byte("\n"+nonce+"-end "))
-	if !began || i < 0 {
-		if r.Code == openssh.Failed {
-			return nil, &SignInFailed{Said: r.Errs}
+	b.WriteString("main() {\nprintf '%s\\n' \"$N-begin\"\ncommand -v git >/dev/null 2>&1 || end nogit\n" + body + "\nend done\n}\nmain </dev/null\n)\n")
+	if s.session == nil {
+		var err error
+		if s.session, err = s.Client.Start(ctx, openssh.Cmd{Args: append(slices.Clone(s.Words), "exec sh -s"), Env: s.Env}); err != nil {
+			return nil, err
 		}
+	}
+	all, last, err := s.session.Ask(ctx, b.String(), nonce+"-end ", 5*time.Minute)
+	if err != nil {
+		over := s.session
+		s.session = nil
+		if !errors.Is(err, openssh.ErrEnded) {
+			return nil, err
+		}
+		if over.Code() == openssh.Failed {
+			return nil, &SignInFailed{Said: over.Said()}
+		}
+	}
+	_, out, began := bytes.Cut(all, []byte(nonce+"-begin\n"))
+	if err != nil || !began {
 		f := fault.New(fault.Unreachable, "%s ran the command and did not answer as a shell does", s.Name)
-		if said := strings.TrimSpace(string(r.Out) + " " + r.Errs); said != "" {
+		if said := strings.TrimSpace(string(all)); said != "" {
 			f.Detail("It says: %s", text.Excerpt(said, 300))
 		}
 		return nil, f
 	}
-	word := strings.TrimSpace(string(out[i+len(nonce)+6:]))
-	out = out[:i]
+	out = bytes.TrimSuffix(out, []byte("\n"))
+	word := strings.TrimSpace(strings.TrimPrefix(last, nonce+"-end "))
 	switch word {
 	case done:
 		if len(out) == 0 {
