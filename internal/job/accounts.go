@@ -33,6 +33,7 @@ type Account struct {
 	Added      time.Time `json:"added"`
 	Doubtful   time.Time `json:"doubtful,omitzero"` // when git last said that the host refused the token
 	Unkept     bool      `json:"unkept,omitempty" says:"the token is held in memory for one sign-in only"`
+	NoToken    bool      `json:"no_token,omitempty" says:"one gets in with an SSH key alone, as to a plain server"`
 	Over       string    `json:"over,omitempty" says:"the transport that its projects go over: https or ssh; https unless said"`
 	OAuth      bool      `json:"oauth,omitempty" says:"signed in through the host's pages; the token is renewed by itself"`
 
@@ -64,8 +65,8 @@ func (a *Account) again(options ...string) string {
 // token gives an account's token; a missing one is a fault. Without mayAsk nobody is
 // asked for what opens the vault.
 func (d *Desk) token(ctx context.Context, a *Account, mayAsk bool) (string, error) {
-	if h, err := d.Host(a.Host); a.Host != "" && err == nil && h.Shell != nil {
-		return "", fault.New(fault.Decision, "the account %s has no token: one gets in to %s with an SSH key", a.Name, h.Name).Try("see its keys", text.Command("uncinate", "key", "list", a.Name))
+	if a.NoToken {
+		return "", fault.New(fault.Decision, "the account %s has no token: one gets in to %s with an SSH key", a.Name, a.Host).Try("see its keys", text.Command("uncinate", "key", "list", a.Name))
 	}
 	if a.OAuth && !a.Expires.IsZero() && a.Expires.Sub(d.Now()) <= renewsWithin {
 		return d.renew(ctx, a, mayAsk)
@@ -263,7 +264,7 @@ func (d *Desk) addOnServer(ctx context.Context, h *Host, want Account) (*Account
 	if err := shellPath(want.User); err != nil {
 		return nil, nil, err
 	}
-	want.Origin, want.Added = h.Origin(), d.Now().UTC().Truncate(time.Second)
+	want.Origin, want.Added, want.NoToken = h.Origin(), d.Now().UTC().Truncate(time.Second), true
 	l := &login{desk: d, Host: h, Account: &want}
 	if _, err := l.identify(ctx); err != nil {
 		return nil, nil, err
@@ -379,7 +380,7 @@ func (d *Desk) ForgetAccount(ctx context.Context, name string) (int, error) {
 			hooked++
 		}
 	}
-	if h, err := d.Host(a.Host); err != nil || h.Shell == nil {
+	if !a.NoToken {
 		if err := d.drop(ctx, a); err != nil {
 			return 0, err
 		}

@@ -150,6 +150,9 @@ func (l *login) shellDo(ctx context.Context, action, what string, vars descripti
 		return l.may(action, what)
 	}
 	get := func(name string) string { return description.Written(vars[name]) }
+	if v := get("visibility"); v != "" && v != "private" {
+		return fault.New(fault.Refused, "visibility cannot be set to %q on %s: %s", v, l.Host.Name, l.Host.Cannot[v])
+	}
 	path := get("owner") + "/" + get("name")
 	var result description.Result
 	err := l.withServer(ctx, func(s *shellhost.Server) (err error) {
@@ -171,9 +174,6 @@ func (l *login) shellDo(ctx context.Context, action, what string, vars descripti
 			}
 			result.Fields = l.shellFields(r)
 		case "repository-create":
-			if v := get("visibility"); v != "" && v != "private" {
-				return fault.New(fault.Refused, "visibility cannot be set to %q on %s: %s", v, l.Host.Name, l.Host.Cannot[v])
-			}
 			if err = shellPath(path); err == nil {
 				branch := get("default_branch")
 				if branch == "" {

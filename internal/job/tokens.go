@@ -82,6 +82,9 @@ func (d *Desk) Tokens() ([]Token, error) {
 	all, err := d.Accounts()
 	out := []Token{}
 	for _, a := range all {
+		if a.NoToken {
+			continue
+		}
 		t := Token{Account: a.Name, On: a.Where(), User: a.User, Ends: a.Expires, Scopes: a.Scopes}
 		t.State, t.Says = ending(a, d.Now())
 		if t.State != Good {

@@ -125,6 +125,8 @@ terminal session ends, or "vault lock" is run, at most for twelve hours.`,
 
 func ends(a *job.Account, now time.Time) string {
 	switch {
+	case a.NoToken:
+		return "none: an SSH key"
 	case !a.Doubtful.IsZero():
 		return "doubtful: the host refused it on " + a.Doubtful.Format(time.DateOnly)
 	case a.Unkept:
@@ -142,7 +144,7 @@ func ends(a *job.Account, now time.Time) string {
 // account shows an account.
 func (e *Env) account(a *job.Account) {
 	scopes := strings.Join(a.Scopes, ", ")
-	if scopes == "" && a.Host != "" {
+	if scopes == "" && a.Host != "" && !a.NoToken {
 		scopes = "not told by the host"
 	}
 	signs := ""

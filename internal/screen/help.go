@@ -13,6 +13,7 @@ var groups = []struct {
 	names []string
 }{
 	{"The main job", []string{"ready", "attach", "detach", "clone", "sync", "status", "visit"}},
+	{"On the host", []string{"hosted", "access"}},
 	{"Hosts, accounts, secrets", []string{"host", "account", "token", "key", "vault"}},
 	{"To try it", []string{"tour", "practice"}},
 	{"More", []string{"completion", "credential", "help", "version"}},

@@ -236,6 +236,9 @@ language. Descriptions of the practice hosts ship with the program.`,
 						return e.Give(hosted(d, h, len(accounts)), func() {
 							e.Say("%s", e.Out.strong(h.Name))
 							ways := []string{"token"}
+							if h.Shell != nil {
+								ways = []string{"an SSH key"}
+							}
 							if o := h.SignIn.OAuth; o != nil {
 								ways = append(ways, o.Ways...)
 							}

@@ -14,7 +14,7 @@ import (
 // Commands are all commands but those of the practice hosts.
 func Commands() []*Command {
 	return []*Command{readyCommand(), attachCommand(), detachCommand(), cloneCommand(), syncCommand(), statusCommand(), visitCommand(),
-		hostCommand(), accountCommand(), tokenCommand(), keyCommand(), vaultCommand(), completionCommand(), credentialCommand(), helpCommand(), versionCommand()}
+		hostedCommand(), accessCommand(), hostCommand(), accountCommand(), tokenCommand(), keyCommand(), vaultCommand(), completionCommand(), credentialCommand(), helpCommand(), versionCommand()}
 }
 
 // plans are the options of every command that shows a plan first.

@@ -1,0 +1,165 @@
+package e2e
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"uncinate/internal/practice"
+)
+
+// mainJob is the same on every host: list, show, change, rename with the hooked project
+// following, delete.
+func mainJob(t *testing.T, m *machine, name string, public bool) {
+	t.Helper()
+	m.project("gauge")
+	m.ok("gauge", "", "attach", "--yes", "--description", "Levels")
+	assert.Contains(t, m.ok("", "", "hosted", "list"), "tern/gauge")
+	assert.Contains(t, m.ok("", "", "hosted", "list", "nothing-like-it"), "Nothing of that kind")
+	assert.Contains(t, m.ok("", "", "hosted", "show", "gauge"), "Levels")
+	m.refused(5, []string{"no repository tern/other, or not for tern", "uncinate hosted list"}, "", "", "hosted", "show", "other")
+	m.refused(2, []string{"say what is to be changed"}, "", "", "hosted", "change", "gauge")
+
+	assert.Contains(t, m.ok("", "", "hosted", "change", "gauge", "--description", "Levels at the quay", "--yes"), "checked with "+name)
+	assert.Contains(t, m.ok("", "", "hosted", "show", "gauge"), "Levels at the quay")
+	assert.Contains(t, m.ok("", "", "hosted", "change", "gauge", "--description", "Levels at the quay", "--yes"), "so already")
+	m.refused(3, []string{"nobody can be asked", "Call it tide-gauge", "Let 1"}, "", "", "hosted", "change", "gauge", "--name", "tide-gauge")
+	m.ok("", "", "hosted", "change", "gauge", "--name", "tide-gauge", "--yes")
+	m.refused(5, []string{"no repository tern/gauge"}, "", "", "hosted", "show", "gauge")
+	assert.Contains(t, m.git("gauge", "remote", "get-url", "origin"), "tide-gauge")
+	m.write("gauge", map[string]string{"more.txt": "more\n"})
+	m.git("gauge", "add", "-A")
+	m.git("gauge", "commit", "-q", "-m", "More")
+	m.git("gauge", "push", "-q")
+	assert.Contains(t, m.ok("gauge", "", "sync"), "In step")
+	m.git("gauge", "branch", "trial")
+	m.git("gauge", "push", "-q", "origin", "trial")
+	m.ok("", "", "hosted", "change", "tide-gauge", "--default-branch", "trial", "--yes")
+	if public {
+		m.ok("", "", "hosted", "change", "tide-gauge", "--visibility", "public", "--yes")
+		assert.Contains(t, m.ok("", "", "hosted", "show", "tide-gauge"), "public")
+	} else {
+		m.refused(4, []string{"cannot be set"}, "", "", "hosted", "change", "tide-gauge", "--visibility", "public", "--yes")
+	}
+	m.refused(3, []string{"nobody can be asked", "Delete the repository tern/tide-gauge"}, "", "", "hosted", "delete", "tide-gauge")
+	m.ok("", "", "hosted", "delete", "tide-gauge", "--yes")
+	assert.Contains(t, m.ok("", "", "hosted", "list"), "Nothing of that kind")
+	assert.FileExists(t, filepath.Join(m.home, "gauge/README.md"))
+	assert.NotEqual(t, 0, m.run("gauge", "", "sync").code)
+}
+
+func TestHostedOnEveryHost(t *testing.T) {
+	t.Parallel()
+	for _, name := range practice.Hosts {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			h := newHostOf(t, name)
+			m := signedIn(t, h)
+			mainJob(t, m, name, true)
+			assert.Empty(t, h.Store.List("tern", ""))
+
+			// The answer is lost each time: what was done is found to be done.
+			m.project("lost")
+			m.ok("lost", "", "attach", "--yes")
+			for n := range 5 {
+				require.NoError(t, h.Faults.Set([]string{fmt.Sprintf("lose after %d times 1", n)}))
+				said := fmt.Sprint("Levels ", n)
+				if r := m.run("", "", "hosted", "change", "lost", "--description", said, "--yes"); r.code != 0 {
+					require.NoError(t, h.Faults.Set(nil))
+					m.ok("", "", "hosted", "change", "lost", "--description", said, "--yes")
+				}
+				assert.Equal(t, said, h.Store.List("tern", "")[0].Description)
+			}
+			require.NoError(t, h.Faults.Set(nil))
+			m.ok("", "", "hosted", "delete", "lost", "--yes")
+		})
+	}
+	t.Run("skerry", func(t *testing.T) {
+		t.Parallel()
+		s := newPlainSSH(t)
+		m := s.signIn()
+		mainJob(t, m, "skerry", false)
+		kept, err := filepath.Glob(filepath.Join(s.dir, "srv/.aside/*/tide-gauge.git"))
+		require.NoError(t, err)
+		require.Len(t, kept, 1, "it is moved aside, not erased")
+		assert.NotEmpty(t, m.git(kept[0], "rev-parse", "trial"))
+	})
+}
+
+// TestDeployKeys lets a key open one repository: to read it, then to write to it, and
+// nothing else; on a host with an API and on a plain server.
+func TestDeployKeys(t *testing.T) {
+	t.Parallel()
+	for _, name := range []string{"gannet", "skerry"} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			var m *machine
+			if name == "skerry" {
+				m = newPlainSSH(t).signIn()
+				m.env = append(m.env, "SSH_AUTH_SOCK=")
+			} else {
+				m = signedIn(t, newHost(t))
+				m.ok("", "", "key", "make", "tern", "--machine", "quay", "--open")
+				m.ok("", "", "key", "install", "tern", "--yes")
+			}
+			for _, project := range []string{"board", "other"} {
+				m.project(project)
+				m.ok(project, "", "attach", "--yes", "--over", "ssh")
+			}
+			require.NoError(t, exec.Command("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-C", "follower", "-f", filepath.Join(m.home, "deploy")).Run())
+			route := m.git("board", "config", "core.sshCommand")
+			config := strings.Trim(route[strings.Index(route, "-F ")+3:], "'")
+			data, err := os.ReadFile(config)
+			require.NoError(t, err)
+			mine := m.keys("tern")[0].Here
+			for _, k := range m.keys("tern") {
+				if k.Here != "" {
+					mine = k.Here
+				}
+			}
+			require.Contains(t, string(data), mine)
+			m.write("", map[string]string{"deploy.conf": strings.Replace(string(data), mine, filepath.Join(m.home, "deploy"), 1)})
+			git := func(args ...string) int {
+				return m.command("", "", "git", append([]string{"-c", "core.sshCommand=ssh -F " + filepath.Join(m.home, "deploy.conf")}, args...)...).code
+			}
+			board, other := m.git("board", "remote", "get-url", "origin"), m.git("other", "remote", "get-url", "origin")
+			assert.NotEqual(t, 0, git("ls-remote", board))
+
+			m.refused(2, []string{"say which key"}, "", "", "access", "grant", "board")
+			m.refused(2, []string{"there is no file", "ssh-keygen"}, "", "", "access", "grant", "board", "--key", "none.pub")
+			m.refused(3, []string{"key of your account tern"}, "", "", "access", "grant", "board", "--key", mine+".pub", "--yes")
+			m.ok("", "", "access", "grant", "board", "--key", "deploy.pub", "--yes")
+			out := m.ok("", "", "access", "list", "board")
+			assert.Contains(t, out, "read")
+			assert.Contains(t, out, "follower")
+			assert.Equal(t, 0, git("clone", "-q", board, "followed"))
+			assert.NotEqual(t, 0, git("ls-remote", other), "it opens one repository only")
+			m.write("followed", map[string]string{"more.txt": "more\n"})
+			m.git("followed", "add", "-A")
+			m.git("followed", "-c", "user.name=F", "-c", "user.email=f@skerry.example", "commit", "-q", "-m", "More")
+			assert.NotEqual(t, 0, git("-C", "followed", "push", "-q"), "it may only read")
+
+			m.refused(3, []string{"it may read", "uncinate access withdraw"}, "", "", "access", "grant", "board", "--key", "deploy.pub", "--right", "write", "--yes")
+			print := strings.Fields(m.command("", "", "ssh-keygen", "-l", "-f", "deploy.pub").out)[1]
+			m.ok("", "", "access", "withdraw", "board", "--key", print, "--yes")
+			assert.NotEqual(t, 0, git("ls-remote", board))
+			m.ok("", "", "access", "grant", "board", "--key", "deploy.pub", "--right", "write", "--yes")
+			assert.Equal(t, 0, git("-C", "followed", "push", "-q"))
+			assert.Contains(t, m.ok("board", "", "sync"), "Brought in 1 commit")
+			assert.NotEqual(t, 0, git("ls-remote", other))
+			if name == "skerry" {
+				r := m.command("", "", "ssh", "-F", "deploy.conf", "-p", board[strings.LastIndex(board, ":")+1:strings.Index(board[6:], "/")+6], strings.Split(strings.TrimPrefix(board, "ssh://"), ":")[0], "touch", filepath.Join(m.home, "pwned"))
+				assert.NotEqual(t, 0, r.code)
+				assert.Contains(t, r.err, "this key opens one repository only")
+				assert.NoFileExists(t, filepath.Join(m.home, "pwned"))
+			}
+			m.refused(1, []string{"no deploy key"}, "", "", "access", "withdraw", "board", "--key", "SHA256:other", "--yes")
+		})
+	}
+}
