@@ -14,7 +14,7 @@ tour: build
 
 # All tests, on real git and the real practice host, and a short look with the fuzzers.
 test:
-	scripts/needs git=git bash=bash zsh=zsh fish=fish mandoc=mandoc gnome-keyring-daemon=gnome-keyring dbus-run-session=dbus-daemon setsid=util-linux
+	scripts/needs git=git bash=bash zsh=zsh fish=fish mandoc=mandoc busybox=busybox dash=dash ssh=openssh-client ssh-agent=openssh-client /usr/sbin/sshd=openssh-server gnome-keyring-daemon=gnome-keyring dbus-run-session=dbus-daemon setsid=util-linux
 	$(GO) test -count=1 -timeout 20m ./...
 	$(MAKE) --no-print-directory fuzz FOR=2s
 

@@ -55,7 +55,7 @@ func (r Route) Text() string {
 	line("  RequestTTY no")
 	line("Match originalhost", "*,!"+r.Host)
 	for _, file := range r.Includes {
-		line("  Include", path(file))
+		line("  Include", Quote(file)) // whether a percent sign begins a token here depends on the version
 	}
 	line(kinds.Closing)
 	return b.String()

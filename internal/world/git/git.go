@@ -199,7 +199,7 @@ func (g *Git) Run(ctx context.Context, c Cmd) ([]byte, error) {
 		err = fmt.Errorf("more than %d bytes of output", MostOutput)
 	}
 	if err == nil {
-		return out.Bytes(), nil
+		return out.kept.Bytes(), nil
 	}
 	if ctx.Err() != nil {
 		return nil, ctx.Err()
@@ -209,7 +209,7 @@ func (g *Git) Run(ctx context.Context, c Cmd) ([]byte, error) {
 	if errors.As(err, &exit) {
 		e.Code, e.Says = exit.ExitCode(), errs.String()
 	}
-	return out.Bytes(), e
+	return out.kept.Bytes(), e
 }
 
 func name(args []string) string {
@@ -221,18 +221,20 @@ func name(args []string) string {
 	return ""
 }
 
+// bounded holds its buffer by name: an embedded one would be filled by way of its own
+// ReadFrom, past the bound.
 type bounded struct {
-	bytes.Buffer
+	kept bytes.Buffer
 	most int
 	over bool
 }
 
 func (b *bounded) Write(p []byte) (int, error) {
-	if b.Len()+len(p) > b.most {
+	if b.kept.Len()+len(p) > b.most {
 		b.over = true
 		return 0, errors.New("too much output")
 	}
-	return b.Buffer.Write(p)
+	return b.kept.Write(p)
 }
 
 // tail keeps the last part of standard error and hands lines on as they come.

@@ -90,3 +90,11 @@ func TestEnvironmentIsOurs(t *testing.T) {
 	assert.Contains(t, env, "GIT_TERMINAL_PROMPT=0")
 	assert.Contains(t, env, fmt.Sprintf("GIT_CONFIG_VALUE_%d=c=d", len(quiet)))
 }
+
+func TestOutputIsBounded(t *testing.T) {
+	b := &bounded{most: 10}
+	_, err := io.Copy(b, strings.NewReader(strings.Repeat("x", 64<<10)))
+	assert.Error(t, err)
+	assert.True(t, b.over)
+	assert.LessOrEqual(t, b.kept.Len(), 10)
+}

@@ -71,7 +71,7 @@ func (c *Client) Run(ctx context.Context, x Cmd) (Result, error) {
 	cmd.Stdin, cmd.Stdout, cmd.Stderr = x.In, &out, &errs
 	began := time.Now()
 	err := cmd.Run()
-	r := Result{Code: cmd.ProcessState.ExitCode(), Out: out.Bytes(), Errs: last(errs.String(), 4096)}
+	r := Result{Code: cmd.ProcessState.ExitCode(), Out: out.kept.Bytes(), Errs: last(errs.kept.String(), 4096)}
 	if c.log != nil {
 		c.log.Debug("ssh", "took", time.Since(began).Round(time.Millisecond), "code", r.Code)
 	}
@@ -103,17 +103,19 @@ func childEnvironment(more []string) []string {
 
 func last(s string, most int) string { return s[max(len(s)-most, 0):] }
 
+// bounded holds its buffer by name: an embedded one would be filled by way of its own
+// ReadFrom, past the bound.
 type bounded struct {
-	bytes.Buffer
+	kept bytes.Buffer
 	over bool
 }
 
 func (b *bounded) Write(p []byte) (int, error) {
-	if b.Len()+len(p) > mostOutput {
+	if b.kept.Len()+len(p) > mostOutput {
 		b.over = true
 		return 0, errors.New("too much output")
 	}
-	return b.Buffer.Write(p)
+	return b.kept.Write(p)
 }
 
 // Target gives the words that name a host, its port and the user there.

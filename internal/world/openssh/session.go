@@ -120,6 +120,9 @@ func (s *Session) Ask(ctx context.Context, script, mark string, limit time.Durat
 	}
 }
 
+// closesWithin is how long a session may take to end when its input does.
+const closesWithin = 2 * time.Second
+
 // Said is what the client said on standard error.
 func (s *Session) Said() string { return last(s.errs.String(), 4096) }
 
@@ -140,5 +143,15 @@ func (s *Session) Close() {
 	}
 	close(s.end)
 	_ = s.in.Close() // it may have ended by itself
-	_ = s.cmd.Wait() // its exit code is asked for by who wants it
+	over := make(chan struct{})
+	go func() {
+		_ = s.cmd.Wait() // its exit code is asked for by who wants it
+		close(over)
+	}()
+	select {
+	case <-over:
+	case <-time.After(closesWithin):
+		_ = s.cmd.Process.Kill() // one that does not end with its input is ended
+		<-over
+	}
 }

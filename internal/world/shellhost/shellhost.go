@@ -69,7 +69,7 @@ const prelude = `set -u
 umask 077
 LC_ALL=C
 export LC_ALL F
-end() { printf '\n%s %s\n' "$N-end" "$1"; exit 0; }
+end() { [ -z "${L-}" ] || rmdir "$L" 2>/dev/null; printf '\n%s %s\n' "$N-end" "$1"; exit 0; }
 fail() { printf '%s' "$1"; end failed; }
 z() { printf '%s\0' "$1"; }
 walk() {
@@ -110,13 +110,15 @@ func (s *Server) run(ctx context.Context, body string, values map[string]string)
 	b.WriteString("P=" + quote(prelude) + "\n" + prelude)
 	// A function is read whole before it runs, so that nothing in it can eat the script.
 	b.WriteString("main() {\nprintf '%s\\n' \"$N-begin\"\ncommand -v git >/dev/null 2>&1 || end nogit\n" + body + "\nend done\n}\nmain </dev/null\n)\n")
+	limit := 5 * time.Minute
 	if s.session == nil {
+		limit = time.Minute // the first answer tells whether a shell is there at all
 		var err error
 		if s.session, err = s.Client.Start(ctx, openssh.Cmd{Args: append(slices.Clone(s.Words), "exec sh -s"), Env: s.Env}); err != nil {
 			return nil, err
 		}
 	}
-	all, last, err := s.session.Ask(ctx, b.String(), nonce+"-end ", 5*time.Minute)
+	all, last, err := s.session.Ask(ctx, b.String(), nonce+"-end ", limit)
 	if err != nil {
 		over := s.session
 		s.session = nil
@@ -312,9 +314,9 @@ func (s *Server) WriteKeys(ctx context.Context, contents, sum string) error {
 L=$K.uncinate
 n=0
 while ! mkdir "$L" 2>/dev/null; do
-  [ -d "$L" ] || fail "${K%/*} cannot be written in"
+  [ -d "$L" ] || { L=; fail "${K%/*} cannot be written in"; }
   n=$((n + 1))
-  if [ "$n" -gt 15 ]; then z "$L"; end busy; fi
+  if [ "$n" -gt 15 ]; then z "$L"; L=; end busy; fi
   sleep 1
 done
 trap 'rmdir "$L" 2>/dev/null' EXIT
