@@ -59,6 +59,7 @@ type Attach struct {
 	project Project // the register's entry, if there is one
 	steps   []Step
 
+	went   bool     // commits were sent now
 	others []string // other accounts that can see what this one cannot
 
 	Resumed bool     // unfinished work was found and goes on
@@ -81,6 +82,7 @@ type Attached struct {
 	OtherBranches []string `json:"other_branches,omitempty"`
 	Verified      bool     `json:"verified"`
 	Changed       bool     `json:"changed"` // false: all was done before
+	Sent          bool     `json:"sent" says:"commits were sent now"`
 }
 
 // Attach looks at the folder, git and the host, and makes the plan.

@@ -300,7 +300,9 @@ func (a *Attach) stepSend() Step {
 					return err
 				}
 			}
-			if err := a.desk.push(ctx, a.hook, args); err != nil || !a.byPush() {
+			err := a.desk.push(ctx, a.hook, args)
+			a.went = err == nil
+			if err != nil || !a.byPush() {
 				return err
 			}
 			return a.run.note("by push", "done")

@@ -312,7 +312,7 @@ func (a *Attach) Do(ctx context.Context) (*Attached, error) {
 
 func (a *Attach) summary(ctx context.Context, changed bool) (*Attached, error) {
 	s := &Attached{Folder: a.folder.path, Page: a.target.Page, Address: a.hook.address.String(), Visibility: a.target.Visibility,
-		Branch: a.branch, Verified: true, Changed: changed}
+		Branch: a.branch, Verified: true, Changed: changed, Sent: a.went}
 	if a.hook.account != nil {
 		s.Account = a.hook.account.Name
 	}

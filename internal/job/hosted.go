@@ -80,6 +80,11 @@ func (d *Desk) hosted(ctx context.Context, account, what string) (*login, descri
 		owner, name = naming.Split(what)
 	}
 	a, err := d.pick(account, on)
+	if err != nil && account == "" {
+		if one := d.onlyOne(ctx, on, owner, name); one != nil {
+			a, err = one, nil
+		}
+	}
 	if err != nil {
 		return nil, none, err
 	}
@@ -102,6 +107,49 @@ func (d *Desk) hosted(ctx context.Context, account, what string) (*login, descri
 		})
 	}
 	return l, r, err
+}
+
+// onlyOne finds the account that is meant where there are several: the one that runs the
+// only repository of that name which any of them sees. Nobody is asked for anything.
+func (d *Desk) onlyOne(ctx context.Context, on, owner, name string) *Account {
+	all, err := d.Accounts()
+	if err != nil {
+		return nil
+	}
+	var found *Account
+	where := ""
+	hosts := map[string]bool{}
+	for _, a := range all {
+		hosts[a.Host] = a.Host != "" && (on == "" || a.Host == on)
+	}
+	for host, asked := range hosts {
+		if !asked {
+			continue
+		}
+		best := 0
+		d.whoCan(ctx, host, nil, func(l *login) bool {
+			of := owner
+			if of == "" {
+				of = l.Account.User
+			}
+			r, there, err := l.repository(ctx, of, name)
+			if err != nil || !there {
+				return false
+			}
+			rank := 1 + slices.Index([]string{"", "read", "write", "admin"}, r.Right)
+			switch at := host + " " + r.Path(); {
+			case where != "" && where != at:
+				where = "several"
+			case rank > best:
+				where, found, best = at, l.Account, rank
+			}
+			return true
+		})
+	}
+	if where == "several" {
+		return nil
+	}
+	return found
 }
 
 // ShowHosted tells of one repository.

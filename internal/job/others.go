@@ -28,9 +28,11 @@ func (d *Desk) whoCan(ctx context.Context, host string, but *Account, ask func(*
 		if err != nil {
 			continue
 		}
-		token, err := d.token(ctx, a, false)
-		if err != nil {
-			continue
+		token := ""
+		if !a.NoToken {
+			if token, err = d.token(ctx, a, false); err != nil {
+				continue
+			}
 		}
 		if ask(&login{desk: d, Host: h, Account: a, token: token}) {
 			names = append(names, a.Name)

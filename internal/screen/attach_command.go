@@ -115,7 +115,7 @@ func (e *Env) attached(r *job.Attached, host string) {
 	}
 	e.Say("%s", e.Out.strong(head))
 	up, went := "", "went up"
-	if !r.Changed {
+	if !r.Sent && r.Commit != "" {
 		went = "holds"
 	}
 	checked := host + " holds the same commit"

@@ -29,7 +29,7 @@ type DoneThings struct {
 
 func hostedCommand() *Command {
 	account := func(o *flag.FlagSet) *string { return o.String("account", "", "which `account` to use") }
-	return &Command{Name: "hosted", Short: "repositories on the host: list, show, change, delete",
+	return &Command{Name: "hosted", Short: "look after repositories on the host: list, show, change, delete",
 		Long: `Works on the host, never on a local folder. REPOSITORY is a name on the account's host,
 OWNER/NAME, or any address of it.`,
 		Subs: []*Command{
@@ -131,7 +131,7 @@ OWNER/NAME, or any address of it.`,
 
 func accessCommand() *Command {
 	account := func(o *flag.FlagSet) *string { return o.String("account", "", "which `account` to use") }
-	return &Command{Name: "access", Short: "which deploy key may do what: list, grant, withdraw",
+	return &Command{Name: "access", Short: "say which deploy key may open what: list, grant, withdraw",
 		Long: "A deploy key opens one repository and nothing else: for a server that follows it, or a machine that builds it.",
 		Subs: []*Command{
 			{Name: "list", Args: "REPOSITORY", Least: 1, Most: 1, Takes: []string{"repository"}, Gives: Access{}, Short: "list the deploy keys of a repository",
