@@ -299,6 +299,11 @@ func TestWhatIsWrongWithKeys(t *testing.T) {
 	assert.Contains(t, m.keys("tern")[0].Doubts[0], "others can read or change")
 	require.NoError(t, os.Chmod(filepath.Join(m.home, "own"), 0o600))
 
+	// One that has a passphrase of its own is for an agent to hold.
+	require.Equal(t, 0, m.command("", "", "ssh-keygen", "-q", "-p", "-P", "", "-N", "seven tall masts", "-f", "own").code)
+	m.refused(3, []string{"a passphrase of its own protects it", "ssh-add", "uncinate key rotate tern"}, "", "", "key", "install", "tern", "--yes")
+	require.Equal(t, 0, m.command("", "", "ssh-keygen", "-q", "-p", "-P", "seven tall masts", "-N", "", "-f", "own").code)
+
 	// A key that was made elsewhere, and one whose file is gone.
 	_, err = h.Store.AddKey(practice.Key{User: "tern", Title: "tern on gannet, machine launch", Line: publicLine(t)})
 	require.NoError(t, err)

@@ -276,6 +276,43 @@ func (k *Key) guarded() error {
 	return nil
 }
 
+// opened refuses a key of the person's own that a passphrase protects and that no agent
+// offers: nobody could be asked for it when git signs in.
+func (k *Key) opened() error {
+	if !k.TakenIn {
+		return nil
+	}
+	offered := func() bool {
+		x, err := openssh.FindAgent()
+		if err != nil {
+			return false
+		}
+		keys, err := x.Keys()
+		return err == nil && slices.ContainsFunc(keys, func(p sshkey.Public) bool { return p.Same(k.Half()) })
+	}
+	if k.private() {
+		private, err := files.Read(k.File, 64<<10)
+		if err != nil {
+			return err
+		}
+		if !sshkey.Protected(private) {
+			return nil
+		}
+	} else if k.Half().Hardware() {
+		return nil // ssh finds the security key by itself
+	}
+	if offered() {
+		return nil
+	}
+	why := "a passphrase of its own protects it"
+	if !k.private() {
+		why = "its private half is in no file that is known"
+	}
+	return fault.New(fault.Decision, "the key of account %s cannot be used: %s, and no SSH agent offers it", k.Account, why).
+		Try("give it to the agent", text.Command("ssh-add", strings.TrimSuffix(k.File, ".pub"))).
+		Try("or put a new key in its place, whose passphrase the vault keeps", text.Command("uncinate", "key", "rotate", k.Account))
+}
+
 func folderMode(path string) fs.FileMode {
 	if info, err := os.Stat(filepath.Dir(path)); err == nil {
 		return info.Mode()

@@ -151,6 +151,9 @@ func (r *route) signsIn(ctx context.Context) (said string, err error) {
 	if err := r.key.guarded(); err != nil {
 		return "", err
 	}
+	if err := r.key.opened(); err != nil {
+		return "", err
+	}
 	if err := r.desk.knowsHost(ctx, r); err != nil {
 		return "", err
 	}

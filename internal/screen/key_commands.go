@@ -173,8 +173,15 @@ func (e *Env) keys(all job.KeyList) {
 		}
 		return t.Format(time.DateOnly)
 	}
+	// On a narrow screen a fingerprint would be broken, and could not be compared: it gets
+	// a line of its own.
+	narrow := e.Out.width > 0 && e.Out.width < 125
 	var rows [][]string
-	for _, k := range all.Keys {
+	for i, k := range all.Keys {
+		name := k.Fingerprint
+		if narrow {
+			name = fmt.Sprint(i + 1)
+		}
 		whose := k.Account
 		if k.On != "" {
 			whose += " on " + k.On
@@ -187,9 +194,14 @@ func (e *Env) keys(all job.KeyList) {
 		if k.Signs {
 			hosted = strings.TrimPrefix(hosted+", signs", "-, ")
 		}
-		rows = append(rows, []string{k.Fingerprint, strings.TrimPrefix(k.Type, "ssh-"), yes(whose != "", whose), yes(machine != "", machine), yes(k.Here != "", "yes"), yes(k.Agent, "yes"), hosted, day(k.Made), day(k.Used)})
+		rows = append(rows, []string{name, strings.TrimPrefix(k.Type, "ssh-"), yes(whose != "", whose), yes(machine != "", machine), yes(k.Here != "", "yes"), yes(k.Agent, "yes"), hosted, day(k.Made), day(k.Used)})
 	}
 	e.Table([]string{"key", "kind", "whose", "machine", "here", "agent", "host", "made", "used"}, rows)
+	for i, k := range all.Keys {
+		if narrow {
+			e.Say("%d is %s", i+1, k.Fingerprint)
+		}
+	}
 	for _, k := range all.Keys {
 		for _, doubt := range k.Doubts {
 			e.Say("%s: %s", text.Excerpt(k.Fingerprint, 20), e.Out.wrap(text.Visible(doubt), 4))

@@ -12,6 +12,7 @@ import (
 	"crypto/elliptic"
 	"crypto/rsa"
 	"encoding/pem"
+	"errors"
 	"io"
 	"strings"
 
@@ -133,6 +134,13 @@ func Make(kind, comment, passphrase string, random io.Reader) (private []byte, p
 		return nil, Public{}, err
 	}
 	return pem.EncodeToMemory(block), Public{Type: half.Type(), Blob: half.Marshal(), Comment: comment}, nil
+}
+
+// Protected reports whether a private half is encrypted with a passphrase.
+func Protected(private []byte) bool {
+	_, err := ssh.ParseRawPrivateKey(private)
+	var missing *ssh.PassphraseMissingError
+	return errors.As(err, &missing)
 }
 
 // Name is what a key is called in its comment and on the host: whose it is and on
