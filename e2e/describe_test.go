@@ -9,6 +9,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -70,6 +71,18 @@ const skuaToken = "skua-token-5ec3e7"
 
 func (s *skua) ticket() string { return fmt.Sprint("skua-ticket-5ec3e7-", s.tickets) }
 
+// discover takes up the repositories that were made beside its API.
+func (s *skua) discover() {
+	found, _ := filepath.Glob(s.dir + "/*/*.git/about")
+	for _, path := range found {
+		dir := filepath.Dir(path)
+		owner, name := filepath.Base(filepath.Dir(dir)), strings.TrimSuffix(filepath.Base(dir), ".git")
+		if about, err := os.ReadFile(path); err == nil && s.at(owner, name) < 0 {
+			s.repos = append(s.repos, map[string]any{"nr": len(s.repos) + 1, "who": owner, "what": name, "about": strings.TrimSpace(string(about)), "seen": "shut", "trunk": "main"})
+		}
+	}
+}
+
 func (s *skua) at(owner, name string) int {
 	return slices.IndexFunc(s.repos, func(r map[string]any) bool { return r["who"] == owner && r["what"] == name })
 }
@@ -103,6 +116,7 @@ func (s *skua) serve(w http.ResponseWriter, q *http.Request) {
 		fail(4, "the ticket is used up")
 		return
 	}
+	s.discover()
 	if s.spent > 0 {
 		s.spent--
 		w.Header().Set("Skua-Left", "0")
@@ -395,4 +409,39 @@ func TestCreationByPush(t *testing.T) {
 	m.refused(4, []string{"would be seen by others", "--visibility public"}, "gauge", "", "attach", "--yes")
 	assert.Empty(t, open.repos)
 	m.ok("gauge", "", "attach", "--yes", "--visibility", "public")
+}
+
+// TestCreationOverSSH lets a command that a host offers over SSH make the repository; the
+// key is put on the host by hand.
+func TestCreationOverSSH(t *testing.T) {
+	t.Parallel()
+	s := &skua{}
+	command := filepath.Join(t.TempDir(), "command.sh")
+	server := newPlainSSH(t, "ForceCommand /bin/sh "+command)
+	before, rest, _ := strings.Cut(byPush(t), "by = \"push\"\nmakes = \"private\"\n")
+	m := s.run(t, strings.Replace(before, "[address]\n", "[page]\nkey = \"{+base}/keys\"\n\n[address]\nssh = \""+server.at+"/{owner}/{name}\"\n", 1)+"by = \"ssh\"\n"+
+		"[[action.repository-create.request]]\ncommand = [\"new\", \"{owner}/{name}\", \"{description}\"]\n"+rest)
+	require.NoError(t, os.WriteFile(command, []byte(`eval "set -- $SSH_ORIGINAL_COMMAND"
+[ "$1" = new ] || { echo "commands: new" >&2; exit 2; }
+case $2 in */taken) echo "$2 is taken" >&2; exit 3 ;; esac
+mkdir -p "`+s.dir+`/$2.git" && git init -q --bare -b main "`+s.dir+`/$2.git" && git -C "`+s.dir+`/$2.git" config http.receivepack true && echo "$3" >"`+s.dir+`/$2.git/about"
+echo "made $2"
+`), 0o755))
+	m.ok("", skuaToken, "account", "add", "--host", "skua")
+	m.project("gauge")
+	m.refused(3, []string{"has no SSH key", "uncinate key make tern"}, "gauge", "", "attach", "--yes")
+	m.ok("", "", "key", "make", "tern", "--machine", "quay", "--open")
+	said := m.refused(3, []string{"takes keys only by hand, on a page", "The page is http", "/keys", "uncinate key install tern --done"}, "", "", "key", "install", "tern", "--yes")
+	line := regexp.MustCompile(`ssh-ed25519 .*`).FindString(said)
+	require.NoError(t, os.WriteFile(filepath.Join(server.dir, "authorized_keys"), []byte(line+"\n"), 0o600))
+	m.ok("", "", "host", "pin", "127.0.0.1:"+server.port, "--fingerprint", server.fingerprint())
+	assert.Contains(t, m.ok("", "", "key", "install", "tern", "--done", "--yes"), "it signs in on skua")
+
+	m.ok("gauge", "", "attach", "--yes", "--description", "It's $(touch pwned); the \"levels\"")
+	assert.Equal(t, "It's $(touch pwned); the \"levels\"", s.repos[0]["about"])
+	assert.Contains(t, m.ok("gauge", "", "attach", "--yes"), "Already attached")
+	m.project("other")
+	m.refused(5, []string{"skua says: tern/taken is taken"}, "other", "", "attach", "--yes", "--name", "taken")
+	assert.NoDirExists(t, filepath.Join(m.home, "other/.git"))
+	m.refused(4, []string{"would begin with a dash"}, "other", "", "attach", "--yes", "--description", "--force")
 }

@@ -79,6 +79,16 @@ func (a *Attach) stepCreate() Step {
 				}
 				return err
 			}
+			if fields["owner"] == nil && fields["name"] == nil { // the answer does not tell what was made
+				made, look := found(ctx)
+				if look == nil && !made {
+					look = fault.New(fault.Failed, "%s says that it made %s, and does not show it", l.Host.Name, a.target.Path())
+				}
+				if look != nil {
+					return look
+				}
+				return a.complete(ctx)
+			}
 			made, err := l.Host.RepositoryFrom(fields)
 			if err != nil {
 				return err

@@ -41,6 +41,9 @@ func (l *login) each(ctx context.Context, action, what string, vars description.
 	if act == nil {
 		return nil, l.may(action, what)
 	}
+	if act.By == "ssh" {
+		return nil, l.overSSH(ctx, act, what, vars, got)
+	}
 	if act.By != "request" {
 		f := fault.New(fault.HostSaidNo, "on %s it is done by %s, which this version does not do yet: %s", l.Host.Name, act.By, what)
 		if act.By == "push" {

@@ -277,6 +277,9 @@ func (l *loader) action(d *Description, name string, t *node, shapes map[string]
 	var kept []string
 	for _, r := range t.tables("request") {
 		q := l.request(d, r, shapes, kept)
+		if len(q.Command) > 0 && a.By != "ssh" {
+			r.wrong("command", "a request with \"command\" goes with by = \"ssh\" in its action")
+		}
 		for k := range q.Keep {
 			kept = append(kept, k)
 		}
@@ -288,6 +291,9 @@ func (l *loader) action(d *Description, name string, t *node, shapes map[string]
 	case "request", "push", "page", "ssh":
 	default:
 		t.wrongMeant("by", text.Nearest(a.By, []string{"request", "push", "page", "ssh"}), "an action is done by \"request\", \"push\", \"page\" or \"ssh\"")
+	}
+	if a.By == "ssh" && (len(a.Requests) != 1 || len(a.Requests[0].Command) == 0) {
+		t.wrong("", "by = \"ssh\" needs one [[action.%s.request]] with \"command\", the words of the command", name)
 	}
 	if a.By == "request" && len(a.Requests) == 0 {
 		t.wrong("", "the action %s has no [[action.%s.request]]; leave the whole action out if the host does not offer it", name, name)
@@ -314,7 +320,14 @@ func (l *loader) request(d *Description, r *node, shapes map[string]map[string]*
 	} else if !slices.Contains([]string{"GET", "POST", "PUT", "PATCH", "DELETE"}, q.Method) {
 		r.wrongMeant("method", text.Nearest(q.Method, []string{"GET", "POST", "PUT", "PATCH", "DELETE"}), "%q is no method that is known", q.Method)
 	}
-	if q.URL == nil {
+	for i, word := range r.strings("command") {
+		q.Command = append(q.Command, Text(word))
+		r.variables("command", Text(word).variables(), kept)
+		if i == 0 && (len(Text(word).variables()) > 0 || word == "" || word[0] == '-') {
+			r.wrong("command", "the first word of a command is the command itself")
+		}
+	}
+	if q.URL == nil && len(q.Command) == 0 {
 		r.wrong("", "the request has no \"url\"")
 	}
 	if v, ok := r.take("json"); ok {

@@ -89,6 +89,7 @@ type Request struct {
 	When, Unless map[string]Text // only if these variables have (or have not) these values
 	Method       string
 	URL          *uritemplate.Template
+	Command      []Text // over SSH instead: its words
 	Query        map[string]Text
 	Headers      map[string]Text
 	JSON         any // map[string]any, []any, Text and constants; nil for none
