@@ -61,7 +61,8 @@ func TestEveryDocumentIsAsDocumented(t *testing.T) {
 	m.project("gauge")
 	api, err := practice.OpenAPI("gannet")
 	require.NoError(t, err)
-	m.write("", map[string]string{"api.yaml": string(api), "bad.toml": "language = 1\nname = \"x\"\nbase = \"https://x.example\"\n[adress]\napi = \"y\"\n"})
+	line := publicLine(t)
+	m.write("", map[string]string{"deploy.pub": line + "\n", "api.yaml": string(api), "bad.toml": "language = 1\nname = \"x\"\nbase = \"https://x.example\"\n[adress]\napi = \"y\"\n"})
 	for _, c := range []struct {
 		form, in, args string
 	}{
@@ -113,6 +114,24 @@ func TestEveryDocumentIsAsDocumented(t *testing.T) {
 		{"clone", "", "clone --account tern gauge copy"},
 		{"plan", "", "detach gauge --preview"},
 		{"detach", "", "detach gauge --yes"},
+		{"key make", "", "key make tern --machine quay --open"},
+		{"problem", "", "key make tern"},
+		{"plan", "", "key install tern --preview"},
+		{"key install", "", "key install tern --yes"},
+		{"key list", "", "key list"},
+		{"key rotate", "", "key rotate tern --yes"},
+		{"account choose", "", "account choose tern --over ssh"},
+		{"host pin", "", "host pin " + strings.TrimPrefix(h.URL, "http://") + " --fingerprint " + h.HostKey()},
+		{"hosted list", "", "hosted list"},
+		{"hosted show", "", "hosted show gauge --account tern"},
+		{"hosted change", "", "hosted change gauge --account tern --description Levels --yes"},
+		{"access grant", "", "access grant gauge --account tern --key deploy.pub --yes"},
+		{"access list", "", "access list gauge --account tern"},
+		{"access withdraw", "", "access withdraw gauge --account tern --yes --key " + printOf(t, line)},
+		{"problem", "", "access withdraw gauge --account tern --yes --key SHA256:other"},
+		{"key revoke", "", "key revoke --machine quay tern --yes"},
+		{"plan", "", "hosted delete gauge --account tern --preview"},
+		{"hosted delete", "", "hosted delete gauge --account tern --yes"},
 		{"token forget", "", "token forget tern"},
 		{"account forget", "", "account forget tern"},
 		{"account forget", "", "account forget dunlin"},

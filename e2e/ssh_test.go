@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"uncinate/internal/core/sshkey"
 	"uncinate/internal/practice"
 )
 
@@ -340,4 +341,12 @@ func publicLine(t *testing.T) string {
 	line, err := os.ReadFile(path + ".pub")
 	require.NoError(t, err)
 	return strings.TrimSpace(string(line))
+}
+
+// printOf is the fingerprint of a public half.
+func printOf(t *testing.T, line string) string {
+	t.Helper()
+	half, err := sshkey.Read(line)
+	require.NoError(t, err)
+	return half.Fingerprint()
 }

@@ -211,6 +211,11 @@ func (h *hook) done(ctx context.Context) (bool, error) {
 	if !h.needed() {
 		return true, nil
 	}
+	if r := h.route(); r != nil {
+		if _, err := os.Stat(r.file()); err != nil {
+			return false, nil
+		}
+	}
 	includes, err := h.includes(ctx)
 	if err != nil || !slices.Contains(includes, h.includeFile()) {
 		return false, err

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"uncinate/internal/core/address"
 	"uncinate/internal/core/description"
 	"uncinate/internal/core/fault"
 	"uncinate/internal/core/sshconfig"
@@ -155,6 +156,11 @@ func (d *Desk) PinHost(ctx context.Context, host, fingerprint string) (sshkey.Pu
 	if u, rest, ok := strings.Cut(host, "@"); ok {
 		user, host = u, rest
 	}
+	at, err := address.Parse("ssh://" + host + "/x")
+	if err != nil {
+		return sshkey.Public{}, fault.New(fault.Usage, "%s is no host's name, with or without a port", text.Quote(host)).Because(err)
+	}
+	host = at.Host
 	keys, err := ssh.HostKeys(ctx, user, host, openssh.HostKeyTypes...)
 	if err != nil {
 		return sshkey.Public{}, err

@@ -81,6 +81,15 @@ func (d *Desk) keyOf(account, state string) (*Key, error) {
 	return nil, err
 }
 
+// KeyFileOf is where the key in force of an account lies; "" for none.
+func (d *Desk) KeyFileOf(account string) (string, error) {
+	k, err := d.keyOf(account, keyInForce)
+	if err != nil || k == nil {
+		return "", err
+	}
+	return k.File, nil
+}
+
 // changeKeys writes the list of keys anew.
 func (d *Desk) changeKeys(change func([]*Key) []*Key) error {
 	all, err := d.Keys()

@@ -114,6 +114,9 @@ terminal session ends, or "vault lock" is run, at most for twelve hours.`,
 						}
 						return e.Give(Forgotten{args[0], hooked}, func() {
 							e.Say("%s is forgotten here, and its token is gone from the vault. On the host the token still stands.", args[0])
+							if key, err := d.KeyFileOf(args[0]); err == nil && key != "" {
+								e.Say("Its SSH key stays too, on the host and here: %s", text.Visible(key))
+							}
 							if hooked > 0 {
 								e.Say("%s hooked with it can sign in no more.", text.Count(hooked, "project"))
 							}
