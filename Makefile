@@ -16,7 +16,7 @@ tour: build
 test:
 	scripts/needs git=git bash=bash zsh=zsh fish=fish mandoc=mandoc busybox=busybox dash=dash ssh=openssh-client ssh-agent=openssh-client /usr/sbin/sshd=openssh-server gnome-keyring-daemon=gnome-keyring dbus-run-session=dbus-daemon setsid=util-linux
 	$(GO) test -count=1 -timeout 20m ./...
-	$(MAKE) --no-print-directory fuzz FOR=2s
+	$(MAKE) --no-print-directory fuzz FOR=2000x
 
 # Every case of the tests that interrupt an attach; make test plays a seeded choice.
 soak:
@@ -35,10 +35,11 @@ man: build
 screenshots: build
 	scripts/screenshots
 
-# A longer look for what breaks the readers of foreign input; FOR says how long each.
+# A longer look for what breaks the readers of foreign input; FOR says how long each, or how
+# many inputs (2000x): by a number of inputs the end never comes in the middle of one.
 FOR ?= 30s
 fuzz:
-	for t in core/address:FuzzParse core/gitcred:FuzzRead core/plan:FuzzRead core/description:FuzzLoad core/description:FuzzRead \
+	for t in core/address:FuzzParse core/gitcred:FuzzRead core/sshkey:FuzzRead core/authkeys:FuzzRemove core/plan:FuzzRead core/description:FuzzLoad core/description:FuzzRead \
 	  core/draft:FuzzFromOpenAPI world/web:FuzzParseAdvertisement world/netrc:FuzzScan; do \
 	  $(GO) test ./internal/$${t%:*} -run '^$$' -fuzz "^$${t#*:}$$" -fuzztime $(FOR) -fuzzminimizetime 10x || exit 1; done
 

@@ -417,7 +417,7 @@ func (d *Desk) refs(ctx context.Context, h *hook, token string) (web.Refs, error
 	if err != nil {
 		if r := h.route(); r != nil {
 			if why := d.sshCause(ctx, r, err); why != nil {
-				return web.Refs{}, why
+				return web.Refs{}, d.rightAccount(ctx, h, why)
 			}
 		}
 		return web.Refs{}, d.diagnose(ctx, h.address, err)

@@ -192,7 +192,11 @@ language. Descriptions of the practice hosts ship with the program.`,
 						}
 						return e.Give(hosted(d, h, 0), func() {
 							e.Say("%s is known, at %s.", h.Name, h.At)
-							e.Aside("Next: uncinate account add --host %s", h.Name)
+							name := ""
+							if h.Shell != nil {
+								name = "YOUR-NAME "
+							}
+							e.Aside("Next: uncinate account add %s--host %s", name, h.Name)
 						})
 					})
 				}},
