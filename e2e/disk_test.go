@@ -97,3 +97,38 @@ func TestDiskFull(t *testing.T) {
 	assert.Positive(t, failed)
 	assert.Len(t, h.Store.List("tern", ""), 12, "nothing is made twice")
 }
+
+// TestDiskFullWhileKeysAreExchanged lets the disk fill up in every moment of an exchange:
+// there is a working key afterwards, and with room again the same command ends it.
+func TestDiskFullWhileKeysAreExchanged(t *testing.T) {
+	t.Parallel()
+	h := newHost(t)
+	m := newMachine(t)
+	leave := m.smallDisk(80)
+	m.ok("", "", "host", "add", "gannet", "--at", h.URL)
+	m.ok("", "", "vault", "make", "--by", "file")
+	m.ok("", h.token["tern"], "account", "add", "--host", "gannet")
+	leave(0)
+	m.refused(1, []string{"no space left on device"}, "", "", "key", "make", "tern", "--machine", "quay")
+	leave(-1)
+	m.ok("", "", "key", "make", "tern", "--machine", "quay")
+	m.ok("", "", "key", "install", "tern", "--yes")
+	m.project("gauge")
+	m.ok("gauge", "", "attach", "--yes", "--over", "ssh")
+	failed := 0
+	for free := 0; free < 14; free += 2 {
+		leave(free)
+		r := m.run("", "", "key", "rotate", "tern", "--yes")
+		if r.code != 0 {
+			failed++
+			assert.Contains(t, r.err, "no space left on device")
+		}
+		leave(-1)
+		m.git("gauge", "ls-remote", "-q", "origin")
+		m.ok("", "", "key", "rotate", "tern", "--yes")
+		m.git("gauge", "ls-remote", "-q", "origin")
+		assert.Len(t, h.Store.Keys("tern"), 1)
+		require.Len(t, m.keys("tern"), 1)
+	}
+	assert.Positive(t, failed)
+}
