@@ -90,6 +90,9 @@ func (a *Attach) stepCreate() Step {
 				return a.complete(ctx)
 			}
 			made, err := l.Host.RepositoryFrom(fields)
+			if err == nil {
+				made, err = l.Host.WithSSH(made)
+			}
 			if err != nil {
 				return err
 			}

@@ -171,6 +171,9 @@ func (a *Attach) chooseNew(ctx context.Context) error {
 		return err
 	}
 	https, err := a.login.Host.RepositoryFrom(map[string]any{"owner": owner, "name": name})
+	if err == nil {
+		https, err = a.login.Host.WithSSH(https)
+	}
 	if err != nil {
 		return err
 	}

@@ -180,6 +180,9 @@ func (l *login) repository(ctx context.Context, owner, name string) (description
 		return description.Repository{}, false, err
 	}
 	r, err := l.Host.RepositoryFrom(f)
+	if err == nil {
+		r, err = l.Host.WithSSH(r)
+	}
 	return r, err == nil, err
 }
 

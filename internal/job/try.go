@@ -147,6 +147,10 @@ func (t *Try) Look(ctx context.Context) ([]Tried, error) {
 // spellings looks whether a repository's addresses lead back to it.
 func (t *Try) spellings(r description.Repository) {
 	result := Tried{Action: "addresses", State: Good, Says: "each spelling leads back to " + r.Path()}
+	r, err := t.login.Host.WithSSH(r)
+	if err != nil {
+		result.State, result.Says = Bad, fault.Of(err).Says
+	}
 	for _, s := range []string{r.HTTPS, strings.TrimSuffix(r.HTTPS, ".git"), r.SSH, r.Page} {
 		if s == "" {
 			continue

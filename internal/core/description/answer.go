@@ -380,23 +380,30 @@ func (d *Description) RepositoryFrom(f map[string]any) (Repository, error) {
 			return r, fault.New(fault.Refused, "%s names a clone address at another place, %s, and the token is not sent there", d.Name, text.Excerpt(told, 80))
 		}
 	}
-	if r.SSH = written(f["ssh"]); d.SSH != nil {
-		made, err := d.Expand(d.SSH, vars)
-		if err != nil {
-			return r, fault.New(fault.Failed, "the SSH address on %s cannot be made", d.Name).Because(err)
-		}
-		if r.SSH == "" {
-			r.SSH = made
-		} else if told := origin(r.SSH); told != origin(made) {
-			return r, fault.New(fault.Refused, "%s names an SSH address at another place, %s, and the key is not offered there", d.Name, text.Excerpt(told, 80))
-		}
-	} else {
-		r.SSH = "" // the description does not say where its SSH server is, so nothing tells whose that address is
-	}
+	r.toldSSH = written(f["ssh"])
 	if r.Page == "" && d.Page != nil {
 		if r.Page, err = d.Expand(d.Page, vars); err != nil {
 			return r, fault.New(fault.Failed, "the page's address on %s cannot be made", d.Name).Because(err)
 		}
+	}
+	return r, nil
+}
+
+// WithSSH adds a repository's address over SSH: as the host told it, if that is where the
+// description says that the host's SSH server is, else made from the description. A list
+// of thousands does without.
+func (d *Description) WithSSH(r Repository) (Repository, error) {
+	if d.SSH == nil {
+		return r, nil // nothing tells whose an address would be
+	}
+	made, err := d.Expand(d.SSH, Vars{"owner": r.Owner, "name": r.Name, "path": r.Path(), "id": r.ID})
+	if err != nil {
+		return r, fault.New(fault.Failed, "the SSH address on %s cannot be made", d.Name).Because(err)
+	}
+	if r.SSH = r.toldSSH; r.SSH == "" {
+		r.SSH = made
+	} else if told := origin(r.SSH); told != origin(made) {
+		return r, fault.New(fault.Refused, "%s names an SSH address at another place, %s, and the key is not offered there", d.Name, text.Excerpt(told, 80))
 	}
 	return r, nil
 }

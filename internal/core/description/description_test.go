@@ -166,7 +166,10 @@ func TestReadAnswers(t *testing.T) {
 	require.NoError(t, err)
 	no := false
 	assert.Equal(t, Repository{ID: "g1", Owner: "tern", Name: "gauge", Visibility: "public", DefaultBranch: "main", Empty: &no, Version: `"g1-3"`,
-		Created: time.Date(2026, 11, 24, 6, 0, 0, 0, time.UTC), Page: "https://gannet.example/tern/gauge", HTTPS: "https://gannet.example/tern/gauge.git", SSH: "ssh://git@gannet.example/tern/gauge.git"}, repo)
+		Created: time.Date(2026, 11, 24, 6, 0, 0, 0, time.UTC), Page: "https://gannet.example/tern/gauge", HTTPS: "https://gannet.example/tern/gauge.git"}, repo)
+	repo, err = d.WithSSH(repo)
+	require.NoError(t, err)
+	assert.Equal(t, "ssh://git@gannet.example/tern/gauge.git", repo.SSH)
 
 	for told, good := range map[string]bool{"https://gannet.example/other/path.git": true, "https://evil.example/tern/gauge.git": false, "http://gannet.example/tern/gauge.git": false,
 		"https://gannet.example.evil.example/x/y": false, "https://gannet.example:8443/x/y": false, "ext::sh": false} {

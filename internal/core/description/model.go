@@ -182,7 +182,8 @@ type Repository struct {
 	HTTPS         string    `json:"https,omitempty"`
 	SSH           string    `json:"ssh,omitempty"`
 	Right         string    `json:"right,omitempty"` // what the asking account may do: read, write or admin; "" where the host does not say
-	Version       string    `json:"-"`               // entity tag (RFC 9110, 8.8.3)
+	toldSSH       string    // as the host told it, see WithSSH
+	Version       string    `json:"-"` // entity tag (RFC 9110, 8.8.3)
 }
 
 // Path is owner/name.

@@ -16,6 +16,8 @@ func TestPlainServerIsDescribed(t *testing.T) {
 	assert.Empty(t, d.Remarks)
 	r, err := d.RepositoryFrom(map[string]any{"owner": "tern", "name": "gauge", "visibility": "private"})
 	require.NoError(t, err)
+	r, err = d.WithSSH(r)
+	require.NoError(t, err)
 	assert.Equal(t, "ssh://git@skerry.example/srv/git/tern/gauge.git", r.SSH)
 	assert.Empty(t, r.HTTPS)
 	for _, spelling := range []string{"ssh://git@skerry.example/srv/git/tern/gauge.git", "ssh://git@skerry.example/srv/git/tern/gauge", "ssh://git@skerry.example/srv/git/saltmarsh/gauges/gauge.git"} {
@@ -29,6 +31,19 @@ func TestPlainServerIsDescribed(t *testing.T) {
 	assert.Empty(t, CheckShellBase("ssh://git@127.0.0.1:2222"))
 	shipped := onPaper(t, "skerry")
 	assert.NotNil(t, shipped.Shell)
+}
+
+func TestAnSSHAddressElsewhereIsRefused(t *testing.T) {
+	d := gannet(t)
+	for told, good := range map[string]bool{"ssh://git@gannet.example/tern/gauge.git": true, "": true, "ssh://git@other.example/tern/gauge.git": false, "ssh://git@gannet.example:2222/tern/gauge.git": false, "git@other.example:tern/gauge.git": false} {
+		r, err := d.RepositoryFrom(map[string]any{"owner": "tern", "name": "gauge", "ssh": told})
+		require.NoError(t, err)
+		r, err = d.WithSSH(r)
+		assert.Equal(t, good, err == nil, told)
+		if good {
+			assert.Equal(t, "ssh://git@gannet.example/tern/gauge.git", r.SSH)
+		}
+	}
 }
 
 func TestMistakesInAPlainServer(t *testing.T) {
