@@ -229,6 +229,14 @@ func first(path jp.Expr, v any) any {
 	return at
 }
 
+// find gives the first value at the reading's path.
+func (rd *Reading) find(body any) any {
+	if rd.pick != nil {
+		return rd.pick.first(body)
+	}
+	return first(rd.At, body)
+}
+
 // value reads one value; the field's name decides what a word or a time becomes.
 func (rd *Reading) value(d *Description, field string, body any, header http.Header) any {
 	if rd == nil {
@@ -240,7 +248,7 @@ func (rd *Reading) value(d *Description, field string, body any, header http.Hea
 			v = s
 		}
 	} else {
-		v = first(rd.At, body)
+		v = rd.find(body)
 	}
 	if v == nil {
 		return nil

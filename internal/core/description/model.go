@@ -133,6 +133,7 @@ type Paging struct {
 // Reading says where one value lies in an answer and what is to be done to it.
 type Reading struct {
 	At     jp.Expr // JSONPath, or
+	pick   *pick   // the same, where there is a short way
 	Header string  // a response header
 	Strip  string  // a prefix to take off
 	Cut    *uritemplate.Template

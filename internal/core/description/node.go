@@ -342,7 +342,7 @@ func newReading(s string) (*Reading, string) {
 	if err != nil {
 		return nil, fmt.Sprintf("%q is no JSONPath: %s", text.Excerpt(s, 40), text.Excerpt(err.Error(), 80))
 	}
-	return &Reading{At: path}, ""
+	return &Reading{At: path, pick: newPick(s)}, ""
 }
 
 func keysOf(m map[string]*Reading) []string { return slices.Collect(maps.Keys(m)) }
