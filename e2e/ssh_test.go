@@ -232,6 +232,41 @@ func TestRotateCutOffAnywhere(t *testing.T) {
 	}
 }
 
+// TestARefusedExchangeIsPutBack lets the host refuse each request of an exchange in turn.
+func TestARefusedExchangeIsPutBack(t *testing.T) {
+	t.Parallel()
+	h := newHost(t)
+	m := signedIn(t, h)
+	m.ok("", "", "key", "make", "tern", "--machine", "quay")
+	m.ok("", "", "key", "install", "tern", "--yes")
+	before := m.keys("tern")[0].Fingerprint
+	refused := 0
+	for n := range 6 {
+		require.NoError(t, h.Faults.Set([]string{fmt.Sprintf("fail=403 on /v1 after %d times 1", n)}))
+		r := m.run("", "", "key", "rotate", "tern", "--yes")
+		require.NoError(t, h.Faults.Set(nil))
+		keys := m.keys("tern")
+		if r.code == 0 {
+			before = keys[0].Fingerprint
+			continue
+		}
+		refused++
+		if strings.Contains(r.err, "in force still") {
+			require.Len(t, keys, 1, r.err)
+			assert.Equal(t, before, keys[0].Fingerprint)
+			files, err := os.ReadDir(filepath.Join(m.home, ".uncinate/keys"))
+			require.NoError(t, err)
+			assert.Len(t, files, 2, "no file of the new key is left")
+		}
+		m.ok("", "", "key", "rotate", "tern", "--yes")
+		keys = m.keys("tern")
+		require.Len(t, keys, 1)
+		before = keys[0].Fingerprint
+		assert.Len(t, h.Store.Keys("tern"), 1)
+	}
+	assert.Positive(t, refused)
+}
+
 func TestAChangedHostKeyStopsEverything(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()

@@ -281,7 +281,7 @@ func (d *Desk) RotateKey(ctx context.Context, name, kind string, open bool) (*Ch
 	signs := old.Signs && l.may("signing-key-add", "") == nil
 	c := &Change{desk: d, job: "key-rotate", subject: name, host: l.Host.Name, asWas: "The old key is in force still.", Head: "To exchange the key of account " + name + ":"}
 	if left != nil { // all but the removal was done before an interruption
-		c.steps = []Step{l.stepRemoveOld(left), d.stepDropFile(left)}
+		c.steps, c.asWas = []Step{l.stepRemoveOld(left), d.stepDropFile(left)}, "The new key is in force; the old one is not removed yet."
 		c.Notes = append(c.Notes, "An earlier exchange was cut off when the new key was in force already.")
 		return c, nil
 	}
@@ -301,14 +301,17 @@ func (d *Desk) RotateKey(ctx context.Context, name, kind string, open bool) (*Ch
 			next, err = d.makeKey(ctx, l.Account, kind, open || !old.Sealed && !old.TakenIn, keyNext)
 			return err
 		},
-		Undo: func(context.Context) error {
+		Undo: func(ctx context.Context) error {
 			if next == nil {
 				return nil
 			}
-			return errors.Join(d.changeKeys(func(all []*Key) []*Key {
+			err := errors.Join(d.changeKeys(func(all []*Key) []*Key {
 				return slices.DeleteFunc(all, func(k *Key) bool { return k.State == keyNext && k.Account == name })
-			}),
-				dropFiles(next))
+			}), dropFiles(next))
+			if next.Sealed {
+				err = errors.Join(err, d.Vault.Remove(ctx, next.secretName()))
+			}
+			return err
 		}})
 	kinds := []string{""}
 	if signs {
@@ -335,7 +338,7 @@ func (d *Desk) RotateKey(ctx context.Context, name, kind string, open bool) (*Ch
 			}
 			return err
 		}})
-	add(Step{Item: plan.Item{ID: "switch", Place: plan.Here, Sentence: "Let every hooked project of the account use it"},
+	add(Step{Firm: true, Item: plan.Item{ID: "switch", Place: plan.Here, Sentence: "Let every hooked project of the account use it"},
 		Do: func(ctx context.Context) error {
 			err := d.changeKeys(func(all []*Key) []*Key {
 				for _, k := range all {

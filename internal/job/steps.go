@@ -19,6 +19,7 @@ type Step struct {
 	Done func(ctx context.Context) (bool, error) // nil: always to be done
 	Do   func(ctx context.Context) error
 	Undo func(ctx context.Context) error // nil: there is nothing to put back
+	Firm bool                            // once it is begun, nothing that was done before is put back any more
 }
 
 // Items gives the steps as they are shown.
@@ -131,6 +132,11 @@ func (r *runner) step(ctx context.Context, s Step) error {
 func (r *runner) failed(ctx context.Context, steps []Step, at Step, err error) error {
 	f := fault.Of(err)
 	final := f.Kind == fault.HostSaidNo || f.Kind == fault.Refused || f.Kind == fault.Decision
+	for _, s := range steps {
+		if m := r.state.Marks[s.ID]; s.Firm && (m == plan.Begun || m == plan.Done) {
+			final = false
+		}
+	}
 	if !final || r.state.Marks["create"] == plan.Done || r.fact("by push") == "done" || ctx.Err() != nil {
 		out := *f
 		out.Cause = errors.Join(f.Cause, err)
