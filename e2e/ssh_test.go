@@ -267,6 +267,33 @@ func TestARefusedExchangeIsPutBack(t *testing.T) {
 	assert.Positive(t, refused)
 }
 
+// TestTwoExchangesAtOnce runs one beside another: one of them gives way, and in the end
+// there is one key, which opens the host.
+func TestTwoExchangesAtOnce(t *testing.T) {
+	t.Parallel()
+	h := newHost(t)
+	m := signedIn(t, h)
+	m.ok("", "", "key", "make", "tern", "--machine", "quay", "--open")
+	m.ok("", "", "key", "install", "tern", "--yes")
+	m.project("gauge")
+	m.ok("gauge", "", "attach", "--yes", "--over", "ssh")
+	require.NoError(t, h.Faults.Set([]string{"delay=150ms on /v1"}))
+	results := make(chan result, 2)
+	for range 2 {
+		go func() { results <- m.run("", "", "key", "rotate", "tern", "--yes") }()
+	}
+	for range 2 {
+		if r := <-results; r.code != 0 {
+			assert.Contains(t, r.err, "another uncinate")
+		}
+	}
+	require.NoError(t, h.Faults.Set(nil))
+	m.ok("", "", "key", "rotate", "tern", "--yes")
+	m.git("gauge", "ls-remote", "-q", "origin")
+	require.Len(t, m.keys("tern"), 1)
+	assert.Len(t, h.Store.Keys("tern"), 1)
+}
+
 func TestAChangedHostKeyStopsEverything(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()

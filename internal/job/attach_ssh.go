@@ -150,15 +150,23 @@ func (d *Desk) signProgram(k *Key) string {
 	return filepath.Join(d.Home.State, "git", k.Account, "sign.sh")
 }
 
+// signs reports whether signatures can be told to be the account's: by its e-mail.
+func (a *Account) signs() error {
+	if a.Email == "" || strings.ContainsAny(a.Email, " \t\"\n,*?!") {
+		return fault.New(fault.Decision, "the account %s has no e-mail by which its signatures could be told to be its own", a.Name).
+			Try("say it", a.again("--email", "ADDRESS"))
+	}
+	return nil
+}
+
 // writeSigners lets the account's signatures be verified here: those of older keys too.
 func (d *Desk) writeSigners(k *Key) error {
 	a, err := d.Account(k.Account)
 	if err != nil {
 		return err
 	}
-	if a.Email == "" || strings.ContainsAny(a.Email, " \t\"\n,*?!") {
-		return fault.New(fault.Decision, "the account %s has no e-mail by which its signatures could be told to be its own", a.Name).
-			Try("say it", a.again("--email", "ADDRESS"))
+	if err := a.signs(); err != nil {
+		return err
 	}
 	half := k.Half()
 	half.Comment = ""

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"io/fs"
 	"os"
+	"path/filepath"
 	"slices"
 
 	"uncinate/internal/core/address"
@@ -13,6 +14,7 @@ import (
 	"uncinate/internal/core/plan"
 	"uncinate/internal/core/sshkey"
 	"uncinate/internal/core/text"
+	"uncinate/internal/world/files"
 	"uncinate/internal/world/openssh"
 )
 
@@ -38,6 +40,14 @@ func (c *Change) HostName() string { return c.host }
 
 // Do carries the plan out; cut off, the same command goes on from there.
 func (c *Change) Do(ctx context.Context) error {
+	held, holder, err := files.Lock(filepath.Join(c.desk.Home.State, "locks", "change-"+files.Short(c.subject)+".lock"))
+	if err != nil {
+		return err
+	}
+	if held == nil {
+		return fault.New(fault.Failed, "another uncinate (process %d) is at work on %s just now; let it end, then run this again", holder, text.Visible(c.subject))
+	}
+	defer held.Release()
 	r, _, err := c.desk.begin(c.job, c.subject)
 	if err != nil {
 		return err
@@ -159,6 +169,9 @@ func (d *Desk) InstallKey(ctx context.Context, name string, done, signs bool) (*
 	c.steps = append(c.steps, c.stepTest(r))
 	if signs {
 		if err := l.may("signing-key-add", "take a key for signatures"); err != nil {
+			return nil, err
+		}
+		if err := l.Account.signs(); err != nil {
 			return nil, err
 		}
 		c.steps = append(c.steps, l.stepInstall(k, "signing-"), Step{Item: plan.Item{ID: "sign", Place: plan.Here, Sentence: "Sign the commits and tags of the account's projects with it"},
