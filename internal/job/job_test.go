@@ -13,6 +13,8 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"testing"
 	"testing/fstest"
 	"time"
@@ -178,13 +180,12 @@ func TestRewrites(t *testing.T) {
 // TestListsOfEveryKind reads lists from hosts that page in different ways, and stops
 // at those that have no end or lead away.
 func TestListsOfEveryKind(t *testing.T) {
-	var elsewhere int
-	other := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) { elsewhere++ }))
+	var elsewhere, pages atomic.Int64
+	other := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) { elsewhere.Add(1) }))
 	t.Cleanup(other.Close)
-	pages := 0
 	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
 		assert.Equal(t, "Bearer secret", q.Header.Get("Authorization"))
-		pages++
+		pages.Add(1)
 		n := q.URL.Query().Get("p")
 		item := map[string]string{"o": "tern", "n": "gauge" + n}
 		answer := map[string]any{"rows": []any{item}}
@@ -230,7 +231,7 @@ func TestListsOfEveryKind(t *testing.T) {
 		desc, mistakes := description.Load([]byte(text))
 		require.Empty(t, mistakes)
 		l := &login{desk: d, Host: &Host{Name: "skua", At: s.URL, Description: desc}, Account: &Account{Name: "tern", User: "tern"}, token: "secret"}
-		pages = 0
+		pages.Store(0)
 		return l.Repositories(t.Context(), "")
 	}
 	for path, page := range map[string]string{"link": `{ by = "link" }`, "next": `{ by = "next", at = "$.more" }`} {
@@ -241,10 +242,10 @@ func TestListsOfEveryKind(t *testing.T) {
 	}
 	_, err := ask("endless", `{ by = "next", at = "$.more" }`)
 	assert.ErrorContains(t, err, "its list has no end")
-	assert.Equal(t, MostPages, pages)
+	assert.EqualValues(t, MostPages, pages.Load())
 	_, err = ask("away", `{ by = "next", at = "$.more" }`)
 	assert.True(t, fault.Is(err, fault.Refused))
-	assert.Zero(t, elsewhere, "the other address was never asked")
+	assert.Zero(t, elsewhere.Load(), "the other address was never asked")
 	for _, c := range []string{`{ by = "number", total = "$.total", size = 3 }`, `{ by = "number", size = 3, first = 0 }`, `{ by = "offset", total = "header X-Total", size = 3 }`, `{ by = "offset", size = 3 }`} {
 		all, err := ask(map[bool]string{true: "numbered?zero=1", false: "numbered"}[strings.Contains(c, "first = 0")], c)
 		require.NoError(t, err, c)
@@ -338,11 +339,15 @@ func TestHostsAreKept(t *testing.T) {
 // TestAskingAgain lets a host fail in unlike ways: what is safe is asked again, what
 // may have been done is not.
 func TestAskingAgain(t *testing.T) {
+	var mu sync.Mutex // a cut line's handler may end after its caller knows
 	asked := 0
 	var answers []func(w http.ResponseWriter)
 	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
+		mu.Lock()
 		asked++
-		answers[min(asked, len(answers))-1](w)
+		answer := answers[min(asked, len(answers))-1]
+		mu.Unlock()
+		answer(w)
 	}))
 	t.Cleanup(s.Close)
 	status := func(code int, headers ...string) func(http.ResponseWriter) {
@@ -381,9 +386,13 @@ func TestAskingAgain(t *testing.T) {
 	} {
 		d, tell := desk(t)
 		l := &login{desk: d, Host: &Host{Name: "skua", At: s.URL, Description: desc}, Account: &Account{Name: "tern", User: "tern"}, token: "secret"}
+		mu.Lock()
 		asked, answers = 0, c.answers
+		mu.Unlock()
 		_, err := l.do(t.Context(), c.action, "look", nil)
+		mu.Lock()
 		assert.Equal(t, c.asked, asked, name)
+		mu.Unlock()
 		assert.Equal(t, c.slept, tell.slept.Round(time.Millisecond), name)
 		if c.kind == 0 {
 			assert.NoError(t, err, name)

@@ -84,9 +84,7 @@ func client() *Client {
 func TestSecretsStayAtTheirAddress(t *testing.T) {
 	other := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) { t.Error("the other address was asked") }))
 	t.Cleanup(other.Close)
-	var seen []string
 	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
-		seen = append(seen, q.URL.Path)
 		switch q.URL.Path {
 		case "/away":
 			http.Redirect(w, q, other.URL+"/steal", http.StatusTemporaryRedirect)
