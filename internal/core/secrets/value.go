@@ -1,0 +1,190 @@
+package secrets
+
+import (
+	"bytes"
+	"math"
+	"slices"
+	"strings"
+)
+
+// entropy is Shannon's, in bits per character, of the characters of s.
+func entropy(s []byte) float64 {
+	var n [256]int
+	for _, c := range s {
+		n[c]++
+	}
+	bits := 0.0
+	for _, k := range n {
+		if k > 0 {
+			p := float64(k) / float64(len(s))
+			bits -= p * math.Log2(p)
+		}
+	}
+	return bits
+}
+
+type makeup struct{ lower, upper, digit, sign, space, other int }
+
+func madeOf(v []byte) (m makeup) {
+	for _, c := range v {
+		switch {
+		case 'a' <= c && c <= 'z':
+			m.lower++
+		case 'A' <= c && c <= 'Z':
+			m.upper++
+		case '0' <= c && c <= '9':
+			m.digit++
+		case c == ' ' || c == '\t':
+			m.space++
+		case c > ' ' && c < 0x7f:
+			m.sign++
+		default:
+			m.other++
+		}
+	}
+	return m
+}
+
+func (m makeup) letters() int { return m.lower + m.upper }
+
+// stands are words that stand in a value's place without being one.
+var stands = []string{"example", "placeholder", "changeme", "change-me", "change_me", "change_it", "replace", "your", "dummy", "sample", "redacted", "hidden",
+	"insert", "todo", "fixme", "xxxx", "undefined", "none", "null", "nil", "true", "false", "empty", "default", "secret-here", "here-goes", "not-a-secret",
+	"notasecret", "foobar", "foo-bar", "asdf", "lorem", "fake", "invalid", "abcdef", "123456789"}
+
+// plainWords are values that are only the name of the thing again.
+var plainWords = []string{"password", "passwd", "pass", "pwd", "secret", "token", "string", "text", "optional", "required", "key", "apikey", "api_key", "user", "admin", "test",
+	"passphrase", "hunter2", "value", "yes", "no", "on", "off", "auto", "prompt", "ask", "file", "env", "vault", "keyring", "basic", "bearer", "number", "bool", "boolean", "int"}
+
+// placeholder reports whether a value stands for one that is put in later, or is a
+// piece of a program or a template.
+func placeholder(v []byte) bool {
+	if len(v) == 0 {
+		return true
+	}
+	s := strings.ToLower(string(v))
+	if slices.Contains(plainWords, s) {
+		return true
+	}
+	for _, w := range stands {
+		if strings.Contains(s, w) {
+			return true
+		}
+	}
+	if strings.IndexByte("<{[|>(", v[0]) >= 0 || strings.IndexByte("$%@&*!#", v[0]) >= 0 && (len(v) < 8 || looksCalled(v)) {
+		return true
+	}
+	if bytes.Contains(v, []byte("${")) || bytes.Contains(v, []byte("{{")) || bytes.Contains(v, []byte("%s")) || bytes.Contains(v, []byte("$(")) || bytes.Contains(v, []byte("...")) || bytes.Contains(v, []byte("\u2026")) {
+		return true
+	}
+	return few(v)
+}
+
+// looksCalled reports whether a value is the use of a variable: a sign and a name.
+func looksCalled(v []byte) bool {
+	rest := bytes.TrimSuffix(v[1:], []byte("%"))
+	m := madeOf(rest)
+	return onlyNames(rest) && (m.digit == 0 || m.lower == 0)
+}
+
+// few reports whether a value is made of a character or two, or counts up.
+func few(v []byte) bool {
+	var seen [256]bool
+	n, rising := 0, 0
+	for i, c := range v {
+		if !seen[c] {
+			seen[c] = true
+			n++
+		}
+		if i > 0 && c == v[i-1]+1 {
+			rising++
+		}
+	}
+	return n <= 2 && len(v) > 2 || n <= len(v)/6 || len(v) >= 8 && rising > len(v)*2/3
+}
+
+// uuid reports whether v has the form of a UUID (RFC 9562, section 4).
+func uuid(v []byte) bool {
+	if len(v) != 36 {
+		return false
+	}
+	for i, c := range v {
+		if (i == 8 || i == 13 || i == 18 || i == 23) != (c == '-') || c != '-' && !hexByte(c) {
+			return false
+		}
+	}
+	return true
+}
+
+func hexByte(c byte) bool {
+	return '0' <= c && c <= '9' || 'a' <= c && c <= 'f' || 'A' <= c && c <= 'F'
+}
+
+// looksRandom reports whether a value looks drawn by lot: long, of letters and digits
+// mixed, evenly spread, and not made of words.
+func looksRandom(v []byte, least int) bool {
+	if len(v) < least || len(v) > 4096 {
+		return false
+	}
+	m := madeOf(v)
+	if m.space > 0 || m.other > 0 || m.digit == 0 && (m.upper < 3 || m.lower < 3) || m.letters() == 0 && len(v) < 24 {
+		return false
+	}
+	for _, c := range v {
+		if !nameByte[c] && c != '+' && c != '/' && c != '=' && c != '.' && c != '~' && c != ':' {
+			return false
+		}
+	}
+	if wordy(v) {
+		return false
+	}
+	hex := true
+	for _, c := range v {
+		hex = hex && hexByte(c)
+	}
+	want := 3.4
+	if hex {
+		want = 2.9
+	}
+	if len(v) < 20 {
+		want -= 0.6
+	}
+	return entropy(v) >= want
+}
+
+// wordy reports whether a value is words set together: most of its letters stand in
+// runs of one case of four or more, with vowels in them.
+func wordy(v []byte) bool {
+	in := 0
+	run, vowels := 0, 0
+	end := func() {
+		if run >= 4 && vowels > 0 && vowels*4 >= run {
+			in += run
+		}
+		run, vowels = 0, 0
+	}
+	for i, c := range v {
+		letter := 'a' <= c && c <= 'z' || 'A' <= c && c <= 'Z'
+		turn := i > 0 && 'A' <= c && c <= 'Z' && 'a' <= v[i-1] && v[i-1] <= 'z'
+		if !letter || turn {
+			end()
+		}
+		if letter {
+			run++
+			switch lower(c) {
+			case 'a', 'e', 'i', 'o', 'u', 'y':
+				vowels++
+			}
+		}
+	}
+	end()
+	return in*2 > len(v)
+}
+
+// nameByte holds the characters of names in programs and configuration.
+var nameByte = func() (b [256]bool) {
+	for c := range 256 {
+		b[c] = 'a' <= c && c <= 'z' || 'A' <= c && c <= 'Z' || '0' <= c && c <= '9' || c == '_' || c == '-'
+	}
+	return b
+}()
