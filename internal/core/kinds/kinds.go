@@ -1,42 +1,122 @@
-// Package kinds knows what projects are made of and which of their files are
-// plainly remakeable, and writes the first ignore rules from that.
+// Package kinds knows what projects are made of: which files show it, which can be
+// made again, which are one person's or one machine's, which must travel with another,
+// and which setting would keep the work as text that can be merged. It is data, a
+// catalogue in TOML, to which a person may add.
 package kinds
 
 import (
 	_ "embed"
-	"maps"
+	"errors"
+	"fmt"
 	"path"
 	"slices"
 	"strings"
 
 	"github.com/pelletier/go-toml/v2"
+
+	"uncinate/internal/core/fault"
+	"uncinate/internal/core/text"
 )
 
 //go:embed kinds.toml
-var catalogue []byte
+var shipped []byte
 
 // Kind is one thing a project can be made of.
 type Kind struct {
-	Name    string   `toml:"name"`
-	Markers []string `toml:"markers"`
-	Rules   []Rule   `toml:"rule"`
+	Name    string   `toml:"name" json:"name"`
+	Markers []string `toml:"markers" json:"markers"`
+	Spread  bool     `toml:"spread" json:"spread,omitempty"`
+	Rules   []Rule   `toml:"rule" json:"rules,omitempty"`
+	Sides   []Side   `toml:"side" json:"sides,omitempty"`
+	Hints   []Hint   `toml:"hint" json:"hints,omitempty"`
 }
 
-// Rule is one ignore rule (gitignore documentation, "PATTERN FORMAT") and its reason.
+// Rule is one ignore rule (gitignore documentation, "PATTERN FORMAT"), its reason, and
+// the evidence that it asks for.
 type Rule struct {
-	Pattern string   `toml:"pattern"`
-	Why     string   `toml:"why"`
-	Holds   []string `toml:"holds"`
-	From    []string `toml:"from"`
+	Pattern  string   `toml:"pattern" json:"pattern"`
+	Why      string   `toml:"why" json:"why"`
+	Holds    []string `toml:"holds" json:"holds,omitempty"`
+	From     []string `toml:"from" json:"from,omitempty"`
+	Holding  string   `toml:"holding" json:"holding,omitempty"`
+	Personal bool     `toml:"personal" json:"personal,omitempty"`
+	Bring    string   `toml:"bring" json:"bring,omitempty"`
+	Supply   bool     `toml:"supply" json:"supply,omitempty"`
 }
 
-// Catalogue gives the kinds that ship with the program.
-func Catalogue() ([]Kind, error) {
+// Side is a file that travels with another one, and must not be left out.
+type Side struct {
+	Pattern string `toml:"pattern" json:"pattern"`
+	Why     string `toml:"why" json:"why"`
+}
+
+// Hint is a setting of a toolchain that would keep the work as text.
+type Hint struct {
+	File  string `toml:"file" json:"file"`   // from the kind's folder
+	Lacks string `toml:"lacks" json:"lacks"` // the hint is given where the file does not hold this
+	Says  string `toml:"says" json:"says"`
+}
+
+// Shipped gives the kinds that ship with the program.
+func Shipped() ([]Kind, error) { return Load("kinds.toml", shipped) }
+
+// Load reads a catalogue. Its faults name the line and the column.
+func Load(name string, data []byte) ([]Kind, error) {
 	var c struct {
 		Kind []Kind `toml:"kind"`
 	}
-	err := toml.Unmarshal(catalogue, &c)
-	return c.Kind, err
+	d := toml.NewDecoder(strings.NewReader(string(data)))
+	d.DisallowUnknownFields()
+	if err := d.Decode(&c); err != nil {
+		f := fault.New(fault.Usage, "%s is no catalogue of kinds", text.Visible(name)).Because(err)
+		var strict *toml.StrictMissingError
+		var bad *toml.DecodeError
+		switch {
+		case errors.As(err, &strict):
+			for _, e := range strict.Errors {
+				line, column := e.Position()
+				f.Detail("line %d, column %d: %s is not known here", line, column, text.Quote(strings.Join(e.Key(), ".")))
+			}
+		case errors.As(err, &bad):
+			line, column := bad.Position()
+			f.Detail("line %d, column %d: %s", line, column, text.Visible(bad.Error()))
+		}
+		return nil, f
+	}
+	for _, k := range c.Kind {
+		if why := k.wrong(); why != "" {
+			return nil, fault.New(fault.Usage, "%s: the kind %s %s", text.Visible(name), text.Quote(k.Name), why)
+		}
+	}
+	return c.Kind, nil
+}
+
+func (k Kind) wrong() string {
+	if k.Name == "" || len(k.Markers) == 0 {
+		return "needs a name and markers"
+	}
+	patterns := slices.Clone(k.Markers)
+	for _, r := range k.Rules {
+		if r.Pattern == "" || r.Why == "" {
+			return "has a rule without pattern or without why"
+		}
+		patterns = append(patterns, strings.TrimSuffix(r.Pattern, "/"))
+		patterns = append(append(patterns, r.Holds...), r.Holding)
+	}
+	for _, s := range k.Sides {
+		patterns = append(patterns, s.Pattern)
+	}
+	for _, h := range k.Hints {
+		if h.File == "" || h.Lacks == "" || h.Says == "" {
+			return "has a hint without file, lacks or says"
+		}
+	}
+	for _, p := range patterns {
+		if _, err := path.Match(p, ""); err != nil || strings.Contains(p, "**") || strings.HasPrefix(p, "!") {
+			return fmt.Sprintf("has the pattern %s, which cannot be used here", text.Quote(p))
+		}
+	}
+	return ""
 }
 
 // The lines between which our ignore rules stand.
@@ -45,143 +125,13 @@ const (
 	Closing = "# to here: uncinate"
 )
 
-// Suggest picks the rules that hit something among files: paths from the project's
-// top, with slashes. A folder rule is picked for each folder of that name that passes
-// its guard, as a rule for that very folder; a rule for files only if it hits one that
-// no folder rule took.
-func Suggest(catalogue []Kind, files []string) []Rule {
-	names := map[string]bool{}
-	byFolder := map[string][]string{} // folder's path → the files below it
-	wanted := map[string]bool{}
-	for _, k := range catalogue {
-		for _, r := range k.Rules {
-			if strings.HasSuffix(r.Pattern, "/") {
-				wanted[strings.TrimSuffix(r.Pattern, "/")] = true
-			}
-		}
+// Escape makes a path stand for itself in an ignore rule.
+func Escape(p string) string {
+	p = strings.NewReplacer(`\`, `\\`, "*", `\*`, "?", `\?`, "[", `\[`).Replace(p)
+	if strings.HasSuffix(p, " ") {
+		p = p[:len(p)-1] + `\ `
 	}
-	for _, f := range files {
-		names[path.Base(f)] = true
-		for i, c := range f {
-			if c != '/' {
-				continue
-			}
-			if folder := f[:i]; wanted[path.Base(folder)] {
-				byFolder[folder] = append(byFolder[folder], f)
-				break // what lies in a folder that is left out is left out with it
-			}
-		}
-	}
-	var rules []Rule
-	taken := map[string]bool{} // files that a folder rule leaves out
-	take := func(folder string, r Rule) {
-		for _, f := range byFolder[folder] {
-			taken[f] = true
-		}
-		rules = append(rules, r)
-	}
-	for _, k := range catalogue {
-		if !k.applies(names) {
-			continue
-		}
-		for _, r := range k.Rules {
-			folder, isFolder := strings.CutSuffix(r.Pattern, "/")
-			if !isFolder {
-				continue
-			}
-			for _, found := range slices.Sorted(maps.Keys(byFolder)) {
-				if path.Base(found) != folder {
-					continue
-				}
-				if len(r.Holds) == 0 || mostly(byFolder[found], r.Holds) {
-					take(found, Rule{Pattern: "/" + escape(found) + "/", Why: r.Why})
-				}
-			}
-		}
-	}
-	left := map[string]bool{}
-	for _, f := range files {
-		if !taken[f] {
-			left[path.Base(f)] = true
-		}
-	}
-	for _, k := range catalogue {
-		for _, r := range k.Rules {
-			if k.applies(names) && !strings.HasSuffix(r.Pattern, "/") && anyMatch(r.Pattern, left) && r.allMade(left, names) {
-				rules = append(rules, r)
-			}
-		}
-	}
-	return rules
-}
-
-func (k Kind) applies(names map[string]bool) bool {
-	for _, m := range k.Markers {
-		if m == "*" || anyMatch(m, names) {
-			return true
-		}
-	}
-	return false
-}
-
-// allMade reports whether every file that the rule hits has a source it is made from.
-// A class inside another has its source under the outer one's name.
-func (r Rule) allMade(hit, names map[string]bool) bool {
-	if len(r.From) == 0 {
-		return true
-	}
-	for n := range hit {
-		if ok, _ := path.Match(r.Pattern, n); !ok {
-			continue
-		}
-		stem, _, _ := strings.Cut(strings.TrimSuffix(n, path.Ext(n)), "$")
-		if !slices.ContainsFunc(r.From, func(ending string) bool { return names[stem+ending] }) {
-			return false
-		}
-	}
-	return true
-}
-
-func anyMatch(pattern string, names map[string]bool) bool {
-	if !strings.ContainsAny(pattern, "*?[") {
-		return names[pattern]
-	}
-	for n := range names {
-		if ok, _ := path.Match(pattern, n); ok {
-			return true
-		}
-	}
-	return false
-}
-
-func mostly(files, patterns []string) bool {
-	hits := 0
-	for _, f := range files {
-		for _, p := range patterns {
-			if ok, _ := path.Match(p, path.Base(f)); ok {
-				hits++
-				break
-			}
-		}
-	}
-	return hits*2 >= len(files)
-}
-
-// escape makes a path stand for itself in an ignore rule.
-func escape(p string) string {
-	return strings.NewReplacer(`\`, `\\`, "*", `\*`, "?", `\?`, "[", `\[`).Replace(p)
-}
-
-// Unescape takes back what makes a path stand for itself in an ignore rule.
-func Unescape(pattern string) string {
-	var b strings.Builder
-	for i := 0; i < len(pattern); i++ {
-		if pattern[i] == '\\' && i+1 < len(pattern) {
-			i++
-		}
-		b.WriteByte(pattern[i])
-	}
-	return b.String()
+	return p
 }
 
 // Merge puts rules into an ignore file's contents: into our marked section, which is
@@ -193,6 +143,10 @@ func Merge(contents string, rules []Rule) string {
 	for line := range strings.SplitSeq(contents, "\n") {
 		stands[strings.TrimSuffix(line, "\r")] = true
 	}
+	eol := "\n"
+	if strings.Count(contents, "\r\n")*2 > strings.Count(contents, "\n") {
+		eol = "\r\n"
+	}
 	var add strings.Builder
 	why := ""
 	for _, r := range rules {
@@ -202,9 +156,9 @@ func Merge(contents string, rules []Rule) string {
 		stands[r.Pattern] = true
 		if r.Why != why {
 			why = r.Why
-			add.WriteString("# " + why + "\n")
+			add.WriteString("# " + why + eol)
 		}
-		add.WriteString(r.Pattern + "\n")
+		add.WriteString(r.Pattern + eol)
 	}
 	if add.Len() == 0 {
 		return contents
@@ -213,10 +167,10 @@ func Merge(contents string, rules []Rule) string {
 		return contents[:i+1] + add.String() + contents[i+1:]
 	}
 	if contents != "" && !strings.HasSuffix(contents, "\n") {
-		contents += "\n"
+		contents += eol
 	}
 	if contents != "" {
-		contents += "\n"
+		contents += eol
 	}
-	return contents + Opening + "\n" + add.String() + Closing + "\n"
+	return contents + Opening + eol + add.String() + Closing + eol
 }
