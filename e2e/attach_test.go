@@ -42,7 +42,7 @@ func TestAttachLargeModule(t *testing.T) {
 		Files                       int
 		Verified                    bool
 	}
-	require.NoError(t, json.Unmarshal([]byte(m.ok("", "", "attach", "--yes", "--json", "large")), &r))
+	require.NoError(t, json.Unmarshal([]byte(m.ok("", "", "attach", "--yes", "--json", "--let", "*", "--reason", "test vectors of libraries", "large")), &r))
 	assert.True(t, r.Verified)
 	assert.Equal(t, "private", r.Visibility)
 

@@ -3,15 +3,17 @@ package job
 import (
 	"context"
 	"errors"
+	"fmt"
 	"path/filepath"
-	"slices"
 	"strings"
+	"time"
 
 	"uncinate/internal/core/address"
 	"uncinate/internal/core/description"
 	"uncinate/internal/core/fault"
 	"uncinate/internal/core/naming"
 	"uncinate/internal/core/plan"
+	"uncinate/internal/core/survey"
 	"uncinate/internal/core/text"
 	"uncinate/internal/world/files"
 	"uncinate/internal/world/web"
@@ -33,7 +35,10 @@ type AttachOptions struct {
 	Email       string   //
 	Over        string   // "https" or "ssh"
 	Branches    bool     // publish all local branches
-	Let         []string // files that go up although they look like private keys
+	Let         []string // files, folders or patterns that go up although the survey would stop them
+	Reason      string   // why
+	Only        []string // what goes into the first commit: paths, folders or patterns; all unless said
+	Except      []string // what of it does not
 	Preview     bool     // only the plan is wanted, so nobody is kept out meanwhile
 }
 
@@ -155,15 +160,41 @@ func (a *Attach) lookAt(ctx context.Context, where string) error {
 	return err
 }
 
-// checkFiles decides what travels with a first commit, and refuses private keys.
+// checkFiles decides what travels with a first commit, and refuses what must not.
 func (a *Attach) checkFiles(ctx context.Context) (err error) {
 	if a.folder.head != "" {
 		return nil
 	}
-	if a.travel, err = a.desk.travels(ctx, a.folder); err != nil {
+	var let []Let
+	for _, p := range a.options.Let {
+		let = append(let, Let{Path: p, Reason: a.options.Reason, Since: a.desk.Now().UTC().Truncate(time.Second)})
+	}
+	if len(let) > 0 && strings.TrimSpace(a.options.Reason) == "" {
+		return fault.New(fault.Usage, "a file that is let up needs a reason, to be read later").
+			Try("", a.again("--let", a.options.Let[0], "--reason", "TEXT"))
+	}
+	var limits survey.Limits
+	if a.login != nil {
+		limits = limitsOf(a.login.Host)
+	}
+	if a.travel, err = a.desk.travels(ctx, a.folder, survey.Choice{Only: a.options.Only, Except: a.options.Except}, limits, let); err != nil {
 		return err
 	}
-	return a.checkKeys()
+	if err := a.checkFindings(a.travel.findings); err != nil {
+		return err
+	}
+	for _, x := range a.travel.findings {
+		if x.Weight == survey.Look && x.About != "made" {
+			a.Notes = append(a.Notes, Sentence(x)+".")
+		}
+	}
+	if more := len(a.Notes) - 6; more > 0 {
+		a.Notes = append(a.Notes[:6], fmt.Sprintf("There are %d more things to look at: %s", more, surveyCommand(a.options.Folder)))
+	}
+	if a.options.Preview {
+		return nil
+	}
+	return a.desk.keepLet(a.folder.path, let)
 }
 
 // prepare makes the plan.
@@ -208,6 +239,14 @@ func (a *Attach) recall(o AttachOptions) AttachOptions {
 	if a.Resumed && o.To == "" {
 		o.To = w["to"]
 	}
+	for key, field := range o.keptLists() {
+		if a.Resumed && len(*field) == 0 && w[key] != "" {
+			*field = strings.Split(w[key], "\n")
+		}
+		if len(*field) > 0 {
+			w[key] = strings.Join(*field, "\n")
+		}
+	}
 	if o.To != "" {
 		w["to"] = withoutSecret(o.To)
 	}
@@ -229,7 +268,11 @@ func (a *Attach) recall(o AttachOptions) AttachOptions {
 // what secret may stand in it.
 func (o *AttachOptions) kept() map[string]*string {
 	return map[string]*string{"name": &o.Name, "owner": &o.Owner, "account": &o.Account, "host": &o.Host, "visibility": &o.Visibility,
-		"description": &o.Description, "over": &o.Over, "remote": &o.Remote, "message": &o.Message, "full-name": &o.FullName, "email": &o.Email}
+		"description": &o.Description, "over": &o.Over, "remote": &o.Remote, "message": &o.Message, "full-name": &o.FullName, "email": &o.Email, "reason": &o.Reason}
+}
+
+func (o *AttachOptions) keptLists() map[string]*[]string {
+	return map[string]*[]string{"only": &o.Only, "except": &o.Except, "let": &o.Let}
 }
 
 // Items is the plan as it is shown.
@@ -272,32 +315,6 @@ func (a *Attach) chooseSigner(ctx context.Context) error {
 		return fault.New(fault.Usage, "a name or e-mail for commits cannot hold '<', '>' or a line end")
 	}
 	return nil
-}
-
-// checkKeys refuses to send files that are private keys, unless they were let through.
-func (a *Attach) checkKeys() error {
-	var bad []string
-	for _, p := range a.travel.keys {
-		if !slices.ContainsFunc(a.options.Let, func(l string) bool {
-			ok, err := filepath.Match(l, p)
-			return err == nil && ok || l == p || strings.HasPrefix(p, strings.TrimSuffix(l, "/")+"/")
-		}) {
-			bad = append(bad, p)
-		}
-	}
-	if len(bad) == 0 {
-		return nil
-	}
-	f := fault.New(fault.Refused, "%s would go up that looks like a private key", text.Count(len(bad), "file"))
-	for i, p := range bad {
-		if i == 8 {
-			f.Detail("and %d more", len(bad)-i)
-			break
-		}
-		f.Detail("%s", text.Visible(p))
-	}
-	return f.Try("keep it out", "echo "+text.Quote("/"+bad[0])+" >> "+text.Quote(filepath.Join(a.folder.path, ".gitignore"))).
-		Try("or, if it is no secret (a test key), let it through", a.again("--let", bad[0]))
 }
 
 // checkAddress settles the address, and what in the person's own configuration

@@ -59,7 +59,7 @@ func (r *Running) NewToken(user string, until time.Time) (DemoToken, error) {
 
 // WriteProjects writes the demo projects into a folder. All contents are invented.
 func WriteProjects(dir string) error {
-	for name, write := range map[string]func(string) error{"gauge-firmware": gaugeFirmware, "harbour-board": harbourBoard} {
+	for name, write := range map[string]func(string) error{"gauge-firmware": gaugeFirmware, "harbour-board": harbourBoard, "tide-almanac": tideAlmanac, "mooring-drawings": mooringDrawings} {
 		if err := write(filepath.Join(dir, name)); err != nil {
 			return err
 		}
@@ -108,5 +108,51 @@ func harbourBoard(dir string) error {
 		"README.md":       "# harbour-board\n\nThe board at the harbour: invented levels, shown large.\n",
 		"site/index.html": "<!doctype html><title>Harbour board</title><h1>Quay: 3.41 m, rising</h1>\n",
 		"site/board.css":  "h1 { font-size: 8vw }\n",
+	})
+}
+
+// tideAlmanac writes data tables and scripts, a local settings file that holds what
+// looks like a token, and a file with this machine's own paths. Nothing in it opens
+// anything.
+func tideAlmanac(dir string) error {
+	files := map[string]string{
+		"README.md":          "# tide-almanac\n\nTables of invented tides, made once a year.\n",
+		"scripts/almanac.py": "\"\"\"Makes the tables of a year.\"\"\"\nimport sys\n\n\ndef level(hour):\n    return 2.1 + 1.3 * ((hour % 12) / 12)\n\n\nif __name__ == \"__main__\":\n    for hour in range(int(sys.argv[1])):\n        print(hour, round(level(hour), 2))\n",
+		"scripts/__pycache__/almanac.cpython-311.pyc": "\xa7\r\r\n\x00\x00\x00\x00compiled again at each run",
+		"config/stations.toml":                        "# Invented stations.\n[quay]\ndatum = 1.84\n[skerry]\ndatum = 2.02\n",
+		"config/settings.local.toml":                  "# This computer's own settings.\nuser  = \"tern\"\nstation_token = \"gnt_demo4e7a91c05bd2f8836aa1\"\n",
+		"config/places.toml":                          "# Where the tables lie.\ntables  = " + fmt.Sprintf("%q", filepath.ToSlash(filepath.Join(dir, "tables"))) + "\nscripts = " + fmt.Sprintf("%q", filepath.ToSlash(filepath.Join(dir, "scripts"))) + "\n",
+	}
+	for month := range 12 {
+		var b strings.Builder
+		b.WriteString("day,high,low\n")
+		for day := range 28 {
+			fmt.Fprintf(&b, "%d,%.2f,%.2f\n", day+1, 3.4+float64((day*7+month*3)%11)/10, 0.4+float64((day*5+month)%9)/10)
+		}
+		files[fmt.Sprintf("tables/2025-%02d.csv", month+1)] = b.String()
+	}
+	return put(dir, files)
+}
+
+// mooringDrawings writes drawings in an invented binary form, one of them large.
+func mooringDrawings(dir string) error {
+	drawing := func(name string, size int) string {
+		b := make([]byte, size)
+		copy(b, "AC1032\x00"+name)
+		state := uint32(len(name))*2654435761 + 1
+		for i := 64; i < size; i++ {
+			state = state*1664525 + 1013904223
+			b[i] = byte(state >> 24)
+		}
+		return string(b)
+	}
+	return put(dir, map[string]string{
+		"README.md":            "# mooring-drawings\n\nMoorings of an invented harbour.\n",
+		"plans/quay.dwg":       drawing("quay", 300_000),
+		"plans/quay.bak":       drawing("quay, as it was", 290_000),
+		"plans/quay.dwl":       "tern\nquay\n",
+		"plans/skerry.dwg":     drawing("skerry", 450_000),
+		"survey/harbour.dwg":   drawing("harbour", 12_000_000),
+		"survey/soundings.csv": "station,depth\nquay,4.1\nskerry,7.8\n",
 	})
 }

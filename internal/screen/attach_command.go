@@ -43,7 +43,10 @@ is done it says so and changes nothing.`,
 			o.StringVar(&a.Email, "email", "", "whose `address` commits carry; the account's unless said")
 			o.StringVar(&a.Over, "over", "", "the `transport`: https or ssh; as it stands, or as the account prefers, unless said")
 			o.BoolVar(&a.Branches, "branches", false, "send all local branches, not only the one checked out")
-			o.Var((*list)(&a.Let), "let", "let a `file` up that looks like a private key; may be given again")
+			o.Var((*list)(&a.Only), "only", "send only this `path`, folder or pattern with the first commit; may be given again")
+			o.Var((*list)(&a.Except), "except", "leave this `path`, folder or pattern out of the first commit; may be given again")
+			o.Var((*list)(&a.Let), "let", "let a `path`, folder or pattern up that the survey would stop; may be given again")
+			o.StringVar(&a.Reason, "reason", "", "why it may go up: a `text` that is kept with it")
 			return func(ctx context.Context, e *Env, args []string) error {
 				a.Folder = folderOf(args)
 				return runAttach(ctx, e, p, a)

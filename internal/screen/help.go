@@ -12,7 +12,7 @@ var groups = []struct {
 	title string
 	names []string
 }{
-	{"The main job", []string{"ready", "attach", "detach", "clone", "sync", "status", "visit"}},
+	{"The main job", []string{"ready", "survey", "ignore", "attach", "detach", "clone", "sync", "status", "visit"}},
 	{"On the host", []string{"hosted", "access"}},
 	{"Hosts, accounts, secrets", []string{"host", "account", "token", "key", "vault"}},
 	{"To try it", []string{"tour", "practice"}},

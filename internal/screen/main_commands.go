@@ -13,7 +13,7 @@ import (
 
 // Commands are all commands but those of the practice hosts.
 func Commands() []*Command {
-	return []*Command{readyCommand(), attachCommand(), detachCommand(), cloneCommand(), syncCommand(), statusCommand(), visitCommand(),
+	return []*Command{readyCommand(), surveyCommand(), ignoreCommand(), attachCommand(), detachCommand(), cloneCommand(), syncCommand(), statusCommand(), visitCommand(),
 		hostedCommand(), accessCommand(), hostCommand(), accountCommand(), tokenCommand(), keyCommand(), vaultCommand(), completionCommand(), credentialCommand(), helpCommand(), versionCommand()}
 }
 

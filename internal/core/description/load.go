@@ -193,6 +193,12 @@ func (l *loader) signIn(d *Description, s *node) {
 	}
 	d.SignIn.Present = true
 	d.SignIn.Header, d.SignIn.Query = s.texts("header", nil), s.texts("query", nil)
+	for _, b := range s.strings("tokens_begin") {
+		if len(b) < 4 {
+			s.wrong("tokens_begin", "%q is too short to know a token by: four characters at least", text.Visible(b))
+		}
+		d.SignIn.Begins = append(d.SignIn.Begins, b)
+	}
 	basic := func(name string) *Basic {
 		t := s.table(name)
 		if t == nil {

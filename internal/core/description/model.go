@@ -52,8 +52,9 @@ type Description struct {
 type SignIn struct {
 	Header map[string]Text // for the API
 	Query  map[string]Text
-	Basic  *Basic // for the API, instead of a header
-	Git    Basic  // for git's HTTP transport
+	Basic  *Basic   // for the API, instead of a header
+	Git    Basic    // for git's HTTP transport
+	Begins []string // how the host's tokens begin, to know one by where it was left
 	OAuth  *OAuth
 	// Exchange gets a short-lived token for the one that is kept; nil: the kept one is used itself.
 	Exchange *Exchange

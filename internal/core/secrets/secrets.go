@@ -43,6 +43,9 @@ type Content struct {
 	Next      int // lines read, and one
 }
 
+// Version is of what is looked for: what was remembered under another is looked for anew.
+const Version = 1
+
 // MostFindings is how many findings of one file are kept.
 const MostFindings = 20
 

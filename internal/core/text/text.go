@@ -5,6 +5,7 @@ package text
 
 import (
 	"fmt"
+	"strconv"
 	"strings"
 	"unicode"
 	"unicode/utf8"
@@ -184,4 +185,37 @@ func distance(a, b string, most int) int {
 		}
 	}
 	return row[len(y)]
+}
+
+// ParseSize reads a number of bytes with its unit, such as "100 MiB" or "5 GB"; false
+// where it is none.
+func ParseSize(s string) (int64, bool) {
+	number, unit, ok := strings.Cut(s, " ")
+	n, err := strconv.ParseFloat(number, 64)
+	if !ok || err != nil || n < 0 {
+		return 0, false
+	}
+	if unit == "B" {
+		return int64(n), true
+	}
+	power := strings.IndexByte("kMGT", unit[0]) + 1
+	if power == 0 {
+		power = strings.IndexByte("KMGT", unit[0]) + 1
+	}
+	step := 1000.0
+	switch {
+	case power == 0:
+		return 0, false
+	case len(unit) == 3 && unit[1:] == "iB":
+		step = 1024
+	case len(unit) != 2 || unit[1] != 'B':
+		return 0, false
+	}
+	for range power {
+		n *= step
+	}
+	if n > 1<<62 {
+		return 0, false
+	}
+	return int64(n), true
 }

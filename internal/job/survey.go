@@ -1,0 +1,416 @@
+package job
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"uncinate/internal/core/fault"
+	"uncinate/internal/core/ignore"
+	"uncinate/internal/core/kinds"
+	"uncinate/internal/core/secrets"
+	"uncinate/internal/core/survey"
+	"uncinate/internal/core/text"
+	"uncinate/internal/world/files"
+	"uncinate/internal/world/tree"
+)
+
+// SurveyOptions are a person's wishes.
+type SurveyOptions struct {
+	Folder string
+	Host   string // whose limits count; the project's own, or the only known one, unless said
+	Full   bool   // list every file
+	Choice survey.Choice
+}
+
+// Surveyed is what a survey of a folder found.
+type Surveyed struct {
+	Folder   string           `json:"folder"`
+	Host     string           `json:"host,omitempty" says:"whose limits were counted with"`
+	Wrong    []Wrong          `json:"wrong,omitempty" says:"why this may be the wrong folder"`
+	Up       survey.Totals    `json:"up"`
+	Stays    survey.Totals    `json:"stays"`
+	Kinds    []string         `json:"kinds"`
+	Folders  []survey.Weight  `json:"folders"`
+	Rules    []SuggestedRule  `json:"rules" says:"ignore rules that the kinds suggest and that do not stand yet"`
+	Findings []survey.Finding `json:"findings"`
+	Let      []Let            `json:"let,omitempty" says:"what was let through"`
+	Files    []SurveyedFile   `json:"files,omitempty"`
+}
+
+// Wrong is a reason to think that another folder was meant.
+type Wrong struct {
+	Says string   `json:"says"`
+	Fix  []string `json:"fix,omitempty"`
+}
+
+// SuggestedRule is an ignore rule that the kinds suggest.
+type SuggestedRule struct {
+	Pattern string `json:"pattern"`
+	Why     string `json:"why"`
+	Files   int    `json:"files"`
+	Bytes   int64  `json:"bytes"`
+	Bring   string `json:"bring,omitempty" says:"what one who clones does to get it back"`
+}
+
+// SurveyedFile is one file and what becomes of it.
+type SurveyedFile struct {
+	Path  string `json:"path"`
+	Bytes int64  `json:"bytes"`
+	Class string `json:"class" says:"work, ignored, remakeable, personal, not carried or not chosen"`
+	Why   string `json:"why,omitempty"`
+}
+
+// surveying is a survey under way, and what attach takes from it.
+type surveying struct {
+	folder *folder
+	sorted *survey.Sorted
+	looked map[int]survey.Looked
+	gone   []string // tracked, and deleted since
+	limits survey.Limits
+	let    []Let
+}
+
+// Survey looks at a folder and judges its files. Nothing of the folder is run, and
+// nothing in it is changed.
+func (d *Desk) Survey(ctx context.Context, o SurveyOptions) (*Surveyed, error) {
+	where, err := d.findFolder(o.Folder)
+	if err != nil {
+		return nil, err
+	}
+	if err := d.notAProject(where); err != nil {
+		return nil, err
+	}
+	out := &Surveyed{Folder: where}
+	g, err := d.Git(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if top, err := g.In(where).Top(ctx); err != nil {
+		return nil, err
+	} else if top != "" && top != where {
+		out.Wrong = append(out.Wrong, Wrong{Says: text.Visible(where) + " lies inside the repository " + text.Visible(top) + ", which is surveyed as a whole"})
+		out.Folder, where = top, top
+	}
+	f, err := d.lookLoosely(ctx, where)
+	if err != nil {
+		return nil, err
+	}
+	limits, err := d.limitsFor(where, o.Host)
+	if err != nil {
+		return nil, err
+	}
+	s, err := d.surveyFolder(ctx, f, o.Choice, limits)
+	if err != nil {
+		return nil, err
+	}
+	out.Host = limits.Host
+	out.Wrong = append(out.Wrong, s.wrongFolder()...)
+	out.Up, out.Stays = s.sorted.Totals()
+	out.Kinds, out.Rules = []string{}, s.suggested()
+	for _, k := range s.sorted.Kinds {
+		if k.Kind.Markers[0] != "*" {
+			out.Kinds = append(out.Kinds, k.Kind.Name)
+		}
+	}
+	out.Folders = s.sorted.Folders(1)
+	out.Findings = s.findings()
+	if out.Findings == nil {
+		out.Findings = []survey.Finding{}
+	}
+	out.Let = s.let
+	if o.Full {
+		out.Files = []SurveyedFile{}
+		for i, x := range s.sorted.Files {
+			out.Files = append(out.Files, SurveyedFile{x.Path, x.Size, s.sorted.Class[i].String(), s.sorted.Why(i)})
+		}
+	}
+	return out, nil
+}
+
+// limitsFor gives a host's limits: of the one that is named, of the one that the folder
+// is hooked to, or of the only one that is known.
+func (d *Desk) limitsFor(where, named string) (survey.Limits, error) {
+	var none survey.Limits
+	if named == "" {
+		p, hooked, err := d.ProjectAt(where)
+		if err != nil {
+			return none, err
+		}
+		hosts, err := d.Hosts()
+		if err != nil {
+			return none, err
+		}
+		switch {
+		case hooked && p.Host != "":
+			named = p.Host
+		case !hooked && len(hosts) == 1:
+			named = hosts[0].Name
+		default:
+			return none, nil
+		}
+	}
+	h, err := d.Host(named)
+	if err != nil {
+		return none, err
+	}
+	return limitsOf(h), nil
+}
+
+func limitsOf(h *Host) survey.Limits {
+	size := func(name string) int64 {
+		s, _ := h.Limits[name].(string)
+		n, _ := text.ParseSize(s)
+		return n
+	}
+	return survey.Limits{Host: h.Name, File: size("file_size"), Push: size("push_size"), Repository: size("repository_size")}
+}
+
+// catalogue gives the kinds that ship with the program and the person's own, which
+// lie in the folder kinds of the configuration.
+func (d *Desk) catalogue() ([]kinds.Kind, error) {
+	all, err := kinds.Shipped()
+	if err != nil {
+		return nil, err
+	}
+	own, err := filepath.Glob(filepath.Join(d.Home.Config, "kinds", "*.toml"))
+	if err != nil {
+		return nil, err
+	}
+	for _, p := range own {
+		data, err := files.Read(p, 1<<20)
+		if err != nil {
+			return nil, err
+		}
+		more, err := kinds.Load(p, data)
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, more...)
+	}
+	return all, nil
+}
+
+// surveyFolder walks a folder, sorts its files, and looks into those that would go up.
+func (d *Desk) surveyFolder(ctx context.Context, f *folder, choice survey.Choice, limits survey.Limits) (*surveying, error) {
+	s := &surveying{folder: f, limits: limits}
+	var err error
+	if s.let, err = d.letThrough(f.path); err != nil {
+		return nil, err
+	}
+	if err := s.sort(ctx, d, choice); err != nil {
+		return nil, err
+	}
+	finder, label, err := d.finder(f)
+	if err != nil {
+		return nil, err
+	}
+	which := s.sorted.Read()
+	known := tree.Remember(filepath.Join(d.Home.State, "looked", files.Short(f.path)), label, d.Now().UnixNano())
+	s.looked, err = tree.Scan(ctx, f.path, s.sorted.Files, which, finder, known, func(done int) {
+		d.Tell.Progress("Looking into files", int64(done), int64(len(which)), "")
+	})
+	d.Tell.Progress("Looking into files", 0, 0, "")
+	if err != nil {
+		return nil, err
+	}
+	return s, known.Keep()
+}
+
+// sort walks the folder and sorts its files.
+func (s *surveying) sort(ctx context.Context, d *Desk, choice survey.Choice) error {
+	f := s.folder
+	catalogue, err := d.catalogue()
+	if err != nil {
+		return err
+	}
+	outer, err := d.outerRules(ctx, f)
+	if err != nil {
+		return err
+	}
+	all, err := tree.Walk(ctx, f.path, outer, nil)
+	if errors.Is(err, tree.ErrTooMany) {
+		return fault.New(fault.Refused, "%s holds more than %s files, which is no project", text.Visible(f.path), text.Number(tree.MostEntries))
+	}
+	if err != nil {
+		return notRead(f.path, err)
+	}
+	if f.isRepo {
+		if err := s.markTracked(ctx, all); err != nil {
+			return err
+		}
+	}
+	s.sorted = survey.Sort(all, catalogue, caches(f.path, all), choice)
+	return nil
+}
+
+func notRead(folder string, err error) error {
+	if errors.Is(err, context.Canceled) {
+		return err
+	}
+	return fault.New(fault.Failed, "%s cannot be looked into", text.Visible(folder)).Because(err).
+		Try("let yourself read it", text.Command("chmod", "u+rx", folder))
+}
+
+// markTracked marks what git has already, which no ignore rule leaves out.
+func (s *surveying) markTracked(ctx context.Context, all []survey.File) error {
+	list, err := s.folder.repo.Lines(ctx, "ls-files", "-z", "-c", "--deduplicate")
+	if err != nil {
+		return gitFault(err, "git cannot list the files of %s", text.Visible(s.folder.path))
+	}
+	slices.Sort(list)
+	i := 0
+	for _, p := range list {
+		for i < len(all) && all[i].Path < p {
+			i++
+		}
+		if i < len(all) && all[i].Path == p {
+			all[i].Tracked = true
+		} else {
+			s.gone = append(s.gone, p)
+		}
+	}
+	return nil
+}
+
+// outerRules gives the ignore rules that stand outside the work tree, as git finds them
+// (gitignore documentation, "DESCRIPTION").
+func (d *Desk) outerRules(ctx context.Context, f *folder) ([]*ignore.List, error) {
+	own, err := f.repo.Do(ctx, "config", "--type=path", "--get", "core.excludesFile")
+	if err != nil {
+		config := os.Getenv("XDG_CONFIG_HOME")
+		if config == "" {
+			config = filepath.Join(d.UserHome, ".config")
+		}
+		own = filepath.Join(config, "git", "ignore")
+	}
+	paths := []string{own}
+	if f.isRepo {
+		private, err := f.repo.Do(ctx, "rev-parse", "--git-path", "info/exclude")
+		if err != nil {
+			return nil, gitFault(err, "git cannot work with the repository in %s", text.Visible(f.path))
+		}
+		if !filepath.IsAbs(private) {
+			private = filepath.Join(f.path, private)
+		}
+		paths = append(paths, private)
+	}
+	var lists []*ignore.List
+	for _, p := range paths {
+		if l := tree.RulesOf(p); l != nil {
+			lists = append(lists, l)
+		}
+	}
+	return lists, nil
+}
+
+// cacheTag is how the tag of a cache folder begins (the Cache Directory Tagging
+// Specification).
+const cacheTag = "Signature: 8a477f597d28d172789f06886806bc55"
+
+// caches gives the folders that say of themselves that they are caches.
+func caches(top string, all []survey.File) []string {
+	var out []string
+	for _, f := range all {
+		if f.Rule != nil || path.Base(f.Path) != "CACHEDIR.TAG" || f.Path == "CACHEDIR.TAG" {
+			continue
+		}
+		r, err := tree.Open(top, f.Path)
+		if err != nil {
+			continue
+		}
+		head := make([]byte, len(cacheTag))
+		_, err = io.ReadFull(r, head)
+		if err = errors.Join(err, r.Close()); err == nil && string(head) == cacheTag {
+			out = append(out, path.Dir(f.Path))
+		}
+	}
+	return out
+}
+
+// finder looks for secrets, for the beginnings of the known hosts' tokens, and for the
+// paths of this machine: the home folder and the project's own. label names all that
+// it looks for.
+func (d *Desk) finder(f *folder) (finder *secrets.Finder, label string, err error) {
+	here := []string{f.path}
+	if home := filepath.Clean(d.UserHome); strings.Count(home, string(filepath.Separator)) > 1 {
+		here = append(here, home)
+	}
+	if filepath.Separator == '\\' {
+		for _, p := range slices.Clone(here) {
+			here = append(here, strings.ReplaceAll(p, `\`, `\\`), filepath.ToSlash(p))
+		}
+	}
+	hosts, err := d.Hosts()
+	if err != nil {
+		return nil, "", err
+	}
+	var begins []string
+	for _, h := range hosts {
+		begins = append(begins, h.SignIn.Begins...)
+	}
+	return secrets.New(here, begins), files.Short(fmt.Sprint(secrets.Version, here, begins)), nil
+}
+
+// findings judges, with hints of the kinds.
+func (s *surveying) findings() []survey.Finding {
+	out := s.sorted.Findings(s.looked, s.limits, letPaths(s.let))
+	for _, k := range s.sorted.Kinds {
+		for _, h := range k.Kind.Hints {
+			for _, root := range k.Roots {
+				p := path.Join(root, h.File)
+				r, err := tree.Open(s.folder.path, p)
+				if err != nil {
+					continue // a hint is about a file that is there
+				}
+				data, err := io.ReadAll(io.LimitReader(r, 1<<20))
+				if err = errors.Join(err, r.Close()); err == nil && !strings.Contains(string(data), h.Lacks) {
+					out = append(out, survey.Finding{Weight: survey.Know, About: "hint", Path: p, Says: h.Says})
+				}
+			}
+		}
+	}
+	return out
+}
+
+// suggested counts what each suggested rule takes.
+func (s *surveying) suggested() []SuggestedRule {
+	out := make([]SuggestedRule, len(s.sorted.Rules))
+	for i, r := range s.sorted.Rules {
+		out[i] = SuggestedRule{Pattern: r.Pattern, Why: r.Why, Bring: r.Bring}
+	}
+	for i, f := range s.sorted.Files {
+		if n := s.sorted.ByRule[i]; n >= 0 && !f.Tracked {
+			out[n].Files++
+			out[n].Bytes += f.Size
+		}
+	}
+	return slices.DeleteFunc(out, func(r SuggestedRule) bool { return r.Files == 0 })
+}
+
+// wrongFolder tells when a folder looks like one that holds projects, or like a part
+// of one.
+func (s *surveying) wrongFolder() []Wrong {
+	if s.folder.isRepo {
+		return nil
+	}
+	var projects []string
+	own := false // there are files at the top itself
+	for _, f := range s.sorted.Files {
+		if f.Type == survey.Nested && !strings.Contains(f.Path, "/") {
+			projects = append(projects, f.Path)
+		}
+		own = own || f.Type == survey.Regular && !strings.Contains(f.Path, "/") && !strings.HasPrefix(f.Path, ".")
+	}
+	if own || len(projects) < 2 {
+		return nil
+	}
+	return []Wrong{{Says: fmt.Sprintf("%s holds %s and no file of its own: perhaps one of them is meant", text.Visible(filepath.Base(s.folder.path)), text.Count(len(projects), "repository")),
+		Fix: []string{"survey", filepath.Join(s.folder.path, projects[0])}}}
+}

@@ -1,0 +1,186 @@
+package job
+
+import (
+	"context"
+	"slices"
+
+	"uncinate/internal/core/fault"
+	"uncinate/internal/core/kinds"
+	"uncinate/internal/core/survey"
+	"uncinate/internal/core/text"
+)
+
+// Stay is a group of files that do not go up.
+type Stay struct {
+	Pattern string `json:"pattern"` // the ignore rule; "" for the person's own rules
+	Why     string `json:"why"`
+	Files   int    `json:"files"`
+	Bytes   int64  `json:"bytes"`
+}
+
+// travel is what would go up with a first commit, and what would not.
+type travel struct {
+	up       []string // paths from the top, with slashes
+	gone     []string // staged, and deleted since
+	bytes    int64
+	stays    []Stay
+	rules    []kinds.Rule // to be added to the ignore rules
+	nested   []string     // folders with a repository of their own
+	findings []survey.Finding
+	files    []survey.File // as they were when we looked
+}
+
+// travels surveys a folder for its first commit.
+func (d *Desk) travels(ctx context.Context, f *folder, choice survey.Choice, limits survey.Limits, let []Let) (*travel, error) {
+	s, err := d.surveyFolder(ctx, f, choice, limits)
+	if err != nil {
+		return nil, err
+	}
+	s.let = append(s.let, let...)
+	t := &travel{gone: s.gone, findings: s.findings()}
+	groups := map[string]*Stay{}
+	var order []string
+	hit := make([]bool, len(s.sorted.Rules))
+	for i, x := range s.sorted.Files {
+		var pattern, why string
+		switch s.sorted.Class[i] {
+		case survey.Work:
+			if x.Type == survey.Nested {
+				continue // a submodule, which git has already
+			}
+			t.up = append(t.up, x.Path)
+			t.files = append(t.files, x)
+			t.bytes += x.Size
+			continue
+		case survey.Uncarried:
+			if x.Type == survey.Nested && x.Rule == nil {
+				t.nested = append(t.nested, x.Path)
+			}
+			continue
+		case survey.Ignored:
+			why = "left out by your own ignore rules"
+		case survey.Unchosen:
+			why = "not chosen"
+		default:
+			n := s.sorted.ByRule[i]
+			pattern, why = s.sorted.Rules[n].Pattern, s.sorted.Rules[n].Why
+			hit[n] = true
+		}
+		g := groups[pattern+"\x00"+why]
+		if g == nil {
+			g = &Stay{Pattern: pattern, Why: why}
+			groups[pattern+"\x00"+why] = g
+			order = append(order, pattern+"\x00"+why)
+		}
+		g.Files++
+		g.Bytes += x.Size
+	}
+	for n, r := range s.sorted.Rules {
+		if hit[n] {
+			t.rules = append(t.rules, r)
+		}
+	}
+	for _, p := range order {
+		t.stays = append(t.stays, *groups[p])
+	}
+	slices.SortStableFunc(t.stays, func(a, b Stay) int { return b.Files - a.Files })
+	return t, nil
+}
+
+func (t *travel) staying() int {
+	n := 0
+	for _, s := range t.stays {
+		n += s.Files
+	}
+	return n
+}
+
+// mostShown is how many findings a refusal shows.
+const mostShown = 8
+
+// checkFindings refuses to send what must not go up like this.
+func (a *Attach) checkFindings(found []survey.Finding) error {
+	var stop []survey.Finding
+	changing := 0
+	for _, x := range found {
+		if x.Weight == survey.Stop {
+			stop = append(stop, x)
+			if x.About == "changing" {
+				changing++
+			}
+		}
+	}
+	if len(stop) == 0 {
+		return nil
+	}
+	paths := map[string]bool{}
+	for _, x := range stop {
+		paths[x.Path] = true
+	}
+	f := fault.New(fault.Refused, "%s would go up that must not, as %s", text.Count(len(paths), "file"), map[bool]string{true: "it stands", false: "they stand"}[len(paths) == 1])
+	if changing == len(stop) {
+		f = fault.New(fault.Decision, "%s being written while we look, so what would go up now would be half of it", map[bool]string{true: "a file is", false: text.Count(changing, "file") + " are"}[changing == 1])
+	}
+	for i, x := range stop {
+		if i == mostShown {
+			f.Detail("and %d more", len(stop)-i)
+			break
+		}
+		f.Detail("%s", Sentence(x))
+	}
+	if changing == len(stop) {
+		return f.Try("wait until the program that writes is done, then", a.again())
+	}
+	done := map[string]bool{}
+	for _, x := range stop {
+		if len(x.Fix) == 0 || done[x.Path] || len(done) == 4 {
+			continue
+		}
+		done[x.Path] = true
+		why := "keep it here"
+		if len(done) > 1 {
+			why = "and this one"
+		}
+		f.Try(why, fixCommand(a.folder.path, a.options.Folder, x.Fix))
+	}
+	if len(paths) > len(done) {
+		f.Try("see all", surveyCommand(a.options.Folder))
+	}
+	return f.Try("or let one up, with the reason", a.again("--let", stop[0].Path, "--reason", "TEXT"))
+}
+
+// Sentence says a finding in a line.
+func Sentence(x survey.Finding) string {
+	at := text.Visible(x.Path)
+	if x.Line > 0 {
+		at += text.Visible(":" + text.Number(x.Line))
+	}
+	s := at + " " + x.Says
+	if x.Path == "" {
+		s = x.Says
+	}
+	if x.Excerpt != "" {
+		s += ": " + x.Excerpt
+	}
+	if x.More > 0 {
+		s += text.Visible(", and " + text.Number(x.More) + " more in it")
+	}
+	return s
+}
+
+// fixCommand gives a finding's remedy as a command to paste, from where the person is.
+func fixCommand(top, given string, fix []string) string {
+	words := append([]string{"uncinate"}, fix...)
+	if given != "." && given != "" {
+		words = append(words, "--folder", given)
+	}
+	return text.Command(words...)
+}
+
+func surveyCommand(given string) string {
+	words := []string{"uncinate", "survey"}
+	if given != "." && given != "" {
+		words = append(words, given)
+	}
+	return text.Command(words...)
+}

@@ -1,0 +1,200 @@
+package screen
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"path/filepath"
+	"strings"
+
+	"uncinate/internal/core/survey"
+	"uncinate/internal/core/text"
+	"uncinate/internal/job"
+)
+
+func surveyCommand() *Command {
+	return &Command{Name: "survey", Args: "[FOLDER]", Most: 1,
+		Short: "judge files: what would go up, what should stay, what must not go",
+		Long: `Looks at every file of the folder (the current one unless named) and sorts it: work,
+which would go up; what can be made again; what is one person's or one machine's; and
+what must not go up as it stands: keys, passwords, tokens, this machine's own paths,
+files beyond the host's limits. Each finding comes with the command that deals with it.
+Nothing is changed and nothing of the folder is run.
+
+The first commit of an attach takes exactly what the survey says would go up. Kinds of
+projects that this program does not know are added in files of your own, in the folder
+kinds of its configuration.`,
+		Examples: []string{"uncinate survey", "uncinate survey --full gauge-firmware", "uncinate survey --except '*.dwg' mooring-drawings"},
+		Takes:    []string{"folder"}, Gives: job.Surveyed{},
+		Options: func(o *flag.FlagSet) Run {
+			var s job.SurveyOptions
+			o.StringVar(&s.Host, "host", "", "count with the limits of this `host`")
+			o.BoolVar(&s.Full, "full", false, "show every finding, and every file")
+			o.Var((*list)(&s.Choice.Only), "only", "count only this `path`, folder or pattern as going up; may be given again")
+			o.Var((*list)(&s.Choice.Except), "except", "count this `path`, folder or pattern as staying; may be given again")
+			return withDesk(func(ctx context.Context, e *Env, d *job.Desk, args []string) error {
+				s.Folder = folderOf(args)
+				r, err := d.Survey(ctx, s)
+				if err != nil {
+					return err
+				}
+				return e.Give(r, func() { e.surveyed(r, s) })
+			})
+		}}
+}
+
+// mostFolders is how many folders a survey shows, and mostFindings how many findings
+// of a weight, unless all are asked for.
+const (
+	mostFolders  = 12
+	mostFindings = 10
+)
+
+func (e *Env) surveyed(r *job.Surveyed, o job.SurveyOptions) {
+	for _, w := range r.Wrong {
+		e.Say("%s", e.Out.wrap("Is this the folder you mean? "+w.Says+".", 0))
+		if len(w.Fix) > 0 {
+			e.Say("    %s", text.Command(append([]string{"uncinate"}, w.Fix...)...))
+		}
+	}
+	head := fmt.Sprintf("%s: %s, %s would go up; %s.", text.Visible(filepath.Base(r.Folder)), text.Count(r.Up.Files, "file"), text.Size(r.Up.Bytes), stay(r.Stays.Files))
+	e.Say("%s", e.Out.strong(head))
+	if len(r.Kinds) > 0 {
+		e.Say("%s", e.Out.wrap("Made of "+strings.Join(r.Kinds, ", ")+".", 0))
+	}
+	if len(r.Folders) > 0 {
+		e.Say("")
+		e.weights(r.Folders, o.Full)
+	}
+	for _, w := range []struct{ weight, head string }{{survey.Stop, "Must not go up as it stands:"}, {survey.Look, "Look at:"}, {survey.Know, "Good to know:"}} {
+		e.findings(r, w.weight, w.head, o)
+	}
+	for _, l := range r.Let {
+		e.Say("Let through: %s", e.Out.wrap(text.Visible(l.Path)+" ("+text.Visible(l.Reason)+")", 13))
+	}
+	if o.Full {
+		e.Say("")
+		var rows [][]string
+		for _, f := range r.Files {
+			rows = append(rows, []string{f.Path, text.Size(f.Bytes), f.Class, f.Why})
+		}
+		e.Table([]string{"file", "size", "is", "because"}, rows)
+	}
+	if len(r.Rules) > 0 {
+		e.Aside("%s", e.Err.wrap(fmt.Sprintf("The first attach writes %s for what stays; to write %s now:", text.Count(len(r.Rules), "ignore rule"), map[bool]string{true: "it", false: "them"}[len(r.Rules) == 1]), 0))
+		e.Aside("    %s", folderCommand(o.Folder, "ignore", "add", "--suggested"))
+	}
+}
+
+func stay(n int) string {
+	if n == 0 {
+		return "nothing stays"
+	}
+	if n == 1 {
+		return "1 stays"
+	}
+	return text.Number(n) + " stay"
+}
+
+// folderCommand is a command about a project's folder, as the person named it.
+func folderCommand(folder string, words ...string) string {
+	words = append([]string{"uncinate"}, words...)
+	if folder != "." && folder != "" {
+		words = append(words, "--folder", folder)
+	}
+	return text.Command(words...)
+}
+
+// weights shows the folders by weight, each with a bar: its dark part goes up.
+func (e *Env) weights(all []survey.Weight, full bool) {
+	heaviest := all[0].Up.Bytes + all[0].Stays.Bytes
+	const bar = 12
+	rest := all[:0:0]
+	if len(all) > mostFolders && !full {
+		all, rest = all[:mostFolders], all[mostFolders:]
+	}
+	told := func(t survey.Totals) string {
+		if t.Files == 0 {
+			return "-"
+		}
+		return text.Number(t.Files) + ", " + text.Size(t.Bytes)
+	}
+	dark, light := "█", "░"
+	if e.Out.ascii {
+		dark, light = "#", "."
+	}
+	var rows [][]string
+	for _, w := range all {
+		total := w.Up.Bytes + w.Stays.Bytes
+		n, up := 0, 0
+		if heaviest > 0 && total > 0 {
+			n = max(1, int(total*bar/heaviest))
+			up = int((w.Up.Bytes*int64(n) + total/2) / total)
+		}
+		name := w.Folder + "/"
+		if w.Folder == "." {
+			name = "(here)"
+		}
+		rows = append(rows, []string{name, told(w.Up), told(w.Stays), strings.Repeat(dark, up) + strings.Repeat(light, n-up), w.Why})
+	}
+	e.Table([]string{"folder", "goes up", "stays", "", ""}, rows)
+	if len(rest) > 0 {
+		var up, stays survey.Totals
+		for _, w := range rest {
+			up.Files, up.Bytes = up.Files+w.Up.Files, up.Bytes+w.Up.Bytes
+			stays.Files, stays.Bytes = stays.Files+w.Stays.Files, stays.Bytes+w.Stays.Bytes
+		}
+		e.Say("and %s with %s that go up and %s that stay (--full shows them)", text.Count(len(rest), "folder"), text.Count(up.Files, "file"), text.Number(stays.Files))
+	}
+}
+
+// findings shows those of one weight: one by one, each with its command, or those that
+// say the same together where there are many.
+func (e *Env) findings(r *job.Surveyed, weight, head string, o job.SurveyOptions) {
+	var all []survey.Finding
+	for _, f := range r.Findings {
+		if f.Weight == weight {
+			all = append(all, f)
+		}
+	}
+	if len(all) == 0 {
+		return
+	}
+	e.Say("")
+	e.Say("%s", e.Out.strong(head))
+	same := map[string][]survey.Finding{}
+	var order []string
+	for _, f := range all {
+		if _, ok := same[f.Says]; !ok {
+			order = append(order, f.Says)
+		}
+		same[f.Says] = append(same[f.Says], f)
+	}
+	shown := 0
+	for _, says := range order {
+		group := same[says]
+		if len(group) > 3 && weight != survey.Stop && !o.Full {
+			var names []string
+			for _, f := range group[:3] {
+				names = append(names, text.Visible(f.Path))
+			}
+			e.Say("  %s", e.Out.wrap(fmt.Sprintf("%s of which each %s: %s and %d more", text.Count(len(group), "file"), says, strings.Join(names, ", "), len(group)-3), 4))
+			shown++
+			continue
+		}
+		for i, f := range group {
+			if shown >= mostFindings && !o.Full {
+				break
+			}
+			shown++
+			e.Say("  %s", e.Out.wrap(job.Sentence(f), 4))
+			last := i == len(group)-1 || group[i+1].Path != f.Path
+			if len(f.Fix) > 0 && last {
+				e.Say("      %s", folderCommand(o.Folder, f.Fix...))
+			}
+		}
+	}
+	if shown >= mostFindings && !o.Full && len(all) > shown {
+		e.Say("  (--full shows all %s)", text.Number(len(all)))
+	}
+}

@@ -1,0 +1,95 @@
+package tree
+
+import (
+	"context"
+	"errors"
+	"io/fs"
+	"runtime"
+	"sync"
+	"sync/atomic"
+
+	"uncinate/internal/core/secrets"
+	"uncinate/internal/core/survey"
+	"uncinate/internal/core/text"
+)
+
+// Scan looks into files, in parallel. which are their places in all. What was looked
+// into before and did not change since is taken from known, if that is not nil. tell,
+// if not nil, is called now and then with the number of files done.
+func Scan(ctx context.Context, top string, all []survey.File, which []int, finder *secrets.Finder, known *Known, tell func(done int)) (map[int]survey.Looked, error) {
+	out := map[int]survey.Looked{}
+	todo := which
+	if known != nil {
+		todo = nil
+		for _, i := range which {
+			if c, ok := known.look(&all[i]); !ok {
+				todo = append(todo, i)
+			} else if worth(c) {
+				out[i] = survey.Looked{Content: c}
+			}
+		}
+	}
+	var next, done atomic.Int64
+	var mu sync.Mutex
+	var group sync.WaitGroup
+	for range min(max(2, runtime.GOMAXPROCS(0)), len(todo)/8+1) {
+		group.Go(func() {
+			buf := secrets.Buffer()
+			for ctx.Err() == nil {
+				n := int(next.Add(1)) - 1
+				if n >= len(todo) {
+					return
+				}
+				i := todo[n]
+				l := look(top, &all[i], finder, buf)
+				if known != nil && l.Failed == "" && !l.Moving {
+					known.put(&all[i], l.Content)
+				}
+				if worth(l.Content) || l.Failed != "" || l.Moving {
+					mu.Lock()
+					out[i] = l
+					mu.Unlock()
+				}
+				if d := done.Add(1); tell != nil && d%64 == 0 {
+					tell(int(d))
+				}
+			}
+		})
+	}
+	group.Wait()
+	return out, ctx.Err()
+}
+
+// worth reports whether a content says anything that is judged.
+func worth(c secrets.Content) bool { return len(c.Findings) > 0 || c.Generated || c.Object != "" }
+
+// look reads one file.
+func look(top string, f *survey.File, finder *secrets.Finder, buf []byte) (l survey.Looked) {
+	r, err := Open(top, f.Path)
+	if errors.Is(err, fs.ErrNotExist) {
+		l.Moving = true
+		return l
+	}
+	if err != nil {
+		l.Failed = plain(err)
+		return l
+	}
+	defer r.Close()
+	if l.Content, err = finder.Read(f.Path, Data(r), buf); err != nil {
+		l.Failed = plain(err)
+		return l
+	}
+	if s, err := r.Stat(); err != nil || s.Size() != f.Size || s.ModTime().UnixNano() != f.ModTime {
+		l.Moving = true
+	}
+	return l
+}
+
+// plain gives the system's own words about a failure, without the path.
+func plain(err error) string {
+	var p *fs.PathError
+	if errors.As(err, &p) {
+		err = p.Err
+	}
+	return text.Visible(err.Error())
+}

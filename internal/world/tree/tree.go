@@ -1,0 +1,231 @@
+// Package tree walks a folder in parallel, matches git's ignore rules on the way, and
+// reads files without following what leads out of it. Nothing in the folder is run.
+package tree
+
+import (
+	"context"
+	"errors"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"runtime"
+	"slices"
+	"strings"
+	"sync"
+
+	"uncinate/internal/core/ignore"
+	"uncinate/internal/core/survey"
+)
+
+// MostEntries is how many entries are taken in.
+const MostEntries = 5_000_000
+
+// ErrTooMany is the fault of a folder with more entries than MostEntries.
+var ErrTooMany = errors.New("too many files")
+
+// walker is one walk under way.
+type walker struct {
+	top   string
+	below []*ignore.List // of the person and of the repository
+	tell  func(files int)
+
+	mu    sync.Mutex
+	ready *sync.Cond
+	todo  []work
+	busy  int
+	out   []survey.File
+	err   error
+}
+
+type work struct {
+	path  string         // from the top; "" for the top itself
+	lists []*ignore.List // in force above it
+	rule  *ignore.Rule   // that leaves the whole folder out
+}
+
+// Walk lists what lies in a folder, sorted by path. outer are the rules that stand
+// outside the work tree, the weightiest last. A link is not followed, a nested
+// repository is not entered, and the folder's own .git is not listed. tell, if not nil,
+// is called now and then with the number of files seen.
+func Walk(ctx context.Context, top string, outer []*ignore.List, tell func(files int)) ([]survey.File, error) {
+	w := &walker{top: top, below: outer, tell: tell, todo: []work{{lists: outer}}}
+	w.ready = sync.NewCond(&w.mu)
+	stop := context.AfterFunc(ctx, func() {
+		w.mu.Lock()
+		w.err = ctx.Err()
+		w.mu.Unlock()
+		w.ready.Broadcast()
+	})
+	defer stop()
+	var all sync.WaitGroup
+	for range max(2, runtime.GOMAXPROCS(0)) {
+		all.Go(w.run)
+	}
+	all.Wait()
+	if w.err != nil {
+		return nil, w.err
+	}
+	slices.SortFunc(w.out, func(a, b survey.File) int { return strings.Compare(a.Path, b.Path) })
+	return w.out, nil
+}
+
+func (w *walker) run() {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	for {
+		for len(w.todo) == 0 && w.busy > 0 && w.err == nil {
+			w.ready.Wait()
+		}
+		if len(w.todo) == 0 || w.err != nil {
+			w.ready.Broadcast()
+			return
+		}
+		job := w.todo[len(w.todo)-1]
+		w.todo = w.todo[:len(w.todo)-1]
+		w.busy++
+		w.mu.Unlock()
+		entries, more, err := w.folder(job)
+		w.mu.Lock()
+		w.busy--
+		w.out = append(w.out, entries...)
+		w.todo = append(w.todo, more...)
+		if w.err == nil {
+			w.err = err
+		}
+		if len(w.out) > MostEntries {
+			w.err = ErrTooMany
+		}
+		if w.tell != nil {
+			w.tell(len(w.out))
+		}
+		w.ready.Broadcast()
+	}
+}
+
+// folder lists one folder.
+func (w *walker) folder(job work) (out []survey.File, more []work, err error) {
+	full := filepath.Join(w.top, filepath.FromSlash(job.path))
+	list, err := os.ReadDir(full)
+	if err != nil {
+		if job.path == "" {
+			return nil, nil, err
+		}
+		if errors.Is(err, fs.ErrNotExist) {
+			return nil, nil, nil // it went away meanwhile
+		}
+		return []survey.File{{Path: job.path, Type: survey.Unreadable, Rule: job.rule}}, nil, nil
+	}
+	lists := job.lists
+	if job.rule == nil {
+		if l := IgnoreFile(w.top, job.path); l != nil {
+			lists = append(slices.Clip(lists), l)
+		}
+	}
+	prefix := job.path
+	if prefix != "" {
+		prefix += "/"
+	}
+	out = make([]survey.File, 0, len(list))
+	seen := 0
+	for _, e := range list {
+		name := e.Name()
+		if strings.EqualFold(name, ".git") {
+			continue
+		}
+		seen++
+		p := prefix + name
+		isFolder := e.IsDir()
+		rule := job.rule
+		if rule == nil {
+			if r := ignore.Decide(lists, p, isFolder); r != nil && !r.Negated {
+				rule = r
+			}
+		}
+		if isFolder {
+			if _, err := os.Lstat(filepath.Join(full, name, ".git")); err == nil {
+				out = append(out, survey.File{Path: p, Type: survey.Nested, Rule: rule})
+				continue
+			}
+			more = append(more, work{p, lists, rule})
+			continue
+		}
+		info, err := e.Info()
+		if err != nil {
+			continue // it went away meanwhile
+		}
+		entry := survey.File{Path: p, Size: info.Size(), ModTime: info.ModTime().UnixNano(), Changed: changed(info), Rule: rule, Exec: info.Mode()&0o100 != 0}
+		switch t := info.Mode().Type(); {
+		case t&fs.ModeSymlink != 0:
+			entry.Type = survey.Link
+			if entry.Target, err = os.Readlink(filepath.Join(full, name)); err != nil {
+				continue
+			}
+		case t != 0:
+			entry.Type = survey.Special
+		}
+		out = append(out, entry)
+	}
+	if seen == 0 && job.path != "" {
+		out = append(out, survey.File{Path: job.path, Type: survey.EmptyFolder, Rule: job.rule})
+	}
+	return out, more, nil
+}
+
+// mostRules is how many bytes of an ignore file are read. git reads 100 MB; nobody
+// writes so many rules.
+const mostRules = 4 << 20
+
+// IgnoreFile reads the ignore file of a folder, "" for the top; nil where there is none.
+// git reads no ignore file through a link (gitignore documentation, "NOTES").
+func IgnoreFile(top, base string) *ignore.List {
+	source := ".gitignore"
+	if base != "" {
+		source = base + "/.gitignore"
+	}
+	f, err := Open(top, source)
+	if err != nil {
+		return nil
+	}
+	defer f.Close()
+	data, err := io.ReadAll(io.LimitReader(f, mostRules))
+	if err != nil {
+		return nil
+	}
+	return ignore.Parse(string(data), source, base)
+}
+
+// RulesOf reads an ignore file that stands outside a work tree; nil where there is none.
+func RulesOf(path string) *ignore.List {
+	f, err := os.Open(path)
+	if err != nil {
+		return nil
+	}
+	defer f.Close()
+	if s, err := f.Stat(); err != nil || !s.Mode().IsRegular() {
+		return nil
+	}
+	data, err := io.ReadAll(io.LimitReader(f, mostRules))
+	if err != nil {
+		return nil
+	}
+	return ignore.Parse(string(data), path, "")
+}
+
+// Open opens a regular file below a folder for reading: neither a link in its place nor
+// a pipe or device, on which a read would wait.
+func Open(top, path string) (*os.File, error) {
+	full := filepath.Join(top, filepath.FromSlash(path))
+	f, err := openPlain(full)
+	if err != nil {
+		return nil, err
+	}
+	s, err := f.Stat()
+	if err == nil && !s.Mode().IsRegular() {
+		err = &fs.PathError{Op: "open", Path: full, Err: errors.New("not a regular file")}
+	}
+	if err != nil {
+		return nil, errors.Join(err, f.Close())
+	}
+	return f, nil
+}
