@@ -22,7 +22,7 @@ import (
 func main() {
 	program := flag.String("program", "build/uncinate", "the built program")
 	pairs := flag.Int("pairs", 5, "how many pairs of each")
-	only := flag.String("only", "", "measure only lists")
+	only := flag.String("only", "", "measure only lists, survey or findings")
 	flag.Parse()
 	debug.SetGCPercent(400) // as the program sets it
 	if err := run(*program, *pairs, *only); err != nil {
@@ -68,8 +68,16 @@ func run(program string, pairs int, only string) (err error) {
 		return err
 	}
 	fmt.Printf("binary: %.1f MB\n\n| what | ours, median | by hand, median | ratio | bound |\n|---|---|---|---|---|\n", float64(size.Size())/1e6)
-	if only == "lists" {
+	switch only {
+	case "lists":
 		return b.lists(pairs)
+	case "survey":
+		if err := b.surveys(pairs); err != nil {
+			return err
+		}
+		return findings()
+	case "findings":
+		return findings()
 	}
 	if err := compare("attach, 5,000 files, 50 MB", "1.15", pairs, b.prepare, b.attach, b.byHand); err != nil {
 		return err
@@ -80,6 +88,12 @@ func run(program string, pairs int, only string) (err error) {
 	if err := compare("version", "3", pairs*8, func(int) error { return nil },
 		func(int) error { return b.command(top, "", b.program, "version") },
 		func(int) error { return b.command(top, "", "git", "--version") }); err != nil {
+		return err
+	}
+	if err := b.surveys(min(pairs, 3)); err != nil {
+		return err
+	}
+	if err := findings(); err != nil {
 		return err
 	}
 	return checks()

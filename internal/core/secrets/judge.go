@@ -170,9 +170,40 @@ func hostAfter(data []byte, i int) string {
 }
 
 // unlike are parts of names that say that the value is something else.
-var unlike = []string{"public", "_id", "-id", "url", "uri", "name", "type", "file", "path", "hash", "sha1", "sha2", "sha5", "md5", "digest", "checksum", "count", "len", "size", "expir", "ttl", "header",
-	"field", "regex", "pattern", "tokeniz", "label", "prompt", "title", "hint", "message", "error", "policy", "endpoint", "max", "min", "version", "format", "algo", "method", "index", "position", "prefix",
-	"suffix", "kind", "class", "example", "test_vector", "fingerprint", "visible", "placeholder", "column", "param", "scope", "input", "help", "desc", "arn", "_at", "env", "ref", "symbol", "dir", "provider"}
+var unlike = func() map[string]bool {
+	all := map[string]bool{}
+	for _, w := range strings.Fields(`public id url uri name type file path hash sha sha1 sha256 sha512 md5 digest checksum count len length size expires expiry expire ttl header
+		field regex pattern tokenizer tokenize label prompt title hint message msg error err policy endpoint max min version format algo algorithm method index position prefix
+		suffix kind class example vector fingerprint visible placeholder column param params scope scopes input help desc description arn at env ref symbol dir provider policy
+		tokens secrets passwords passwd_file reset length mode required enabled disabled`) {
+		all[w] = true
+	}
+	return all
+}()
+
+// partsOf splits a name into its words, in lower case: at signs, and where a capital
+// follows a small letter.
+func partsOf(name []byte) []string {
+	var parts []string
+	from := 0
+	add := func(to int) {
+		if to > from {
+			parts = append(parts, strings.ToLower(string(name[from:to])))
+		}
+	}
+	for i, c := range name {
+		switch {
+		case c == '_' || c == '-' || c == '.':
+			add(i)
+			from = i + 1
+		case i > from && 'A' <= c && c <= 'Z' && 'a' <= name[i-1] && name[i-1] <= 'z':
+			add(i)
+			from = i
+		}
+	}
+	add(len(name))
+	return parts
+}
 
 // named judges a value that stands beside a telling name.
 func named(data []byte, is what, at, end int, form form) (kind, excerpt string, till int) {
@@ -189,12 +220,7 @@ func named(data []byte, is what, at, end int, form form) (kind, excerpt string, 
 	}
 	name := data[start:end]
 	low := strings.ToLower(string(name))
-	for _, w := range unlike {
-		if strings.Contains(low, w) && !strings.Contains("tokensecretpassword", w) {
-			return "", "", 0
-		}
-	}
-	if strings.HasSuffix(low, "tokens") || strings.HasSuffix(low, "secrets") || strings.HasSuffix(low, "passwords") {
+	if slices.ContainsFunc(partsOf(name), func(w string) bool { return unlike[w] }) {
 		return "", "", 0
 	}
 	i := end

@@ -328,3 +328,12 @@ func generated(head []byte) bool {
 func describe(name, between []byte, n int) string {
 	return text.Excerpt(string(name), 40) + text.Excerpt(string(between), 8) + fmt.Sprintf("[%s]", text.Count(n, "character"))
 }
+
+// Patterns gives what is looked for, so that another program can be given as much to do.
+func (f *Finder) Patterns() []string {
+	out := []string{"://"}
+	for _, l := range f.find.all {
+		out = append(out, l.text)
+	}
+	return out
+}

@@ -165,9 +165,10 @@ func wordy(v []byte) bool {
 	}
 	for i, c := range v {
 		letter := 'a' <= c && c <= 'z' || 'A' <= c && c <= 'Z'
-		turn := i > 0 && 'A' <= c && c <= 'Z' && 'a' <= v[i-1] && v[i-1] <= 'z'
-		if !letter || turn {
-			end()
+		up := 'A' <= c && c <= 'Z'
+		upBefore := i > 0 && 'A' <= v[i-1] && v[i-1] <= 'Z'
+		if !letter || run > 0 && up != upBefore && (up || run > 1) {
+			end() // a word has one case, but for its first letter
 		}
 		if letter {
 			run++
