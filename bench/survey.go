@@ -9,7 +9,6 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
-	"syscall"
 	"time"
 
 	"github.com/pelletier/go-toml/v2"
@@ -49,9 +48,7 @@ func (b *bench) surveys(pairs int) error {
 		if err != nil || !bytes.Contains(out, []byte(`"findings"`)) {
 			return fmt.Errorf("survey: %w", err)
 		}
-		if u, ok := c.ProcessState.SysUsage().(*syscall.Rusage); ok {
-			most = max(most, u.Maxrss)
-		}
+		most = max(most, memoryOf(c.ProcessState))
 		return nil
 	}
 	forget := func(int) error { return os.RemoveAll(filepath.Join(b.top, "home/state/looked")) }
@@ -74,11 +71,11 @@ func (b *bench) surveys(pairs int) error {
 		return err
 	}
 	fmt.Printf("\nmost memory of a survey of 100,000 files: %d MB (bound: 200 MB)\n", most>>10)
-	return b.hugeFile(&most, look)
+	return b.hugeFile()
 }
 
 // hugeFile surveys a folder with one file of 2 GB of text.
-func (b *bench) hugeFile(most *int64, _ func(int) error) error {
+func (b *bench) hugeFile() error {
 	dir := filepath.Join(b.top, "huge")
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return err
@@ -102,9 +99,7 @@ func (b *bench) hugeFile(most *int64, _ func(int) error) error {
 	if out, err := c.Output(); err != nil || !bytes.Contains(out, []byte("levels.log")) {
 		return fmt.Errorf("survey: %w", err)
 	}
-	if u, ok := c.ProcessState.SysUsage().(*syscall.Rusage); ok {
-		fmt.Printf("one file of 2 GB: %d MB of memory, %.1f s\n", u.Maxrss>>10, time.Since(began).Seconds())
-	}
+	fmt.Printf("one file of 2 GB: %d MB of memory, %.1f s\n", memoryOf(c.ProcessState)>>10, time.Since(began).Seconds())
 	return os.RemoveAll(dir)
 }
 

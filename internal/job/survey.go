@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 
 	"uncinate/internal/core/fault"
 	"uncinate/internal/core/ignore"
@@ -204,15 +205,21 @@ func (d *Desk) surveyFolder(ctx context.Context, f *folder, choice survey.Choice
 	if s.let, err = d.letThrough(f.path); err != nil {
 		return nil, err
 	}
-	if err := s.sort(ctx, d, choice); err != nil {
-		return nil, err
-	}
 	finder, label, err := d.finder(f)
 	if err != nil {
 		return nil, err
 	}
+	var known *tree.Known
+	var beside sync.WaitGroup
+	beside.Go(func() {
+		known = tree.Remember(filepath.Join(d.Home.State, "looked", files.Short(f.path)), label, d.Now().UnixNano())
+	})
+	err = s.sort(ctx, d, choice)
+	beside.Wait()
+	if err != nil {
+		return nil, err
+	}
 	which := s.sorted.Read()
-	known := tree.Remember(filepath.Join(d.Home.State, "looked", files.Short(f.path)), label, d.Now().UnixNano())
 	s.looked, err = tree.Scan(ctx, f.path, s.sorted.Files, which, finder, known, func(done int) {
 		d.Tell.Progress("Looking into files", int64(done), int64(len(which)), "")
 	})
@@ -234,18 +241,24 @@ func (s *surveying) sort(ctx context.Context, d *Desk, choice survey.Choice) err
 	if err != nil {
 		return err
 	}
+	var tracked []string
+	var listing error
+	var beside sync.WaitGroup
+	if f.isRepo {
+		beside.Go(func() { tracked, listing = f.repo.Lines(ctx, "ls-files", "-z", "-c", "--deduplicate") })
+	}
 	all, err := tree.Walk(ctx, f.path, outer, nil)
+	beside.Wait()
 	if errors.Is(err, tree.ErrTooMany) {
 		return fault.New(fault.Refused, "%s holds more than %s files, which is no project", text.Visible(f.path), text.Number(tree.MostEntries))
 	}
 	if err != nil {
 		return notRead(f.path, err)
 	}
-	if f.isRepo {
-		if err := s.markTracked(ctx, all); err != nil {
-			return err
-		}
+	if listing != nil {
+		return gitFault(listing, "git cannot list the files of %s", text.Visible(f.path))
 	}
+	s.markTracked(all, tracked)
 	s.sorted = survey.Sort(all, catalogue, caches(f.path, all), choice)
 	return nil
 }
@@ -259,11 +272,7 @@ func notRead(folder string, err error) error {
 }
 
 // markTracked marks what git has already, which no ignore rule leaves out.
-func (s *surveying) markTracked(ctx context.Context, all []survey.File) error {
-	list, err := s.folder.repo.Lines(ctx, "ls-files", "-z", "-c", "--deduplicate")
-	if err != nil {
-		return gitFault(err, "git cannot list the files of %s", text.Visible(s.folder.path))
-	}
+func (s *surveying) markTracked(all []survey.File, list []string) {
 	slices.Sort(list)
 	i := 0
 	for _, p := range list {
@@ -276,7 +285,6 @@ func (s *surveying) markTracked(ctx context.Context, all []survey.File) error {
 			s.gone = append(s.gone, p)
 		}
 	}
-	return nil
 }
 
 // outerRules gives the ignore rules that stand outside the work tree, as git finds them

@@ -28,7 +28,9 @@ type suggester struct {
 	byName  map[string][]*folder // by a folder's own name
 	bases   map[string][]int     // by a file's name
 	endings map[string][]int     // by a file's ending
-	stems   map[string]bool      // every file's name, to find sources by
+	stems   map[string]bool      // every file's name, to find sources by; made when it is asked for
+	names   []string             // every file's name, by its place
+	every   []int                // every place
 	out     Suggestion
 }
 
@@ -46,23 +48,30 @@ type folder struct {
 // slash inside count from that very folder; rules for files take those that no folder
 // rule took. What comes out hits exactly these files, as git reads the rules.
 func Suggest(kinds []Kind, files, caches []string) Suggestion {
-	s := &suggester{files: files, folders: map[string]*folder{}, byName: map[string][]*folder{}, bases: map[string][]int{}, endings: map[string][]int{}, stems: map[string]bool{}}
+	s := &suggester{files: files, folders: map[string]*folder{}, byName: map[string][]*folder{}, bases: map[string][]int{}, endings: map[string][]int{}, names: make([]string, len(files))}
 	s.out.Taken = make([]int, len(files))
 	wanted, wantedEndings := wants(kinds)
+	last, above := "", []*folder(nil) // the folders of the file before
 	for i, f := range files {
 		s.out.Taken[i] = -1
-		base := path.Base(f)
+		base := f[strings.LastIndexByte(f, '/')+1:]
+		s.names[i] = base
 		if wanted[base] {
 			s.bases[base] = append(s.bases[base], i)
 		}
-		s.stems[base] = true
-		if e := path.Ext(base); wantedEndings[e] {
+		if e := path.Ext(base); e != "" && wantedEndings[e] {
 			s.endings[e] = append(s.endings[e], i)
 		}
-		for j := range len(f) {
-			if f[j] == '/' {
-				s.folder(f[:j]).files = append(s.folder(f[:j]).files, i)
+		if dir := f[:len(f)-len(base)]; dir != last {
+			last, above = dir, above[:0]
+			for j := range len(dir) {
+				if dir[j] == '/' {
+					above = append(above, s.folder(dir[:j]))
+				}
 			}
+		}
+		for _, at := range above {
+			at.files = append(at.files, i)
 		}
 	}
 	for _, c := range caches {
@@ -126,18 +135,32 @@ func (s *suggester) hits(pattern string) []int {
 	}
 	from := s.endings[path.Ext(base)]
 	if strings.ContainsAny(path.Ext(base), `*?[`) || path.Ext(base) == "" || strings.HasSuffix(base, "*") {
-		from = nil
-		for i := range s.files {
-			from = append(from, i)
-		}
+		from = s.all()
 	}
+	head := base[:strings.IndexAny(base, `*?[`)]
+	tail := base[strings.LastIndexAny(base, `*?]`)+1:]
 	var out []int
 	for _, i := range from {
-		if ok, _ := path.Match(base, path.Base(s.files[i])); ok {
+		n := s.names[i]
+		if !strings.HasPrefix(n, head) || !strings.HasSuffix(n, tail) {
+			continue
+		}
+		if ok, _ := path.Match(base, n); ok {
 			out = append(out, i)
 		}
 	}
 	return out
+}
+
+// all gives the places of all files.
+func (s *suggester) all() []int {
+	if s.every == nil {
+		s.every = make([]int, len(s.files))
+		for i := range s.every {
+			s.every[i] = i
+		}
+	}
+	return s.every
 }
 
 // roots gives the folders at which a kind begins, sorted.
@@ -337,7 +360,7 @@ func (s *suggester) takeFiles(r Rule, roots []string) {
 			take = append(take, i)
 		case !below(p, roots):
 			others = true
-		case !r.made(path.Base(p), s.stems):
+		case !s.made(r, s.names[i]):
 			others, lone = true, true // one that nothing makes may be work
 		default:
 			take = append(take, i)
@@ -360,21 +383,27 @@ func (s *suggester) takeFiles(r Rule, roots []string) {
 	}
 }
 
-// made reports whether a file that the rule would take has a source it is made from.
-// A class inside another has its source under the outer one's name.
-func (r Rule) made(name string, names map[string]bool) bool {
+// made reports whether a file that a rule would take has a source it is made from. A
+// class inside another has its source under the outer one's name.
+func (s *suggester) made(r Rule, name string) bool {
 	if len(r.From) == 0 {
 		return true
 	}
+	if s.stems == nil {
+		s.stems = make(map[string]bool, len(s.names))
+		for _, n := range s.names {
+			s.stems[n] = true
+		}
+	}
 	stem, _, _ := strings.Cut(strings.TrimSuffix(name, path.Ext(name)), "$")
-	return slices.ContainsFunc(r.From, func(ending string) bool { return names[stem+ending] })
+	return slices.ContainsFunc(r.From, func(ending string) bool { return s.stems[stem+ending] })
 }
 
 // mostly reports whether at least half of a folder's files match one of the patterns.
 func (s *suggester) mostly(f *folder, patterns []string) bool {
 	hits := 0
 	for _, i := range f.files {
-		base := path.Base(s.files[i])
+		base := s.names[i]
 		for _, p := range patterns {
 			if ok, _ := path.Match(p, base); ok {
 				hits++

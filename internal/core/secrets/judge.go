@@ -219,10 +219,6 @@ func named(data []byte, is what, at, end int, form form) (kind, excerpt string, 
 		end++
 	}
 	name := data[start:end]
-	low := strings.ToLower(string(name))
-	if slices.ContainsFunc(partsOf(name), func(w string) bool { return unlike[w] }) {
-		return "", "", 0
-	}
 	i := end
 	skip := func(of string) {
 		for i < len(data) && i-end < 40 && strings.IndexByte(of, data[i]) >= 0 {
@@ -255,7 +251,7 @@ func named(data []byte, is what, at, end int, form form) (kind, excerpt string, 
 	case data[i] == ',' && form == code && end < len(data) && data[end] != ',':
 		called = true // a call's next argument: set("password", "…")
 		i++
-	case strings.HasPrefix(low, "--") && i > end && (form == rows || form == letter):
+	case bytes.HasPrefix(name, []byte("--")) && i > end && (form == rows || form == letter):
 		// an option and its value
 	default:
 		return "", "", 0
@@ -295,16 +291,21 @@ func named(data []byte, is what, at, end int, form form) (kind, excerpt string, 
 			return "", "", 0 // a sentence
 		}
 	}
-	if placeholder(v) || bytes.EqualFold(v, name) || len(v) > 2048 {
+	if len(v) < 6 || len(v) > 2048 || placeholder(v) || bytes.EqualFold(v, name) {
 		return "", "", 0
 	}
-	if is == password && isPassword(v, quoted, form, called) {
-		return Password, describe(name, between, len(v)), till
+	switch {
+	case is == password && isPassword(v, quoted, form, called):
+		kind = Password
+	case is == token && isToken(v, strings.ToLower(string(name))):
+		kind = Token
+	default:
+		return "", "", 0
 	}
-	if is == token && isToken(v, low, form) {
-		return Token, describe(name, between, len(v)), till
+	if slices.ContainsFunc(partsOf(name), func(w string) bool { return unlike[w] }) {
+		return "", "", 0
 	}
-	return "", "", 0
+	return kind, describe(name, between, len(v)), till
 }
 
 // lineEnds reports whether only blanks come before the line's end.
@@ -362,7 +363,7 @@ func onlyNames(v []byte) bool {
 	return true
 }
 
-func isToken(v []byte, name string, form form) bool {
+func isToken(v []byte, name string) bool {
 	if uuid(v) {
 		return strings.Contains(name, "secret") || strings.Contains(name, "apikey") || strings.Contains(name, "api_key") || strings.Contains(name, "api-key")
 	}

@@ -154,6 +154,9 @@ func leadsOut(at, target string) bool {
 
 // forbidden says why a name cannot be used on another system; "" if it can.
 func forbidden(p string) string {
+	if usual(p) {
+		return ""
+	}
 	if !utf8.ValidString(p) {
 		return "has a name that is not valid UTF-8, which not every system can write"
 	}
@@ -169,6 +172,31 @@ func forbidden(p string) string {
 		}
 	}
 	return ""
+}
+
+// usual reports whether a path is made of letters, digits and a few signs, no part of it
+// as short as a device's name is, and none ends in a dot: most are.
+func usual(p string) bool {
+	n := 0 // characters of this part before its first dot
+	dot := false
+	for i := range len(p) {
+		switch c := p[i]; {
+		case c == '/':
+			if n == 3 || n == 4 || p[i-1] == '.' {
+				return false
+			}
+			n, dot = 0, false
+		case c == '.':
+			dot = true
+		case 'a' <= c && c <= 'z' || 'A' <= c && c <= 'Z' || '0' <= c && c <= '9' || c == '_' || c == '-':
+			if !dot {
+				n++
+			}
+		default:
+			return false
+		}
+	}
+	return n != 3 && n != 4 && p[len(p)-1] != '.'
 }
 
 // content judges what a file holds.
@@ -199,30 +227,51 @@ func content(f File, l Looked, add func(Finding)) {
 // clashes finds paths that would be one on a system that does not tell upper from
 // lower case.
 func (s *Sorted) clashes(add func(Finding)) {
-	seen := map[string]string{}
-	meet := func(p string) {
-		low := strings.ToLower(p)
-		if was, ok := seen[low]; ok && was != p {
+	// Only a path with a capital can be like another one; so those are collected, and
+	// all are held against them.
+	capitals := map[string]string{} // in lower case → as it stands
+	meet := func(p string, small bool) {
+		low := p
+		if !small {
+			low = strings.ToLower(p)
+		}
+		if was, ok := capitals[low]; ok && was != p {
 			add(Finding{Weight: Look, About: "odd", Path: p, Says: "is the same as " + text.Excerpt(was, 80) + " where upper and lower case are one"})
+		} else if !small {
+			capitals[low] = p
 		}
-		seen[low] = p
 	}
-	last := ""
-	for i, f := range s.Files {
-		if s.Class[i] != Work {
-			continue
-		}
-		if dir := path.Dir(f.Path); dir != last {
-			for j := range len(dir) {
-				if dir[j] == '/' {
-					meet(dir[:j])
+	for _, small := range []bool{false, true} {
+		last := ""
+		for i, f := range s.Files {
+			if s.Class[i] != Work {
+				continue
+			}
+			dir := f.Path[:strings.LastIndexByte(f.Path, '/')+1]
+			if dir != last {
+				for j := range len(dir) {
+					if dir[j] == '/' && isSmall(dir[:j]) == small {
+						meet(dir[:j], small)
+					}
 				}
+				last = dir
 			}
-			if dir != "." {
-				meet(dir)
+			if isSmall(f.Path) == small {
+				meet(f.Path, small)
 			}
-			last = dir
 		}
-		meet(f.Path)
+		if len(capitals) == 0 {
+			return
+		}
 	}
+}
+
+// isSmall reports whether a path holds no capital, and nothing beyond ASCII.
+func isSmall(p string) bool {
+	for i := range len(p) {
+		if c := p[i]; c >= 0x80 || 'A' <= c && c <= 'Z' {
+			return false
+		}
+	}
+	return true
 }

@@ -162,6 +162,11 @@ func WriteUnsynced(path string, v any) error {
 	if err != nil {
 		return err
 	}
+	return Dump(path, data)
+}
+
+// Dump writes data as WriteUnsynced does.
+func Dump(path string, data []byte) error {
 	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
 		return err
 	}

@@ -2,9 +2,7 @@ package tree
 
 import (
 	"io"
-	"io/fs"
 	"os"
-	"syscall"
 
 	"golang.org/x/sys/unix"
 )
@@ -37,13 +35,4 @@ func (d *dense) Read(p []byte) (int, error) {
 		err = nil
 	}
 	return n, err
-}
-
-// changed gives the time of a file's last change of any kind, in nanoseconds: unlike
-// the time of its contents nobody can set it (stat(2), st_ctim).
-func changed(info fs.FileInfo) int64 {
-	if s, ok := info.Sys().(*syscall.Stat_t); ok {
-		return s.Ctim.Nano()
-	}
-	return 0
 }

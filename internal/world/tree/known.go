@@ -6,6 +6,7 @@ import (
 	"errors"
 	"io/fs"
 	"os"
+	"slices"
 	"sync"
 
 	"uncinate/internal/core/secrets"
@@ -22,10 +23,19 @@ type Known struct {
 	label string // what was looked for; another label makes all unknown
 	since int64  // what changed after this, in nanoseconds, is not remembered
 
-	mu   sync.Mutex
-	old  map[key]secrets.Content
-	new  map[key]secrets.Content
-	grew bool
+	mu    sync.Mutex
+	old   []entry     // as they were kept: in the order of the files' paths
+	next  int         // the one that is looked for next, as long as nothing changed
+	byKey map[key]int // places in old, made when something has changed
+	new   []entry
+	hits  int
+}
+
+// entry is what is known of one file.
+type entry struct {
+	key
+	place   int // of the file, in its list
+	content secrets.Content
 }
 
 type key struct {
@@ -43,13 +53,13 @@ const mostKnown = 512 << 20
 // Remember opens what is remembered at a path under a label. now is the time of the
 // look, in nanoseconds. A file that cannot be read, or that is damaged, counts as empty.
 func Remember(path, label string, now int64) *Known {
-	k := &Known{path: path, label: label, since: now - 2e9, old: map[key]secrets.Content{}, new: map[key]secrets.Content{}}
+	k := &Known{path: path, label: label, since: now - 2e9}
 	data, err := files.Read(path, mostKnown)
 	if err != nil {
 		return k
 	}
 	if old, ok := readKnown(data, label); ok {
-		k.old = old
+		k.old, k.new = old, make([]entry, 0, len(old)+16)
 	}
 	return k
 }
@@ -68,27 +78,40 @@ func pathKey(p string) [2]uint64 {
 
 func keyOf(f *survey.File) key { return key{pathKey(f.Path), f.Size, f.ModTime, f.Changed} }
 
-func (k *Known) look(f *survey.File) (secrets.Content, bool) {
-	c, ok := k.old[keyOf(f)]
-	if ok {
-		k.new[keyOf(f)] = c
+func (k *Known) look(place int, f *survey.File) (secrets.Content, bool) {
+	want := keyOf(f)
+	at := k.next
+	if at >= len(k.old) || k.old[at].key != want {
+		if k.byKey == nil {
+			k.byKey = make(map[key]int, len(k.old))
+			for i := range k.old {
+				k.byKey[k.old[i].key] = i
+			}
+		}
+		var ok bool
+		if at, ok = k.byKey[want]; !ok {
+			return secrets.Content{}, false
+		}
 	}
-	return c, ok
+	k.next = at + 1
+	k.hits++
+	k.new = append(k.new, entry{want, place, k.old[at].content})
+	return k.old[at].content, true
 }
 
-func (k *Known) put(f *survey.File, c secrets.Content) {
+func (k *Known) put(place int, f *survey.File, c secrets.Content) {
 	if max(f.ModTime, f.Changed) >= k.since {
 		return
 	}
 	k.mu.Lock()
 	defer k.mu.Unlock()
-	k.new[keyOf(f)], k.grew = c, true
+	k.new = append(k.new, entry{keyOf(f), place, c})
 }
 
 // Keep writes what is known now, of the files that were asked for, if it is not what
 // is kept already.
 func (k *Known) Keep() error {
-	if !k.grew && len(k.new) == len(k.old) {
+	if k.hits == len(k.old) && len(k.new) == len(k.old) {
 		return nil
 	}
 	if len(k.new) == 0 {
@@ -97,18 +120,19 @@ func (k *Known) Keep() error {
 		}
 		return nil
 	}
+	slices.SortFunc(k.new, func(a, b entry) int { return a.place - b.place })
 	data := append([]byte(knownForm), byte(len(k.label)))
 	data = append(data, k.label...)
-	for f, c := range k.new {
-		data = binary.LittleEndian.AppendUint64(data, f.path[0])
-		data = binary.LittleEndian.AppendUint64(data, f.path[1])
-		for _, n := range []int64{f.size, f.mtime, f.change} {
+	for _, e := range k.new {
+		data = binary.LittleEndian.AppendUint64(data, e.path[0])
+		data = binary.LittleEndian.AppendUint64(data, e.path[1])
+		for _, n := range []int64{e.size, e.mtime, e.change} {
 			data = binary.LittleEndian.AppendUint64(data, uint64(n))
 		}
 		more := []byte(nil)
-		if worth(c) {
+		if worth(e.content) {
 			var err error
-			if more, err = json.Marshal(c); err != nil {
+			if more, err = json.Marshal(e.content); err != nil {
 				return err
 			}
 		}
@@ -116,7 +140,7 @@ func (k *Known) Keep() error {
 		data = append(data, more...)
 	}
 	data = binary.LittleEndian.AppendUint64(data, sum(data))
-	return files.Write(k.path, data, 0o600)
+	return files.Dump(k.path, data)
 }
 
 // sum finds damage by accident; whoever can write the file can write a sum too.
@@ -133,7 +157,7 @@ func sum(data []byte) uint64 {
 	return s
 }
 
-func readKnown(data []byte, label string) (map[key]secrets.Content, bool) {
+func readKnown(data []byte, label string) ([]entry, bool) {
 	head := append([]byte(knownForm), byte(len(label)))
 	head = append(head, label...)
 	if len(data) < len(head)+8 || string(data[:len(head)]) != string(head) {
@@ -144,7 +168,7 @@ func readKnown(data []byte, label string) (map[key]secrets.Content, bool) {
 		return nil, false
 	}
 	rest := data[len(head):end]
-	out := make(map[key]secrets.Content, len(rest)/44)
+	out := make([]entry, 0, len(rest)/44)
 	for len(rest) >= 44 {
 		number := func(i int) uint64 { return binary.LittleEndian.Uint64(rest[8*i:]) }
 		f := key{[2]uint64{number(0), number(1)}, int64(number(2)), int64(number(3)), int64(number(4))}
@@ -157,7 +181,7 @@ func readKnown(data []byte, label string) (map[key]secrets.Content, bool) {
 		if n > 0 && json.Unmarshal(rest[:n], &c) != nil {
 			return nil, false
 		}
-		out[f] = c
+		out = append(out, entry{key: f, content: c})
 		rest = rest[n:]
 	}
 	return out, len(rest) == 0

@@ -22,7 +22,7 @@ func Scan(ctx context.Context, top string, all []survey.File, which []int, finde
 	if known != nil {
 		todo = nil
 		for _, i := range which {
-			if c, ok := known.look(&all[i]); !ok {
+			if c, ok := known.look(i, &all[i]); !ok {
 				todo = append(todo, i)
 			} else if worth(c) {
 				out[i] = survey.Looked{Content: c}
@@ -43,7 +43,7 @@ func Scan(ctx context.Context, top string, all []survey.File, which []int, finde
 				i := todo[n]
 				l := look(top, &all[i], finder, buf)
 				if known != nil && l.Failed == "" && !l.Moving {
-					known.put(&all[i], l.Content)
+					known.put(i, &all[i], l.Content)
 				}
 				if worth(l.Content) || l.Failed != "" || l.Moving {
 					mu.Lock()

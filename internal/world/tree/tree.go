@@ -105,8 +105,7 @@ func (w *walker) run() {
 
 // folder lists one folder.
 func (w *walker) folder(job work) (out []survey.File, more []work, err error) {
-	full := filepath.Join(w.top, filepath.FromSlash(job.path))
-	list, err := os.ReadDir(full)
+	list, err := listFolder(filepath.Join(w.top, filepath.FromSlash(job.path)))
 	if err != nil {
 		if job.path == "" {
 			return nil, nil, err
@@ -114,7 +113,7 @@ func (w *walker) folder(job work) (out []survey.File, more []work, err error) {
 		if errors.Is(err, fs.ErrNotExist) {
 			return nil, nil, nil // it went away meanwhile
 		}
-		return []survey.File{{Path: job.path, Type: survey.Unreadable, Rule: job.rule}}, nil, nil
+		return []survey.File{{Path: job.path, Type: survey.Unreadable, Rule: job.rule}}, nil, nil // shown as what it is
 	}
 	lists := job.lists
 	if job.rule == nil {
@@ -128,49 +127,38 @@ func (w *walker) folder(job work) (out []survey.File, more []work, err error) {
 	}
 	out = make([]survey.File, 0, len(list))
 	seen := 0
-	for _, e := range list {
-		name := e.Name()
+	for i := range list {
+		name, f := list[i].Path, list[i]
 		if strings.EqualFold(name, ".git") {
 			continue
 		}
 		seen++
-		p := prefix + name
-		isFolder := e.IsDir()
-		rule := job.rule
-		if rule == nil {
-			if r := ignore.Decide(lists, p, isFolder); r != nil && !r.Negated {
-				rule = r
+		f.Path = prefix + name
+		isFolder := f.Type == folder
+		f.Rule = job.rule
+		if f.Rule == nil {
+			if r := ignore.Decide(lists, f.Path, isFolder); r != nil && !r.Negated {
+				f.Rule = r
 			}
 		}
-		if isFolder {
-			if _, err := os.Lstat(filepath.Join(full, name, ".git")); err == nil {
-				out = append(out, survey.File{Path: p, Type: survey.Nested, Rule: rule})
-				continue
-			}
-			more = append(more, work{p, lists, rule})
+		if !isFolder {
+			out = append(out, f)
 			continue
 		}
-		info, err := e.Info()
-		if err != nil {
-			continue // it went away meanwhile
+		if _, err := os.Lstat(filepath.Join(w.top, filepath.FromSlash(f.Path), ".git")); err == nil {
+			out = append(out, survey.File{Path: f.Path, Type: survey.Nested, Rule: f.Rule})
+			continue
 		}
-		entry := survey.File{Path: p, Size: info.Size(), ModTime: info.ModTime().UnixNano(), Changed: changed(info), Rule: rule, Exec: info.Mode()&0o100 != 0}
-		switch t := info.Mode().Type(); {
-		case t&fs.ModeSymlink != 0:
-			entry.Type = survey.Link
-			if entry.Target, err = os.Readlink(filepath.Join(full, name)); err != nil {
-				continue
-			}
-		case t != 0:
-			entry.Type = survey.Special
-		}
-		out = append(out, entry)
+		more = append(more, work{f.Path, lists, f.Rule})
 	}
 	if seen == 0 && job.path != "" {
 		out = append(out, survey.File{Path: job.path, Type: survey.EmptyFolder, Rule: job.rule})
 	}
 	return out, more, nil
 }
+
+// folder is the type of a folder that is to be entered.
+const folder = survey.Type(255)
 
 // mostRules is how many bytes of an ignore file are read. git reads 100 MB; nobody
 // writes so many rules.

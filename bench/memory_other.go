@@ -1,0 +1,8 @@
+//go:build !unix
+
+package main
+
+import "os"
+
+// memoryOf is not told here.
+func memoryOf(*os.ProcessState) int64 { return 0 }
