@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"os"
 	"path/filepath"
 	"strings"
 	"time"
@@ -11,7 +12,7 @@ import (
 	"uncinate/internal/core/address"
 	"uncinate/internal/core/description"
 	"uncinate/internal/core/fault"
-	"uncinate/internal/core/naming"
+	"uncinate/internal/core/joining"
 	"uncinate/internal/core/plan"
 	"uncinate/internal/core/survey"
 	"uncinate/internal/core/text"
@@ -37,6 +38,7 @@ type AttachOptions struct {
 	Branches    bool     // publish all local branches
 	Let         []string // files, folders or patterns that go up although the survey would stop them
 	Reason      string   // why
+	Clash       string   // how files that both sides hold are decided: "mine", "theirs" or "both"
 	Only        []string // what goes into the first commit: paths, folders or patterns; all unless said
 	Except      []string // what of it does not
 	Preview     bool     // only the plan is wanted, so nobody is kept out meanwhile
@@ -62,6 +64,7 @@ type Attach struct {
 	name    string // who signs commits
 	email   string
 	project Project // the register's entry, if there is one
+	join    *join   // nil where the host holds nothing that is not here
 	steps   []Step
 
 	went   bool     // commits were sent now
@@ -88,6 +91,7 @@ type Attached struct {
 	Verified      bool     `json:"verified"`
 	Changed       bool     `json:"changed"` // false: all was done before
 	Sent          bool     `json:"sent" says:"commits were sent now"`
+	Joined        *Joined  `json:"joined,omitempty" says:"how the folder and the work that was there became one"`
 }
 
 // Attach looks at the folder, git and the host, and makes the plan.
@@ -95,6 +99,9 @@ func (d *Desk) Attach(ctx context.Context, o AttachOptions) (*Attach, error) {
 	where, err := d.findFolder(o.Folder)
 	if err != nil {
 		return nil, err
+	}
+	if o.Clash != "" && !joining.Valid(o.Clash) {
+		return nil, fault.New(fault.Usage, "clashing files are decided by mine, theirs or both, not by %s", text.Quote(o.Clash))
 	}
 	a := &Attach{desk: d, options: o}
 	if !o.Preview {
@@ -107,7 +114,7 @@ func (d *Desk) Attach(ctx context.Context, o AttachOptions) (*Attach, error) {
 	}
 	for _, c := range a.checks(where) {
 		if err := c.run(ctx); err != nil {
-			return nil, errors.Join(err, a.held.Release())
+			return nil, errors.Join(err, a.Close(), a.held.Release())
 		}
 	}
 	if a.create && a.byPush() && a.folder.head == "" && len(a.travel.up) == 0 {
@@ -136,7 +143,7 @@ func (a *Attach) checks(where string) []check {
 		{"name and e-mail", []string{"folder", "repository"}, a.chooseSigner},
 		{"files", []string{"folder"}, a.checkFiles},
 		{"address", []string{"folder", "repository"}, a.checkAddress},
-		{"history", []string{"folder", "repository", "address"}, a.checkHistory},
+		{"history", []string{"folder", "repository", "files", "address"}, a.checkHistory},
 	}
 }
 
@@ -149,6 +156,9 @@ func (a *Attach) lookAt(ctx context.Context, where string) error {
 	if a.folder, err = a.desk.look(ctx, where); err != nil {
 		return err
 	}
+	if err := a.ownGit(ctx); err != nil {
+		return err
+	}
 	if err := a.followMove(); err != nil {
 		return err
 	}
@@ -158,6 +168,27 @@ func (a *Attach) lookAt(ctx context.Context, where string) error {
 	a.options = a.recall(a.options)
 	a.project, _, err = a.desk.ProjectAt(a.folder.path)
 	return err
+}
+
+// ownGit refuses a folder whose repository lies elsewhere: a linked work tree, or a
+// submodule (gitrepository-layout documentation).
+func (a *Attach) ownGit(ctx context.Context) error {
+	if !a.folder.isRepo {
+		return nil
+	}
+	if s, err := os.Lstat(filepath.Join(a.folder.path, ".git")); err != nil || s.IsDir() {
+		return err
+	}
+	common, err := a.folder.repo.Do(ctx, "rev-parse", "--path-format=absolute", "--git-common-dir")
+	if err != nil {
+		return gitFault(err, "git cannot work with the repository in %s", text.Visible(a.folder.path))
+	}
+	if filepath.Base(common) == ".git" {
+		return fault.New(fault.Decision, "%s is a linked work tree of another folder's repository; the hook belongs there, and holds for both", text.Visible(a.folder.path)).
+			Try("hook that one", text.Command("uncinate", "attach", filepath.Dir(common)))
+	}
+	return fault.New(fault.Decision, "%s is a part (a submodule) of another project, and its repository lies in %s", text.Visible(a.folder.path), text.Visible(common)).
+		Try("bring what it follows onto this machine by itself, and hook that", text.Command("uncinate", "clone", "ADDRESS"))
 }
 
 // checkFiles decides what travels with a first commit, and refuses what must not.
@@ -268,7 +299,7 @@ func (a *Attach) recall(o AttachOptions) AttachOptions {
 // what secret may stand in it.
 func (o *AttachOptions) kept() map[string]*string {
 	return map[string]*string{"name": &o.Name, "owner": &o.Owner, "account": &o.Account, "host": &o.Host, "visibility": &o.Visibility,
-		"description": &o.Description, "over": &o.Over, "remote": &o.Remote, "message": &o.Message, "full-name": &o.FullName, "email": &o.Email, "reason": &o.Reason}
+		"description": &o.Description, "over": &o.Over, "remote": &o.Remote, "message": &o.Message, "full-name": &o.FullName, "email": &o.Email, "reason": &o.Reason, "clash": &o.Clash}
 }
 
 func (o *AttachOptions) keptLists() map[string]*[]string {
@@ -384,6 +415,9 @@ func (a *Attach) checkHistory(ctx context.Context) error {
 		a.vacant = true
 		return nil
 	}
+	if a.run.fact("join") != "" {
+		return a.planJoin(ctx, refs)
+	}
 	tip := refs.Branch(a.branch)
 	if a.folder.head != "" {
 		for _, id := range []string{tip, refs.IDs["HEAD"]} {
@@ -395,10 +429,7 @@ func (a *Attach) checkHistory(ctx context.Context) error {
 			}
 		}
 	}
-	f := fault.New(fault.Decision, "%s holds work already that is not in this folder, and joining the two is not something this version does", a.hook.address.String())
-	return f.Detail("Nothing was changed, here or there.").
-		Try("bring it onto this machine beside this folder", text.Command("uncinate", "clone", a.hook.address.String())).
-		Try("or hook this folder to a new repository", a.again("--name", naming.Propose(filepath.Base(a.folder.path))+"-2"))
+	return a.planJoin(ctx, refs)
 }
 
 // remoteRefs asks the hosted repository for its branches: over HTTP by ourselves

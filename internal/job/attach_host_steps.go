@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -250,7 +251,13 @@ func (a *Attach) stepHook() Step {
 // sent names the branches that go up.
 func (a *Attach) sent() []string {
 	if a.options.Branches && len(a.folder.branches) > 0 {
-		return a.folder.branches
+		all := slices.Clone(a.folder.branches)
+		if j := a.join; j != nil {
+			if i := slices.Index(all, j.Was); i >= 0 {
+				all[i] = j.Branch // it is called so by then
+			}
+		}
+		return all
 	}
 	return []string{a.branch}
 }
@@ -300,6 +307,11 @@ func (a *Attach) stepSend() Step {
 					return gitFault(err, "the branch %s cannot be read", text.Visible(b))
 				}
 				if err := a.run.note("sent "+b, id); err != nil {
+					return err
+				}
+			}
+			if j := a.join; j != nil {
+				if err := a.run.note("there "+j.Branch, j.Tip); err != nil {
 					return err
 				}
 			}

@@ -11,6 +11,7 @@ import (
 	"strconv"
 	"strings"
 
+	"uncinate/internal/core/joining"
 	"uncinate/internal/core/kinds"
 	"uncinate/internal/core/plan"
 	"uncinate/internal/core/text"
@@ -29,7 +30,10 @@ func (a *Attach) plan() []Step {
 			a.branch = a.target.DefaultBranch
 		}
 	}
-	something := f.head != "" || len(a.travel.up) > 0
+	if a.join != nil {
+		a.branch = a.join.Branch
+	}
+	something := f.head != "" || len(a.travel.up) > 0 || a.join != nil
 	var steps []Step
 	add := func(s Step) { steps = append(steps, s) }
 	if a.move != "" {
@@ -39,11 +43,25 @@ func (a *Attach) plan() []Step {
 		add(a.stepInit())
 	}
 	add(a.stepIdentity())
+	if j := a.join; j != nil {
+		if f.isRepo && j.Was != j.Branch {
+			add(a.stepBranchName())
+		}
+		add(a.stepBringIn())
+	}
 	if f.head == "" && something {
-		if len(a.travel.rules) > 0 {
+		if len(a.travel.rules) > 0 || a.join != nil && a.join.Rules != "" {
 			add(a.stepIgnore())
 		}
 		add(a.stepCommit())
+	}
+	if j := a.join; j != nil {
+		if j.Mode != joinOnto {
+			add(a.stepJoin())
+		}
+		if j.lays() {
+			add(a.stepLay())
+		}
 	}
 	if a.create && !a.byPush() {
 		add(a.stepCreate())
@@ -148,9 +166,17 @@ func (a *Attach) stepIgnore() Step {
 		if err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return "", "", err
 		}
-		return string(data), kinds.Merge(string(data), a.travel.rules), nil
+		new = string(data)
+		if j := a.join; j != nil && j.Rules != "" {
+			new = joining.Rules(new, j.Rules, a.whose())
+		}
+		return string(data), kinds.Merge(new, a.travel.rules), nil
 	}
-	return Step{Item: plan.Item{ID: "ignore", Place: plan.Here, Sentence: fmt.Sprintf("Write %s into .gitignore: %s", text.Count(len(a.travel.rules), "ignore rule"), strings.Join(shown, " "))},
+	sentence := fmt.Sprintf("Write %s into .gitignore: %s", text.Count(len(a.travel.rules), "ignore rule"), strings.Join(shown, " "))
+	if j := a.join; j != nil && j.Rules != "" {
+		sentence = "Put the ignore rules of both sides together in .gitignore"
+	}
+	return Step{Item: plan.Item{ID: "ignore", Place: plan.Here, Sentence: sentence},
 		Done: func(context.Context) (bool, error) {
 			old, new, err := merged()
 			return old == new, err
@@ -184,6 +210,11 @@ func (a *Attach) stepCommit() Step {
 	if n := t.staying(); n > 0 {
 		what += fmt.Sprintf("; %s stay here", text.Number(n))
 	}
+	if j := a.join; j != nil {
+		if what += ", on top of what is there" + j.outcome(); count == 0 {
+			what = "Start from what is there"
+		}
+	}
 	repo := a.folder.repo
 	return Step{Item: plan.Item{ID: "first-commit", Place: plan.Here, Sentence: what},
 		Done: func(ctx context.Context) (bool, error) {
@@ -205,16 +236,8 @@ func (a *Attach) firstCommit(ctx context.Context) error {
 	if err := a.setAside(filepath.Join(a.folder.path, ".git", "index"), "index"); err != nil {
 		return err
 	}
-	when := a.run.fact("when")
-	if when == "" {
-		now := a.desk.Now()
-		when = strconv.FormatInt(now.Unix(), 10) + " " + now.Format("-0700")
-		if err := a.run.note("when", when); err != nil {
-			return err
-		}
-	}
 	paths := slices.Concat(a.travel.up, a.travel.gone)
-	if len(a.travel.rules) > 0 && !slices.Contains(paths, ".gitignore") {
+	if (len(a.travel.rules) > 0 || a.join != nil && a.join.Rules != "") && !slices.Contains(paths, ".gitignore") {
 		paths = append(paths, ".gitignore")
 	}
 	a.desk.Tell.Progress("Committing", 0, int64(len(paths)), "")
@@ -224,6 +247,11 @@ func (a *Attach) firstCommit(ctx context.Context) error {
 	}
 	if _, err := repo.Run(ctx, git.Cmd{Dir: repo.Dir, Args: []string{"update-index", "--add", "--remove", "-z", "--stdin"}, In: strings.NewReader(strings.Join(paths, "\x00") + "\x00")}); err != nil {
 		return gitFault(err, "git cannot take the files in")
+	}
+	if a.join != nil {
+		if _, err := repo.Run(ctx, git.Cmd{Dir: repo.Dir, Args: []string{"update-index", "--add", "-z", "--index-info"}, In: strings.NewReader(indexLines(a.join.theirEntries()))}); err != nil {
+			return gitFault(err, "git cannot take their files in")
+		}
 	}
 	message := a.run.journal.Aside("message")
 	if err := files.WriteBy(message, message+".new", []byte(a.options.Message+"\n"), 0o600); err != nil {
@@ -239,22 +267,18 @@ func (a *Attach) firstCommit(ctx context.Context) error {
 	if err != nil {
 		return gitFault(err, "git cannot write the tree")
 	}
-	args := []string{"commit-tree", "-F", message}
-	var config []string
-	if a.hook.key != nil && a.hook.key.Signs { // the account signs, also before the hook stands
-		if err := a.hook.writeInclude(ctx); err != nil {
+	var parents []string
+	if a.join != nil {
+		parents = []string{a.join.Tip}
+	}
+	id := ""
+	if len(a.travel.up) > 0 || a.join == nil {
+		if id, err = a.commit(ctx, tree, message, parents...); err != nil {
 			return err
 		}
-		config = a.hook.config()
+	} else {
+		id = a.join.Tip
 	}
-	if signs, err := repo.Run(ctx, git.Cmd{Dir: repo.Dir, Args: []string{"config", "--type=bool", "--get", "commit.gpgSign"}, Config: config}); err == nil && strings.TrimSpace(string(signs)) == "true" {
-		args = append(args, "-S")
-	}
-	out, err := repo.Run(ctx, git.Cmd{Dir: repo.Dir, Config: config, Args: append(args, tree), Env: []string{"GIT_AUTHOR_DATE=" + when, "GIT_COMMITTER_DATE=" + when}})
-	if err != nil {
-		return gitFault(err, "git cannot make the commit")
-	}
-	id := strings.TrimSpace(string(out))
 	for key, value := range map[string]string{"commit": id, "branch": a.branch} {
 		if err := a.run.note(key, value); err != nil {
 			return err
@@ -292,6 +316,7 @@ func (a *Attach) Finished(ctx context.Context) (bool, error) {
 // Do carries the plan out and tells what came of it.
 func (a *Attach) Do(ctx context.Context) (*Attached, error) {
 	defer a.held.Release()
+	defer a.Close()
 	finished, err := a.Finished(ctx)
 	if err != nil {
 		return nil, err
@@ -319,13 +344,14 @@ func (a *Attach) summary(ctx context.Context, changed bool) (*Attached, error) {
 	if a.travel != nil {
 		s.Stays, s.Nested = a.travel.stays, a.travel.nested
 	}
+	s.Joined = a.join.told()
 	id, err := a.folder.repo.Do(ctx, "rev-parse", "-q", "--verify", "HEAD^{commit}")
 	if err != nil {
 		return s, nil // nothing is committed yet
 	}
 	s.Commit = id
 	args := []string{"ls-tree", "-r", "-z", "-l", "HEAD"}
-	if a.travel != nil {
+	if a.travel != nil && a.join == nil {
 		// The sizes were taken when we looked; asking git for them opens every object.
 		args = []string{"ls-tree", "-r", "-z", "--name-only", "HEAD"}
 		s.Bytes = a.travel.bytes
@@ -337,7 +363,7 @@ func (a *Attach) summary(ctx context.Context, changed bool) (*Attached, error) {
 	if err != nil {
 		return nil, gitFault(err, "git cannot list the commit")
 	}
-	if a.travel != nil {
+	if a.travel != nil && a.join == nil {
 		s.Files, entries = len(entries), nil
 	}
 	for _, e := range entries {
@@ -350,7 +376,7 @@ func (a *Attach) summary(ctx context.Context, changed bool) (*Attached, error) {
 		}
 	}
 	for _, b := range a.folder.branches {
-		if !slices.Contains(a.sent(), b) {
+		if !slices.Contains(a.sent(), b) && (a.join == nil || b != a.join.Was) {
 			s.OtherBranches = append(s.OtherBranches, b)
 		}
 	}

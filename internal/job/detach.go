@@ -2,6 +2,7 @@ package job
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"strings"
@@ -99,6 +100,12 @@ func (t *Detach) prepare(ctx context.Context, where string, o DetachOptions) err
 // planPutBack plans to undo what the journal says was begun, newest first.
 func (t *Detach) planPutBack(ctx context.Context, o DetachOptions) error {
 	a := t.attach
+	if kept := a.run.fact("join"); kept != "" {
+		a.join = &join{}
+		if err := json.Unmarshal([]byte(kept), a.join); err != nil {
+			return fault.New(fault.Failed, "the journal of the attach is damaged: %s", text.Visible(a.run.journal.Path())).Because(err)
+		}
+	}
 	if err := a.untouchedSince(ctx); err != nil {
 		return err
 	}
@@ -115,6 +122,14 @@ func (t *Detach) planPutBack(ctx context.Context, o DetachOptions) error {
 			say, undo = "Take the name and e-mail for commits out again", a.undoIdentity
 		case "ignore":
 			say, undo = "Put .gitignore back as it was", a.undoIgnore
+		case "branch-name":
+			say, undo = "Give the branch its former name again", a.undoBranchName
+		case "bring-in":
+			say, undo = "Forget the commits that were brought in", a.undoBringIn
+		case "join":
+			say, undo = "Bring the folder back to your own last commit", a.undoJoin
+		case "lay":
+			say, undo = "Take out again what was laid out, and bring back what made way for it", a.undoLay
 		case "first-commit":
 			say, undo = "Take the first commit back; every file stays", a.undoCommit
 		case "hook":
@@ -124,6 +139,10 @@ func (t *Detach) planPutBack(ctx context.Context, o DetachOptions) error {
 				continue // it goes with the whole repository
 			}
 			if id == "send" && a.run.fact("by push") == "" {
+				if there := a.thereBefore(); there != "" {
+					say, undo, place = "Bring the branch "+text.Visible(there)+" of the hosted repository back to what it was before", a.undoSend, plan.Host
+					break
+				}
 				if a.run.fact("vacant") != "yes" {
 					t.Notes = append(t.Notes, "What was sent to the hosted repository stays there: it held work before.")
 					continue
@@ -238,4 +257,14 @@ func (t *Detach) Do(ctx context.Context) error {
 		a.desk.Tell.Step(s.Item, false)
 	}
 	return a.run.journal.Close()
+}
+
+// thereBefore names the branch on the host that held work before this attach joined it.
+func (a *Attach) thereBefore() string {
+	for fact := range a.run.state.Facts {
+		if branch, ok := strings.CutPrefix(fact, "there "); ok {
+			return branch
+		}
+	}
+	return ""
 }

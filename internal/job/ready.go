@@ -322,6 +322,9 @@ func (d *Desk) readyProject(ctx context.Context, given string) []Line {
 			lines = append(lines, lineOf("project", c.what, err))
 		}
 	}
+	if err := a.Close(); err != nil {
+		lines = append(lines, lineOf("project", "history", err))
+	}
 	if len(lines) > 0 {
 		return lines
 	}

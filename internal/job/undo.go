@@ -6,6 +6,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"uncinate/internal/core/address"
@@ -220,11 +221,12 @@ func (a *Attach) undoSend(ctx context.Context) error {
 	}
 	for fact, id := range a.run.state.Facts {
 		branch, sent := strings.CutPrefix(fact, "sent ")
-		if !sent || refs.Branch(branch) != id {
+		was := a.run.fact("there " + branch) // the commit that stood there before; "" for none
+		if !sent || refs.Branch(branch) != id || was == "" && a.run.fact("vacant") != "yes" {
 			continue
 		}
 		ref := "refs/heads/" + branch
-		err := a.desk.push(ctx, h, []string{"push", "--porcelain", "--force-with-lease=" + ref + ":" + id, "--", a.options.Remote, ":" + ref})
+		err := a.desk.push(ctx, h, []string{"push", "--porcelain", "--force-with-lease=" + ref + ":" + id, "--", a.options.Remote, was + ":" + ref})
 		if ctx.Err() != nil || fault.Is(err, fault.Unreachable) {
 			return err
 		}
@@ -285,10 +287,16 @@ func (a *Attach) standing(ctx context.Context) (string, error) {
 	ours := a.run.fact("commit") + " refs/heads/" + a.run.fact("branch")
 	var lines []string
 	for line := range strings.SplitSeq(refs, "\n") {
+		if j := a.join; j != nil && j.From != "" { // the branch that was renamed and joined, as it was
+			if id, found := strings.CutSuffix(line, " refs/heads/"+j.Branch); found && (id == j.From || id == a.run.fact("joined")) {
+				line = j.From + " refs/heads/" + j.Was
+			}
+		}
 		if line != "" && line != ours {
 			lines = append(lines, line)
 		}
 	}
+	slices.Sort(lines)
 	return strings.Join(lines, "\n"), nil
 }
 

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"uncinate/internal/core/address"
+	"uncinate/internal/core/joining"
 	"uncinate/internal/core/text"
 	"uncinate/internal/job"
 )
@@ -43,6 +44,7 @@ is done it says so and changes nothing.`,
 			o.StringVar(&a.Email, "email", "", "whose `address` commits carry; the account's unless said")
 			o.StringVar(&a.Over, "over", "", "the `transport`: https or ssh; as it stands, or as the account prefers, unless said")
 			o.BoolVar(&a.Branches, "branches", false, "send all local branches, not only the one checked out")
+			o.StringVar(&a.Clash, "clash", "", "`how` files are decided that both sides hold: mine, theirs or both")
 			o.Var((*list)(&a.Only), "only", "send only this `path`, folder or pattern with the first commit; may be given again")
 			o.Var((*list)(&a.Except), "except", "leave this `path`, folder or pattern out of the first commit; may be given again")
 			o.Var((*list)(&a.Let), "let", "let a `path`, folder or pattern up that the survey would stop; may be given again")
@@ -73,9 +75,16 @@ func runAttach(ctx context.Context, e *Env, p plans, o job.AttachOptions) error 
 	} else {
 		err = vouch
 	}
+	if clash := (*job.Undecided)(nil); errors.As(err, &clash) && e.asks && !p.yes && !p.preview {
+		if o.Clash, err = e.askClash(ctx, clash); err != nil {
+			return err
+		}
+		a, err = d.Attach(ctx, o)
+	}
 	if err != nil {
 		return err
 	}
+	defer a.Close()
 	finished, err := a.Finished(ctx)
 	if err != nil {
 		return err
@@ -93,6 +102,26 @@ func runAttach(ctx context.Context, e *Env, p plans, o job.AttachOptions) error 
 		return err
 	}
 	return e.Give(r, func() { e.attached(r, a.HostName()) })
+}
+
+// askClash asks how files that both sides hold are decided.
+func (e *Env) askClash(ctx context.Context, c *job.Undecided) (string, error) {
+	e.Aside("%s:", c.Says)
+	for _, p := range c.Paths {
+		e.Aside("  %s", text.Visible(p))
+	}
+	for {
+		answer, err := e.ask(ctx, "Keep mine, take theirs, or both (theirs is laid beside)? ")
+		if err != nil {
+			return "", err
+		}
+		switch {
+		case answer == "":
+			return "", c
+		case joining.Valid(answer):
+			return answer, nil
+		}
+	}
 }
 
 // again gives the very command that was typed, with --yes, and without what secret
@@ -160,7 +189,28 @@ func (e *Env) attached(r *job.Attached, host string) {
 	if len(r.OtherBranches) > 0 {
 		others = text.Count(len(r.OtherBranches), "branch") + ": " + strings.Join(r.OtherBranches, ", ") + " (--branches sends them)"
 	}
-	e.Facts([2]string{"page", r.Page}, [2]string{"clone", r.Address}, [2]string{went, up}, [2]string{"stayed", stay},
+	joined, beside := "", ""
+	if j := r.Joined; j != nil {
+		joined = text.Count(j.Commits, "commit") + " that " + map[bool]string{true: "was", false: "were"}[j.Commits == 1] + " there"
+		if len(j.Added) > 0 {
+			joined += "; laid out here: " + strings.Join(j.Added[:min(4, len(j.Added))], ", ")
+		}
+		if more := len(j.Added) - 4; more > 0 {
+			joined += fmt.Sprintf(" and %d more", more)
+		}
+		if j.Rules {
+			joined += "; ignore rules put together"
+		}
+		var kept []string
+		for _, d := range j.Decided {
+			joined += "; " + d.Path + map[string]string{"mine": " is yours", "theirs": " is theirs", "both": " is yours"}[d.Way]
+			if d.Beside != "" {
+				kept = append(kept, d.Beside)
+			}
+		}
+		beside = strings.Join(kept, ", ")
+	}
+	e.Facts([2]string{"page", r.Page}, [2]string{"clone", r.Address}, [2]string{"joined", joined}, [2]string{"kept beside", beside}, [2]string{went, up}, [2]string{"stayed", stay},
 		[2]string{"stayed", nested}, [2]string{"stayed", others}, [2]string{"checked", checked})
 	if r.Commit == "" {
 		e.Aside("Next: write something, git add and commit it, then: uncinate sync")

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/base64"
 	"net/http"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -21,6 +22,18 @@ type Refs struct {
 
 // Branch gives the id of a branch, "" if there is none.
 func (r Refs) Branch(name string) string { return r.IDs["refs/heads/"+name] }
+
+// Branches lists the branches, sorted.
+func (r Refs) Branches() []string {
+	var out []string
+	for name := range r.IDs {
+		if b, ok := strings.CutPrefix(name, "refs/heads/"); ok {
+			out = append(out, b)
+		}
+	}
+	slices.Sort(out)
+	return out
+}
 
 // Empty reports whether the repository has no ref at all.
 func (r Refs) Empty() bool { return len(r.IDs) == 0 }

@@ -1,0 +1,535 @@
+package job
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+
+	"uncinate/internal/core/fault"
+	"uncinate/internal/core/joining"
+	"uncinate/internal/core/kinds"
+	"uncinate/internal/core/plan"
+	"uncinate/internal/core/text"
+	"uncinate/internal/world/files"
+	"uncinate/internal/world/git"
+)
+
+// keepJoin writes into the journal what is about to be done, before it is begun.
+func (a *Attach) keepJoin() error {
+	if a.run.fact("join") != "" {
+		return nil
+	}
+	data, err := json.Marshal(a.join)
+	if err != nil {
+		return err
+	}
+	return a.run.note("join", string(data))
+}
+
+// stepBranchName calls the branch here as it is called there.
+func (a *Attach) stepBranchName() Step {
+	j := a.join
+	return Step{Item: plan.Item{ID: "branch-name", Place: plan.Here, Sentence: fmt.Sprintf("Call the branch %s, as there, and no longer %s", text.Visible(j.Branch), text.Visible(j.Was))},
+		Done: func(ctx context.Context) (bool, error) {
+			now, err := a.folder.repo.Do(ctx, "symbolic-ref", "-q", "--short", "HEAD")
+			return err == nil && now == j.Branch, nil
+		},
+		Do: func(ctx context.Context) error {
+			if err := a.keepJoin(); err != nil {
+				return err
+			}
+			return a.callBranch(ctx, j.Was, j.Branch)
+		},
+		Undo: a.undoBranchName}
+}
+
+// callBranch renames the branch that is checked out, also where it has no commit yet.
+func (a *Attach) callBranch(ctx context.Context, from, to string) error {
+	repo := a.folder.repo
+	if _, err := repo.Do(ctx, "rev-parse", "-q", "--verify", "refs/heads/"+from); err != nil {
+		_, err := repo.Do(ctx, "symbolic-ref", "HEAD", "refs/heads/"+to)
+		return gitFault(err, "git cannot name the branch")
+	}
+	_, err := repo.Do(ctx, "branch", "-m", "--", from, to)
+	return gitFault(err, "git cannot rename the branch")
+}
+
+func (a *Attach) undoBranchName(ctx context.Context) error {
+	j := a.join
+	if a.run.fact("made-git") == "yes" || j == nil {
+		return nil
+	}
+	now, err := a.folder.repo.Do(ctx, "symbolic-ref", "-q", "--short", "HEAD")
+	if err != nil || now != j.Branch {
+		return nil
+	}
+	return a.callBranch(ctx, j.Branch, j.Was)
+}
+
+// stepBringIn brings the host's commits into the repository here, beside what is there.
+func (a *Attach) stepBringIn() Step {
+	j := a.join
+	tracking := "refs/remotes/" + a.options.Remote + "/"
+	return Step{Item: plan.Item{ID: "bring-in", Place: plan.Here, Sentence: fmt.Sprintf("Bring in what is there: %s on branch %s", text.Count(j.Commits, "commit"), text.Visible(j.Branch))},
+		Done: func(ctx context.Context) (bool, error) {
+			if a.run.fact("join") == "" {
+				return false, nil
+			}
+			_, err := a.folder.repo.Do(ctx, "rev-parse", "-q", "--verify", tracking+j.Branch)
+			if err == nil {
+				_, err = a.folder.repo.Do(ctx, "cat-file", "-e", j.Tip+"^{commit}")
+			}
+			return err == nil, nil
+		},
+		Do: func(ctx context.Context) error {
+			if err := a.keepJoin(); err != nil {
+				return err
+			}
+			stood, err := a.folder.repo.Do(ctx, "for-each-ref", "--format=%(refname)", tracking)
+			if err != nil {
+				return gitFault(err, "git cannot list the remote's branches")
+			}
+			if stood == "" {
+				if err := a.run.note("tracking", "new"); err != nil {
+					return err
+				}
+			}
+			from, config := a.asideDir(), []string(nil)
+			if _, err := os.Stat(from); err != nil { // it was looked at by an earlier run
+				from, config = a.hook.address.String(), a.hook.config()
+				if err := a.hook.writeInclude(ctx); err != nil {
+					return err
+				}
+			}
+			_, err = a.folder.repo.Run(ctx, git.Cmd{Dir: a.folder.path, Config: append(slices.Clone(a.folder.repo.Safe), config...), Watch: a.desk.watch("Bringing in", "Receiving objects"),
+				Args: []string{"fetch", "--progress", "--no-tags", "--no-auto-maintenance", "--no-write-fetch-head", "--", from, "+refs/heads/*:" + tracking + "*"}})
+			a.desk.Tell.Progress("Bringing in", 0, 0, "")
+			return gitFault(err, "git cannot bring in what %s holds", a.hook.address.String())
+		},
+		Undo: a.undoBringIn}
+}
+
+func (a *Attach) undoBringIn(ctx context.Context) error {
+	if a.run.fact("made-git") == "yes" || a.run.fact("tracking") != "new" {
+		return nil
+	}
+	return a.dropTracking(ctx)
+}
+
+// commit makes a commit of a tree by plumbing, at the time that the journal says, so that
+// making it again makes the same. It is signed where the person signs.
+func (a *Attach) commit(ctx context.Context, tree, message string, parents ...string) (string, error) {
+	repo := a.folder.repo.Git.In(a.folder.path) // with the person's own settings
+	when := a.run.fact("when")
+	if when == "" {
+		now := a.desk.Now()
+		when = strconv.FormatInt(now.Unix(), 10) + " " + now.Format("-0700")
+		if err := a.run.note("when", when); err != nil {
+			return "", err
+		}
+	}
+	args := []string{"commit-tree", "-F", message}
+	for _, p := range parents {
+		args = append(args, "-p", p)
+	}
+	var config []string
+	if a.hook.key != nil && a.hook.key.Signs { // the account signs, also before the hook stands
+		if err := a.hook.writeInclude(ctx); err != nil {
+			return "", err
+		}
+		config = a.hook.config()
+	}
+	if signs, err := repo.Run(ctx, git.Cmd{Dir: repo.Dir, Args: []string{"config", "--type=bool", "--get", "commit.gpgSign"}, Config: config}); err == nil && strings.TrimSpace(string(signs)) == "true" {
+		args = append(args, "-S")
+	}
+	out, err := repo.Run(ctx, git.Cmd{Dir: repo.Dir, Config: config, Args: append(args, tree), Env: []string{"GIT_AUTHOR_DATE=" + when, "GIT_COMMITTER_DATE=" + when}})
+	if err != nil {
+		return "", gitFault(err, "git cannot make the commit")
+	}
+	return strings.TrimSpace(string(out)), nil
+}
+
+// indexLines are entries for git update-index --index-info.
+func indexLines(entries []joining.Entry) string {
+	var b strings.Builder
+	for _, e := range entries {
+		if e.ID == "" {
+			fmt.Fprintf(&b, "0 %s\t%s\x00", strings.Repeat("0", 40), e.Path)
+		} else {
+			fmt.Fprintf(&b, "%s %s\t%s\x00", e.Mode, e.ID, e.Path)
+		}
+	}
+	return b.String()
+}
+
+// theirEntries are what the union takes from there: what is only there, and what was
+// decided so.
+func (j *join) theirEntries() []joining.Entry {
+	out := slices.Clone(j.Added)
+	for _, d := range j.Decided {
+		if d.Way == joining.Theirs {
+			e := d.Theirs
+			e.Path = d.Path
+			out = append(out, e)
+		}
+	}
+	return out
+}
+
+// stepJoin makes the two histories one, and brings the folder to it.
+func (a *Attach) stepJoin() Step {
+	j := a.join
+	sentence := fmt.Sprintf("Join both histories by a merge commit; no commit is rewritten%s", j.outcome())
+	if j.Mode == joinAhead {
+		sentence = "Take over the commits that are only there"
+	}
+	return Step{Item: plan.Item{ID: "join", Place: plan.Here, Sentence: sentence},
+		Done: func(ctx context.Context) (bool, error) {
+			id := a.run.fact("joined")
+			if id == "" {
+				return false, nil
+			}
+			head, err := a.folder.repo.Do(ctx, "rev-parse", "-q", "--verify", "HEAD^{commit}")
+			if err == nil && head == id {
+				a.folder.head = id
+				return true, nil
+			}
+			return false, nil
+		},
+		Do: func(ctx context.Context) error {
+			id, err := a.joinedCommit(ctx)
+			if err != nil {
+				return err
+			}
+			if err := a.run.note("joined", id); err != nil {
+				return err
+			}
+			// The person's own filters and hooks run, as with plain git. What is in the way
+			// stops it before anything is touched.
+			plain := a.folder.repo.Git.In(a.folder.path)
+			if _, err := plain.Do(ctx, "merge", "--ff-only", "--no-overwrite-ignore", "-q", id); err != nil {
+				return gitFault(err, "git cannot bring the joined work into the folder")
+			}
+			a.folder.head = id
+			return nil
+		},
+		Undo: a.undoJoin}
+}
+
+// joinedCommit gives the commit in which both histories meet.
+func (a *Attach) joinedCommit(ctx context.Context) (string, error) {
+	j, repo := a.join, a.folder.repo
+	if j.Mode == joinAhead {
+		return j.Tip, nil
+	}
+	tree, clashes, err := mergeTrees(ctx, repo, j.From, j.Tip)
+	if err != nil {
+		return "", err
+	}
+	var over []joining.Entry
+	for _, c := range clashes {
+		i := slices.IndexFunc(j.Decided, func(d decided) bool { return d.Path == c.Path })
+		switch {
+		case c.Path == ".gitignore" && j.Rules != "":
+			mine, err := rulesOf(ctx, repo, c.Mine.ID)
+			if err != nil {
+				return "", err
+			}
+			id, err := repo.Run(ctx, git.Cmd{Dir: repo.Dir, Args: []string{"hash-object", "-w", "--stdin"}, In: strings.NewReader(joining.Rules(mine, j.Rules, a.whose()))})
+			if err != nil {
+				return "", gitFault(err, "git cannot keep the joined ignore rules")
+			}
+			over = append(over, joining.Entry{Mode: c.Mine.Mode, ID: strings.TrimSpace(string(id)), Path: c.Path})
+		case i < 0:
+			return "", fault.New(fault.Failed, "%s clashes, and did not when we looked", text.Visible(c.Path))
+		default:
+			e := c.Mine
+			if j.Decided[i].Way == joining.Theirs || e.ID == "" && j.Decided[i].Way == joining.Both {
+				e = c.Theirs
+			}
+			e.Path = c.Path
+			over = append(over, e)
+		}
+	}
+	if len(over) > 0 {
+		index := a.besideGit("join.index")
+		defer os.Remove(index)
+		env := []string{"GIT_INDEX_FILE=" + index}
+		if _, err := repo.Run(ctx, git.Cmd{Dir: repo.Dir, Config: repo.Safe, Env: env, Args: []string{"read-tree", tree}}); err != nil {
+			return "", gitFault(err, "git cannot read the joined tree")
+		}
+		if _, err := repo.Run(ctx, git.Cmd{Dir: repo.Dir, Config: repo.Safe, Env: env, Args: []string{"update-index", "-z", "--index-info"}, In: strings.NewReader(indexLines(over))}); err != nil {
+			return "", gitFault(err, "git cannot put the joined tree together")
+		}
+		out, err := repo.Run(ctx, git.Cmd{Dir: repo.Dir, Config: repo.Safe, Env: env, Args: []string{"write-tree"}})
+		if err != nil {
+			return "", gitFault(err, "git cannot write the joined tree")
+		}
+		tree = strings.TrimSpace(string(out))
+	}
+	message := a.run.journal.Aside("message")
+	if err := files.WriteBy(message, message+".new", []byte("Join with what was on "+a.whose()+"\n"), 0o600); err != nil {
+		return "", err
+	}
+	defer os.Remove(message)
+	return a.commit(ctx, tree, message, j.From, j.Tip)
+}
+
+func (a *Attach) undoJoin(ctx context.Context) error {
+	j, id := a.join, a.run.fact("joined")
+	if j == nil || id == "" {
+		return nil
+	}
+	head, err := a.folder.repo.Do(ctx, "rev-parse", "-q", "--verify", "HEAD^{commit}")
+	if err != nil || head != id {
+		return nil // it did not come to it
+	}
+	_, err = a.folder.repo.Git.In(a.folder.path).Do(ctx, "reset", "-q", "--keep", j.From)
+	return gitFault(err, "git cannot bring the folder back to what it was before the joining")
+}
+
+// outcome says in a few words how the two sides become one.
+func (j *join) outcome() string {
+	var parts []string
+	if len(j.Added) > 0 {
+		parts = append(parts, fmt.Sprintf("%s only there %s", text.Count(len(j.Added), "file"), map[bool]string{true: "is taken over", false: "are taken over"}[len(j.Added) == 1]))
+	}
+	if j.Rules != "" {
+		parts = append(parts, "the ignore rules are put together")
+	}
+	for _, d := range j.Decided {
+		switch d.Way {
+		case joining.Mine:
+			parts = append(parts, text.Visible(d.Path)+" stays yours")
+		case joining.Theirs:
+			parts = append(parts, text.Visible(d.Path)+" becomes theirs")
+		default:
+			parts = append(parts, text.Visible(d.Path)+" stays yours, with theirs beside it")
+		}
+		if len(parts) > 6 {
+			parts = append(parts, "and so on")
+			break
+		}
+	}
+	if len(parts) == 0 {
+		return ""
+	}
+	return ": " + strings.Join(parts, ", ")
+}
+
+// lays reports whether files have to be laid out apart from git's own bringing in.
+func (j *join) lays() bool {
+	return j.Mode == joinOnto && len(j.theirEntries()) > 0 || slices.ContainsFunc(j.Decided, func(d decided) bool { return d.Beside != "" })
+}
+
+// stepLay lays out here what is only there, and the copies that are kept beside.
+func (a *Attach) stepLay() Step {
+	j := a.join
+	var names []string
+	if j.Mode == joinOnto {
+		for _, e := range j.theirEntries() {
+			names = append(names, text.Visible(e.Path))
+		}
+	}
+	for _, d := range j.Decided {
+		if d.Beside != "" {
+			names = append(names, text.Visible(d.Beside))
+		}
+	}
+	shown := strings.Join(names[:min(len(names), 4)], ", ")
+	if len(names) > 4 {
+		shown += ", ..."
+	}
+	return Step{Item: plan.Item{ID: "lay", Place: plan.Here, Sentence: fmt.Sprintf("Lay out %s in the folder: %s", text.Count(len(names), "file"), shown)},
+		Done: func(context.Context) (bool, error) {
+			return a.run.fact("laid") == "yes", nil
+		},
+		Do: func(ctx context.Context) error {
+			if err := a.lay(ctx); err != nil {
+				return err
+			}
+			return a.run.note("laid", "yes")
+		},
+		Undo: a.undoLay}
+}
+
+func (a *Attach) at(p string) string { return filepath.Join(a.folder.path, filepath.FromSlash(p)) }
+
+func missing(path string) bool {
+	_, err := os.Lstat(path)
+	return errors.Is(err, fs.ErrNotExist)
+}
+
+func (a *Attach) lay(ctx context.Context) error {
+	j := a.join
+	var out []string
+	for _, d := range j.Decided {
+		switch {
+		case d.Way == joining.Theirs && j.Mode == joinOnto:
+			if missing(a.at(d.Beside)) {
+				if err := os.Rename(a.at(d.Path), a.at(d.Beside)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+					return err
+				}
+			}
+		case d.Beside != "" && missing(a.at(d.Beside)):
+			data, err := a.folder.repo.Run(ctx, git.Cmd{Dir: a.folder.path, Args: []string{"cat-file", "blob", d.Theirs.ID}})
+			if err != nil {
+				return gitFault(err, "their %s cannot be read", text.Visible(d.Path))
+			}
+			if err := files.WriteBy(a.at(d.Beside), a.besideGit("beside.new"), data, 0o644); err != nil {
+				return err
+			}
+		}
+	}
+	if j.Mode == joinOnto {
+		for _, e := range j.theirEntries() {
+			if missing(a.at(e.Path)) && e.Mode != "160000" {
+				out = append(out, e.Path)
+			}
+		}
+	}
+	if len(out) > 0 {
+		// Without force: what has come to stand in the way since stays.
+		plain := a.folder.repo.Git.In(a.folder.path)
+		if _, err := plain.Run(ctx, git.Cmd{Dir: a.folder.path, Args: []string{"checkout-index", "-q", "-u", "-z", "--stdin"}, In: strings.NewReader(strings.Join(out, "\x00") + "\x00")}); err != nil {
+			return gitFault(err, "git cannot lay out what is there")
+		}
+	}
+	return a.exclude(ctx)
+}
+
+// exclude keeps git from carrying the copies beside: by the repository's private ignore
+// rules (gitignore documentation, $GIT_DIR/info/exclude).
+func (a *Attach) exclude(ctx context.Context) error {
+	var rules []kinds.Rule
+	for _, d := range a.join.Decided {
+		if d.Beside != "" {
+			rules = append(rules, kinds.Rule{Pattern: "/" + kinds.Escape(d.Beside), Why: "copies that were kept when two sides were joined"})
+		}
+	}
+	if len(rules) == 0 {
+		return nil
+	}
+	path := filepath.Join(a.folder.path, ".git", "info", "exclude")
+	if err := a.setAside(path, "exclude"); err != nil {
+		return err
+	}
+	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+		return err
+	}
+	old, err := files.Read(path, 4<<20)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	return files.WriteBy(path, a.besideGit("exclude.new"), []byte(kinds.Merge(string(old), rules)), 0o644)
+}
+
+// undoLay takes out what was laid out, where it is still as it was laid out, and brings
+// back what made way.
+func (a *Attach) undoLay(ctx context.Context) error {
+	j := a.join
+	if j == nil {
+		return nil
+	}
+	remove := func(p, id string) error {
+		if missing(a.at(p)) {
+			return nil
+		}
+		if now, err := a.hashOf(ctx, p); err != nil || now != id {
+			return err // the person has changed it since
+		}
+		return os.Remove(a.at(p))
+	}
+	if j.Mode == joinOnto {
+		for _, e := range j.Added {
+			if err := remove(e.Path, e.ID); err != nil {
+				return err
+			}
+		}
+	}
+	for _, d := range j.Decided {
+		switch {
+		case d.Beside == "":
+		case d.Way == joining.Both:
+			if err := remove(d.Beside, d.Theirs.ID); err != nil {
+				return err
+			}
+		case !missing(a.at(d.Beside)):
+			if err := remove(d.Path, d.Theirs.ID); err != nil {
+				return err
+			}
+			if missing(a.at(d.Path)) {
+				if err := os.Rename(a.at(d.Beside), a.at(d.Path)); err != nil {
+					return err
+				}
+			}
+		}
+	}
+	for _, f := range slices.Backward(j.Folders) {
+		// Only an empty one goes.
+		if err := os.Remove(a.at(f)); err != nil && !errors.Is(err, fs.ErrNotExist) && !errors.Is(err, fs.ErrExist) && !notEmpty(err) {
+			return err
+		}
+	}
+	return a.bringBack(filepath.Join(a.folder.path, ".git", "info", "exclude"), "exclude")
+}
+
+func (a *Attach) hashOf(ctx context.Context, p string) (string, error) {
+	info, err := os.Lstat(a.at(p))
+	if err != nil {
+		return "", err
+	}
+	if info.Mode()&fs.ModeSymlink != 0 {
+		target, err := os.Readlink(a.at(p))
+		if err != nil {
+			return "", err
+		}
+		out, err := a.folder.repo.Run(ctx, git.Cmd{Dir: a.folder.path, Args: []string{"hash-object", "--stdin"}, In: strings.NewReader(target)})
+		return strings.TrimSpace(string(out)), err
+	}
+	out, err := a.folder.repo.Do(ctx, "hash-object", "--", p)
+	return out, gitFault(err, "git cannot hash %s", text.Visible(p))
+}
+
+// notEmpty reports whether a folder was not removed because something is in it.
+func notEmpty(err error) bool {
+	var p *fs.PathError
+	return errors.As(err, &p) && (strings.Contains(p.Err.Error(), "not empty") || errors.Is(p.Err, fs.ErrExist))
+}
+
+// Joined tells how two sides became one.
+type Joined struct {
+	Commits int           `json:"commits" says:"how many were there"`
+	Added   []string      `json:"added" says:"files that were only there"`
+	Same    int           `json:"same" says:"files that were alike"`
+	Rules   bool          `json:"rules" says:"the ignore rules of both sides were put together"`
+	Decided []JoinedClash `json:"decided"`
+}
+
+// JoinedClash is a file that both sides held, and what became of it.
+type JoinedClash struct {
+	Path   string `json:"path"`
+	Way    string `json:"way" says:"mine, theirs or both"`
+	Beside string `json:"beside,omitempty" says:"where the other side is kept, outside of what git carries"`
+}
+
+func (j *join) told() *Joined {
+	if j == nil {
+		return nil
+	}
+	t := &Joined{Commits: j.Commits, Added: []string{}, Same: j.Same, Rules: j.Rules != "", Decided: []JoinedClash{}}
+	for _, e := range j.Added {
+		t.Added = append(t.Added, e.Path)
+	}
+	for _, d := range j.Decided {
+		t.Decided = append(t.Decided, JoinedClash{d.Path, d.Way, d.Beside})
+	}
+	return t
+}
