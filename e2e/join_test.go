@@ -29,6 +29,9 @@ func (m *machine) addTo(h *host, name, branch, text string, contents map[string]
 	m.t.Helper()
 	seed := name + "-there"
 	m.write(seed, contents)
+	was := m.env
+	m.env = append(was[:len(was):len(was)], "GIT_AUTHOR_DATE=2025-03-01T10:00:00Z", "GIT_COMMITTER_DATE=2025-03-01T10:00:00Z")
+	defer func() { m.env = was }()
 	m.git(seed, "add", "-A", "-f")
 	m.git(seed, "-c", "user.name=Knot", "-c", "user.email=knot@gannet.example", "commit", "-q", "--allow-empty", "-m", text)
 	m.git(seed, "push", "-q", h.gitDir(m.t, "tern", "tern", name), branch)

@@ -94,7 +94,10 @@ func (m *machine) begin(name, state string) {
 		m.git(name, "config", "user.name", "T")
 		m.git(name, "config", "user.email", "t@skerry.example")
 		m.git(name, "add", "README.md")
+		was := m.env
+		m.env = append(was[:len(was):len(was)], "GIT_AUTHOR_DATE=2025-03-01T09:00:00Z", "GIT_COMMITTER_DATE=2025-03-01T09:00:00Z")
 		m.git(name, "commit", "-q", "-m", "One")
+		m.env = was
 	}
 	if state == "branches" {
 		m.git(name, "branch", "side")

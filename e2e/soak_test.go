@@ -23,7 +23,7 @@ import (
 const most = 130
 
 // states are the ways in which a project and its hosted repository can begin.
-var states = []string{"plain", "unborn", "older", "branches", "empty", "existing", "token"}
+var states = []string{"plain", "unborn", "older", "branches", "empty", "existing", "token", "joined", "joined-unborn", "joined-commits", "joined-ahead", "joined-empty"}
 
 // inPush are the moments inside the push, as faults of the host: while it tells its
 // branches, before it takes the work, after it took it and before it answers.
@@ -45,8 +45,9 @@ func (c trouble) String() string {
 // scene is one project on one machine and one host.
 type scene struct {
 	*machine
-	h    *host
-	args []string
+	h     *host
+	args  []string
+	there string // the hosted repository's refs at the beginning
 }
 
 func newScene(t *testing.T, state string) *scene {
@@ -57,11 +58,34 @@ func newScene(t *testing.T, state string) *scene {
 	switch state {
 	case "existing":
 		folder = "unborn" // on another branch than the host's
-	case "token":
+	case "token", "joined":
 		folder = "plain"
+	case "joined-unborn":
+		folder = "unborn"
+	case "joined-commits", "joined-ahead":
+		folder = "older"
+	case "joined-empty":
+		folder = "empty"
 	}
 	s.begin("gauge", folder)
 	s.args = []string{"attach", "--yes"}
+	if strings.HasPrefix(state, "joined") {
+		s.args = append(s.args, "--to", "gauge", "--clash", map[bool]string{true: "theirs", false: "both"}[state == "joined"])
+		if state == "joined-ahead" {
+			_, err := h.Store.Create(t.Context(), "tern", practice.Repo{Owner: "tern", Name: "gauge", Visibility: "private", Default: "main"})
+			require.NoError(t, err)
+			s.git("", "clone", "-q", "gauge", "gauge-there")
+			s.addTo(h, "gauge", "main", "More", map[string]string{"deep/LICENCE": "Permission.\n", "README.md": "# Changed\n"})
+		} else {
+			there := map[string]string{"README.md": "# theirs\n", "deep/LICENCE": "Permission.\n", ".gitignore": "# theirs\n*.tmp\n"}
+			if state == "joined-commits" {
+				delete(there, ".gitignore") // it lies here, and in no commit
+			}
+			s.made(h, "gauge", "trunk", there)
+		}
+		s.there = s.git(h.gitDir(t, "tern", "tern", "gauge"), "for-each-ref")
+		return s
+	}
 	switch state {
 	case "branches":
 		s.args = append(s.args, "--branches")
@@ -231,12 +255,12 @@ func (c trouble) detach(s *scene, before map[string]string) bool {
 	}
 	assert.Equal(t, before, after, "the folder is as it was")
 	all := s.h.Store.List("tern", "")
-	if c.state != "existing" && c.state != "token" {
+	if c.state != "existing" && c.state != "token" && s.there == "" {
 		assert.Empty(t, all, "the host is as it was")
 		return true
 	}
 	require.Len(t, all, 1)
-	assert.Empty(t, s.git(s.h.Store.GitDir(all[0].ID), "for-each-ref"), "the host is as it was")
-	assert.Equal(t, "main", all[0].Default)
+	assert.Equal(t, s.there, s.git(s.h.Store.GitDir(all[0].ID), "for-each-ref"), "the host is as it was")
+	assert.Equal(t, map[bool]string{true: "trunk", false: "main"}[s.there != "" && c.state != "joined-ahead"], all[0].Default)
 	return true
 }
