@@ -9,6 +9,7 @@ import (
 	"strings"
 	"syscall"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -279,4 +280,53 @@ func TestWhatIsRemembered(t *testing.T) {
 	assert.Equal(t, []string{"2025.out"}, of(m.survey("gauge"), "remakeable"))
 	m.write(".uncinate/config/kinds", map[string]string{"tides.toml": "[[kind]]\nnam = \"tide tables\"\n"})
 	m.refused(2, []string{"no catalogue of kinds", "line 2, column 1"}, "", "", "survey", "gauge")
+}
+
+// TestWhatOldCommitsHold publishes a project whose history holds what must not go up,
+// also what was taken away since.
+func TestWhatOldCommitsHold(t *testing.T) {
+	t.Parallel()
+	h := newHost(t)
+	m := signedIn(t, h)
+	m.project("gauge")
+	m.write("gauge", map[string]string{"id_gauge": likeAKey, "conf.py": "password = 'Ebb-and-Fl0w!'\n"})
+	m.commit("gauge", "main")
+	m.git("gauge", "rm", "-q", "id_gauge")
+	m.git("gauge", "-c", "user.name=T", "-c", "user.email=t@skerry.example", "commit", "-q", "-m", "Two")
+	err := m.refused(4, []string{"2 files in commits that would be published must not go up", "conf.py:1 holds a password: password = [13 characters], since commit ", "id_gauge:1 holds a private key", "(One)",
+		"makes them anew", "checkout --orphan", "--let conf.py --reason TEXT"}, "gauge", "", "attach", "--yes")
+	assert.NotContains(t, err, "Fl0w")
+	assert.Empty(t, h.Store.List("tern", ""))
+	assert.Contains(t, m.ready(1, "gauge")["project/commits"], "bad: 2 files in commits")
+	m.ok("gauge", "", "attach", "--yes", "--let", "conf.py", "--let", "id_*", "--reason", "they open nothing any more")
+	assert.Contains(t, m.ok("gauge", "", "attach", "--yes"), "Already attached")
+
+	// A history without its beginning.
+	m.git("", "clone", "-q", "--depth", "1", "file://"+h.gitDir(t, "tern", "tern", "gauge"), "shallow")
+	m.git("shallow", "remote", "remove", "origin")
+	m.refused(3, []string{"the history here is shallow", "checkout --orphan"}, "shallow", "", "attach", "--yes", "--name", "other")
+
+	// What is being written is not committed by half.
+	m.project("busy")
+	stop := make(chan struct{})
+	wrote := make(chan error)
+	go func() {
+		for {
+			select {
+			case <-stop:
+				close(wrote)
+				return
+			default:
+				if err := os.WriteFile(filepath.Join(m.home, "busy/src/level.c"), []byte(strings.Repeat("x", int(time.Now().UnixNano()%9999))), 0o644); err != nil {
+					wrote <- err
+					return
+				}
+			}
+		}
+	}()
+	m.refused(3, []string{"src/level.c", "ait until the program that writes is done"}, "busy", "", "attach", "--yes")
+	close(stop)
+	require.NoError(t, <-wrote)
+	assert.NoDirExists(t, filepath.Join(m.home, "busy/.git"))
+	m.ok("busy", "", "attach", "--yes")
 }

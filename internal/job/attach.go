@@ -7,7 +7,6 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
-	"time"
 
 	"uncinate/internal/core/address"
 	"uncinate/internal/core/description"
@@ -63,8 +62,9 @@ type Attach struct {
 	branch  string
 	name    string // who signs commits
 	email   string
-	project Project // the register's entry, if there is one
-	join    *join   // nil where the host holds nothing that is not here
+	project Project  // the register's entry, if there is one
+	join    *join    // nil where the host holds nothing that is not here
+	there   []string // commits that the host holds and that are here too
 	steps   []Step
 
 	went   bool     // commits were sent now
@@ -144,6 +144,7 @@ func (a *Attach) checks(where string) []check {
 		{"files", []string{"folder"}, a.checkFiles},
 		{"address", []string{"folder", "repository"}, a.checkAddress},
 		{"history", []string{"folder", "repository", "files", "address"}, a.checkHistory},
+		{"commits", []string{"folder", "repository", "address", "history"}, a.checkCommits},
 	}
 }
 
@@ -196,13 +197,9 @@ func (a *Attach) checkFiles(ctx context.Context) (err error) {
 	if a.folder.head != "" {
 		return nil
 	}
-	var let []Let
-	for _, p := range a.options.Let {
-		let = append(let, Let{Path: p, Reason: a.options.Reason, Since: a.desk.Now().UTC().Truncate(time.Second)})
-	}
-	if len(let) > 0 && strings.TrimSpace(a.options.Reason) == "" {
-		return fault.New(fault.Usage, "a file that is let up needs a reason, to be read later").
-			Try("", a.again("--let", a.options.Let[0], "--reason", "TEXT"))
+	let, err := a.lets()
+	if err != nil {
+		return err
 	}
 	var limits survey.Limits
 	if a.login != nil {
@@ -403,6 +400,7 @@ func (a *Attach) checkAddress(ctx context.Context) error {
 // checkHistory makes sure that what the hosted repository holds is nothing, or a
 // part of what is here.
 func (a *Attach) checkHistory(ctx context.Context) error {
+	a.branch = a.folder.branch
 	if a.create {
 		return nil
 	}
@@ -414,6 +412,14 @@ func (a *Attach) checkHistory(ctx context.Context) error {
 	if refs.Empty() {
 		a.vacant = true
 		return nil
+	}
+	for i, b := range refs.Branches() {
+		if a.folder.head == "" || i == 100 { // the others are only not left out of what is looked into
+			break
+		}
+		if _, err := a.folder.repo.Do(ctx, "cat-file", "-e", refs.Branch(b)+"^{commit}"); err == nil {
+			a.there = append(a.there, refs.Branch(b))
+		}
 	}
 	if a.run.fact("join") != "" {
 		return a.planJoin(ctx, refs)

@@ -11,6 +11,7 @@ import (
 	"strconv"
 	"strings"
 
+	"uncinate/internal/core/fault"
 	"uncinate/internal/core/joining"
 	"uncinate/internal/core/kinds"
 	"uncinate/internal/core/plan"
@@ -235,6 +236,15 @@ func (a *Attach) firstCommit(ctx context.Context) error {
 	repo := a.folder.repo.Git.In(a.folder.path) // with the person's own filters and hooks
 	if err := a.setAside(filepath.Join(a.folder.path, ".git", "index"), "index"); err != nil {
 		return err
+	}
+	for _, f := range a.travel.files {
+		if info, err := os.Lstat(a.at(f.Path)); err != nil || info.Size() != f.Size || info.ModTime().UnixNano() != f.ModTime {
+			if f.Path == ".gitignore" {
+				continue // we wrote it
+			}
+			return fault.New(fault.Decision, "%s was changed since we looked; a commit now would be of files that are still being written", text.Visible(f.Path)).
+				Try("wait until the program that writes is done, then", a.again(a.toArgs()...))
+		}
 	}
 	paths := slices.Concat(a.travel.up, a.travel.gone)
 	if (len(a.travel.rules) > 0 || a.join != nil && a.join.Rules != "") && !slices.Contains(paths, ".gitignore") {

@@ -4,6 +4,7 @@
 package git
 
 import (
+	"bufio"
 	"bytes"
 	"context"
 	"errors"
@@ -298,6 +299,74 @@ func ParseProgress(line string) (Progress, bool) {
 	p.Done, _ = strconv.ParseInt(m[3], 10, 64)
 	p.Total, _ = strconv.ParseInt(m[4], 10, 64)
 	return p, p.Percent <= 100
+}
+
+// Object is one object of a repository, as git cat-file gives it.
+type Object struct {
+	ID, Type string
+	Size     int64
+	Name     string // what stood behind its id, such as a path
+}
+
+// Objects hands on each of the objects that ids name, one a line, each with a name behind
+// it if there is one (as git rev-list --objects gives them), and a reader of its contents that ends with them (git-cat-file documentation, "BATCH OUTPUT"). What see
+// leaves unread is passed over.
+func (r *Repo) Objects(ctx context.Context, ids io.Reader, see func(o Object, contents io.Reader) error) error {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	cmd := exec.CommandContext(ctx, r.Path, "cat-file", "--batch=%(objectname) %(objecttype) %(objectsize) %(rest)", "--buffer")
+	cmd.Dir, cmd.Env, cmd.Stdin = r.Dir, environment(Cmd{Config: r.Safe}), ids
+	errs := &tail{}
+	cmd.Stderr = errs
+	cmd.WaitDelay = 5 * time.Second
+	out, err := cmd.StdoutPipe()
+	if err != nil {
+		return err
+	}
+	if err := cmd.Start(); err != nil {
+		return err
+	}
+	err = eachObject(bufio.NewReaderSize(out, 64<<10), see)
+	if err != nil {
+		cancel()
+	}
+	if ended := cmd.Wait(); err == nil && ended != nil {
+		err = &Error{Command: "cat-file", Code: cmd.ProcessState.ExitCode(), Says: errs.String(), cause: ended}
+	}
+	return err
+}
+
+func eachObject(in *bufio.Reader, see func(o Object, contents io.Reader) error) error {
+	for {
+		head, err := in.ReadSlice('\n')
+		if err == io.EOF && len(head) == 0 {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		fields := strings.SplitN(strings.TrimSuffix(string(head), "\n"), " ", 4)
+		if fields[len(fields)-1] == "missing" && len(fields) == 2 {
+			continue
+		}
+		if len(fields) != 4 {
+			return fmt.Errorf("git cat-file says %q", text.Excerpt(string(head), 80))
+		}
+		size, err := strconv.ParseInt(fields[2], 10, 64)
+		if err != nil || size < 0 {
+			return fmt.Errorf("git cat-file says %q", text.Excerpt(string(head), 80))
+		}
+		contents := io.LimitReader(in, size)
+		if err := see(Object{fields[0], fields[1], size, fields[3]}, contents); err != nil {
+			return err
+		}
+		if _, err := io.Copy(io.Discard, contents); err != nil {
+			return err
+		}
+		if _, err := in.Discard(1); err != nil { // the line end behind it
+			return err
+		}
+	}
 }
 
 // Repo is a folder seen through git.
