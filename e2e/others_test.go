@@ -52,7 +52,7 @@ func TestTheRightAccountIsNamed(t *testing.T) {
 
 	// To make one for a group that only another account belongs to.
 	m.project("shared")
-	said = m.refused(5, []string{"does not allow account tern-own to create", "Your account tern can make repositories for saltmarsh"}, "shared", "", "attach", "--yes", "--account", "tern-own", "--name", "saltmarsh/shared")
+	said = m.refused(5, []string{"on gannet the account tern-own cannot make repositories for saltmarsh", "Your account tern can make repositories for saltmarsh"}, "shared", "", "attach", "--yes", "--account", "tern-own", "--name", "saltmarsh/shared")
 	r = m.pasted("shared", strings.Replace(said, "uncinate attach", "uncinate attach --yes", 1))
 	require.Equal(t, 0, r.code, r.out)
 

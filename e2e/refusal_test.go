@@ -90,7 +90,7 @@ func TestAttachMeetsATakenName(t *testing.T) {
 	m.project("elsewhere/gauge")
 	m.refused(5, []string{"already, with work in it", "--name gauge-2", "uncinate clone tern/gauge"}, "elsewhere/gauge", "", "attach", "--yes")
 	m.refused(5, []string{"has no repository tern/gaug", "There is one named gauge"}, "elsewhere/gauge", "", "attach", "--yes", "--to", "gaug")
-	m.refused(5, []string{"does not allow account tern to create", "you may not make repositories for knot", "the folder is as it was"}, "elsewhere/gauge", "", "attach", "--yes", "--name", "knot/gauge")
+	m.refused(5, []string{"on gannet the account tern cannot make repositories for knot", "The owners to choose from are tern, saltmarsh"}, "elsewhere/gauge", "", "attach", "--yes", "--name", "knot/gauge")
 	assert.NoDirExists(t, filepath.Join(m.home, "elsewhere/gauge/.git"), "what was begun is put back")
 	m.refused(2, []string{"cannot be a repository's name"}, "elsewhere/gauge", "", "attach", "--yes", "--name", "a b")
 	m.refused(3, []string{"has a remote origin already"}, "gauge", "", "attach", "--yes", "--to", h.URL+"/tern/other")

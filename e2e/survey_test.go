@@ -330,3 +330,48 @@ func TestWhatOldCommitsHold(t *testing.T) {
 	assert.NoDirExists(t, filepath.Join(m.home, "busy/.git"))
 	m.ok("busy", "", "attach", "--yes")
 }
+
+// TestProof builds a fresh copy of only what would go up, and hands over what a clone
+// needs.
+func TestProof(t *testing.T) {
+	t.Parallel()
+	h := newHost(t)
+	m := signedIn(t, h)
+	m.write("gauge", map[string]string{"src/a.c": "int a;\n", "build/a.o": "\x7fELF\x01object", "build/old.o": "x", "config/local.mk": "LEVEL = 3\n", ".gitignore": "/config/local.mk\n",
+		"make it.sh": "#!/bin/sh\nset -e\ncat config/local.mk >&2\nmkdir -p build\ncp src/a.c build/a.o\n"})
+	require.NoError(t, os.Chmod(filepath.Join(m.home, "gauge/make it.sh"), 0o755))
+	before := tree(t, filepath.Join(m.home, "gauge"))
+	out := m.ok("gauge", "", "survey", "--prove", "'./make it.sh'")
+	assert.Contains(t, out, "Not proved: in a fresh copy of 3 files, ''\\''./make it.sh'\\''' ended with 1.")
+	assert.Contains(t, out, "It speaks of config/local.mk, which stays here.")
+	m.write("gauge", map[string]string{"make it.sh": "#!/bin/sh\nset -e\nmkdir -p build\ncp src/a.c build/a.o\n"})
+	require.NoError(t, os.Chmod(filepath.Join(m.home, "gauge/make it.sh"), 0o755))
+	s := m.survey("--prove", "'./make it.sh'", "--handover", "gauge")
+	assert.Equal(t, []any{0, 3, 1, []string{"build/old.o"}}, []any{s.Proved.Exit, s.Proved.Copied, s.Proved.Made, s.Proved.Missing})
+	after := tree(t, filepath.Join(m.home, "gauge"))
+	assert.Contains(t, after["uncinate-handover.toml"], `what = "build/"`)
+	delete(after, "uncinate-handover.toml")
+	delete(after, "make it.sh")
+	delete(before, "make it.sh")
+	assert.Equal(t, before, after, "nothing else in the project is touched")
+	m.refused(1, []string{"there is no program"}, "gauge", "", "survey", "--prove", "no-such-program")
+	m.refused(2, []string{"is not closed"}, "gauge", "", "survey", "--prove", "make 'x")
+	left, err := filepath.Glob(filepath.Join(os.TempDir(), "uncinate-prove-*"))
+	require.NoError(t, err)
+	assert.Empty(t, left)
+
+	m.ok("gauge", "", "attach", "--yes")
+	said := m.ok("", "", "clone", "gauge", "copy")
+	assert.Contains(t, said, "What git does not bring:\n  build/: './make it.sh'\n  config/local.mk: bring your own: it does not travel\n")
+	// A stranger's note is shown, and not obeyed.
+	m.write("copy", map[string]string{"uncinate-handover.toml": "[[make]]\nwhat = \"a\\u001b[31m\"\nhow = \"b\"\n"})
+	m.git("copy", "commit", "-q", "-a", "-m", "Odd note")
+	m.git("copy", "push", "-q")
+	assert.NotContains(t, m.ok("", "", "clone", "gauge", "odd"), "\x1b")
+	m.write("copy", map[string]string{"uncinate-handover.toml": "run = \"rm\"\n"})
+	m.git("copy", "commit", "-q", "-a", "-m", "Broken note")
+	m.git("copy", "push", "-q")
+	r := m.run("", "", "clone", "gauge", "broken")
+	assert.Equal(t, 0, r.code)
+	assert.Contains(t, r.err, "uncinate-handover.toml cannot be read")
+}

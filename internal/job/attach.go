@@ -37,6 +37,9 @@ type AttachOptions struct {
 	Branches    bool     // publish all local branches
 	Let         []string // files, folders or patterns that go up although the survey would stop them
 	Reason      string   // why
+	Readme      bool     // write a readme where there is none
+	Licence     string   // write this licence where there is none, by its SPDX identifier
+	Branch      string   // what the branch is called in a folder without repository; main unless said
 	Clash       string   // how files that both sides hold are decided: "mine", "theirs" or "both"
 	Only        []string // what goes into the first commit: paths, folders or patterns; all unless said
 	Except      []string // what of it does not
@@ -62,9 +65,10 @@ type Attach struct {
 	branch  string
 	name    string // who signs commits
 	email   string
-	project Project  // the register's entry, if there is one
-	join    *join    // nil where the host holds nothing that is not here
-	there   []string // commits that the host holds and that are here too
+	project Project     // the register's entry, if there is one
+	join    *join       // nil where the host holds nothing that is not here
+	first   []firstFile // written before the first commit
+	there   []string    // commits that the host holds and that are here too
 	steps   []Step
 
 	went   bool     // commits were sent now
@@ -117,7 +121,7 @@ func (d *Desk) Attach(ctx context.Context, o AttachOptions) (*Attach, error) {
 			return nil, errors.Join(err, a.Close(), a.held.Release())
 		}
 	}
-	if a.create && a.byPush() && a.folder.head == "" && len(a.travel.up) == 0 {
+	if a.create && a.byPush() && a.folder.head == "" && len(a.travel.up) == 0 && !o.Readme && o.Licence == "" {
 		return nil, errors.Join(a.nothingToPush(), a.held.Release())
 	}
 	if err := a.prepare(ctx); err != nil {
@@ -227,6 +231,12 @@ func (a *Attach) checkFiles(ctx context.Context) (err error) {
 
 // prepare makes the plan.
 func (a *Attach) prepare(ctx context.Context) error {
+	if err := a.planFirstFiles(); err != nil {
+		return err
+	}
+	if err := a.notePublic(ctx); err != nil {
+		return err
+	}
 	a.steps = a.plan()
 	if a.Resumed {
 		return nil
@@ -267,6 +277,12 @@ func (a *Attach) recall(o AttachOptions) AttachOptions {
 	if a.Resumed && o.To == "" {
 		o.To = w["to"]
 	}
+	if a.Resumed && w["readme"] == "yes" {
+		o.Readme = true
+	}
+	if o.Readme {
+		w["readme"] = "yes"
+	}
 	for key, field := range o.keptLists() {
 		if a.Resumed && len(*field) == 0 && w[key] != "" {
 			*field = strings.Split(w[key], "\n")
@@ -296,7 +312,7 @@ func (a *Attach) recall(o AttachOptions) AttachOptions {
 // what secret may stand in it.
 func (o *AttachOptions) kept() map[string]*string {
 	return map[string]*string{"name": &o.Name, "owner": &o.Owner, "account": &o.Account, "host": &o.Host, "visibility": &o.Visibility,
-		"description": &o.Description, "over": &o.Over, "remote": &o.Remote, "message": &o.Message, "full-name": &o.FullName, "email": &o.Email, "reason": &o.Reason, "clash": &o.Clash}
+		"description": &o.Description, "over": &o.Over, "remote": &o.Remote, "message": &o.Message, "full-name": &o.FullName, "email": &o.Email, "reason": &o.Reason, "clash": &o.Clash, "licence": &o.Licence, "branch": &o.Branch}
 }
 
 func (o *AttachOptions) keptLists() map[string]*[]string {

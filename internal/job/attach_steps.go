@@ -27,14 +27,16 @@ func (a *Attach) plan() []Step {
 	a.branch = f.branch
 	if !f.isRepo {
 		a.branch = "main"
-		if !a.create && a.target.DefaultBranch != "" {
+		if a.options.Branch != "" {
+			a.branch = a.options.Branch
+		} else if !a.create && a.target.DefaultBranch != "" {
 			a.branch = a.target.DefaultBranch
 		}
 	}
 	if a.join != nil {
 		a.branch = a.join.Branch
 	}
-	something := f.head != "" || len(a.travel.up) > 0 || a.join != nil
+	something := f.head != "" || len(a.travel.up) > 0 || len(a.first) > 0 || a.join != nil
 	var steps []Step
 	add := func(s Step) { steps = append(steps, s) }
 	if a.move != "" {
@@ -53,6 +55,9 @@ func (a *Attach) plan() []Step {
 	if f.head == "" && something {
 		if len(a.travel.rules) > 0 || a.join != nil && a.join.Rules != "" {
 			add(a.stepIgnore())
+		}
+		if len(a.first) > 0 {
+			add(a.stepFirstFiles())
 		}
 		add(a.stepCommit())
 	}
@@ -208,6 +213,9 @@ func (a *Attach) stepCommit() Step {
 			what = fmt.Sprintf("Commit %s, %s", text.Count(count, "file"), text.Size(size))
 		}
 	}
+	for _, f := range a.first {
+		what += " and " + f.name
+	}
 	if n := t.staying(); n > 0 {
 		what += fmt.Sprintf("; %s stay here", text.Number(n))
 	}
@@ -250,6 +258,9 @@ func (a *Attach) firstCommit(ctx context.Context) error {
 	if (len(a.travel.rules) > 0 || a.join != nil && a.join.Rules != "") && !slices.Contains(paths, ".gitignore") {
 		paths = append(paths, ".gitignore")
 	}
+	for _, f := range a.first {
+		paths = append(paths, f.name)
+	}
 	a.desk.Tell.Progress("Committing", 0, int64(len(paths)), "")
 	defer a.desk.Tell.Progress("Committing", 0, 0, "")
 	if err := a.run.note("branch", a.branch); err != nil {
@@ -282,7 +293,7 @@ func (a *Attach) firstCommit(ctx context.Context) error {
 		parents = []string{a.join.Tip}
 	}
 	id := ""
-	if len(a.travel.up) > 0 || a.join == nil {
+	if len(paths) > 0 || a.join == nil {
 		if id, err = a.commit(ctx, tree, message, parents...); err != nil {
 			return err
 		}
@@ -365,6 +376,9 @@ func (a *Attach) summary(ctx context.Context, changed bool) (*Attached, error) {
 		// The sizes were taken when we looked; asking git for them opens every object.
 		args = []string{"ls-tree", "-r", "-z", "--name-only", "HEAD"}
 		s.Bytes = a.travel.bytes
+		for _, f := range a.first {
+			s.Bytes += int64(len(f.contents))
+		}
 		if info, err := os.Lstat(filepath.Join(a.folder.path, ".gitignore")); err == nil && !slices.Contains(a.travel.up, ".gitignore") && len(a.travel.rules) > 0 {
 			s.Bytes += info.Size()
 		}

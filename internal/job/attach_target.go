@@ -135,6 +135,9 @@ func (a *Attach) chooseNew(ctx context.Context) error {
 	if err := a.login.may("repository-show", "show a repository"); err != nil {
 		return err
 	}
+	if err := a.checkOwner(ctx, owner, name); err != nil {
+		return err
+	}
 	a.target = description.Repository{Owner: owner, Name: name, Visibility: o.Visibility, Description: o.Description}
 	a.create = true
 	if a.byPush() {

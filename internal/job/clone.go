@@ -9,6 +9,7 @@ import (
 
 	"uncinate/internal/core/address"
 	"uncinate/internal/core/fault"
+	"uncinate/internal/core/handover"
 	"uncinate/internal/core/naming"
 	"uncinate/internal/core/plan"
 	"uncinate/internal/core/text"
@@ -38,14 +39,15 @@ type Clone struct {
 
 // Cloned is what came of it.
 type Cloned struct {
-	Folder  string `json:"folder"`
-	Address string `json:"address"`
-	Page    string `json:"page,omitempty"`
-	Account string `json:"account,omitempty"`
-	Branch  string `json:"branch,omitempty"` // empty: the repository has no commit yet
-	Commit  string `json:"commit,omitempty"`
-	Files   int    `json:"files"`
-	Bytes   int64  `json:"bytes"`
+	Folder   string         `json:"folder"`
+	Address  string         `json:"address"`
+	Page     string         `json:"page,omitempty"`
+	Account  string         `json:"account,omitempty"`
+	Branch   string         `json:"branch,omitempty"` // empty: the repository has no commit yet
+	Commit   string         `json:"commit,omitempty"`
+	Files    int            `json:"files"`
+	Bytes    int64          `json:"bytes"`
+	HandOver *handover.Note `json:"handover,omitempty" says:"what the copy needs besides what git brought"`
 }
 
 // Clone finds the repository and checks the folder it is to lie in, before anything
@@ -319,5 +321,9 @@ func (c *Clone) Do(ctx context.Context) (*Cloned, error) {
 		return nil, err
 	}
 	out := &Cloned{Folder: c.folder, Address: s.Address, Page: s.Page, Account: s.Account, Branch: s.Branch, Commit: s.Commit, Files: s.Files, Bytes: s.Bytes}
+	if out.HandOver, err = HandedOver(c.folder); err != nil {
+		a.Notes = append(a.Notes, fault.Of(err).Says)
+		c.desk.Tell.Note("Note: %s.", fault.Of(err).Says)
+	}
 	return out, nil
 }

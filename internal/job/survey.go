@@ -13,6 +13,7 @@ import (
 	"sync"
 
 	"uncinate/internal/core/fault"
+	"uncinate/internal/core/handover"
 	"uncinate/internal/core/ignore"
 	"uncinate/internal/core/kinds"
 	"uncinate/internal/core/secrets"
@@ -28,6 +29,8 @@ type SurveyOptions struct {
 	Host   string // whose limits count; the project's own, or the only known one, unless said
 	Full   bool   // list every file
 	Choice survey.Choice
+	Prove  string // run this command in a fresh copy of what would go up
+	Over   bool   // write the note for those who clone
 }
 
 // Surveyed is what a survey of a folder found.
@@ -43,6 +46,8 @@ type Surveyed struct {
 	Findings []survey.Finding `json:"findings"`
 	Let      []Let            `json:"let,omitempty" says:"what was let through"`
 	Files    []SurveyedFile   `json:"files,omitempty"`
+	Proved   *Proved          `json:"proved,omitempty"`
+	HandOver *handover.Note   `json:"handover,omitempty" says:"what was written for those who clone"`
 }
 
 // Wrong is a reason to think that another folder was meant.
@@ -126,6 +131,18 @@ func (d *Desk) Survey(ctx context.Context, o SurveyOptions) (*Surveyed, error) {
 		out.Findings = []survey.Finding{}
 	}
 	out.Let = s.let
+	if o.Prove != "" {
+		if out.Proved, err = d.prove(ctx, s, o.Prove); err != nil {
+			return nil, err
+		}
+	}
+	if o.Over {
+		n := s.handOver(out.Proved)
+		if err := s.writeHandOver(n); err != nil {
+			return nil, err
+		}
+		out.HandOver = &n
+	}
 	if o.Full {
 		out.Files = []SurveyedFile{}
 		for i, x := range s.sorted.Files {

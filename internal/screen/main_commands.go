@@ -88,6 +88,9 @@ set in the copy, so that plain git push and pull work in it.`,
 					account = "none; git signs in with what it has"
 				}
 				e.Facts([2]string{"folder", r.Folder}, [2]string{"from", r.Address}, [2]string{"account", account}, [2]string{"holds", holds})
+				if r.HandOver != nil {
+					e.handedOver("What git does not bring:", r.HandOver)
+				}
 				return nil
 			}
 		}}

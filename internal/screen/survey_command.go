@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"strings"
 
+	"uncinate/internal/core/handover"
 	"uncinate/internal/core/survey"
 	"uncinate/internal/core/text"
 	"uncinate/internal/job"
@@ -30,6 +31,8 @@ kinds of its configuration.`,
 			var s job.SurveyOptions
 			o.StringVar(&s.Host, "host", "", "count with the limits of this `host`")
 			o.BoolVar(&s.Full, "full", false, "show every finding, and every file")
+			o.StringVar(&s.Prove, "prove", "", "run this `command`, such as make, in a fresh copy of only what would go up, and say what it lacks")
+			o.BoolVar(&s.Over, "handover", false, "write down in the project what those who clone it must make or supply")
 			o.Var((*list)(&s.Choice.Only), "only", "count only this `path`, folder or pattern as going up; may be given again")
 			o.Var((*list)(&s.Choice.Except), "except", "count this `path`, folder or pattern as staying; may be given again")
 			return withDesk(func(ctx context.Context, e *Env, d *job.Desk, args []string) error {
@@ -79,6 +82,13 @@ func (e *Env) surveyed(r *job.Surveyed, o job.SurveyOptions) {
 			rows = append(rows, []string{f.Path, text.Size(f.Bytes), f.Class, f.Why})
 		}
 		e.Table([]string{"file", "size", "is", "because"}, rows)
+	}
+	if r.Proved != nil {
+		e.proved(r.Proved)
+	}
+	if r.HandOver != nil {
+		e.Say("")
+		e.handedOver("Written to "+handover.File+" for those who clone it:", r.HandOver)
 	}
 	if len(r.Rules) > 0 {
 		e.Aside("%s", e.Err.wrap(fmt.Sprintf("The first attach writes %s for what stays; to write %s now:", text.Count(len(r.Rules), "ignore rule"), map[bool]string{true: "it", false: "them"}[len(r.Rules) == 1]), 0))
@@ -196,5 +206,43 @@ func (e *Env) findings(r *job.Surveyed, weight, head string, o job.SurveyOptions
 	}
 	if shown >= mostFindings && !o.Full && len(all) > shown {
 		e.Say("  (--full shows all %s)", text.Number(len(all)))
+	}
+}
+
+func (e *Env) proved(p *job.Proved) {
+	e.Say("")
+	if p.Exit == 0 {
+		e.Say("%s", e.Out.strong(fmt.Sprintf("Proved: in a fresh copy of %s, %s ended well after %s.", text.Count(p.Copied, "file"), text.Quote(p.Command), p.Took)))
+		e.Say("  It made %s again of those that stay.", text.Count(p.Made, "file"))
+	} else {
+		e.Say("%s", e.Out.strong(fmt.Sprintf("Not proved: in a fresh copy of %s, %s ended with %d.", text.Count(p.Copied, "file"), text.Quote(p.Command), p.Exit)))
+		for _, line := range p.Output {
+			e.Say("  | %s", line)
+		}
+		for _, a := range p.Asked {
+			e.Say("  It speaks of %s, which stays here.", text.Visible(a))
+		}
+	}
+	if n := len(p.Missing); n > 0 && p.Exit == 0 {
+		shown := strings.Join(p.Missing[:min(n, 3)], ", ")
+		if n > 3 {
+			shown += ", ..."
+		}
+		e.Say("  %s", e.Out.wrap(fmt.Sprintf("It did not make %s that would stay: %s", text.Count(n, "file"), text.Visible(shown)), 4))
+	}
+}
+
+// handedOver shows what a copy needs besides what git brings.
+func (e *Env) handedOver(head string, n *handover.Note) {
+	if n.Empty() {
+		e.Say("%s nothing more is needed.", head)
+		return
+	}
+	e.Say("%s", head)
+	for _, x := range n.Make {
+		e.Say("  %s", e.Out.wrap(text.Visible(x.What)+": "+text.Visible(x.How), 4))
+	}
+	for _, x := range n.Supply {
+		e.Say("  %s", e.Out.wrap(text.Visible(x.What)+": "+text.Visible(x.How), 4))
 	}
 }

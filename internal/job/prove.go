@@ -1,0 +1,224 @@
+package job
+
+import (
+	"context"
+	"errors"
+	"io"
+	"os"
+	"os/exec"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"uncinate/internal/core/fault"
+	"uncinate/internal/core/handover"
+	"uncinate/internal/core/survey"
+	"uncinate/internal/core/text"
+	"uncinate/internal/world/files"
+	"uncinate/internal/world/tree"
+)
+
+// Proved is what came of building a fresh copy of only what would go up.
+type Proved struct {
+	Command string   `json:"command"`
+	Exit    int      `json:"exit" says:"how the command ended"`
+	Took    string   `json:"took"`
+	Copied  int      `json:"copied" says:"files that were in the copy"`
+	Made    int      `json:"made" says:"files that stay and that the command made again"`
+	Missing []string `json:"missing" says:"files that stay and that it did not make"`
+	Asked   []string `json:"asked" says:"files that stay and that the command spoke of when it failed"`
+	Output  []string `json:"output" says:"its last lines"`
+}
+
+// prove copies what would go up into a fresh folder and runs the person's own command
+// there, without a shell.
+func (d *Desk) prove(ctx context.Context, s *surveying, command string) (*Proved, error) {
+	words, err := handover.Words(command)
+	if err != nil {
+		return nil, err
+	}
+	top, err := os.MkdirTemp("", "uncinate-prove-")
+	if err != nil {
+		return nil, err
+	}
+	defer os.RemoveAll(top)
+	copied := filepath.Join(top, filepath.Base(s.folder.path))
+	p := &Proved{Command: command, Missing: []string{}, Asked: []string{}, Output: []string{}}
+	for i, f := range s.sorted.Files {
+		if s.sorted.Class[i] != survey.Work || f.Type > survey.Link {
+			continue
+		}
+		if err := ctx.Err(); err != nil {
+			return nil, err
+		}
+		if err := copyFile(s.folder.path, copied, f); err != nil {
+			return nil, fault.New(fault.Failed, "%s cannot be copied for the proof", text.Visible(f.Path)).Because(err)
+		}
+		p.Copied++
+		d.Tell.Progress("Copying", int64(p.Copied), int64(len(s.sorted.Files)), "")
+	}
+	d.Tell.Progress("Copying", 0, 0, "")
+	if err := os.MkdirAll(copied, 0o755); err != nil {
+		return nil, err
+	}
+	program, err := exec.LookPath(words[0])
+	if strings.ContainsRune(words[0], filepath.Separator) {
+		program, err = filepath.Join(copied, words[0]), nil
+		if filepath.IsAbs(words[0]) {
+			program = words[0]
+		}
+	}
+	if err != nil {
+		return nil, fault.New(fault.Failed, "there is no program %s on the PATH", text.Quote(words[0])).Because(err)
+	}
+	c := exec.CommandContext(ctx, program, words[1:]...)
+	c.Dir = copied
+	for _, kv := range os.Environ() {
+		if !strings.HasPrefix(kv, "GIT_") && !strings.HasPrefix(kv, "PWD=") {
+			c.Env = append(c.Env, kv)
+		}
+	}
+	out := &lastLines{}
+	c.Stdout, c.Stderr = out, out
+	c.WaitDelay = 5 * time.Second
+	began := d.Now()
+	err = c.Run()
+	p.Took = d.Now().Sub(began).Round(100 * time.Millisecond).String()
+	if ctx.Err() != nil {
+		return nil, ctx.Err()
+	}
+	var exit *exec.ExitError
+	switch {
+	case errors.As(err, &exit):
+		p.Exit = exit.ExitCode()
+	case err != nil:
+		return nil, fault.New(fault.Failed, "%s cannot be run", text.Quote(words[0])).Because(err)
+	}
+	p.Output = out.lines()
+	said := strings.Join(p.Output, "\n")
+	for i, f := range s.sorted.Files {
+		if c := s.sorted.Class[i]; c == survey.Work || c == survey.Uncarried {
+			continue
+		}
+		if _, err := os.Lstat(filepath.Join(copied, filepath.FromSlash(f.Path))); err == nil {
+			p.Made++
+		} else if s.sorted.Class[i] == survey.Remakeable {
+			p.Missing = append(p.Missing, f.Path)
+		}
+		if p.Exit != 0 && len(path.Base(f.Path)) > 3 && (strings.Contains(said, f.Path) || strings.Contains(said, path.Base(f.Path))) && s.sorted.Class[i] != survey.Remakeable {
+			p.Asked = append(p.Asked, f.Path)
+		}
+	}
+	return p, nil
+}
+
+func copyFile(from, to string, f survey.File) (err error) {
+	target := filepath.Join(to, filepath.FromSlash(f.Path))
+	if err := os.MkdirAll(filepath.Dir(target), 0o755); err != nil {
+		return err
+	}
+	if f.Type == survey.Link {
+		return os.Symlink(f.Target, target)
+	}
+	in, err := tree.Open(from, f.Path)
+	if err != nil {
+		return err
+	}
+	defer in.Close()
+	mode := os.FileMode(0o644)
+	if f.Exec {
+		mode = 0o755
+	}
+	out, err := os.OpenFile(target, os.O_CREATE|os.O_EXCL|os.O_WRONLY, mode)
+	if err != nil {
+		return err
+	}
+	_, err = io.Copy(out, in)
+	return errors.Join(err, out.Close(), os.Chtimes(target, time.Time{}, time.Unix(0, f.ModTime)))
+}
+
+// lastLines keeps the end of what a command says.
+type lastLines struct{ kept []byte }
+
+func (l *lastLines) Write(p []byte) (int, error) {
+	l.kept = append(l.kept, p...)
+	if over := len(l.kept) - 16<<10; over > 0 {
+		l.kept = slices.Clone(l.kept[over:])
+	}
+	return len(p), nil
+}
+
+func (l *lastLines) lines() []string {
+	out := []string{}
+	for line := range strings.SplitSeq(strings.TrimRight(string(l.kept), "\n"), "\n") {
+		if line != "" {
+			out = append(out, text.Excerpt(strings.TrimRight(line, "\r"), 200))
+		}
+	}
+	return out[max(0, len(out)-20):]
+}
+
+// handOver gathers what a clone needs besides what git brings: from the kinds, from what
+// was proved, and from the files that a rule leaves out one by one.
+func (s *surveying) handOver(proved *Proved) handover.Note {
+	var n handover.Note
+	seen := map[string]bool{}
+	for i, f := range s.sorted.Files {
+		switch s.sorted.Class[i] {
+		case survey.Remakeable, survey.Personal:
+			r := s.sorted.Rules[s.sorted.ByRule[i]]
+			what := strings.TrimPrefix(r.Pattern, "/")
+			if seen[what] {
+				continue
+			}
+			seen[what] = true
+			switch {
+			case r.Supply:
+				n.Supply = append(n.Supply, handover.Need{What: f.Path, How: "bring your own: " + r.Why})
+			case proved != nil && proved.Exit == 0 && s.sorted.Class[i] == survey.Remakeable && !slices.Contains(proved.Missing, f.Path):
+				n.Make = append(n.Make, handover.Need{What: what, How: proved.Command})
+			case r.Bring != "":
+				n.Make = append(n.Make, handover.Need{What: what, How: r.Bring})
+			}
+		case survey.Ignored:
+			if f.Type == survey.Regular && strings.HasPrefix(f.Rule.Pattern, "/") && strings.TrimPrefix(f.Rule.Pattern, "/") == f.Path {
+				n.Supply = append(n.Supply, handover.Need{What: f.Path, How: "bring your own: it does not travel"})
+			}
+		}
+	}
+	return n
+}
+
+// writeHandOver writes the note into the project, where there is something to say.
+func (s *surveying) writeHandOver(n handover.Note) error {
+	file := filepath.Join(s.folder.path, handover.File)
+	if info, err := os.Lstat(file); err == nil && !info.Mode().IsRegular() {
+		return fault.New(fault.Decision, "%s is no plain file", text.Visible(file))
+	}
+	old, err := files.Read(file, handover.Most)
+	if err == nil && string(old) == n.Format() {
+		return nil
+	}
+	return writeBeside(s.folder, file, []byte(n.Format()))
+}
+
+// HandedOver reads the note that a project carries; nil where it carries none. One that
+// cannot be read is told of as what it is.
+func HandedOver(folder string) (*handover.Note, error) {
+	f, err := tree.Open(folder, handover.File)
+	if err != nil {
+		return nil, nil // most carry none
+	}
+	defer f.Close()
+	data, err := io.ReadAll(io.LimitReader(f, handover.Most+1))
+	if err != nil {
+		return nil, err
+	}
+	n, err := handover.Parse(data)
+	if err != nil || n.Empty() {
+		return nil, err
+	}
+	return &n, nil
+}
