@@ -37,6 +37,7 @@ type AttachOptions struct {
 	Branches    bool     // publish all local branches
 	Let         []string // files, folders or patterns that go up although the survey would stop them
 	Reason      string   // why
+	Move        bool     // from where the project is hooked to now, with all branches and tags
 	Readme      bool     // write a readme where there is none
 	Licence     string   // write this licence where there is none, by its SPDX identifier
 	Branch      string   // what the branch is called in a folder without repository; main unless said
@@ -67,6 +68,7 @@ type Attach struct {
 	email   string
 	project Project     // the register's entry, if there is one
 	join    *join       // nil where the host holds nothing that is not here
+	former  string      // what the old remote is called from then on; "" where nothing moves
 	first   []firstFile // written before the first commit
 	there   []string    // commits that the host holds and that are here too
 	steps   []Step
@@ -234,6 +236,11 @@ func (a *Attach) prepare(ctx context.Context) error {
 	if err := a.planFirstFiles(); err != nil {
 		return err
 	}
+	if a.former != "" {
+		if err := a.checkMove(); err != nil {
+			return err
+		}
+	}
 	if err := a.notePublic(ctx); err != nil {
 		return err
 	}
@@ -277,11 +284,11 @@ func (a *Attach) recall(o AttachOptions) AttachOptions {
 	if a.Resumed && o.To == "" {
 		o.To = w["to"]
 	}
-	if a.Resumed && w["readme"] == "yes" {
-		o.Readme = true
-	}
-	if o.Readme {
-		w["readme"] = "yes"
+	for key, wish := range map[string]*bool{"readme": &o.Readme, "move": &o.Move} {
+		*wish = *wish || a.Resumed && w[key] == "yes"
+		if *wish {
+			w[key] = "yes"
+		}
 	}
 	for key, field := range o.keptLists() {
 		if a.Resumed && len(*field) == 0 && w[key] != "" {

@@ -203,7 +203,7 @@ func (a *Attach) stepHook() Step {
 			if err != nil || !stands {
 				return false, err
 			}
-			if up, err := upstream(ctx); err != nil || up == "" {
+			if up, err := upstream(ctx); err != nil || up == "" || a.former != "" && up == a.former {
 				return false, err
 			}
 			p, found, err := a.desk.ProjectAt(a.folder.path)
@@ -227,6 +227,11 @@ func (a *Attach) stepHook() Step {
 			}
 			if err := a.hook.set(ctx); err != nil {
 				return gitFault(err, "git's configuration cannot be written")
+			}
+			if a.former != "" {
+				if err := a.follow(ctx); err != nil {
+					return err
+				}
 			}
 			up, err := upstream(ctx)
 			if err != nil {
@@ -425,7 +430,11 @@ func (a *Attach) verify(ctx context.Context, something bool) error {
 		return fault.New(fault.Failed, "the check with the host failed: "+format, args...)
 	}
 	if something {
-		all, err := a.arrived(ctx)
+		arrived := a.arrived
+		if a.former != "" {
+			arrived = a.movedAll
+		}
+		all, err := arrived(ctx)
 		if err != nil {
 			return err
 		}

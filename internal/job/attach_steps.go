@@ -46,6 +46,10 @@ func (a *Attach) plan() []Step {
 		add(a.stepInit())
 	}
 	add(a.stepIdentity())
+	if a.former != "" {
+		add(a.stepBringAll())
+		add(a.stepFormer())
+	}
 	if j := a.join; j != nil {
 		if f.isRepo && j.Was != j.Branch {
 			add(a.stepBranchName())
@@ -73,8 +77,12 @@ func (a *Attach) plan() []Step {
 		add(a.stepCreate())
 	}
 	add(a.stepHook())
-	if something {
+	if a.former != "" {
+		add(a.stepSendAll())
+	} else if something {
 		add(a.stepSend())
+	}
+	if something {
 		if a.byPush() {
 			add(a.stepComplete())
 		}

@@ -19,6 +19,9 @@ import (
 func (a *Attach) chooseTarget(ctx context.Context) error {
 	o := &a.options
 	to := o.To
+	if o.Move {
+		return a.chooseMove(ctx, to)
+	}
 	if o.Account == "" {
 		o.Account = a.project.Account
 	}

@@ -124,6 +124,13 @@ func (t *Detach) planPutBack(ctx context.Context, o DetachOptions) error {
 			say, undo = "Put .gitignore back as it was", a.undoIgnore
 		case "first-files":
 			say, undo = "Remove the first files that were written", a.undoFirstFiles
+		case "bring-all":
+			if a.run.fact("brought") == "" {
+				continue
+			}
+			say, undo = "Forget the tags that were brought in", a.undoBringAll
+		case "former":
+			say, undo = "Give the old remote its name again", a.undoFormer
 		case "branch-name":
 			say, undo = "Give the branch its former name again", a.undoBranchName
 		case "bring-in":

@@ -285,6 +285,7 @@ func (a *Attach) standing(ctx context.Context) (string, error) {
 		return "", gitFault(err, "git cannot list the branches")
 	}
 	ours := a.run.fact("commit") + " refs/heads/" + a.run.fact("branch")
+	brought := strings.Split(a.run.fact("brought"), "\n") // tags that came in to be moved
 	var lines []string
 	for line := range strings.SplitSeq(refs, "\n") {
 		if j := a.join; j != nil && j.From != "" { // the branch that was renamed and joined, as it was
@@ -292,7 +293,7 @@ func (a *Attach) standing(ctx context.Context) (string, error) {
 				line = j.From + " refs/heads/" + j.Was
 			}
 		}
-		if line != "" && line != ours {
+		if line != "" && line != ours && !slices.Contains(brought, line) {
 			lines = append(lines, line)
 		}
 	}

@@ -25,7 +25,7 @@ come later.
 Interrupted, or run again, it goes on where it was and makes nothing twice. When all
 is done it says so and changes nothing.`,
 		Examples: []string{"uncinate attach --preview", "uncinate attach --yes gauge-firmware",
-			"uncinate attach --name saltmarsh/gauge-firmware --visibility members", "uncinate attach --to https://gannet.example/tern/gauge-firmware"},
+			"uncinate attach --name saltmarsh/gauge-firmware --visibility members", "uncinate attach --to https://gannet.example/tern/gauge-firmware --clash both", "uncinate attach --move --account tern-petrel"},
 		Takes: []string{"folder"}, Gives: job.Attached{},
 		Options: func(o *flag.FlagSet) Run {
 			var p plans
@@ -44,6 +44,7 @@ is done it says so and changes nothing.`,
 			o.StringVar(&a.Email, "email", "", "whose `address` commits carry; the account's unless said")
 			o.StringVar(&a.Over, "over", "", "the `transport`: https or ssh; as it stands, or as the account prefers, unless said")
 			o.BoolVar(&a.Branches, "branches", false, "send all local branches, not only the one checked out")
+			o.BoolVar(&a.Move, "move", false, "move a project that is hooked already to another host or account, with all branches and tags; the old one stays")
 			o.BoolVar(&a.Readme, "readme", false, "write a readme with the name and the description, where there is none")
 			o.StringVar(&a.Licence, "licence", "", "write this licence where there is none: its `SPDX` identifier, such as MIT")
 			o.StringVar(&a.Branch, "branch", "", "what the branch is called in a folder that is no repository yet; main unless said (`name`)")

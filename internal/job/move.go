@@ -1,0 +1,328 @@
+package job
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"uncinate/internal/core/address"
+	"uncinate/internal/core/fault"
+	"uncinate/internal/core/naming"
+	"uncinate/internal/core/plan"
+	"uncinate/internal/core/text"
+)
+
+// Moving a project to another repository: all branches and tags go along, and the old
+// repository stays as it is, under another name here.
+
+// chooseMove decides where a project moves to. to names a repository that was made
+// before; "" means a new one, on another host or account.
+func (a *Attach) chooseMove(ctx context.Context, to string) error {
+	o := &a.options
+	a.former = a.run.fact("former")
+	from := cmp.Or(a.folder.remotes[a.former], a.folder.remotes[o.Remote]) // it may have been cut off just before the renaming
+	if a.former == "" {
+		for n := 1; a.former == "" || a.folder.remotes[a.former] != ""; n++ {
+			if a.former = "former"; n > 1 {
+				a.former = fmt.Sprintf("former-%d", n)
+			}
+		}
+	}
+	if from == "" || a.folder.head == "" {
+		return fault.New(fault.Decision, "%s has no remote %s, so there is nothing to move from", text.Visible(a.folder.path), text.Quote(o.Remote)).
+			Try("hook it for the first time", a.again(a.toArgs()...))
+	}
+	old, err := address.Parse(from)
+	if err != nil {
+		return err
+	}
+	if to == "" && o.Account == "" && o.Host == "" {
+		f := fault.New(fault.Decision, "say where to: to another account, or to a repository that was made before")
+		all, err := a.desk.Accounts()
+		if err != nil {
+			return err
+		}
+		for _, b := range all {
+			if b.Name != a.project.Account {
+				f.Try("to "+b.Name+" on "+b.Where(), a.again("--move", "--account", b.Name))
+			}
+		}
+		return f.Try("to one that is there", a.again("--move", "--to", "ADDRESS"))
+	}
+	if o.Name == "" && to == "" {
+		o.Name = old.Name()
+	}
+	if to == "" {
+		if account, err := a.desk.pick(o.Account, o.Host); err == nil && a.run.fact("former") == "" {
+			owner, name := naming.Split(o.Name)
+			if owner == "" {
+				owner = cmp.Or(o.Owner, account.User)
+			}
+			if h, is, there, err := a.desk.Recognise(from); err == nil && h != nil && h.Name == account.Host && is == owner && there == name {
+				a.former, o.Move = "", false // it has moved there already
+				return a.chooseTarget(ctx)
+			}
+		}
+		return a.chooseNew(ctx)
+	}
+	if given, err := address.Parse(to); err == nil && given.Same(old) {
+		return fault.New(fault.Usage, "it is there already: %s", old.Bare().String())
+	}
+	return a.chooseExisting(ctx, to)
+}
+
+// checkMove makes sure that what is moved to is empty.
+func (a *Attach) checkMove() error {
+	if a.create || a.vacant || a.run.fact("former") != "" {
+		return nil
+	}
+	return fault.New(fault.Decision, "%s holds work already, and a whole project moves only to an empty repository", a.hook.address.String()).
+		Try("join with it instead, this branch alone", a.again("--remote", "other", "--to", a.hook.address.String()))
+}
+
+// follow lets the branches that followed the old remote follow the new one.
+func (a *Attach) follow(ctx context.Context) error {
+	for _, b := range a.folder.branches {
+		key := "branch." + b + ".remote"
+		if now, err := a.folder.repo.Do(ctx, "config", "--local", "--get", key); err != nil || now != a.former {
+			continue
+		}
+		if _, err := a.folder.repo.Do(ctx, "config", "--local", key, a.options.Remote); err != nil {
+			return gitFault(err, "git's configuration cannot be written")
+		}
+	}
+	return nil
+}
+
+// stepBringAll brings in all branches and tags of the old repository.
+func (a *Attach) stepBringAll() Step {
+	remote := func() string {
+		if a.run.fact("former") != "" {
+			return a.former
+		}
+		return a.options.Remote
+	}
+	return Step{Item: plan.Item{ID: "bring-all", Place: plan.Here, Sentence: "Bring in all branches and tags of " + text.Visible(withoutSecret(a.folder.remotes[remote()]))},
+		Done: func(context.Context) (bool, error) { return a.run.fact("former") != "", nil },
+		Do: func(ctx context.Context) error {
+			before, err := a.tags(ctx)
+			if err != nil {
+				return err
+			}
+			plain := a.folder.repo.Git.In(a.folder.path) // signs in as the project always does
+			tracking := "refs/remotes/" + remote() + "/"
+			if _, err := plain.Do(ctx, "fetch", "-q", "--no-auto-maintenance", "--no-write-fetch-head", "--", remote(), "+refs/heads/*:"+tracking+"*", "refs/tags/*:refs/tags/*"); err != nil {
+				return gitFault(err, "git cannot bring in what the old repository holds")
+			}
+			after, err := a.tags(ctx)
+			if err != nil {
+				return err
+			}
+			brought := slices.DeleteFunc(after, func(t string) bool { return slices.Contains(before, t) })
+			if err := a.run.note("brought", strings.Join(brought, "\n")); err != nil {
+				return err
+			}
+			_, err = a.moving(ctx, remote())
+			return err
+		},
+		Undo: a.undoBringAll}
+}
+
+// tags lists the tags, each as its id and name.
+func (a *Attach) tags(ctx context.Context) ([]string, error) {
+	out, err := a.folder.repo.Do(ctx, "for-each-ref", "--format=%(objectname) %(refname)", "refs/tags/")
+	if err != nil {
+		return nil, gitFault(err, "git cannot list the tags")
+	}
+	return strings.Split(out, "\n"), nil
+}
+
+// undoBringAll forgets the tags that were brought in.
+func (a *Attach) undoBringAll(ctx context.Context) error {
+	for line := range strings.SplitSeq(a.run.fact("brought"), "\n") {
+		id, ref, ok := strings.Cut(line, " ")
+		if now, err := a.folder.repo.Do(ctx, "rev-parse", "-q", "--verify", ref); !ok || err != nil || now != id {
+			continue
+		}
+		if _, err := a.folder.repo.Do(ctx, "update-ref", "-d", ref, id); err != nil {
+			return gitFault(err, "git cannot forget the tag")
+		}
+	}
+	return nil
+}
+
+// moving gives what moves: the name of each branch and tag there → the ref here that is
+// sent to it. A branch is sent from whichever side has more.
+func (a *Attach) moving(ctx context.Context, from string) (map[string]string, error) {
+	list, err := a.folder.repo.Do(ctx, "for-each-ref", "--format=%(objectname) %(refname)", "refs/heads/", "refs/tags/", "refs/remotes/"+from+"/")
+	if err != nil {
+		return nil, gitFault(err, "git cannot list the branches")
+	}
+	out, ids := map[string]string{}, map[string]string{}
+	var there []string
+	for line := range strings.SplitSeq(list, "\n") {
+		id, ref, _ := strings.Cut(line, " ")
+		ids[ref] = id
+		if b, is := strings.CutPrefix(ref, "refs/remotes/"+from+"/"); is {
+			if b != "HEAD" {
+				there = append(there, b)
+			}
+		} else if ref != "" {
+			out[ref] = ref
+		}
+	}
+	for _, b := range there {
+		here, theirs := ids["refs/heads/"+b], ids["refs/remotes/"+from+"/"+b]
+		if here == theirs {
+			continue
+		}
+		if here == "" {
+			out["refs/heads/"+b] = "refs/remotes/" + from + "/" + b
+			continue
+		}
+		if _, err := a.folder.repo.Do(ctx, "merge-base", "--is-ancestor", theirs, here); err == nil {
+			continue
+		}
+		if _, err := a.folder.repo.Do(ctx, "merge-base", "--is-ancestor", here, theirs); err == nil {
+			out["refs/heads/"+b] = "refs/remotes/" + from + "/" + b
+			continue
+		}
+		return nil, fault.New(fault.Decision, "the branch %s holds commits here that are not there, and there that are not here", text.Quote(b)).
+			Try("bring both together first", text.Command("uncinate", "sync", a.folder.path))
+	}
+	return out, nil
+}
+
+// stepFormer keeps the old remote under another name.
+func (a *Attach) stepFormer() Step {
+	config := filepath.Join(a.folder.path, ".git", "config")
+	return Step{Item: plan.Item{ID: "former", Place: plan.Here, Sentence: fmt.Sprintf("Keep the old remote under the name %s; the repository there stays as it is", a.former)},
+		Done: func(context.Context) (bool, error) {
+			return a.run.fact("former") != "" && a.folder.remotes[a.former] != "" && a.folder.remotes[a.options.Remote] == "" || a.run.fact("new remote") == "yes", nil
+		},
+		Do: func(ctx context.Context) error {
+			if err := a.setAside(config, "config-before"); err != nil {
+				return err
+			}
+			if err := a.run.note("former", a.former); err != nil {
+				return err
+			}
+			if _, err := a.folder.repo.Do(ctx, "remote", "rename", "--no-progress", a.options.Remote, a.former); err != nil {
+				return gitFault(err, "git cannot rename the remote")
+			}
+			if err := a.wrote(config, "config-before"); err != nil {
+				return err
+			}
+			if p := a.project; p.Folder != "" && p.Remote == a.options.Remote {
+				if err := a.desk.strike(p.Folder, p.Remote); err != nil {
+					return err
+				}
+				p.Remote = a.former
+				if err := a.desk.enter(p); err != nil {
+					return err
+				}
+			}
+			a.folder.remotes[a.former] = a.folder.remotes[a.options.Remote]
+			delete(a.folder.remotes, a.options.Remote)
+			return nil
+		},
+		Undo: a.undoFormer}
+}
+
+func (a *Attach) undoFormer(ctx context.Context) error {
+	former := a.run.fact("former")
+	if former == "" {
+		return nil
+	}
+	if _, err := a.folder.repo.Do(ctx, "config", "--local", "--get", "remote."+former+".url"); err != nil {
+		return nil // it did not come to it
+	}
+	config := filepath.Join(a.folder.path, ".git", "config")
+	touched, err := a.touched(config, "config-before")
+	if err != nil {
+		return err
+	}
+	if _, err := a.folder.repo.Do(ctx, "remote", "rename", "--no-progress", former, a.options.Remote); err != nil {
+		return gitFault(err, "git cannot rename the remote")
+	}
+	if !touched {
+		if err := a.bringBack(config, "config-before"); err != nil {
+			return err
+		}
+	}
+	all, err := a.desk.Register()
+	if err != nil {
+		return err
+	}
+	for _, p := range all {
+		if p.Folder == a.folder.path && p.Remote == former {
+			if err := a.desk.strike(p.Folder, former); err != nil {
+				return err
+			}
+			p.Remote = a.options.Remote
+			return a.desk.enter(p)
+		}
+	}
+	return nil
+}
+
+// stepSendAll sends all branches and tags.
+func (a *Attach) stepSendAll() Step {
+	return Step{Item: plan.Item{ID: "send", Place: plan.Here, Sentence: "Send all branches and tags"},
+		Done: func(ctx context.Context) (bool, error) {
+			if a.create && a.run.fact("id") == "" || a.run.fact("former") == "" {
+				return false, nil
+			}
+			return a.movedAll(ctx)
+		},
+		Do: func(ctx context.Context) error {
+			all, err := a.moving(ctx, a.former)
+			if err != nil {
+				return err
+			}
+			args := []string{"push", "--progress", "--porcelain", "--", a.options.Remote}
+			for to, from := range all {
+				args = append(args, from+":"+to)
+				if b, is := strings.CutPrefix(to, "refs/heads/"); is {
+					id, err := a.folder.repo.Do(ctx, "rev-parse", "-q", "--verify", from)
+					if err != nil {
+						return gitFault(err, "the branch %s cannot be read", text.Visible(b))
+					}
+					if err := a.run.note("sent "+b, id); err != nil {
+						return err
+					}
+				}
+			}
+			slices.Sort(args[5:])
+			if a.vacant {
+				if err := a.run.note("vacant", "yes"); err != nil {
+					return err
+				}
+			}
+			err = a.desk.push(ctx, a.hook, args)
+			a.went = err == nil
+			return err
+		}}
+}
+
+// movedAll compares all branches and tags with what the new repository holds.
+func (a *Attach) movedAll(ctx context.Context) (bool, error) {
+	all, err := a.moving(ctx, a.former)
+	if err != nil {
+		return false, err
+	}
+	refs, err := a.remoteRefs(ctx)
+	if err != nil {
+		return false, err
+	}
+	for to, from := range all {
+		id, err := a.folder.repo.Do(ctx, "rev-parse", "-q", "--verify", from)
+		if err != nil || refs.IDs[to] != id {
+			return false, nil
+		}
+	}
+	return true, nil
+}
