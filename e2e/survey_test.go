@@ -225,10 +225,21 @@ func TestOddThingsInAFolder(t *testing.T) {
 	require.NoError(t, f.Close())
 	s := m.survey("odd")
 	for path, want := range map[string]string{
-		"level.c": "look: is the same as Level.c where upper and lower case are one", "aux.c": "look: has a name that Windows keeps for a device", "a:b": "look: has a sign in its name that Windows does not allow",
-		"tail.": "look: has a name that ends in a dot or blank, which Windows drops", "nested": "look: is a repository of its own; what it holds does not go up with this one", "deep/out": "look: is a link out of the project, to ../.., and leads nowhere elsewhere",
-		"pipe": "know: is a device, socket or pipe, which git does not carry", "hollow": "know: is empty, and git carries no empty folders; a file in it would keep it", "keys.p12": "stop: is a store of keys",
-		".env": "look: is a file of local settings, which mostly hold secrets", "made.c": "know: says that a program wrote it", "tool": "look: is made code (ELF)", "sparse": "look: has 1.1 TB; each change of it is kept whole for ever", long: "", "deep/loop": "",
+		"level.c":   "look: is the same as Level.c where upper and lower case are one",
+		"aux.c":     "look: has a name that Windows keeps for a device",
+		"a:b":       "look: has a sign in its name that Windows does not allow",
+		"tail.":     "look: has a name that ends in a dot or blank, which Windows drops",
+		"nested":    "look: is a repository of its own; what it holds does not go up with this one",
+		"deep/out":  "look: is a link out of the project, to ../.., and leads nowhere elsewhere",
+		"pipe":      "know: is a device, socket or pipe, which git does not carry",
+		"hollow":    "know: is empty, and git carries no empty folders; a file in it would keep it",
+		"keys.p12":  "stop: is a store of keys",
+		".env":      "look: is a file of local settings, which mostly hold secrets",
+		"made.c":    "know: says that a program wrote it",
+		"tool":      "look: is made code (ELF)",
+		"sparse":    "look: has 1.1 TB; each change of it is kept whole for ever",
+		long:        "",
+		"deep/loop": "",
 	} {
 		assert.Equal(t, want, said(s, path), path)
 	}

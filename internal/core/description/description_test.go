@@ -228,10 +228,16 @@ func TestRefused(t *testing.T) {
 func TestRecognise(t *testing.T) {
 	d, petrel := gannet(t), onPaper(t, "petrel")
 	for in, want := range map[string]string{
-		"https://gannet.example/tern/gauge": "tern gauge", "https://gannet.example/tern/gauge.git": "tern gauge", "https://gannet.example/tern/gauge/": "tern gauge",
-		"https://gannet.example/tern/gauge/at/main": "tern gauge", "https://gannet.example/tern/gauge/at/main/src/a.c": "tern gauge",
-		"ssh://git@gannet.example/tern/gauge.git": "tern gauge", "https://gannet.example/tern": "", "https://other.example/tern/gauge": "", "https://gannet.example.evil.example/tern/gauge": "",
-		"https://gannet.example/tern/gauge/elsewhere": "",
+		"https://gannet.example/tern/gauge":                 "tern gauge",
+		"https://gannet.example/tern/gauge.git":             "tern gauge",
+		"https://gannet.example/tern/gauge/":                "tern gauge",
+		"https://gannet.example/tern/gauge/at/main":         "tern gauge",
+		"https://gannet.example/tern/gauge/at/main/src/a.c": "tern gauge",
+		"ssh://git@gannet.example/tern/gauge.git":           "tern gauge",
+		"https://gannet.example/tern":                       "",
+		"https://other.example/tern/gauge":                  "",
+		"https://gannet.example.evil.example/tern/gauge":    "",
+		"https://gannet.example/tern/gauge/elsewhere":       "",
 	} {
 		owner, name, ok := d.Recognise(in)
 		assert.Equal(t, want, strings.TrimSpace(owner+" "+name), in)
@@ -243,7 +249,13 @@ func TestRecognise(t *testing.T) {
 
 func TestNextLink(t *testing.T) {
 	for in, want := range map[string]string{
-		`<a>; rel=next`: "a", `<a>; rel="prev"`: "", `<a>; title="x, <b>; rel=next"; rel=last, <c>; REL="first NEXT"`: "c", `<a`: "", ``: "", `<a>,<b>;rel=next`: "b", `<>; rel=next`: "",
+		`<a>; rel=next`:   "a",
+		`<a>; rel="prev"`: "",
+		`<a>; title="x, <b>; rel=next"; rel=last, <c>; REL="first NEXT"`: "c",
+		`<a`:               "",
+		``:                 "",
+		`<a>,<b>;rel=next`: "b",
+		`<>; rel=next`:     "",
 	} {
 		assert.Equal(t, want, NextLink([]string{in}), in)
 	}

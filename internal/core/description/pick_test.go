@@ -12,7 +12,11 @@ import (
 func TestPickAgreesWithTheLibrary(t *testing.T) {
 	var answers []any
 	for _, body := range []string{`{"links": [{"kind": "web", "to": "w"}, {"kind": "http", "to": "h"}, {"kind": "http", "to": "second"}]}`,
-		`{"links": []}`, `{"links": {"kind": "http", "to": "no list"}}`, `{}`, `null`, `{"links": [{"kind": "http"}, {"kind": "http", "to": "later"}]}`,
+		`{"links": []}`,
+		`{"links": {"kind": "http", "to": "no list"}}`,
+		`{}`,
+		`null`,
+		`{"links": [{"kind": "http"}, {"kind": "http", "to": "later"}]}`,
 		`{"links": [1, null, {"kind": 7, "to": "number"}, {"kind": "http", "to": {"at": "deep"}}]}`, `{"a": {"links": [{"kind": "http", "to": {"at": "deeper"}}]}}`} {
 		v, err := Parse([]byte(body))
 		require.NoError(t, err)

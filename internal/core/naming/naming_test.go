@@ -9,7 +9,15 @@ import (
 
 func TestPropose(t *testing.T) {
 	for in, want := range map[string]string{
-		"gauge-firmware": "gauge-firmware", "Tide Almanac": "Tide-Almanac", ".hidden": "hidden", "a/b": "ab", "--x": "x", "ünï": "n", "日本": "", "x.git": "x", "..": "",
+		"gauge-firmware":         "gauge-firmware",
+		"Tide Almanac":           "Tide-Almanac",
+		".hidden":                "hidden",
+		"a/b":                    "ab",
+		"--x":                    "x",
+		"ünï":                    "n",
+		"日本":                     "",
+		"x.git":                  "x",
+		"..":                     "",
 		strings.Repeat("a", 150): strings.Repeat("a", Longest),
 	} {
 		got := Propose(in)

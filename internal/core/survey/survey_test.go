@@ -58,7 +58,9 @@ func TestFindings(t *testing.T) {
 		1: {Failed: "permission denied"}, 2: {Moving: true}, 3: {Content: secrets.Content{Generated: true}}, 4: {Content: secrets.Content{Object: "ELF"}}}
 	s := sorted(t, Choice{}, File{Path: "a.ini"}, File{Path: "b"}, File{Path: "c"}, File{Path: "d.c"}, File{Path: "e"}, File{Path: "large", Size: 60 << 20}, File{Path: "link", Type: Link, Target: "/etc/x"}, File{Path: "shut", Type: Unreadable})
 	assert.Equal(t, []string{"stop b: cannot be read: permission denied", "stop a.ini: holds a token", "stop a.ini: names a folder of this machine", "stop large: has 63 MB, and gannet takes files of 52 MB at most",
-		"stop c: is being written while we look; what goes up now would be half of it", "look shut: cannot be looked into, so nothing of it goes up", "look link: is a link out of the project, to /etc/x, and leads nowhere elsewhere",
+		"stop c: is being written while we look; what goes up now would be half of it",
+		"look shut: cannot be looked into, so nothing of it goes up",
+		"look link: is a link out of the project, to /etc/x, and leads nowhere elsewhere",
 		"look e: is made code (ELF)", "know d.c: says that a program wrote it"}, said(s.Findings(looked, Limits{Host: "gannet", File: 50 << 20}, nil)))
 	assert.Equal(t, 4, s.Findings(looked, Limits{}, nil)[2].More)
 	let := s.Findings(looked, Limits{}, func(p string) bool { return p == "a.ini" })

@@ -10,7 +10,14 @@ import (
 
 func TestVisible(t *testing.T) {
 	for in, want := range map[string]string{
-		"plain": "plain", "ünï": "ünï", "a\x1b[31mb": `a\x1b[31mb`, "a\nb\tc": `a\nb\tc`, "\xff": `\xff`, "a\u202eb": `a\u202eb`, "\u009b1m": `\u009b1m`, "": "",
+		"plain":      "plain",
+		"ünï":        "ünï",
+		"a\x1b[31mb": `a\x1b[31mb`,
+		"a\nb\tc":    `a\nb\tc`,
+		"\xff":       `\xff`,
+		"a\u202eb":   `a\u202eb`,
+		"\u009b1m":   `\u009b1m`,
+		"":           "",
 	} {
 		assert.Equal(t, want, Visible(in))
 	}

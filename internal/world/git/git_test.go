@@ -99,3 +99,40 @@ func TestOutputIsBounded(t *testing.T) {
 	assert.True(t, b.over)
 	assert.LessOrEqual(t, b.kept.Len(), 10)
 }
+
+func TestObjects(t *testing.T) {
+	g, err := Find(t.Context(), "", slog.New(slog.NewTextHandler(io.Discard, nil)))
+	require.NoError(t, err, "git is needed: apt-get install git")
+	dir := t.TempDir()
+	repo := g.In(dir)
+	_, err = repo.Do(t.Context(), "init", "-q", "--template=")
+	require.NoError(t, err)
+	var ids []string
+	for _, text := range []string{"one\n", "", "two\nlines\n", strings.Repeat("long ", 50_000)} {
+		out, err := g.Run(t.Context(), Cmd{Dir: dir, Args: []string{"hash-object", "-w", "--stdin"}, In: strings.NewReader(text)})
+		require.NoError(t, err)
+		ids = append(ids, strings.TrimSpace(string(out)))
+	}
+	in := ids[0] + " a name\n" + strings.Repeat("0", 40) + "\n" + ids[1] + "\n" + ids[3] + " long\n" + ids[2] + " with  blanks \n"
+	var seen []string
+	err = repo.Objects(t.Context(), strings.NewReader(in), func(o Object, contents io.Reader) error {
+		data := []byte("unread")
+		if o.Name != "long" { // what is left unread is passed over
+			if data, err = io.ReadAll(contents); err != nil {
+				return err
+			}
+		}
+		seen = append(seen, fmt.Sprintf("%s %d %q %q", o.Type, o.Size, o.Name, data))
+		return nil
+	})
+	require.NoError(t, err)
+	assert.Equal(t, []string{
+		`blob 4 "a name" "one\n"`,
+		`blob 0 "" ""`,
+		`blob 250000 "long" "unread"`,
+		`blob 10 "with  blanks " "two\nlines\n"`,
+	}, seen)
+	stop := fmt.Errorf("enough")
+	assert.ErrorIs(t, repo.Objects(t.Context(), strings.NewReader(in), func(Object, io.Reader) error { return stop }), stop)
+	assert.Error(t, g.In(filepath.Join(dir, "none")).Objects(t.Context(), strings.NewReader(in), func(Object, io.Reader) error { return nil }))
+}
