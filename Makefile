@@ -14,14 +14,14 @@ tour: build
 
 # All tests, on real git and the real practice host, and a short look with the fuzzers.
 test:
-	scripts/needs git=git bash=bash zsh=zsh fish=fish mandoc=mandoc busybox=busybox dash=dash ssh=openssh-client ssh-agent=openssh-client /usr/sbin/sshd=openssh-server gnome-keyring-daemon=gnome-keyring dbus-run-session=dbus-daemon setsid=util-linux
+	scripts/needs git=git git-lfs=git-lfs bash=bash zsh=zsh fish=fish mandoc=mandoc busybox=busybox dash=dash ssh=openssh-client ssh-agent=openssh-client /usr/sbin/sshd=openssh-server gnome-keyring-daemon=gnome-keyring dbus-run-session=dbus-daemon setsid=util-linux
 	$(GO) test -count=1 -timeout 20m ./...
 	$(MAKE) --no-print-directory fuzz FOR=2000x
 
 # Every case of the tests that interrupt an attach; make test plays a seeded choice.
 soak:
-	scripts/needs git=git
-	UNCINATE_SOAK=1 $(GO) test -count=1 -timeout 60m -run TestTrouble -v ./e2e | grep -v '^=== '
+	scripts/needs git=git git-lfs=git-lfs
+	UNCINATE_SOAK=1 $(GO) test -count=1 -timeout 60m -run 'TestTrouble|TestMoveCutOff' -v ./e2e | grep -v '^=== '
 
 # The reference page and the schema are made from the commands themselves.
 docs: build
@@ -40,9 +40,10 @@ screenshots: build
 FOR ?= 30s
 fuzz:
 	for t in core/address:FuzzParse core/gitcred:FuzzRead core/sshkey:FuzzRead core/authkeys:FuzzRemove core/plan:FuzzRead core/description:FuzzLoad core/description:FuzzRead \
-	  core/draft:FuzzFromOpenAPI world/web:FuzzParseAdvertisement world/netrc:FuzzScan; do \
+	  core/secrets:FuzzRead core/ignore:FuzzWild core/handover:FuzzParse world/tree:FuzzReadKnown core/draft:FuzzFromOpenAPI world/web:FuzzParseAdvertisement world/netrc:FuzzScan; do \
 	  $(GO) test ./internal/$${t%:*} -run '^$$' -fuzz "^$${t#*:}$$" -fuzztime $(FOR) -fuzzminimizetime 10x || exit 1; done
 
 # Paired against plain git in the same run; prints ratios. See docs/benchmarks.md.
 bench: build
+	scripts/needs rg=ripgrep
 	$(GO) run ./bench -program $(PROGRAM)

@@ -343,11 +343,14 @@ func TestAttachToAnUndescribedHost(t *testing.T) {
 	assert.Equal(t, tree(t, filepath.Join(m.home, "almanac")), tree(t, filepath.Join(m.home, "copy")))
 	assert.Contains(t, m.ok("copy", "", "sync"), "In step")
 
-	// It holds work now, so another folder is not joined to it.
+	// It holds work now, with which another folder is joined as soon as it is decided how.
 	m.project("other")
-	m.refused(3, []string{"holds work already", "uncinate clone"}, "other", "", "attach", "--yes", "--to", at+"/almanac.git")
+	m.refused(3, []string{"1 file is here and there, and not the same", "--clash mine"}, "other", "", "attach", "--yes", "--to", at+"/almanac.git")
 	assert.NoDirExists(t, filepath.Join(m.home, "other/.git"))
-	m.refused(5, []string{"there is no repository at"}, "other", "", "attach", "--yes", "--to", at+"/nothing.git")
+	m.ok("other", "", "attach", "--yes", "--to", at+"/almanac.git", "--clash", "mine")
+	assert.Equal(t, "# other", m.git(filepath.Join(dir, "almanac.git"), "show", "main:README.md"))
+	m.project("third")
+	m.refused(5, []string{"there is no repository at"}, "third", "", "attach", "--yes", "--to", at+"/nothing.git")
 }
 
 func TestAccountForAnUndescribedAddress(t *testing.T) {

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"uncinate/internal/core/address"
@@ -38,6 +39,7 @@ type AttachOptions struct {
 	Let         []string // files, folders or patterns that go up although the survey would stop them
 	Reason      string   // why
 	Move        bool     // from where the project is hooked to now, with all branches and tags
+	Large       []string // paths or patterns of files that go into large-file storage
 	Readme      bool     // write a readme where there is none
 	Licence     string   // write this licence where there is none, by its SPDX identifier
 	Branch      string   // what the branch is called in a folder without repository; main unless said
@@ -69,6 +71,7 @@ type Attach struct {
 	project Project     // the register's entry, if there is one
 	join    *join       // nil where the host holds nothing that is not here
 	former  string      // what the old remote is called from then on; "" where nothing moves
+	large   *largeFiles // nil where no large-file storage is used
 	first   []firstFile // written before the first commit
 	there   []string    // commits that the host holds and that are here too
 	steps   []Step
@@ -97,6 +100,7 @@ type Attached struct {
 	Verified      bool     `json:"verified"`
 	Changed       bool     `json:"changed"` // false: all was done before
 	Sent          bool     `json:"sent" says:"commits were sent now"`
+	Large         int      `json:"large,omitempty" says:"files in large-file storage"`
 	Joined        *Joined  `json:"joined,omitempty" says:"how the folder and the work that was there became one"`
 }
 
@@ -214,6 +218,9 @@ func (a *Attach) checkFiles(ctx context.Context) (err error) {
 	if a.travel, err = a.desk.travels(ctx, a.folder, survey.Choice{Only: a.options.Only, Except: a.options.Except}, limits, let); err != nil {
 		return err
 	}
+	if stored := survey.Hits(a.options.Large); len(a.options.Large) > 0 {
+		a.travel.findings = slices.DeleteFunc(a.travel.findings, func(x survey.Finding) bool { return x.About == "large" && x.Path != "" && stored(x.Path) })
+	}
 	if err := a.checkFindings(a.travel.findings); err != nil {
 		return err
 	}
@@ -240,6 +247,9 @@ func (a *Attach) prepare(ctx context.Context) error {
 		if err := a.checkMove(); err != nil {
 			return err
 		}
+	}
+	if err := a.planLarge(ctx); err != nil {
+		return err
 	}
 	if err := a.notePublic(ctx); err != nil {
 		return err
@@ -323,7 +333,7 @@ func (o *AttachOptions) kept() map[string]*string {
 }
 
 func (o *AttachOptions) keptLists() map[string]*[]string {
-	return map[string]*[]string{"only": &o.Only, "except": &o.Except, "let": &o.Let}
+	return map[string]*[]string{"only": &o.Only, "except": &o.Except, "let": &o.Let, "large": &o.Large}
 }
 
 // Items is the plan as it is shown.

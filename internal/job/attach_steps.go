@@ -63,6 +63,9 @@ func (a *Attach) plan() []Step {
 		if len(a.first) > 0 {
 			add(a.stepFirstFiles())
 		}
+		if a.large != nil {
+			add(a.stepLarge())
+		}
 		add(a.stepCommit())
 	}
 	if j := a.join; j != nil {
@@ -255,7 +258,7 @@ func (a *Attach) firstCommit(ctx context.Context) error {
 	}
 	for _, f := range a.travel.files {
 		if info, err := os.Lstat(a.at(f.Path)); err != nil || info.Size() != f.Size || info.ModTime().UnixNano() != f.ModTime {
-			if f.Path == ".gitignore" {
+			if f.Path == ".gitignore" || a.large != nil && f.Path == attributes {
 				continue // we wrote it
 			}
 			return fault.New(fault.Decision, "%s was changed since we looked; a commit now would be of files that are still being written", text.Visible(f.Path)).
@@ -268,6 +271,9 @@ func (a *Attach) firstCommit(ctx context.Context) error {
 	}
 	for _, f := range a.first {
 		paths = append(paths, f.name)
+	}
+	if a.large != nil && !slices.Contains(paths, attributes) {
+		paths = append(paths, attributes)
 	}
 	a.desk.Tell.Progress("Committing", 0, int64(len(paths)), "")
 	defer a.desk.Tell.Progress("Committing", 0, 0, "")
@@ -374,6 +380,9 @@ func (a *Attach) summary(ctx context.Context, changed bool) (*Attached, error) {
 		s.Stays, s.Nested = a.travel.stays, a.travel.nested
 	}
 	s.Joined = a.join.told()
+	if a.large != nil {
+		s.Large = a.large.count
+	}
 	id, err := a.folder.repo.Do(ctx, "rev-parse", "-q", "--verify", "HEAD^{commit}")
 	if err != nil {
 		return s, nil // nothing is committed yet

@@ -321,6 +321,9 @@ func (c *Clone) Do(ctx context.Context) (*Cloned, error) {
 		return nil, err
 	}
 	out := &Cloned{Folder: c.folder, Address: s.Address, Page: s.Page, Account: s.Account, Branch: s.Branch, Commit: s.Commit, Files: s.Files, Bytes: s.Bytes}
+	if err := c.desk.notePointers(ctx, a.folder.repo); err != nil {
+		return nil, err
+	}
 	if out.HandOver, err = HandedOver(c.folder); err != nil {
 		a.Notes = append(a.Notes, fault.Of(err).Says)
 		c.desk.Tell.Note("Note: %s.", fault.Of(err).Says)

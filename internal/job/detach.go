@@ -122,6 +122,8 @@ func (t *Detach) planPutBack(ctx context.Context, o DetachOptions) error {
 			say, undo = "Take the name and e-mail for commits out again", a.undoIdentity
 		case "ignore":
 			say, undo = "Put .gitignore back as it was", a.undoIgnore
+		case "large":
+			say, undo = "Take large-file storage out again", a.undoLarge
 		case "first-files":
 			say, undo = "Remove the first files that were written", a.undoFirstFiles
 		case "bring-all":

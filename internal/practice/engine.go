@@ -226,6 +226,9 @@ func splitGit(path string) (repository, rest string, ok bool) {
 			return strings.TrimSuffix(before, ".git"), r, true
 		}
 	}
+	if before, after, found := strings.Cut(path, "/info/lfs/"); found {
+		return strings.TrimSuffix(before, ".git"), "/info/lfs/" + after, true
+	}
 	return "", "", false
 }
 
@@ -250,6 +253,8 @@ func (e *engine) git(w http.ResponseWriter, q *http.Request, s Session, owner, n
 		demand(w, e.name, "sign in first")
 	case sends && e.store.Right(r, user) < Write:
 		http.Error(w, "you may only read this repository", http.StatusForbidden)
+	case strings.HasPrefix(rest, "/info/lfs/"):
+		e.large(w, q, e.store.GitDir(r.ID), rest, user != "" && e.store.Right(r, user) >= Write)
 	default:
 		serveGit(w, q, e.store.GitDir(r.ID), rest, user)
 	}

@@ -332,7 +332,7 @@ func (g gannetAt) serve(w http.ResponseWriter, q *http.Request) {
 	switch {
 	case slices.Contains([]string{"/settings", "/people", "/history"}, rest):
 		g.page(w, q)
-	case slices.Contains(gitRest, rest):
+	case slices.Contains(gitRest, rest) || strings.HasPrefix(rest, "/info/lfs/"):
 		g.git(w, q, g.basic(q, ""), q.PathValue("owner"), strings.TrimSuffix(q.PathValue("name"), ".git"), rest)
 	default:
 		g.engine.refuse(w, no("none", "%s", q.URL.Path))

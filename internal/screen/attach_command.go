@@ -45,6 +45,7 @@ is done it says so and changes nothing.`,
 			o.StringVar(&a.Over, "over", "", "the `transport`: https or ssh; as it stands, or as the account prefers, unless said")
 			o.BoolVar(&a.Branches, "branches", false, "send all local branches, not only the one checked out")
 			o.BoolVar(&a.Move, "move", false, "move a project that is hooked already to another host or account, with all branches and tags; the old one stays")
+			o.Var((*list)(&a.Large), "large", "keep this `path`, folder or pattern in large-file storage (git-lfs); may be given again")
 			o.BoolVar(&a.Readme, "readme", false, "write a readme with the name and the description, where there is none")
 			o.StringVar(&a.Licence, "licence", "", "write this licence where there is none: its `SPDX` identifier, such as MIT")
 			o.StringVar(&a.Branch, "branch", "", "what the branch is called in a folder that is no repository yet; main unless said (`name`)")
@@ -193,6 +194,10 @@ func (e *Env) attached(r *job.Attached, host string) {
 	if len(r.OtherBranches) > 0 {
 		others = text.Count(len(r.OtherBranches), "branch") + ": " + strings.Join(r.OtherBranches, ", ") + " (--branches sends them)"
 	}
+	large := ""
+	if r.Large > 0 {
+		large = text.Count(r.Large, "file") + " in large-file storage"
+	}
 	joined, beside := "", ""
 	if j := r.Joined; j != nil {
 		joined = text.Count(j.Commits, "commit") + " that " + map[bool]string{true: "was", false: "were"}[j.Commits == 1] + " there"
@@ -214,7 +219,7 @@ func (e *Env) attached(r *job.Attached, host string) {
 		}
 		beside = strings.Join(kept, ", ")
 	}
-	e.Facts([2]string{"page", r.Page}, [2]string{"clone", r.Address}, [2]string{"joined", joined}, [2]string{"kept beside", beside}, [2]string{went, up}, [2]string{"stayed", stay},
+	e.Facts([2]string{"page", r.Page}, [2]string{"clone", r.Address}, [2]string{"joined", joined}, [2]string{"kept beside", beside}, [2]string{went, up}, [2]string{"large files", large}, [2]string{"stayed", stay},
 		[2]string{"stayed", nested}, [2]string{"stayed", others}, [2]string{"checked", checked})
 	if r.Commit == "" {
 		e.Aside("Next: write something, git add and commit it, then: uncinate sync")

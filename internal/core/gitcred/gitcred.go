@@ -62,7 +62,12 @@ func (q Request) For(a address.Address, user string) bool {
 	if q.Path == "" || (q.User != "" && q.User != user) {
 		return false
 	}
-	asked, err := address.Parse(q.Protocol + "://" + q.Host + "/" + strings.TrimPrefix(q.Path, "/"))
+	// git-lfs asks for a place below the repository, where its large files are talked of.
+	path := strings.TrimPrefix(q.Path, "/")
+	if i := strings.Index(path+"/", "/info/lfs/"); i > 0 {
+		path = path[:i]
+	}
+	asked, err := address.Parse(q.Protocol + "://" + q.Host + "/" + path)
 	return err == nil && (asked.Scheme == "https" || asked.Scheme == "http") && asked.Same(a)
 }
 

@@ -30,6 +30,11 @@ func TestForExactlyOneAddress(t *testing.T) {
 		{Request{"https", "x@gannet.example", "tern/gauge", ""}, true}, // the user in front is not the host
 		{Request{"https", "gannet.example:8443", "tern/gauge", ""}, false},
 		{Request{"https", "gannet.example", "tern/../tern/gauge", ""}, false},
+		{Request{"https", "gannet.example", "tern/gauge.git/info/lfs", ""}, true},
+		{Request{"https", "gannet.example", "tern/gauge.git/info/lfs/objects/batch", ""}, true},
+		{Request{"https", "gannet.example", "tern/gauge/info/lfsx", ""}, false},
+		{Request{"https", "gannet.example", "knot/gauge/info/lfs", ""}, false},
+		{Request{"https", "gannet.example", "info/lfs/tern/gauge", ""}, false},
 	} {
 		assert.Equal(t, c.want, c.q.For(at, "tern"), "%+v", c.q)
 	}

@@ -1,0 +1,195 @@
+package job
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"uncinate/internal/core/fault"
+	"uncinate/internal/core/ignore"
+	"uncinate/internal/core/joining"
+	"uncinate/internal/core/kinds"
+	"uncinate/internal/core/plan"
+	"uncinate/internal/core/survey"
+	"uncinate/internal/core/text"
+	"uncinate/internal/world/files"
+	"uncinate/internal/world/git"
+)
+
+// Large files can be kept in a storage of their own: git then carries only pointers to
+// them. The program git-lfs does it, by its own published interfaces.
+
+// attributes is the file that says which files are kept so (gitattributes documentation).
+const attributes = ".gitattributes"
+
+// largeFiles are those of the first commit that go into the storage.
+type largeFiles struct {
+	rules []kinds.Rule // lines of the attributes file
+	count int
+	bytes int64
+}
+
+// planLarge decides which files go into large-file storage, and says what it costs.
+func (a *Attach) planLarge(ctx context.Context) error {
+	o := a.options
+	if len(o.Large) == 0 {
+		return nil
+	}
+	if a.folder.head != "" {
+		return fault.New(fault.Usage, "large files go into the storage from a first commit on; commits that hold them already would have to be made anew").
+			Try("see what git-lfs says of that", "git lfs migrate --help")
+	}
+	if a.hook.address.Scheme == "ssh" {
+		return fault.New(fault.Decision, "large-file storage is reached over https only").Try("take that way", a.again("--over", "https", "--large", o.Large[0]))
+	}
+	if _, err := a.folder.repo.Do(ctx, "lfs", "version"); err != nil {
+		return fault.New(fault.Failed, "the program git-lfs, which keeps large files, is not installed").Because(err).
+			Try("on Debian and its kin", "sudo apt install git-lfs")
+	}
+	if j := a.join; j != nil {
+		if slices.ContainsFunc(j.theirEntries(), func(e joining.Entry) bool { return e.Path == attributes }) || slices.ContainsFunc(j.Decided, func(d decided) bool { return d.Path == attributes }) {
+			return fault.New(fault.Decision, "the repository there has a %s of its own; bring that in first, then track the files in it", attributes).
+				Try("without the storage", a.again(a.toArgs()...))
+		}
+	}
+	l := &largeFiles{}
+	for _, p := range o.Large {
+		line, err := a.attributeOf(p)
+		if err != nil {
+			return err
+		}
+		l.rules = append(l.rules, kinds.Rule{Pattern: line, Why: "kept in large-file storage"})
+	}
+	hits := survey.Hits(o.Large)
+	for _, f := range a.travel.files {
+		if f.Type == survey.Regular && hits(f.Path) {
+			l.count++
+			l.bytes += f.Size
+		}
+	}
+	if l.count == 0 {
+		return fault.New(fault.Usage, "no file that would go up matches %s", text.Quote(strings.Join(o.Large, " ")))
+	}
+	a.large = l
+	note := fmt.Sprintf("Large-file storage takes %s, %s. Everybody who clones needs git-lfs to get them.", text.Count(l.count, "file"), text.Size(l.bytes))
+	if a.login != nil {
+		if quota, ok := a.login.Host.Limits["large_file_quota"].(string); ok {
+			note += fmt.Sprintf(" On %s the account has %s for it in all", a.login.Host.Name, quota)
+			if used := a.desk.used(ctx, a.login.Host, []*Account{a.login.Account}); used != "" {
+				note += ", " + used + " of that used"
+			}
+			note += "."
+			if n, ok := text.ParseSize(quota); ok && l.bytes > n {
+				return fault.New(fault.Refused, "the large files have %s, and %s gives the account %s for them", text.Size(l.bytes), a.login.Host.Name, quota)
+			}
+		}
+	}
+	a.Notes = append(a.Notes, note)
+	return nil
+}
+
+// attributeOf makes a line of the attributes file of a path or pattern.
+func (a *Attach) attributeOf(given string) (string, error) {
+	p := strings.TrimPrefix(filepath.ToSlash(given), "./")
+	if r, ok := ignore.ParseRule(p); !ok || r.Negated || strings.ContainsAny(p, "\n\r\"") {
+		return "", fault.New(fault.Usage, "%s is no path or pattern of files", text.Quote(given))
+	}
+	if info, err := os.Lstat(a.at(strings.TrimSuffix(p, "/"))); err == nil {
+		p = "/" + kinds.Escape(strings.TrimSuffix(p, "/"))
+		if info.IsDir() {
+			p += "/**"
+		}
+	}
+	return strings.ReplaceAll(p, " ", "[[:space:]]") + " filter=lfs diff=lfs merge=lfs -text", nil
+}
+
+func (a *Attach) stepLarge() Step {
+	config := filepath.Join(a.folder.path, ".git", "config")
+	merged := func() (old, new string, err error) {
+		data, err := files.Read(a.at(attributes), 4<<20)
+		if err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return "", "", err
+		}
+		return string(data), kinds.Merge(string(data), a.large.rules), nil
+	}
+	return Step{Item: plan.Item{ID: "large", Place: plan.Here, Sentence: fmt.Sprintf("Set up large-file storage for %s: %s, %s", strings.Join(a.options.Large, " "), text.Count(a.large.count, "file"), text.Size(a.large.bytes))},
+		Done: func(ctx context.Context) (bool, error) {
+			old, new, err := merged()
+			if err != nil || old != new {
+				return false, err
+			}
+			_, err = a.folder.repo.Run(ctx, git.Cmd{Dir: a.folder.path, Args: []string{"config", "--local", "--get", "filter.lfs.clean"}})
+			return err == nil, nil
+		},
+		Do: func(ctx context.Context) error {
+			if err := a.setAside(a.at(attributes), "attributes"); err != nil {
+				return err
+			}
+			if err := a.setAside(config, "config-large"); err != nil {
+				return err
+			}
+			_, new, err := merged()
+			if err != nil {
+				return err
+			}
+			if err := files.WriteBy(a.at(attributes), a.besideGit("attributes.new"), []byte(new), 0o644); err != nil {
+				return err
+			}
+			if err := a.wrote(a.at(attributes), "attributes"); err != nil {
+				return err
+			}
+			plain := a.folder.repo.Git.In(a.folder.path)
+			if _, err := plain.Do(ctx, "lfs", "install", "--local"); err != nil {
+				return gitFault(err, "git-lfs cannot be set up here")
+			}
+			return a.wrote(config, "config-large")
+		},
+		Undo: a.undoLarge}
+}
+
+func (a *Attach) undoLarge(ctx context.Context) error {
+	touched, err := a.touched(a.at(attributes), "attributes")
+	if err != nil {
+		return err
+	}
+	if !touched {
+		if err := a.bringBack(a.at(attributes), "attributes"); err != nil {
+			return err
+		}
+	}
+	if a.run.fact("made-git") == "yes" {
+		return nil // the whole of .git goes
+	}
+	if a.run.fact("aside config-large") == "" {
+		return nil
+	}
+	config := filepath.Join(a.folder.path, ".git", "config")
+	if touched, err = a.touched(config, "config-large"); err != nil {
+		return err
+	}
+	if _, err := a.folder.repo.Git.In(a.folder.path).Do(ctx, "lfs", "uninstall", "--local"); err != nil {
+		return gitFault(err, "git-lfs cannot be taken out again")
+	}
+	if touched {
+		return nil
+	}
+	return a.bringBack(config, "config-large")
+}
+
+// notePointers tells when a copy's large files are only pointers.
+func (d *Desk) notePointers(ctx context.Context, repo *git.Repo) error {
+	data, err := files.Read(filepath.Join(repo.Dir, attributes), 1<<20)
+	if err != nil || !strings.Contains(string(data), "filter=lfs") {
+		return nil // most have none
+	}
+	if _, err := repo.Git.In(repo.Dir).Do(ctx, "config", "--get", "filter.lfs.smudge"); err == nil {
+		return nil
+	}
+	d.Tell.Note("Note: the large files of this project are only pointers so far. To get them: %s && %s", text.Command("git", "-C", repo.Dir, "lfs", "install", "--local"), text.Command("git", "-C", repo.Dir, "lfs", "pull"))
+	return ctx.Err()
+}
