@@ -49,6 +49,7 @@ func (a *Attach) checkCommits(ctx context.Context) error {
 		paths[x.Path] = true
 	}
 	f := fault.New(fault.Refused, "%s in commits that would be published must not go up", text.Count(len(paths), "file"))
+	found = perBlob(found)
 	for i, x := range found {
 		if i == mostShown {
 			f.Detail("and %d more", len(found)-i)
@@ -66,6 +67,19 @@ func (a *Attach) checkCommits(ctx context.Context) error {
 	return f.Try("see which commits hold it", text.Command("git", "-C", a.folder.path, "log", "--stat", "--", first)).
 		Try("if nobody has these commits yet, publish what is there now, without them", text.Command("git", "-C", a.folder.path, "checkout", "--orphan", "NEW-NAME")).
 		Try("or let it up, with the reason", a.again(append(a.toArgs(), "--let", first, "--reason", "TEXT")...))
+}
+
+// perBlob puts together what says the same of one file's contents.
+func perBlob(all []inHistory) []inHistory {
+	var out []inHistory
+	for _, x := range all {
+		if k := len(out) - 1; k >= 0 && out[k].blob == x.blob && out[k].Says == x.Says {
+			out[k].More++
+		} else {
+			out = append(out, x)
+		}
+	}
+	return out
 }
 
 // lets are what the person lets through now; each needs a reason.

@@ -3,6 +3,7 @@ package job
 import (
 	"context"
 	"slices"
+	"strconv"
 
 	"uncinate/internal/core/fault"
 	"uncinate/internal/core/kinds"
@@ -113,6 +114,7 @@ func (a *Attach) checkFindings(found []survey.Finding) error {
 	if len(stop) == 0 {
 		return nil
 	}
+	stop = PerFile(stop)
 	paths := map[string]bool{}
 	for _, x := range stop {
 		paths[x.Path] = true
@@ -149,11 +151,28 @@ func (a *Attach) checkFindings(found []survey.Finding) error {
 	return f.Try("or let one up, with the reason", a.again("--let", stop[0].Path, "--reason", "TEXT"))
 }
 
+// PerFile puts findings together that say the same of one file: the first is kept, and how
+// many more there are.
+func PerFile(all []survey.Finding) []survey.Finding {
+	var out []survey.Finding
+	at := map[[2]string]int{}
+	for _, x := range all {
+		key := [2]string{x.Path, x.Says}
+		if i, again := at[key]; again && x.Path != "" {
+			out[i].More += 1 + x.More
+			continue
+		}
+		at[key] = len(out)
+		out = append(out, x)
+	}
+	return out
+}
+
 // Sentence says a finding in a line.
 func Sentence(x survey.Finding) string {
 	at := text.Visible(x.Path)
 	if x.Line > 0 {
-		at += text.Visible(":" + text.Number(x.Line))
+		at += ":" + strconv.Itoa(x.Line)
 	}
 	s := at + " " + x.Says
 	if x.Path == "" {
@@ -163,7 +182,7 @@ func Sentence(x survey.Finding) string {
 		s += ": " + x.Excerpt
 	}
 	if x.More > 0 {
-		s += text.Visible(", and " + text.Number(x.More) + " more in it")
+		s += ", and " + text.Number(x.More) + " more in it"
 	}
 	return s
 }

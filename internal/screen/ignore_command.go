@@ -17,7 +17,7 @@ func ignoreCommand() *Command {
 		return o.String("folder", ".", "the project's `folder`; the current one unless said")
 	}
 	return &Command{Name: "ignore",
-		Short: "ignore rules: suggested, added, explained",
+		Short: "suggest, add and explain ignore rules",
 		Long: `Ignore rules say which files git leaves out. Those of this program stand in the file
 .gitignore at the project's top, between two lines of its own; what else stands there
 keeps its place.`,

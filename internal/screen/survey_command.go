@@ -91,6 +91,7 @@ func (e *Env) surveyed(r *job.Surveyed, o job.SurveyOptions) {
 		e.handedOver("Written to "+handover.File+" for those who clone it:", r.HandOver)
 	}
 	if len(r.Rules) > 0 {
+		e.Aside("")
 		e.Aside("%s", e.Err.wrap(fmt.Sprintf("The first attach writes %s for what stays; to write %s now:", text.Count(len(r.Rules), "ignore rule"), map[bool]string{true: "it", false: "them"}[len(r.Rules) == 1]), 0))
 		e.Aside("    %s", folderCommand(o.Folder, "ignore", "add", "--suggested"))
 	}
@@ -170,6 +171,9 @@ func (e *Env) findings(r *job.Surveyed, weight, head string, o job.SurveyOptions
 	if len(all) == 0 {
 		return
 	}
+	if !o.Full {
+		all = job.PerFile(all)
+	}
 	e.Say("")
 	e.Say("%s", e.Out.strong(head))
 	same := map[string][]survey.Finding{}
@@ -205,7 +209,7 @@ func (e *Env) findings(r *job.Surveyed, weight, head string, o job.SurveyOptions
 		}
 	}
 	if shown >= mostFindings && !o.Full && len(all) > shown {
-		e.Say("  (--full shows all %s)", text.Number(len(all)))
+		e.Say("  and %s more (--full shows all)", text.Number(len(all)-shown))
 	}
 }
 

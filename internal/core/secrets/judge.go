@@ -219,6 +219,9 @@ func named(data []byte, is what, at, end int, form form) (kind, excerpt string, 
 		end++
 	}
 	name := data[start:end]
+	if string(name) == "PWD" || string(name) == "OLDPWD" { // the folder that a shell is in
+		return "", "", 0
+	}
 	i := end
 	skip := func(of string) {
 		for i < len(data) && i-end < 40 && strings.IndexByte(of, data[i]) >= 0 {

@@ -118,6 +118,7 @@ func TestWhatOnlyLooksAlike(t *testing.T) {
 		{"a.json", `{"secretName": "gauge-token-v2-1234567890", "password": "string"}`},
 		{"a.js", `var t={token:function(e){return e.token1}}`},
 		{"a.py", "token: str = 'abc'"},
+		{"a.sh", `PWD=/srv/x-2025`},
 		{"a.toml", `token = { version = "1.2.3" }`},
 		{"a.go", "secretKeyLen = 32"},
 		{"a.log", "token count = 1234567890123456"},
