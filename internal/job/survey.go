@@ -307,8 +307,16 @@ func (s *surveying) markTracked(all []survey.File, list []string) {
 // outerRules gives the ignore rules that stand outside the work tree, as git finds them
 // (gitignore documentation, "DESCRIPTION").
 func (d *Desk) outerRules(ctx context.Context, f *folder) ([]*ignore.List, error) {
-	own, err := f.repo.Do(ctx, "config", "--type=path", "--get", "core.excludesFile")
-	if err != nil {
+	own, err := "", error(nil)
+	for _, s := range f.settings { // the last one counts
+		if strings.EqualFold(s.Key, "core.excludesfile") {
+			own = s.Value
+		}
+	}
+	if own == "" && !f.isRepo || strings.HasPrefix(own, "~") || strings.HasPrefix(own, "%") {
+		own, err = f.repo.Do(ctx, "config", "--type=path", "--get", "core.excludesFile")
+	}
+	if err != nil || own == "" {
 		config := os.Getenv("XDG_CONFIG_HOME")
 		if config == "" {
 			config = filepath.Join(d.UserHome, ".config")
@@ -316,7 +324,9 @@ func (d *Desk) outerRules(ctx context.Context, f *folder) ([]*ignore.List, error
 		own = filepath.Join(config, "git", "ignore")
 	}
 	paths := []string{own}
-	if f.isRepo {
+	if s, err := os.Lstat(filepath.Join(f.path, ".git")); err == nil && s.IsDir() {
+		paths = append(paths, filepath.Join(f.path, ".git", "info", "exclude"))
+	} else if f.isRepo {
 		private, err := f.repo.Do(ctx, "rev-parse", "--git-path", "info/exclude")
 		if err != nil {
 			return nil, gitFault(err, "git cannot work with the repository in %s", text.Visible(f.path))

@@ -34,7 +34,8 @@ type walker struct {
 	ready *sync.Cond
 	todo  []work
 	busy  int
-	out   []survey.File
+	out   map[string][]survey.File // by the folder; folders among them stand for what they hold
+	count int
 	err   error
 }
 
@@ -49,7 +50,7 @@ type work struct {
 // repository is not entered, and the folder's own .git is not listed. tell, if not nil,
 // is called now and then with the number of files seen.
 func Walk(ctx context.Context, top string, outer []*ignore.List, tell func(files int)) ([]survey.File, error) {
-	w := &walker{top: top, below: outer, tell: tell, todo: []work{{lists: outer}}}
+	w := &walker{top: top, below: outer, tell: tell, todo: []work{{lists: outer}}, out: map[string][]survey.File{}}
 	w.ready = sync.NewCond(&w.mu)
 	stop := context.AfterFunc(ctx, func() {
 		w.mu.Lock()
@@ -66,8 +67,34 @@ func Walk(ctx context.Context, top string, outer []*ignore.List, tell func(files
 	if w.err != nil {
 		return nil, w.err
 	}
-	slices.SortFunc(w.out, func(a, b survey.File) int { return strings.Compare(a.Path, b.Path) })
-	return w.out, nil
+	return w.inOrder(make([]survey.File, 0, w.count), ""), nil
+}
+
+// inOrder puts together what the folders hold, in the order of the paths: each folder's
+// own list is in that order already, a folder counting as its name and a slash.
+func (w *walker) inOrder(all []survey.File, path string) []survey.File {
+	for _, f := range w.out[path] {
+		if f.Type == folder {
+			all = w.inOrder(all, f.Path)
+		} else {
+			all = append(all, f)
+		}
+	}
+	return all
+}
+
+// byPath compares two entries of one folder.
+func byPath(a, b survey.File) int {
+	if a.Type != folder && b.Type != folder {
+		return strings.Compare(a.Path, b.Path)
+	}
+	key := func(f survey.File) string {
+		if f.Type == folder {
+			return f.Path + "/"
+		}
+		return f.Path
+	}
+	return strings.Compare(key(a), key(b))
 }
 
 func (w *walker) run() {
@@ -88,16 +115,17 @@ func (w *walker) run() {
 		entries, more, err := w.folder(job)
 		w.mu.Lock()
 		w.busy--
-		w.out = append(w.out, entries...)
+		w.out[job.path] = entries
+		w.count += len(entries)
 		w.todo = append(w.todo, more...)
 		if w.err == nil {
 			w.err = err
 		}
-		if len(w.out) > MostEntries {
+		if w.count > MostEntries {
 			w.err = ErrTooMany
 		}
 		if w.tell != nil {
-			w.tell(len(w.out))
+			w.tell(w.count)
 		}
 		w.ready.Broadcast()
 	}
@@ -149,8 +177,10 @@ func (w *walker) folder(job work) (out []survey.File, more []work, err error) {
 			out = append(out, survey.File{Path: f.Path, Type: survey.Nested, Rule: f.Rule})
 			continue
 		}
+		out = append(out, survey.File{Path: f.Path, Type: folder})
 		more = append(more, work{f.Path, lists, f.Rule})
 	}
+	slices.SortFunc(out, byPath)
 	if seen == 0 && job.path != "" {
 		out = append(out, survey.File{Path: job.path, Type: survey.EmptyFolder, Rule: job.rule})
 	}
