@@ -319,3 +319,26 @@ func TestPublicCloneNeedsNoAccount(t *testing.T) {
 	m.refused(5, []string{"asks for a sign-in", "uncinate account add --host gannet"}, "", "", "clone", h.URL+"/tern/secret")
 	assert.NoDirExists(t, filepath.Join(m.home, "secret"))
 }
+
+// TestPickAndDecide chooses at a terminal what stays, and how a file is decided that both
+// sides hold.
+func TestPickAndDecide(t *testing.T) {
+	t.Parallel()
+	h := newHost(t)
+	m := signedIn(t, h)
+	m.made(h, "gauge", "main", firstFiles)
+	m.write("gauge", map[string]string{"README.md": "# mine\n", "plans/a.dwg": "a", "src/a.c": "int a;\n", "src/b.dwg": "b"})
+	k := m.talk("gauge", "attach", "--to", "gauge", "--pick")
+	k.asked("Enter for none)", "99\n")
+	k.asked("Enter for none)", "1\n")
+	k.asked("Keep mine, take theirs, or both", "perhaps\n")
+	k.asked("Keep mine, take theirs, or both", "theirs\n")
+	k.asked("(yes or no)", "yes\n")
+	code, seen := k.ends()
+	require.Equal(t, 0, code, seen)
+	assert.Contains(t, seen, "or by ending")
+	sent := m.git("gauge", "ls-tree", "-r", "--name-only", "HEAD")
+	assert.Equal(t, ".gitignore\nLICENCE\nREADME.md\nplans/a.dwg", sent)
+	assert.Equal(t, "# gauge", m.git("gauge", "show", "HEAD:README.md"))
+	m.refused(3, []string{"nobody can be asked here", "--except PATH"}, "gauge", "", "attach", "--pick")
+}

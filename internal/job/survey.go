@@ -152,6 +152,26 @@ func (d *Desk) Survey(ctx context.Context, o SurveyOptions) (*Surveyed, error) {
 	return out, nil
 }
 
+// Groups parts what would go up of a folder, to be chosen from.
+func (d *Desk) Groups(ctx context.Context, given string, choice survey.Choice) ([]survey.Group, error) {
+	where, err := d.findFolder(given)
+	if err != nil {
+		return nil, err
+	}
+	if err := d.notAProject(where); err != nil {
+		return nil, err
+	}
+	f, err := d.lookLoosely(ctx, where)
+	if err != nil {
+		return nil, err
+	}
+	s := &surveying{folder: f}
+	if err := s.sort(ctx, d, choice); err != nil {
+		return nil, err
+	}
+	return s.sorted.Groups(), nil
+}
+
 // limitsFor gives a host's limits: of the one that is named, of the one that the folder
 // is hooked to, or of the only one that is known.
 func (d *Desk) limitsFor(where, named string) (survey.Limits, error) {

@@ -8,7 +8,9 @@ import (
 	"strings"
 
 	"uncinate/internal/core/address"
+	"uncinate/internal/core/fault"
 	"uncinate/internal/core/joining"
+	"uncinate/internal/core/survey"
 	"uncinate/internal/core/text"
 	"uncinate/internal/job"
 )
@@ -52,10 +54,16 @@ is done it says so and changes nothing.`,
 			o.StringVar(&a.Clash, "clash", "", "`how` files are decided that both sides hold: mine, theirs or both")
 			o.Var((*list)(&a.Only), "only", "send only this `path`, folder or pattern with the first commit; may be given again")
 			o.Var((*list)(&a.Except), "except", "leave this `path`, folder or pattern out of the first commit; may be given again")
+			pick := o.Bool("pick", false, "show what would go up, by folder and by ending, and ask what is to stay")
 			o.Var((*list)(&a.Let), "let", "let a `path`, folder or pattern up that the survey would stop; may be given again")
 			o.StringVar(&a.Reason, "reason", "", "why it may go up: a `text` that is kept with it")
 			return func(ctx context.Context, e *Env, args []string) error {
 				a.Folder = folderOf(args)
+				if *pick {
+					if err := e.pick(ctx, &a); err != nil {
+						return err
+					}
+				}
 				return runAttach(ctx, e, p, a)
 			}
 		}}
@@ -68,7 +76,8 @@ func runAttach(ctx context.Context, e *Env, p plans, o job.AttachOptions) error 
 	}
 	o.Preview = p.preview
 	a, err := d.Attach(ctx, o)
-	if unknown := (*job.UnknownHost)(nil); err != nil && e.asks && !p.preview && !errors.As(err, &unknown) {
+	unknown, clash := (*job.UnknownHost)(nil), (*job.Undecided)(nil)
+	if err != nil && e.asks && !p.preview && !errors.As(err, &unknown) && !errors.As(err, &clash) {
 		// No account yet: set one up here, then go on.
 		if again, setUp := e.setUp(ctx, d, o.Host, err); setUp != nil || !again {
 			return setUp
@@ -80,7 +89,7 @@ func runAttach(ctx context.Context, e *Env, p plans, o job.AttachOptions) error 
 	} else {
 		err = vouch
 	}
-	if clash := (*job.Undecided)(nil); errors.As(err, &clash) && e.asks && !p.yes && !p.preview {
+	if errors.As(err, &clash) && e.asks && !p.yes && !p.preview {
 		if o.Clash, err = e.askClash(ctx, clash); err != nil {
 			return err
 		}
@@ -107,6 +116,40 @@ func runAttach(ctx context.Context, e *Env, p plans, o job.AttachOptions) error 
 		return err
 	}
 	return e.Give(r, func() { e.attached(r, a.HostName()) })
+}
+
+// pick shows what would go up, in parts, and asks which of them stay.
+func (e *Env) pick(ctx context.Context, o *job.AttachOptions) error {
+	if !e.asks {
+		return fault.New(fault.Decision, "nobody can be asked here what is to stay").
+			Try("say it", "uncinate attach --except PATH").Try("see what there is", "uncinate survey")
+	}
+	d, err := e.Desk()
+	if err != nil {
+		return err
+	}
+	groups, err := d.Groups(ctx, o.Folder, survey.Choice{Only: o.Only, Except: o.Except})
+	if err != nil || len(groups) == 0 {
+		return err
+	}
+	for i, g := range groups {
+		if i > 0 && strings.HasPrefix(g.Name, "*") && !strings.HasPrefix(groups[i-1].Name, "*") {
+			e.Aside("or by ending")
+		}
+		e.Aside("%3d  %-24s %s, %s", i+1, text.Visible(g.Name), text.Count(g.Files, "file"), text.Size(g.Bytes))
+	}
+	for {
+		answer, err := e.ask(ctx, "Which of these stay here? (numbers such as 2 4-6; Enter for none) ")
+		if err != nil {
+			return err
+		}
+		if chosen, ok := survey.Numbers(answer, len(groups)); ok {
+			for _, n := range chosen {
+				o.Except = append(o.Except, groups[n-1].Rule)
+			}
+			return nil
+		}
+	}
 }
 
 // askClash asks how files that both sides hold are decided.

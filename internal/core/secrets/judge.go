@@ -5,6 +5,7 @@ import (
 	"encoding/base64"
 	"slices"
 	"strings"
+	"sync"
 
 	"uncinate/internal/core/text"
 )
@@ -170,7 +171,7 @@ func hostAfter(data []byte, i int) string {
 }
 
 // unlike are parts of names that say that the value is something else.
-var unlike = func() map[string]bool {
+var unlike = sync.OnceValue(func() map[string]bool {
 	all := map[string]bool{}
 	for _, w := range strings.Fields(`public id url uri name type file path hash sha sha1 sha256 sha512 md5 digest checksum count len length size expires expiry expire ttl header
 		field regex pattern tokenizer tokenize label prompt title hint message msg error err policy endpoint max min version format algo algorithm method index position prefix
@@ -179,7 +180,7 @@ var unlike = func() map[string]bool {
 		all[w] = true
 	}
 	return all
-}()
+})
 
 // partsOf splits a name into its words, in lower case: at signs, and where a capital
 // follows a small letter.
@@ -305,7 +306,7 @@ func named(data []byte, is what, at, end int, form form) (kind, excerpt string, 
 	default:
 		return "", "", 0
 	}
-	if slices.ContainsFunc(partsOf(name), func(w string) bool { return unlike[w] }) {
+	if slices.ContainsFunc(partsOf(name), func(w string) bool { return unlike()[w] }) {
 		return "", "", 0
 	}
 	return kind, describe(name, between, len(v)), till

@@ -219,7 +219,7 @@ const (
 	markup             // values between signs
 )
 
-var codeEndings = strings.Fields(".c .h .cc .cpp .cxx .hpp .hh .go .py .pyw .js .mjs .cjs .ts .tsx .jsx .java .kt .kts .rs .rb .php .cs .swift .scala .m .mm .pl .pm .lua .r .jl .dart .ex .exs .erl .hs .ml .clj .vue .svelte .sql .zig .nim .groovy .gradle .proto .css .scss .json .ipynb .s .asm .awk .vim .el .y .l .d .pas .f90 .html .htm .tmpl .svg")
+const codeEndings = " .c .h .cc .cpp .cxx .hpp .hh .go .py .pyw .js .mjs .cjs .ts .tsx .jsx .java .kt .kts .rs .rb .php .cs .swift .scala .m .mm .pl .pm .lua .r .jl .dart .ex .exs .erl .hs .ml .clj .vue .svelte .sql .zig .nim .groovy .gradle .proto .css .scss .json .ipynb .s .asm .awk .vim .el .y .l .d .pas .f90 .html .htm .tmpl .svg "
 
 func formOf(name string) form {
 	base := strings.ToLower(path.Base(name))
@@ -232,7 +232,7 @@ func formOf(name string) form {
 	case ".md", ".txt", ".rst", ".adoc", ".org", ".log", ".csv", ".tsv", ".tex":
 		return letter
 	}
-	if slices.Contains(codeEndings, ending) {
+	if ending != "" && strings.Contains(codeEndings, " "+ending+" ") {
 		return code
 	}
 	if strings.HasPrefix(base, ".env") || strings.HasSuffix(base, "rc") || strings.HasSuffix(base, "netrc") || strings.Contains(base, "credential") || strings.Contains(base, "config") {

@@ -97,3 +97,38 @@ func TestNames(t *testing.T) {
 		}
 	}
 }
+
+func TestGroups(t *testing.T) {
+	s := sorted(t, Choice{},
+		File{Path: ".env.example", Size: 1},
+		File{Path: "README.md", Size: 5},
+		File{Path: "plans/a.dwg", Size: 100},
+		File{Path: "plans/deep/b.dwg", Size: 50},
+		File{Path: "src/a*b/x.c", Size: 20},
+		File{Path: "today.log", Size: 9, Rule: &ignore.Rule{Pattern: "*.log"}},
+	)
+	assert.Equal(t, []Group{
+		{"plans/", "/plans/", Totals{2, 150}},
+		{"src/", "/src/", Totals{1, 20}},
+		{"README.md", "/README.md", Totals{1, 5}},
+		{".env.example", "/.env.example", Totals{1, 1}},
+		{"*.dwg", "*.dwg", Totals{2, 150}},
+		{"*.c", "*.c", Totals{1, 20}},
+		{"*.md", "*.md", Totals{1, 5}},
+		{"*.example", "*.example", Totals{1, 1}},
+	}, s.Groups())
+	for in, want := range map[string][]int{
+		"":        nil,
+		"2":       {2},
+		"2 4-6,9": {2, 4, 5, 6, 9},
+		"3,3 2-3": {3, 2},
+	} {
+		got, ok := Numbers(in, 9)
+		assert.True(t, ok, in)
+		assert.Equal(t, want, got, in)
+	}
+	for _, in := range []string{"0", "10", "5-2", "a", "-1", "1-", "1-99999999999999999999"} {
+		_, ok := Numbers(in, 9)
+		assert.False(t, ok, in)
+	}
+}
