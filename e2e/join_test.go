@@ -5,6 +5,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -173,6 +174,15 @@ func TestJoinInEverySituation(t *testing.T) {
 	assert.Equal(t, "Mine.", m.git("clash", "show", "HEAD:LICENCE"))
 	end("clash", "main")
 
+	// It was cloned elsewhere first, and the project is put into it from where it lies.
+	m.made(h, "cloned", "main", firstFiles)
+	m.ok("", "", "clone", "cloned", "copies/cloned")
+	m.write("cloned", map[string]string{"a": "x"})
+	m.ok("cloned", "", "attach", "--yes", "--to", "../copies/cloned")
+	end("cloned", "main")
+	m.refused(3, []string{"is no copy of a hosted repository"}, "cloned", "", "attach", "--yes", "--to", "../cloned-there")
+	assert.Contains(t, m.ok("copies/cloned", "", "sync"), "Brought in")
+
 	// What lies here without being sent is never written over.
 	m.made(h, "way", "main", map[string]string{"local.toml": "theirs\n", "a": "x"})
 	m.write("way", map[string]string{"local.toml": "mine\n", ".gitignore": "local.toml\n", "b": "x"})
@@ -215,4 +225,145 @@ func TestJoinRefuses(t *testing.T) {
 	m.commit("main-tree", "main")
 	m.git("main-tree", "worktree", "add", "-q", "../linked", "-b", "side")
 	m.refused(3, []string{"linked work tree", "uncinate attach " + filepath.Join(m.home, "main-tree")}, "linked", "", "attach", "--yes")
+}
+
+// TestJoinOnEveryWay joins on hosts of other kinds, and over SSH.
+func TestJoinOnEveryWay(t *testing.T) {
+	t.Parallel()
+	mine := map[string]string{"README.md": "# mine\n", "src/a.c": "int a;\n", ".gitignore": "*.bak\n"}
+	check := func(t *testing.T, m *machine, there string) {
+		t.Helper()
+		assert.Equal(t, m.git("gauge", "rev-parse", "HEAD"), m.git(there, "rev-parse", "refs/heads/main"))
+		assert.Equal(t, ".gitignore\nLICENCE\nREADME.md\nsrc/a.c", m.git(there, "ls-tree", "-r", "--name-only", "main"))
+		assert.Equal(t, "2", m.git(there, "rev-list", "--count", "main"))
+		assert.Empty(t, m.git("gauge", "status", "--porcelain"))
+		left, err := filepath.Glob(filepath.Join(m.home, ".uncinate/state/aside/*"))
+		require.NoError(t, err)
+		assert.Empty(t, left, "what was only looked at is gone")
+	}
+	for _, name := range []string{"petrel", "fulmar"} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			h := newHostOf(t, name)
+			m := newMachine(t)
+			m.ok("", "", "host", "add", name, "--at", h.URL)
+			m.ok("", "", "vault", "make", "--by", "file")
+			m.ok("", h.token["tern"]+"\n", "account", "add", "--host", name, "--user", "tern")
+			m.made(h, "gauge", "main", firstFiles)
+			m.write("gauge", mine)
+			m.ok("gauge", "", "attach", "--yes", "--to", "tern/gauge", "--clash", "both")
+			check(t, m, h.gitDir(t, "tern", "tern", "gauge"))
+		})
+	}
+	t.Run("ssh", func(t *testing.T) {
+		t.Parallel()
+		h := newHost(t)
+		m := signedIn(t, h)
+		m.agent()
+		m.ok("", "", "host", "pin", strings.TrimPrefix(h.URL, "http://"), "--fingerprint", h.HostKey())
+		m.ok("", "", "key", "make", "tern", "--machine", "quay", "--open")
+		m.ok("", "", "key", "install", "tern", "--yes")
+		m.made(h, "gauge", "main", firstFiles)
+		m.write("gauge", mine)
+		m.ok("gauge", "", "attach", "--yes", "--over", "ssh", "--to", "gauge", "--clash", "theirs")
+		assert.True(t, strings.HasPrefix(m.git("gauge", "remote", "get-url", "origin"), "ssh://"))
+		check(t, m, h.gitDir(t, "tern", "tern", "gauge"))
+		beside, err := filepath.Glob(filepath.Join(m.home, "gauge/README (mine, quay *).md"))
+		require.NoError(t, err)
+		assert.Len(t, beside, 1, "the machine's name is the one its key carries")
+	})
+}
+
+// TestJoinStaysInTheFolder meets a hosted repository and a folder made to lead out.
+func TestJoinStaysInTheFolder(t *testing.T) {
+	t.Parallel()
+	h := newHost(t)
+	m := signedIn(t, h)
+	outside := filepath.Join(m.home, "outside")
+	require.NoError(t, os.Mkdir(outside, 0o755))
+
+	// A link of one's own, left out by a rule, where there is a folder there.
+	m.made(h, "led", "main", map[string]string{"notes/plan.md": "theirs\n"})
+	m.write("led", map[string]string{"a": "x", ".gitignore": "/notes\n"})
+	require.NoError(t, os.Symlink(outside, filepath.Join(m.home, "led/notes")))
+	m.run("led", "", "attach", "--yes", "--to", "led")
+	assert.Empty(t, tree(t, outside))
+	target, err := os.Readlink(filepath.Join(m.home, "led/notes"))
+	require.NoError(t, err)
+	assert.Equal(t, outside, target, "the link is as it was")
+	m.run("led", "", "detach", "--yes")
+	assert.Empty(t, tree(t, outside))
+
+	// A link there that leads out is laid out as the link it is, and not followed.
+	m.made(h, "link", "main", map[string]string{"b": "x"})
+	require.NoError(t, os.Symlink(outside, filepath.Join(m.home, "link-there/out")))
+	m.addTo(h, "link", "main", "A link", nil)
+	m.write("link", map[string]string{"a": "x"})
+	m.ok("link", "", "attach", "--yes", "--to", "link")
+	assert.Empty(t, tree(t, outside))
+	assert.Contains(t, m.ok("link", "", "survey"), "out is a link out of the project")
+
+	// Names with every sign there is.
+	odd := map[string]string{
+		"-rf":            "x",
+		"a b/c\"d":       "x",
+		"it's":           "x",
+		"$(touch owned)": "x",
+		"ünï":            "x",
+		"line\nend":      "x",
+		"\x1b[31mred":    "x",
+	}
+	m.made(h, "odd", "main", odd)
+	m.write("odd", map[string]string{"mine": "x"})
+	said := m.run("odd", "", "attach", "--yes", "--to", "odd")
+	require.Equal(t, 0, said.code, said.err)
+	assert.NotContains(t, said.out+said.err, "\x1b")
+	for name := range odd {
+		assert.FileExists(t, filepath.Join(m.home, "odd", name))
+	}
+	assert.NoFileExists(t, filepath.Join(m.home, "odd/owned"))
+
+	// What others push while we look stops it, and nothing is half-done.
+	m.made(h, "moving", "main", firstFiles)
+	m.write("moving", map[string]string{"a": "x"})
+	require.NoError(t, h.Faults.Set([]string{"delay=1s on git-receive-pack"}))
+	done := make(chan result)
+	go func() { done <- m.run("moving", "", "attach", "--yes", "--to", "moving") }()
+	require.Eventually(t, func() bool {
+		for _, met := range h.Faults.Log() {
+			if strings.Contains(met, "git-receive-pack") {
+				return true
+			}
+		}
+		return false
+	}, 20*time.Second, 5*time.Millisecond)
+	m.addTo(h, "moving", "main", "Meanwhile", map[string]string{"meanwhile": "x"})
+	r := <-done
+	assert.NotZero(t, r.code, r.err)
+	assert.Contains(t, r.err, "What was done so far is kept", r.err)
+}
+
+// TestTrackedFilesThatStayElsewhere surveys a repository that carries what its kind
+// leaves out, and takes it out by the pasted command.
+func TestTrackedFilesThatStayElsewhere(t *testing.T) {
+	t.Parallel()
+	h := newHost(t)
+	m := signedIn(t, h)
+	m.write("gauge", map[string]string{"src/a.c": "int a;\n", "build/a.o": "o", "build/b.o": "o", "README.md": "x"})
+	m.commit("gauge", "main")
+	s := m.survey("gauge")
+	assert.Equal(t, "look: is in git although it stays in projects of this kind: made by the build", said(s, "build/a.o"))
+	assert.Equal(t, 4, s.Up.Files)
+	assert.Contains(t, m.ok("gauge", "", "survey"), "uncinate ignore add --untrack build/a.o")
+	assert.Contains(t, m.ok("gauge", "", "ignore", "add", "--untrack", "build", "--preview"), "would be no longer carried by git")
+	assert.NotEmpty(t, m.git("gauge", "ls-files", "build"))
+	m.ok("gauge", "", "ignore", "add", "--untrack", "build")
+	assert.Empty(t, m.git("gauge", "ls-files", "build"))
+	assert.FileExists(t, filepath.Join(m.home, "gauge/build/a.o"))
+	m.git("gauge", "add", ".gitignore")
+	m.git("gauge", "-c", "user.name=T", "-c", "user.email=t@skerry.example", "commit", "-q", "-m", "Stay")
+	s = m.survey("gauge")
+	assert.Equal(t, []string{"build/a.o", "build/b.o"}, of(s, "ignored"))
+	m.ok("gauge", "", "attach", "--yes")
+	assert.Equal(t, ".gitignore\nREADME.md\nsrc/a.c", m.git(h.gitDir(t, "tern", "tern", "gauge"), "ls-tree", "-r", "--name-only", "main"))
 }

@@ -201,4 +201,5 @@ func TestFirstFilesAndPublic(t *testing.T) {
 	m.project("other")
 	m.refused(5, []string{"cannot make repositories for saltmarch", "The owners to choose from are tern, saltmarsh.", "--name saltmarsh/other"}, "other", "", "attach", "--yes", "--owner", "saltmarch")
 	m.refused(2, []string{"with a first commit to a new repository only"}, "own", "", "attach", "--yes", "--readme", "--remote", "second", "--name", "second")
+	assert.Contains(t, m.ok("own", "", "attach", "--yes", "--readme", "--licence", "ISC"), "Already attached")
 }

@@ -23,7 +23,7 @@ import (
 const most = 130
 
 // states are the ways in which a project and its hosted repository can begin.
-var states = []string{"plain", "unborn", "older", "branches", "empty", "existing", "token", "joined", "joined-unborn", "joined-commits", "joined-ahead", "joined-empty"}
+var states = []string{"plain", "unborn", "older", "branches", "empty", "existing", "token", "joined", "joined-unborn", "joined-commits", "joined-ahead", "joined-empty", "first", "large"}
 
 // inPush are the moments inside the push, as faults of the host: while it tells its
 // branches, before it takes the work, after it took it and before it answers.
@@ -58,8 +58,10 @@ func newScene(t *testing.T, state string) *scene {
 	switch state {
 	case "existing":
 		folder = "unborn" // on another branch than the host's
-	case "token", "joined":
+	case "token", "joined", "first":
 		folder = "plain"
+	case "large":
+		folder = "unborn"
 	case "joined-unborn":
 		folder = "unborn"
 	case "joined-commits", "joined-ahead":
@@ -89,6 +91,10 @@ func newScene(t *testing.T, state string) *scene {
 	switch state {
 	case "branches":
 		s.args = append(s.args, "--branches")
+	case "first":
+		s.args = append(s.args, "--readme", "--licence", "MIT", "--visibility", "public", "--branch", "trunk")
+	case "large":
+		s.args = append(s.args, "--large", "*.c")
 	case "existing", "token":
 		_, err := h.Store.Create(t.Context(), "tern", practice.Repo{Owner: "tern", Name: "gauge", Visibility: "private"})
 		require.NoError(t, err)
@@ -119,6 +125,12 @@ func (s *scene) end() map[string]string {
 	for key, text := range seen {
 		text = strings.ReplaceAll(strings.ReplaceAll(text, s.h.URL, "HOST"), s.home, "HOME")
 		seen[key] = named.ReplaceAllString(text, "NAME.gitconfig")
+	}
+	if strings.Contains(seen["config"], "lfs") { // which writes its settings in any order
+		lines := strings.Split(seen["config"], "\n")
+		lines = slices.DeleteFunc(lines, func(l string) bool { return strings.Contains(l, "locksverify") }) // as far as it was told
+		slices.Sort(lines)
+		seen["config"] = strings.Join(lines, "\n")
 	}
 	refs := func(dir string) string {
 		// Commits carry their times, so they are told by all else.

@@ -113,6 +113,9 @@ func (d *Desk) Attach(ctx context.Context, o AttachOptions) (*Attach, error) {
 	if o.Clash != "" && !joining.Valid(o.Clash) {
 		return nil, fault.New(fault.Usage, "clashing files are decided by mine, theirs or both, not by %s", text.Quote(o.Clash))
 	}
+	if o.To, err = d.addressOfCopy(ctx, o.To); err != nil {
+		return nil, err
+	}
 	a := &Attach{desk: d, options: o}
 	if !o.Preview {
 		if err := d.notAProject(where); err != nil {
@@ -134,6 +137,23 @@ func (d *Desk) Attach(ctx context.Context, o AttachOptions) (*Attach, error) {
 		return nil, errors.Join(err, a.held.Release())
 	}
 	return a, nil
+}
+
+// addressOfCopy lets a copy that was cloned elsewhere name the repository it came from: a
+// path that begins with a dot or a slash is one.
+func (d *Desk) addressOfCopy(ctx context.Context, to string) (string, error) {
+	if !strings.HasPrefix(to, "./") && !strings.HasPrefix(to, "../") && !filepath.IsAbs(to) {
+		return to, nil
+	}
+	where, g, err := d.findWithGit(ctx, to)
+	if err != nil {
+		return "", err
+	}
+	at, err := g.In(where).Do(ctx, "config", "--local", "--get", "remote.origin.url")
+	if err != nil {
+		return "", fault.New(fault.Decision, "%s is no copy of a hosted repository: it has no remote origin", text.Visible(where))
+	}
+	return at, nil
 }
 
 // check is one look before the plan: what it is about, and which looks must have gone

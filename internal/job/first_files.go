@@ -34,6 +34,9 @@ func (a *Attach) planFirstFiles() error {
 			return err
 		}
 	}
+	if a.committed() || a.project.Folder != "" && !a.create {
+		return nil // by the run that was cut off, or that came to its end
+	}
 	if !a.create || a.folder.head != "" {
 		return fault.New(fault.Usage, "a readme and a licence are written with a first commit to a new repository only")
 	}
@@ -59,6 +62,12 @@ func (a *Attach) planFirstFiles() error {
 		}
 	}
 	return nil
+}
+
+// committed reports whether the first commit here is one that this attach made before it
+// was cut off.
+func (a *Attach) committed() bool {
+	return a.folder.head != "" && a.run.fact("commit") == a.folder.head
 }
 
 func (a *Attach) stepFirstFiles() Step {

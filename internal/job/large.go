@@ -37,8 +37,11 @@ type largeFiles struct {
 // planLarge decides which files go into large-file storage, and says what it costs.
 func (a *Attach) planLarge(ctx context.Context) error {
 	o := a.options
-	if len(o.Large) == 0 {
+	if len(o.Large) == 0 || a.committed() {
 		return nil
+	}
+	if stands, err := a.largeStands(); err != nil || stands {
+		return err
 	}
 	if a.folder.head != "" {
 		return fault.New(fault.Usage, "large files go into the storage from a first commit on; commits that hold them already would have to be made anew").
@@ -91,6 +94,22 @@ func (a *Attach) planLarge(ctx context.Context) error {
 	}
 	a.Notes = append(a.Notes, note)
 	return nil
+}
+
+// largeStands reports whether all that is asked for stands in the attributes file of a
+// project that has commits.
+func (a *Attach) largeStands() (bool, error) {
+	data, err := files.Read(a.at(attributes), 4<<20)
+	if errors.Is(err, fs.ErrNotExist) || a.folder.head == "" {
+		return false, nil
+	}
+	for _, p := range a.options.Large {
+		line, wrong := a.attributeOf(p)
+		if wrong != nil || !slices.Contains(strings.Split(string(data), "\n"), line) {
+			return false, errors.Join(err, wrong)
+		}
+	}
+	return err == nil, err
 }
 
 // attributeOf makes a line of the attributes file of a path or pattern.
@@ -176,9 +195,34 @@ func (a *Attach) undoLarge(ctx context.Context) error {
 		return gitFault(err, "git-lfs cannot be taken out again")
 	}
 	if touched {
-		return nil
+		return a.dropLargeSettings(ctx)
 	}
 	return a.bringBack(config, "config-large")
+}
+
+// dropLargeSettings takes out what git-lfs has written into the configuration by itself
+// since, where there was nothing of it before.
+func (a *Attach) dropLargeSettings(ctx context.Context) error {
+	before, err := files.Read(a.run.journal.Aside("config-large"), 512<<20)
+	if err != nil || strings.Contains(string(before), "[lfs") {
+		return err
+	}
+	list, err := a.folder.repo.Lines(ctx, "config", "--local", "-z", "--name-only", "--list")
+	if err != nil {
+		return gitFault(err, "git's configuration cannot be read")
+	}
+	gone := map[string]bool{}
+	for _, key := range list {
+		section := key[:max(strings.LastIndexByte(key, '.'), 0)]
+		if section != "lfs" && !strings.HasPrefix(section, "lfs.") || gone[section] {
+			continue
+		}
+		gone[section] = true
+		if _, err := a.folder.repo.Do(ctx, "config", "--local", "--remove-section", section); err != nil {
+			return gitFault(err, "git's configuration cannot be written")
+		}
+	}
+	return nil
 }
 
 // notePointers tells when a copy's large files are only pointers.

@@ -33,7 +33,7 @@ is done it says so and changes nothing.`,
 			var p plans
 			p.add(o)
 			var a job.AttachOptions
-			o.StringVar(&a.To, "to", "", "hook to the `repository` made on the host before: its name or any of its addresses")
+			o.StringVar(&a.To, "to", "", "hook to the `repository` made on the host before: its name, any of its addresses, or the path of a copy that was cloned elsewhere")
 			o.StringVar(&a.Name, "name", "", "`name` of the new repository, or OWNER/NAME; the folder's unless said")
 			o.StringVar(&a.Owner, "owner", "", "whose it is to be: `owner` or group; the account's own unless said")
 			o.StringVar(&a.Account, "account", "", "which `account` to use")
