@@ -158,3 +158,75 @@ func TestMoveCutOff(t *testing.T) {
 		}
 	}
 }
+
+// TestACopyOnlyReceives hooks a project to a second host that only receives.
+func TestACopyOnlyReceives(t *testing.T) {
+	t.Parallel()
+	g, p := newHost(t), newHostOf(t, "petrel")
+	m := signedIn(t, g)
+	m.ok("", "", "host", "add", "petrel", "--at", p.URL)
+	m.ok("", p.token["tern"]+"\n", "account", "add", "tern-petrel", "--host", "petrel")
+	m.project("gauge")
+	m.ok("gauge", "", "attach", "--yes", "--account", "tern")
+	m.refused(2, []string{"a copy needs a name of its own", "--copy --remote copy"}, "gauge", "", "attach", "--yes", "--copy", "--account", "tern-petrel")
+	m.ok("gauge", "", "attach", "--yes", "--copy", "--remote", "server", "--account", "tern-petrel", "--name", "gauge")
+	there := p.gitDir(t, "tern", "tern", "gauge")
+	assert.Equal(t, m.git("gauge", "rev-parse", "HEAD"), m.git(there, "rev-parse", "main"))
+	assert.Contains(t, m.ok("gauge", "", "attach", "--yes", "--remote", "server"), "Already attached")
+	assert.Contains(t, m.ok("gauge", "", "attach", "--yes"), g.URL)
+
+	// Sync goes on with the first, and sends to the copy too.
+	m.write("gauge", map[string]string{"more": "x"})
+	m.git("gauge", "add", "-A")
+	m.git("gauge", "commit", "-q", "-m", "More")
+	said := m.ok("gauge", "", "sync")
+	assert.Contains(t, said, "Sent out 1 commit")
+	assert.Contains(t, said, "The copy at "+p.URL)
+	assert.Equal(t, m.git("gauge", "rev-parse", "HEAD"), m.git(there, "rev-parse", "main"))
+	assert.Contains(t, m.ok("gauge", "", "status"), g.URL)
+
+	// A copy that cannot be reached is told of, and keeps nothing from the first.
+	m.write("gauge", map[string]string{"more": "y"})
+	m.git("gauge", "commit", "-q", "-a", "-m", "Again")
+	require.NoError(t, p.Faults.Set([]string{"cut"}))
+	r := m.run("gauge", "", "sync")
+	assert.NotZero(t, r.code)
+	assert.Contains(t, r.err, "only the copy server at "+p.URL)
+	assert.Equal(t, m.git("gauge", "rev-parse", "HEAD"), m.git(g.gitDir(t, "tern", "tern", "gauge"), "rev-parse", "main"))
+	require.NoError(t, p.Faults.Set(nil))
+	assert.Contains(t, m.ok("gauge", "", "sync"), "The copy at ")
+	assert.Equal(t, m.git("gauge", "rev-parse", "HEAD"), m.git(there, "rev-parse", "main"))
+	m.ok("gauge", "", "detach", "--yes", "--remote", "server")
+	assert.NotContains(t, m.ok("gauge", "", "sync"), "The copy at")
+}
+
+// TestProjectsWithParts attaches a project that has submodules, and one with large-file
+// pointers in its commits already.
+func TestProjectsWithParts(t *testing.T) {
+	t.Parallel()
+	h := newHost(t)
+	m := signedIn(t, h)
+	m.project("part")
+	m.commit("part", "main")
+	m.project("whole")
+	m.commit("whole", "main")
+	m.git("whole", "-c", "protocol.file.allow=always", "submodule", "--quiet", "add", "../part", "part")
+	m.git("whole", "-c", "user.name=T", "-c", "user.email=t@skerry.example", "commit", "-q", "-m", "A part")
+	s := m.survey("whole")
+	assert.Contains(t, of(s, "work"), ".gitmodules")
+	m.ok("whole", "", "attach", "--yes")
+	assert.Contains(t, m.git(h.gitDir(t, "tern", "tern", "whole"), "ls-tree", "main", "part"), "160000 commit")
+	assert.Contains(t, m.ok("whole", "", "attach", "--yes"), "Already attached")
+	m.refused(3, []string{"is a part (a submodule) of another project"}, "whole/part", "", "attach", "--yes")
+
+	m.write("stored", map[string]string{"a.dwg": strings.Repeat("a", 5000), "README.md": "x"})
+	m.git("stored", "init", "-q", "-b", "main")
+	m.git("stored", "lfs", "install", "--local")
+	m.git("stored", "lfs", "track", "*.dwg")
+	m.git("stored", "add", "-A")
+	m.git("stored", "-c", "user.name=T", "-c", "user.email=t@skerry.example", "commit", "-q", "-m", "One")
+	m.ok("stored", "", "attach", "--yes")
+	objects, err := filepath.Glob(filepath.Join(h.gitDir(t, "tern", "tern", "stored"), "large/*"))
+	require.NoError(t, err)
+	assert.Len(t, objects, 1, "git-lfs sent it by its own hook")
+}

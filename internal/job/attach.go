@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"uncinate/internal/core/address"
 	"uncinate/internal/core/description"
@@ -39,6 +40,7 @@ type AttachOptions struct {
 	Let         []string // files, folders or patterns that go up although the survey would stop them
 	Reason      string   // why
 	Move        bool     // from where the project is hooked to now, with all branches and tags
+	Copy        bool     // a second place, which only receives
 	Large       []string // paths or patterns of files that go into large-file storage
 	Readme      bool     // write a readme where there is none
 	Licence     string   // write this licence where there is none, by its SPDX identifier
@@ -197,7 +199,10 @@ func (a *Attach) lookAt(ctx context.Context, where string) error {
 		return err
 	}
 	a.options = a.recall(a.options)
-	a.project, _, err = a.desk.ProjectAt(a.folder.path)
+	a.project, _, err = a.desk.entryOf(a.folder.path, a.options.Remote)
+	if o := a.options; err == nil && o.Copy && o.Remote == "origin" {
+		return fault.New(fault.Usage, "a copy needs a name of its own beside origin").Try("", a.again("--copy", "--remote", "copy"))
+	}
 	return err
 }
 
@@ -222,6 +227,21 @@ func (a *Attach) ownGit(ctx context.Context) error {
 		Try("bring what it follows onto this machine by itself, and hook that", text.Command("uncinate", "clone", "ADDRESS"))
 }
 
+// mostWaits is how many seconds are waited for files that are being written.
+const mostWaits = 5
+
+// onlyChanging reports whether files that are being written are all that stops.
+func onlyChanging(found []survey.Finding) bool {
+	changing := false
+	for _, x := range found {
+		if x.Weight == survey.Stop && x.About != "changing" {
+			return false
+		}
+		changing = changing || x.Weight == survey.Stop
+	}
+	return changing
+}
+
 // checkFiles decides what travels with a first commit, and refuses what must not.
 func (a *Attach) checkFiles(ctx context.Context) (err error) {
 	if a.folder.head != "" {
@@ -235,8 +255,20 @@ func (a *Attach) checkFiles(ctx context.Context) (err error) {
 	if a.login != nil {
 		limits = limitsOf(a.login.Host)
 	}
-	if a.travel, err = a.desk.travels(ctx, a.folder, survey.Choice{Only: a.options.Only, Except: a.options.Except}, limits, let); err != nil {
-		return err
+	choice := survey.Choice{Only: a.options.Only, Except: a.options.Except}
+	for tries := 0; ; tries++ {
+		if a.travel, err = a.desk.travels(ctx, a.folder, choice, limits, let); err != nil {
+			return err
+		}
+		if a.options.Preview || tries == mostWaits || !onlyChanging(a.travel.findings) {
+			break
+		}
+		if tries == 0 {
+			a.desk.Tell.Note("Note: files here are being written; waiting for the program that writes them.")
+		}
+		if err := a.desk.sleep(ctx, time.Second); err != nil {
+			return err
+		}
 	}
 	if stored := survey.Hits(a.options.Large); len(a.options.Large) > 0 {
 		a.travel.findings = slices.DeleteFunc(a.travel.findings, func(x survey.Finding) bool { return x.About == "large" && x.Path != "" && stored(x.Path) })
@@ -314,7 +346,7 @@ func (a *Attach) recall(o AttachOptions) AttachOptions {
 	if a.Resumed && o.To == "" {
 		o.To = w["to"]
 	}
-	for key, wish := range map[string]*bool{"readme": &o.Readme, "move": &o.Move} {
+	for key, wish := range map[string]*bool{"readme": &o.Readme, "move": &o.Move, "copy": &o.Copy} {
 		*wish = *wish || a.Resumed && w[key] == "yes"
 		if *wish {
 			w[key] = "yes"

@@ -176,6 +176,7 @@ func (a *Attach) entry() Project {
 	if a.login != nil {
 		p.Host = a.login.Host.Name
 	}
+	p.Copy = a.options.Copy || a.project.Copy
 	return p
 }
 
@@ -206,7 +207,7 @@ func (a *Attach) stepHook() Step {
 			if up, err := upstream(ctx); err != nil || up == "" || a.former != "" && up == a.former {
 				return false, err
 			}
-			p, found, err := a.desk.ProjectAt(a.folder.path)
+			p, found, err := a.desk.entryOf(a.folder.path, a.options.Remote)
 			want := a.entry()
 			want.Hooked = p.Hooked
 			return found && p == want, err

@@ -32,6 +32,7 @@ type Project struct {
 	ID      string    `json:"id,omitempty"`      // the host's stable id
 	Page    string    `json:"page,omitempty"`
 	Hooked  time.Time `json:"hooked"`
+	Copy    bool      `json:"copy,omitempty" says:"a second place, which only receives"`
 }
 
 func (d *Desk) registerFile() string { return filepath.Join(d.Home.State, "register.json") }
@@ -65,18 +66,34 @@ func (d *Desk) strike(folder, remote string) error {
 	return files.WriteJSON(d.registerFile(), kept)
 }
 
-// ProjectAt finds the register's entry for a folder; false when it is not hooked.
+// ProjectAt finds the register's entry for a folder; false when it is not hooked. Of
+// several it is the newest that is no copy.
 func (d *Desk) ProjectAt(folder string) (Project, bool, error) {
 	all, err := d.Register()
 	if err != nil {
 		return Project{}, false, err
 	}
-	for _, p := range slices.Backward(all) {
-		if p.Folder == folder {
-			return p, true, nil
+	for _, copies := range []bool{false, true} {
+		for _, p := range slices.Backward(all) {
+			if p.Folder == folder && p.Copy == copies {
+				return p, true, nil
+			}
 		}
 	}
 	return Project{}, false, nil
+}
+
+// entryOf finds the register's entry for one remote of a folder.
+func (d *Desk) entryOf(folder, remote string) (Project, bool, error) {
+	all, err := d.Register()
+	if err != nil {
+		return Project{}, false, err
+	}
+	i := slices.IndexFunc(all, func(p Project) bool { return p.Folder == folder && p.Remote == remote })
+	if i < 0 {
+		return Project{}, false, nil
+	}
+	return all[i], true, nil
 }
 
 // hook is what ties a work tree to a hosted repository: the remote, the sign-in for

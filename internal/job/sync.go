@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -39,6 +40,7 @@ type Synced struct {
 	BroughtIn int            `json:"brought_in"`
 	SentOut   int            `json:"sent_out"`
 	Changed   map[string]int `json:"changed"` // not saved yet
+	Copies    []string       `json:"copies,omitempty" says:"addresses of copies that hold the branch too now"`
 }
 
 // Sync fetches, compares and makes the plan. Fetching changes nothing but what git
@@ -279,15 +281,41 @@ func (s *Sync) Do(ctx context.Context) (*Synced, error) {
 	if s.BroughtIn > 0 {
 		out.Commit = s.stand.theirs
 	}
-	if s.SentOut == 0 {
-		return out, nil
+	if s.SentOut > 0 {
+		refs, err := s.desk.refs(ctx, s.hook, "")
+		if err != nil {
+			return nil, err
+		}
+		if refs.Branch(s.stand.Branch) != s.stand.ours {
+			return nil, fault.New(fault.Failed, "the check with the host failed: it does not hold the commits that were sent")
+		}
 	}
-	refs, err := s.desk.refs(ctx, s.hook, "")
+	out.Copies, err = s.sendCopies(ctx)
+	return out, err
+}
+
+// sendCopies sends the branch to the places that only receive.
+func (s *Sync) sendCopies(ctx context.Context) ([]string, error) {
+	all, err := s.desk.Register()
 	if err != nil {
 		return nil, err
 	}
-	if refs.Branch(s.stand.Branch) != s.stand.ours {
-		return nil, fault.New(fault.Failed, "the check with the host failed: it does not hold the commits that were sent")
+	var sent []string
+	for _, p := range all {
+		if p.Folder != s.folder.path || !p.Copy || p.Remote == s.hook.remote {
+			continue
+		}
+		h, err := s.desk.hookOf(ctx, s.folder, p)
+		if err == nil {
+			ref := "refs/heads/" + s.stand.Branch
+			err = s.desk.push(ctx, h, []string{"push", "--progress", "--porcelain", "--", h.remote, ref + ":" + ref})
+		}
+		if err != nil {
+			f := *fault.Of(err)
+			f.Details = append(slices.Clone(f.Details), fmt.Sprintf("The branch is in step with %s; only the copy %s at %s did not get it.", s.hook.address.String(), text.Visible(p.Remote), text.Visible(p.Address)))
+			return sent, &f
+		}
+		sent = append(sent, p.Address)
 	}
-	return out, nil
+	return sent, nil
 }

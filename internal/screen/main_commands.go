@@ -139,6 +139,9 @@ written over) stops it with everything as it was, and says what it met.`,
 					}
 					e.Say("In step. %s. Branch %s at %.10s.", moved, text.Visible(r.Branch), r.Commit)
 				}
+				for _, c := range r.Copies {
+					e.Say("The copy at %s holds it too.", text.Visible(c))
+				}
 				if len(r.Changed) > 0 {
 					e.Say("Not saved yet: %s.", changes(r.Changed))
 				}
