@@ -307,7 +307,7 @@ func (a *Attach) firstCommit(ctx context.Context) error {
 		parents = []string{a.join.Tip}
 	}
 	id := ""
-	if len(paths) > 0 || a.join == nil {
+	if len(a.travel.up) > 0 || len(a.travel.rules) > 0 || a.join == nil { // of theirs alone there is nothing to commit, also where a cut-off run has it in the index
 		if id, err = a.commit(ctx, tree, message, parents...); err != nil {
 			return err
 		}
