@@ -408,9 +408,22 @@ func (a *Attach) stepDefault() Step {
 
 // setDefault makes a branch the default one on the host.
 func (a *Attach) setDefault(ctx context.Context, there description.Repository, branch string) error {
-	_, err := a.login.do(ctx, "repository-change", "set the default branch of "+there.Path(), description.Vars{
-		"owner": there.Owner, "name": there.Name, "path": there.Path(), "id": there.ID, "version": there.Version, "default_branch": branch})
-	return err
+	set := func() error {
+		_, err := a.login.do(ctx, "repository-change", "set the default branch of "+there.Path(), description.Vars{
+			"owner": there.Owner, "name": there.Name, "path": there.Path(), "id": there.ID, "version": there.Version, "default_branch": branch})
+		return err
+	}
+	err := set()
+	if !means(err, description.Changed) {
+		return err
+	}
+	// A request of a run that was cut off may have come to its end only now.
+	again, found, look := a.login.repository(ctx, there.Owner, there.Name)
+	if look != nil || !found {
+		return errors.Join(err, look)
+	}
+	there = again
+	return set()
 }
 
 func (a *Attach) stepVerify(something bool) Step {
