@@ -389,6 +389,7 @@ func (st *Store) Create(ctx context.Context, user string, want Repo) (*Repo, err
 	case !slices.Contains([]string{"private", "members", "public"}, want.Visibility):
 		return nil, wrongIn("visibility", "invalid", "no such visibility")
 	}
+	ctx = context.WithoutCancel(ctx) // what was begun comes to its end, also when the caller goes away
 	if want.Default == "" {
 		want.Default = "main"
 	}
@@ -432,6 +433,7 @@ func (st *Store) Change(ctx context.Context, user, owner, name string, version i
 	if other := st.byPath(c.Owner, c.Name); naming.Check(c.Name) != nil || other != nil && other.ID != c.ID {
 		return nil, problem("taken", "the name %s cannot be had", c.Name)
 	}
+	ctx = context.WithoutCancel(ctx) // what was begun comes to its end, also when the caller goes away
 	if c.Default != r.Default {
 		if err := gitCommand(ctx, "-C", st.GitDir(c.ID), "symbolic-ref", "HEAD", "refs/heads/"+c.Default).Run(); err != nil {
 			return nil, problem("invalid", "no such branch name")
