@@ -3,6 +3,7 @@ package main
 import (
 	"bytes"
 	"fmt"
+	"maps"
 	"math/rand/v2"
 	"os"
 	"os/exec"
@@ -162,7 +163,7 @@ func findings() error {
 	}
 	fmt.Printf("\nsecrets: %d of %d found (recall %.3f), %d of %d findings right (precision %.3f), %d look-alikes\n",
 		right, right+missed, float64(right)/float64(right+missed), right, right+wrong, float64(right)/float64(right+wrong), wrong+quiet)
-	for _, m := range slices.Sorted(mapKeys(misses)) {
+	for _, m := range slices.Sorted(maps.Keys(misses)) {
 		fmt.Printf("  %s: %d\n", m, misses[m])
 	}
 	data, err := os.ReadFile("internal/core/kinds/testdata/projects.toml")

@@ -367,3 +367,27 @@ func TestTrackedFilesThatStayElsewhere(t *testing.T) {
 	m.ok("gauge", "", "attach", "--yes")
 	assert.Equal(t, ".gitignore\nREADME.md\nsrc/a.c", m.git(h.gitDir(t, "tern", "tern", "gauge"), "ls-tree", "-r", "--name-only", "main"))
 }
+
+// TestDetachKeepsOwnPrivateRules puts a join back after the person wrote a private ignore
+// rule: the rule stays.
+func TestDetachKeepsOwnPrivateRules(t *testing.T) {
+	t.Parallel()
+	h := newHost(t)
+	m := signedIn(t, h)
+	m.made(h, "gauge", "main", firstFiles)
+	m.write("gauge", map[string]string{"README.md": "# mine\n", "a": "x"})
+	m.git("gauge", "init", "-q", "-b", "main")
+	require.NoError(t, h.Faults.Set([]string{"cut on git-receive-pack"}))
+	assert.NotZero(t, m.run("gauge", "", "attach", "--yes", "--to", "gauge", "--clash", "both").code)
+	require.NoError(t, h.Faults.Set(nil))
+	path := filepath.Join(m.home, "gauge/.git/info/exclude")
+	data, err := os.ReadFile(path)
+	require.NoError(t, err)
+	assert.Contains(t, string(data), "README (theirs, gannet ")
+	require.NoError(t, os.WriteFile(path, append(data, "/my-own\n"...), 0o644))
+	m.ok("gauge", "", "detach", "--yes")
+	data, err = os.ReadFile(path)
+	require.NoError(t, err)
+	assert.Contains(t, string(data), "/my-own")
+	assert.NoFileExists(t, filepath.Join(m.home, "gauge/LICENCE"))
+}

@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"encoding/json"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -137,15 +138,21 @@ func TestMoveCutOff(t *testing.T) {
 				m.killAt("gauge", n, move...)
 				m.free()
 				if then == "detach" {
-					if m.run("gauge", "", "detach", "--yes", "--json").out != "" && len(h.Store.List("tern-own", "")) == 0 {
-						now := m.whole("gauge")
-						for key, text := range whole {
-							if key != "refs" { // the tracking refs have been renewed
-								assert.Equal(t, text, now[key], key)
-							}
-						}
-						assert.Equal(t, there, m.refsOf(old))
+					r := m.run("gauge", "", "detach", "--yes", "--json")
+					require.Equal(t, 0, r.code, r.err)
+					var did struct{ Unfinished bool }
+					require.NoError(t, json.Unmarshal([]byte(r.out), &did))
+					if !did.Unfinished {
+						return // nothing was begun, or it had come to its end: only the hook went
 					}
+					assert.Empty(t, h.Store.List("tern-own", ""))
+					now := m.whole("gauge")
+					for key, text := range whole {
+						if key != "refs" { // the tracking refs have been renewed
+							assert.Equal(t, text, now[key], key)
+						}
+					}
+					assert.Equal(t, there, m.refsOf(old))
 					return
 				}
 				m.ok("gauge", "", move...)

@@ -72,6 +72,7 @@ type Attach struct {
 	email   string
 	project Project     // the register's entry, if there is one
 	join    *join       // nil where the host holds nothing that is not here
+	let     []Let       // what the person lets through now
 	former  string      // what the old remote is called from then on; "" where nothing moves
 	large   *largeFiles // nil where no large-file storage is used
 	first   []firstFile // written before the first commit
@@ -127,16 +128,17 @@ func (d *Desk) Attach(ctx context.Context, o AttachOptions) (*Attach, error) {
 			return nil, err
 		}
 	}
+	failed := func(err error) (*Attach, error) { return nil, errors.Join(err, a.Close(), a.held.Release()) }
 	for _, c := range a.checks(where) {
 		if err := c.run(ctx); err != nil {
-			return nil, errors.Join(err, a.Close(), a.held.Release())
+			return failed(err)
 		}
 	}
 	if a.create && a.byPush() && a.folder.head == "" && len(a.travel.up) == 0 && !o.Readme && o.Licence == "" {
-		return nil, errors.Join(a.nothingToPush(), a.held.Release())
+		return failed(a.nothingToPush())
 	}
 	if err := a.prepare(ctx); err != nil {
-		return nil, errors.Join(err, a.held.Release())
+		return failed(err)
 	}
 	return a, nil
 }
@@ -199,6 +201,9 @@ func (a *Attach) lookAt(ctx context.Context, where string) error {
 		return err
 	}
 	a.options = a.recall(a.options)
+	if a.let, err = a.lets(); err != nil {
+		return err
+	}
 	a.project, _, err = a.desk.entryOf(a.folder.path, a.options.Remote)
 	if o := a.options; err == nil && o.Copy && o.Remote == "origin" {
 		return fault.New(fault.Usage, "a copy needs a name of its own beside origin").Try("", a.again("--copy", "--remote", "copy"))
@@ -247,17 +252,13 @@ func (a *Attach) checkFiles(ctx context.Context) (err error) {
 	if a.folder.head != "" {
 		return nil
 	}
-	let, err := a.lets()
-	if err != nil {
-		return err
-	}
 	var limits survey.Limits
 	if a.login != nil {
 		limits = limitsOf(a.login.Host)
 	}
 	choice := survey.Choice{Only: a.options.Only, Except: a.options.Except}
 	for tries := 0; ; tries++ {
-		if a.travel, err = a.desk.travels(ctx, a.folder, choice, limits, let); err != nil {
+		if a.travel, err = a.desk.travels(ctx, a.folder, choice, limits, a.let); err != nil {
 			return err
 		}
 		if a.options.Preview || tries == mostWaits || !onlyChanging(a.travel.findings) {
@@ -284,10 +285,7 @@ func (a *Attach) checkFiles(ctx context.Context) (err error) {
 	if more := len(a.Notes) - 6; more > 0 {
 		a.Notes = append(a.Notes[:6], fmt.Sprintf("There are %d more things to look at: %s", more, surveyCommand(a.options.Folder)))
 	}
-	if a.options.Preview {
-		return nil
-	}
-	return a.desk.keepLet(a.folder.path, let)
+	return nil
 }
 
 // prepare makes the plan.
@@ -305,6 +303,11 @@ func (a *Attach) prepare(ctx context.Context) error {
 	}
 	if err := a.notePublic(ctx); err != nil {
 		return err
+	}
+	if !a.options.Preview {
+		if err := a.desk.keepLet(a.folder.path, a.let); err != nil {
+			return err
+		}
 	}
 	a.steps = a.plan()
 	if a.Resumed {

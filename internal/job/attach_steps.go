@@ -351,7 +351,6 @@ func (a *Attach) Finished(ctx context.Context) (bool, error) {
 // Do carries the plan out and tells what came of it.
 func (a *Attach) Do(ctx context.Context) (*Attached, error) {
 	defer a.held.Release()
-	defer a.Close()
 	finished, err := a.Finished(ctx)
 	if err != nil {
 		return nil, err

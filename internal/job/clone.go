@@ -324,7 +324,7 @@ func (c *Clone) Do(ctx context.Context) (*Cloned, error) {
 	if err := c.desk.notePointers(ctx, a.folder.repo); err != nil {
 		return nil, err
 	}
-	if out.HandOver, err = HandedOver(c.folder); err != nil {
+	if out.HandOver, err = handedOver(c.folder); err != nil {
 		a.Notes = append(a.Notes, fault.Of(err).Says)
 		c.desk.Tell.Note("Note: %s.", fault.Of(err).Says)
 	}

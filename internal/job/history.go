@@ -33,15 +33,8 @@ func (a *Attach) checkCommits(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	more, err := a.lets()
-	if err != nil {
-		return err
-	}
-	found, err := a.lookIntoCommits(ctx, letPaths(append(let, more...)))
+	found, err := a.lookIntoCommits(ctx, letPaths(append(let, a.let...)))
 	if err != nil || len(found) == 0 {
-		if err == nil && !a.options.Preview {
-			err = a.desk.keepLet(a.folder.path, more)
-		}
 		return err
 	}
 	paths := map[string]bool{}
@@ -50,17 +43,15 @@ func (a *Attach) checkCommits(ctx context.Context) error {
 	}
 	f := fault.New(fault.Refused, "%s in commits that would be published must not go up", text.Count(len(paths), "file"))
 	found = perBlob(found)
-	for i, x := range found {
-		if i == mostShown {
-			f.Detail("and %d more", len(found)-i)
-			break
-		}
+	lines := make([]string, len(found))
+	for i, x := range found[:min(len(found), mostShown)] {
 		since, err := a.broughtBy(ctx, x.blob)
 		if err != nil {
 			return err
 		}
-		f.Detail("%s, since commit %s", Sentence(x.Finding), since)
+		lines[i] = Sentence(x.Finding) + ", since commit " + since
 	}
+	firstOf(f, lines)
 	f.Detail("A rule or a later commit does not take it out of these commits. Taking it out makes them anew, with other ids.")
 	f.Detail("A secret that anybody else has had is to be replaced where it is used.")
 	first := found[0].Path
@@ -80,19 +71,6 @@ func perBlob(all []inHistory) []inHistory {
 		}
 	}
 	return out
-}
-
-// lets are what the person lets through now; each needs a reason.
-func (a *Attach) lets() ([]Let, error) {
-	var let []Let
-	for _, p := range a.options.Let {
-		let = append(let, Let{Path: p, Reason: a.options.Reason, Since: a.desk.Now().UTC().Truncate(1e9)})
-	}
-	if len(let) > 0 && strings.TrimSpace(a.options.Reason) == "" {
-		return nil, fault.New(fault.Usage, "a file that is let up needs a reason, to be read later").
-			Try("", a.again("--let", a.options.Let[0], "--reason", "TEXT"))
-	}
-	return let, nil
 }
 
 // checkShallow refuses a history that is cut off: no host takes one that lacks its
@@ -128,7 +106,7 @@ func (a *Attach) lookIntoCommits(ctx context.Context, let func(string) bool) ([]
 	if list == "" {
 		return nil, nil
 	}
-	finder, _, err := a.desk.finder(&folder{path: a.folder.path})
+	finder, _, err := a.desk.finder(a.folder.path)
 	if err != nil {
 		return nil, err
 	}
@@ -147,12 +125,12 @@ func (a *Attach) lookIntoCommits(ctx context.Context, let func(string) bool) ([]
 			return nil
 		}
 		if limits.File > 0 && o.Size > limits.File {
-			out = append(out, inHistory{survey.Finding{Path: o.Name, Says: fmt.Sprintf("has %s, and %s takes files of %s at most", text.Size(o.Size), limits.Host, text.Size(limits.File))}, o.ID})
+			out = append(out, inHistory{survey.Finding{Path: o.Name, Says: limits.TooLarge(o.Size)}, o.ID})
 		}
 		c, err := finder.Read(o.Name, contents, buf)
 		for _, x := range c.Findings {
 			if x.Kind != secrets.HerePath { // such a path in an old commit is no secret
-				out = append(out, inHistory{survey.Finding{Path: o.Name, Line: x.Line, Says: "holds a " + x.Kind, Excerpt: x.Excerpt}, o.ID})
+				out = append(out, inHistory{survey.Secret(o.Name, x), o.ID})
 			}
 		}
 		return err

@@ -66,6 +66,21 @@ func (d *Desk) strike(folder, remote string) error {
 	return files.WriteJSON(d.registerFile(), kept)
 }
 
+// renameRemote tells the register that a project's remote is called otherwise.
+func (d *Desk) renameRemote(folder, from, to string) error {
+	all, err := d.Register()
+	if err != nil {
+		return err
+	}
+	for i := range all {
+		if all[i].Folder == folder && all[i].Remote == from {
+			all[i].Remote = to
+			return files.WriteJSON(d.registerFile(), all)
+		}
+	}
+	return nil
+}
+
 // ProjectAt finds the register's entry for a folder; false when it is not hooked. Of
 // several it is the newest that is no copy.
 func (d *Desk) ProjectAt(folder string) (Project, bool, error) {

@@ -33,13 +33,7 @@ func (d *Desk) IgnoreSuggest(ctx context.Context, given string) (*Suggested, err
 	if err != nil {
 		return nil, err
 	}
-	out := &Suggested{Folder: s.folder.path, Kinds: []string{}, Rules: s.suggested()}
-	for _, k := range s.sorted.Kinds {
-		if k.Kind.Markers[0] != "*" {
-			out.Kinds = append(out.Kinds, k.Kind.Name)
-		}
-	}
-	return out, nil
+	return &Suggested{Folder: s.folder.path, Kinds: s.kinds(), Rules: s.suggested()}, nil
 }
 
 // topOf finds the folder whose ignore rules are meant: the top of the repository that
@@ -113,12 +107,12 @@ func (d *Desk) IgnoreAdd(ctx context.Context, o AddOptions) (*Added, error) {
 	}
 	var rules []kinds.Rule
 	for _, given := range o.Rules {
-		rule, isPath, err := ruleFrom(f.path, given)
+		rule, inside, err := ruleFrom(f.path, given)
 		if err != nil {
 			return nil, err
 		}
 		parsed, _ := ignore.ParseRule(rule)
-		if stands := standsAs(lists, parsed, rule, isPath); stands != nil {
+		if stands := standsAs(lists, parsed, inside); stands != nil {
 			out.Stood = append(out.Stood, stands.Pattern+" in "+stands.Source+", line "+text.Number(stands.Line))
 		} else {
 			rules = append(rules, kinds.Rule{Pattern: rule, Why: "left out by hand"})
@@ -177,16 +171,16 @@ func writeBeside(f *folder, file string, data []byte) error {
 }
 
 // ruleFrom makes an ignore rule of what a person gave: a path that is there, from the
-// project's top, or a pattern.
-func ruleFrom(top, given string) (rule string, isPath bool, err error) {
+// project's top, or a pattern. inside is that path; "" for a pattern.
+func ruleFrom(top, given string) (rule, inside string, err error) {
 	p := path.Clean(filepath.ToSlash(given))
 	if p == "." || p == ".." || strings.HasPrefix(p, "../") {
-		return "", false, fault.New(fault.Usage, "%s is not inside the project", text.Quote(given))
+		return "", "", fault.New(fault.Usage, "%s is not inside the project", text.Quote(given))
 	}
 	if strings.ContainsAny(given, "\n\r\x00") {
-		return "", false, fault.New(fault.Usage, "a rule is one line, and this one has several: %s", text.Quote(given))
+		return "", "", fault.New(fault.Usage, "a rule is one line, and this one has several: %s", text.Quote(given))
 	}
-	inside := strings.TrimPrefix(p, "/")
+	inside = strings.TrimPrefix(p, "/")
 	if rel, err := filepath.Rel(top, filepath.FromSlash(p)); filepath.IsAbs(filepath.FromSlash(p)) && err == nil && filepath.IsLocal(rel) {
 		inside = filepath.ToSlash(rel)
 	}
@@ -195,45 +189,33 @@ func ruleFrom(top, given string) (rule string, isPath bool, err error) {
 		if info.IsDir() {
 			rule += "/"
 		}
-		return rule, true, nil
+		return rule, inside, nil
 	}
 	if strings.HasPrefix(given, "#") {
-		return "", false, fault.New(fault.Usage, "%s would be a comment", text.Quote(given)).Try("for a name that begins so", text.Command("uncinate", "ignore", "add", `\`+given))
+		return "", "", fault.New(fault.Usage, "%s would be a comment", text.Quote(given)).Try("for a name that begins so", text.Command("uncinate", "ignore", "add", `\`+given))
 	}
 	if r, ok := ignore.ParseRule(given); !ok || r.Pattern != given {
-		return "", false, fault.New(fault.Usage, "%s is no ignore rule, and no file of that name is there", text.Quote(given))
+		return "", "", fault.New(fault.Usage, "%s is no ignore rule, and no file of that name is there", text.Quote(given))
 	}
-	return given, false, nil
+	return given, "", nil
 }
 
 // standsAs finds a rule that stands already and does what a new one would: the same
 // line, or for a path any rule that leaves it out.
-func standsAs(lists []*ignore.List, parsed ignore.Rule, rule string, isPath bool) *ignore.Rule {
+func standsAs(lists []*ignore.List, parsed ignore.Rule, inside string) *ignore.Rule {
 	for _, l := range lists {
 		for i := range l.Rules {
-			if l.Base == "" && l.Rules[i].Pattern == rule {
+			if l.Base == "" && l.Rules[i].Pattern == parsed.Pattern {
 				return &l.Rules[i]
 			}
 		}
 	}
-	if isPath {
-		p := strings.TrimSuffix(strings.TrimPrefix(rule, "/"), "/")
-		if r, _ := ignore.Explain(lists, unescape(p), parsed.Folders); r != nil && !r.Negated {
+	if inside != "" {
+		if r, _ := ignore.Explain(lists, inside, parsed.Folders); r != nil && !r.Negated {
 			return r
 		}
 	}
 	return nil
-}
-
-func unescape(p string) string {
-	var b strings.Builder
-	for i := 0; i < len(p); i++ {
-		if p[i] == '\\' && i+1 < len(p) {
-			i++
-		}
-		b.WriteByte(p[i])
-	}
-	return b.String()
 }
 
 // holds makes sure that the new rules do what they say: a rule further down, or in a

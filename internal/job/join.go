@@ -3,9 +3,7 @@ package job
 import (
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
-	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
@@ -212,8 +210,7 @@ func (a *Attach) joinFiles(ctx context.Context, aside *git.Repo) error {
 		return err
 	}
 	j.Added, j.Same = u.Added, u.Same
-	clashes := u.Clashes
-	for _, c := range clashes {
+	for _, c := range u.Clashes {
 		if c.Path == ".gitignore" {
 			j.Rules, err = rulesOf(ctx, aside, c.Theirs.ID)
 		}
@@ -226,15 +223,15 @@ func (a *Attach) joinFiles(ctx context.Context, aside *git.Repo) error {
 	if err != nil {
 		return err
 	}
-	clashes = slices.DeleteFunc(clashes, func(c joining.Clash) bool { return c.Path == ".gitignore" })
-	if err := a.decide(clashes); err != nil {
+	if err := a.decide(slices.DeleteFunc(u.Clashes, func(c joining.Clash) bool { return c.Path == ".gitignore" })); err != nil {
 		return err
 	}
+	met := map[string]bool{}
 	for _, e := range j.Added {
 		for i := range e.Path {
-			if e.Path[i] == '/' && !slices.Contains(j.Folders, e.Path[:i]) {
-				if _, err := os.Lstat(filepath.Join(a.folder.path, filepath.FromSlash(e.Path[:i]))); errors.Is(err, fs.ErrNotExist) {
-					j.Folders = append(j.Folders, e.Path[:i])
+			if f := e.Path[:i]; e.Path[i] == '/' && !met[f] {
+				if met[f] = true; missing(a.at(f)) {
+					j.Folders = append(j.Folders, f)
 				}
 			}
 		}
@@ -263,6 +260,7 @@ func (a *Attach) entriesOf(ctx context.Context, theirs []joining.Entry) ([]joini
 	}
 	var out []joining.Entry
 	var hash []string
+	var places []int // of those in out
 	for _, f := range a.travel.files {
 		e := joining.Entry{Mode: "100644", Path: f.Path}
 		switch {
@@ -273,13 +271,12 @@ func (a *Attach) entriesOf(ctx context.Context, theirs []joining.Entry) ([]joini
 		}
 		if there[f.Path] {
 			if f.Target != "" {
-				id, err := a.folder.repo.Run(ctx, git.Cmd{Args: []string{"hash-object", "--stdin"}, In: strings.NewReader(f.Target)})
-				if err != nil {
-					return nil, gitFault(err, "git cannot hash a link")
+				var err error
+				if e.ID, err = a.hashText(ctx, f.Target); err != nil {
+					return nil, err
 				}
-				e.ID = strings.TrimSpace(string(id))
 			} else {
-				hash = append(hash, f.Path)
+				hash, places = append(hash, f.Path), append(places, len(out))
 			}
 		}
 		out = append(out, e)
@@ -300,12 +297,16 @@ func (a *Attach) entriesOf(ctx context.Context, theirs []joining.Entry) ([]joini
 	if len(list) != len(hash) {
 		return nil, fault.New(fault.Failed, "git hashed %d files of %d", len(list), len(hash))
 	}
-	for i := range out {
-		if n := slices.Index(hash, out[i].Path); n >= 0 {
-			out[i].ID = list[n]
-		}
+	for n, i := range places {
+		out[i].ID = list[n]
 	}
 	return out, nil
+}
+
+// hashText gives the id that git gives to a text, such as a link's target.
+func (a *Attach) hashText(ctx context.Context, s string, more ...string) (string, error) {
+	out, err := a.folder.repo.Run(ctx, git.Cmd{Dir: a.folder.path, Args: append([]string{"hash-object", "--stdin"}, more...), In: strings.NewReader(s)})
+	return strings.TrimSpace(string(out)), gitFault(err, "git cannot hash a text")
 }
 
 func (a *Attach) blocked(paths []string) error {
@@ -328,15 +329,10 @@ func (a *Attach) decide(clashes []joining.Clash) error {
 	if len(clashes) > 0 && way == "" {
 		f := fault.New(fault.Decision, "%s %s here and there, and not the same", text.Count(len(clashes), "file"), isAre(len(clashes)))
 		u := &Undecided{Fault: f}
-		for i, c := range clashes {
+		for _, c := range clashes {
 			u.Paths = append(u.Paths, c.Path)
-			if i < mostShown {
-				f.Detail("%s", text.Visible(c.Path))
-			}
 		}
-		if more := len(clashes) - mostShown; more > 0 {
-			f.Detail("and %d more", more)
-		}
+		firstOf(f, visible(u.Paths))
 		f.Detail("Nothing was changed, here or there.")
 		args := append(a.toArgs(), "--clash")
 		f.Try("keep yours; theirs stays in the history", a.again(append(args, "mine")...))
@@ -347,10 +343,7 @@ func (a *Attach) decide(clashes []joining.Clash) error {
 	date := a.desk.Now().Format(time.DateOnly)
 	for _, c := range clashes {
 		d := decided{Path: c.Path, Mine: c.Mine, Theirs: c.Theirs, Way: way}
-		taken := func(p string) bool {
-			_, err := os.Lstat(filepath.Join(a.folder.path, filepath.FromSlash(p)))
-			return err == nil
-		}
+		taken := func(p string) bool { return !missing(a.at(p)) }
 		switch {
 		case way == joining.Theirs && a.join.Mode == joinOnto:
 			machine, err := a.desk.Machine()
@@ -456,22 +449,14 @@ func (a *Attach) joinChanges(ctx context.Context, aside *git.Repo, tree string) 
 		}
 	}
 	for _, p := range coming {
-		if _, err := os.Lstat(filepath.Join(a.folder.path, filepath.FromSlash(p))); err == nil && !known[p] {
+		if !known[p] && !missing(a.at(p)) {
 			bad = append(bad, p)
 		}
 	}
 	if len(bad) == 0 {
 		return nil
 	}
-	f := fault.New(fault.Decision, "%s here would be written over by what comes in, and %s not saved", text.Count(len(bad), "file"), isAre(len(bad)))
-	for i, p := range bad {
-		if i == mostShown {
-			f.Detail("and %d more", len(bad)-i)
-			break
-		}
-		f.Detail("%s", text.Visible(p))
-	}
-	return f.Detail("Nothing was changed, here or there.").
+	return writtenOver(bad).Detail("Nothing was changed, here or there.").
 		Try("save your changes first", text.Command("git", "-C", a.folder.path, "add", "-A")+" && "+text.Command("git", "-C", a.folder.path, "commit"))
 }
 

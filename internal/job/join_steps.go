@@ -242,11 +242,11 @@ func (a *Attach) joinedCommit(ctx context.Context) (string, error) {
 			if err != nil {
 				return "", err
 			}
-			id, err := repo.Run(ctx, git.Cmd{Dir: repo.Dir, Args: []string{"hash-object", "-w", "--stdin"}, In: strings.NewReader(joining.Rules(mine, j.Rules, a.whose()))})
+			id, err := a.hashText(ctx, joining.Rules(mine, j.Rules, a.whose()), "-w")
 			if err != nil {
-				return "", gitFault(err, "git cannot keep the joined ignore rules")
+				return "", err
 			}
-			over = append(over, joining.Entry{Mode: c.Mine.Mode, ID: strings.TrimSpace(string(id)), Path: c.Path})
+			over = append(over, joining.Entry{Mode: c.Mine.Mode, ID: id, Path: c.Path})
 		case i < 0:
 			return "", fault.New(fault.Failed, "%s clashes, and did not when we looked", text.Visible(c.Path))
 		default:
@@ -402,12 +402,12 @@ func (a *Attach) lay(ctx context.Context) error {
 			return gitFault(err, "git cannot lay out what is there")
 		}
 	}
-	return a.exclude(ctx)
+	return a.exclude()
 }
 
 // exclude keeps git from carrying the copies beside: by the repository's private ignore
 // rules (gitignore documentation, $GIT_DIR/info/exclude).
-func (a *Attach) exclude(ctx context.Context) error {
+func (a *Attach) exclude() error {
 	var rules []kinds.Rule
 	for _, d := range a.join.Decided {
 		if d.Beside != "" {
@@ -428,7 +428,10 @@ func (a *Attach) exclude(ctx context.Context) error {
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
-	return files.WriteBy(path, a.besideGit("exclude.new"), []byte(kinds.Merge(string(old), rules)), 0o644)
+	if err := files.WriteBy(path, a.besideGit("exclude.new"), []byte(kinds.Merge(string(old), rules)), 0o644); err != nil {
+		return err
+	}
+	return a.wrote(path, "exclude")
 }
 
 // undoLay takes out what was laid out, where it is still as it was laid out, and brings
@@ -473,12 +476,18 @@ func (a *Attach) undoLay(ctx context.Context) error {
 		}
 	}
 	for _, f := range slices.Backward(j.Folders) {
-		// Only an empty one goes.
-		if err := os.Remove(a.at(f)); err != nil && !errors.Is(err, fs.ErrNotExist) && !errors.Is(err, fs.ErrExist) && !notEmpty(err) {
+		if empty, err := files.IsEmptyFolder(a.at(f)); err != nil || !empty {
+			continue // it went before, or holds something of the person's
+		}
+		if err := os.Remove(a.at(f)); err != nil {
 			return err
 		}
 	}
-	return a.bringBack(filepath.Join(a.folder.path, ".git", "info", "exclude"), "exclude")
+	exclude := filepath.Join(a.folder.path, ".git", "info", "exclude")
+	if touched, err := a.touched(exclude, "exclude"); err != nil || touched {
+		return err // what the person wrote in it since stays
+	}
+	return a.bringBack(exclude, "exclude")
 }
 
 func (a *Attach) hashOf(ctx context.Context, p string) (string, error) {
@@ -491,17 +500,10 @@ func (a *Attach) hashOf(ctx context.Context, p string) (string, error) {
 		if err != nil {
 			return "", err
 		}
-		out, err := a.folder.repo.Run(ctx, git.Cmd{Dir: a.folder.path, Args: []string{"hash-object", "--stdin"}, In: strings.NewReader(target)})
-		return strings.TrimSpace(string(out)), err
+		return a.hashText(ctx, target)
 	}
 	out, err := a.folder.repo.Do(ctx, "hash-object", "--", p)
 	return out, gitFault(err, "git cannot hash %s", text.Visible(p))
-}
-
-// notEmpty reports whether a folder was not removed because something is in it.
-func notEmpty(err error) bool {
-	var p *fs.PathError
-	return errors.As(err, &p) && (strings.Contains(p.Err.Error(), "not empty") || errors.Is(p.Err, fs.ErrExist))
 }
 
 // Joined tells how two sides became one.

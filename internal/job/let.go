@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 
+	"uncinate/internal/core/fault"
 	"uncinate/internal/core/survey"
 	"uncinate/internal/world/files"
 )
@@ -15,6 +16,19 @@ type Let struct {
 	Path   string    `json:"path" says:"a file, a folder or a pattern, from the project's top"`
 	Reason string    `json:"reason"`
 	Since  time.Time `json:"since"`
+}
+
+// lets are what the person lets through now; each needs a reason.
+func (a *Attach) lets() ([]Let, error) {
+	var let []Let
+	for _, p := range a.options.Let {
+		let = append(let, Let{Path: p, Reason: a.options.Reason, Since: a.desk.Now().UTC().Truncate(time.Second)})
+	}
+	if len(let) > 0 && strings.TrimSpace(a.options.Reason) == "" {
+		return nil, fault.New(fault.Usage, "a file that is let up needs a reason, to be read later").
+			Try("", a.again("--let", a.options.Let[0], "--reason", "TEXT"))
+	}
+	return let, nil
 }
 
 // letPaths gives a test of whether a path was let through.

@@ -154,8 +154,8 @@ func (a *Attach) undoBringAll(ctx context.Context) error {
 	return nil
 }
 
-// moving gives what moves: the name of each branch and tag there → the ref here that is
-// sent to it. A branch is sent from whichever side has more.
+// moving gives what moves: the name of each branch and tag there → the id that is sent to
+// it. A branch is sent from whichever side has more.
 func (a *Attach) moving(ctx context.Context, from string) (map[string]string, error) {
 	list, err := a.folder.repo.Do(ctx, "for-each-ref", "--format=%(objectname) %(refname)", "refs/heads/", "refs/tags/", "refs/remotes/"+from+"/")
 	if err != nil {
@@ -171,7 +171,7 @@ func (a *Attach) moving(ctx context.Context, from string) (map[string]string, er
 				there = append(there, b)
 			}
 		} else if ref != "" {
-			out[ref] = ref
+			out[ref] = id
 		}
 	}
 	for _, b := range there {
@@ -180,14 +180,14 @@ func (a *Attach) moving(ctx context.Context, from string) (map[string]string, er
 			continue
 		}
 		if here == "" {
-			out["refs/heads/"+b] = "refs/remotes/" + from + "/" + b
+			out["refs/heads/"+b] = theirs
 			continue
 		}
 		if _, err := a.folder.repo.Do(ctx, "merge-base", "--is-ancestor", theirs, here); err == nil {
 			continue
 		}
 		if _, err := a.folder.repo.Do(ctx, "merge-base", "--is-ancestor", here, theirs); err == nil {
-			out["refs/heads/"+b] = "refs/remotes/" + from + "/" + b
+			out["refs/heads/"+b] = theirs
 			continue
 		}
 		return nil, fault.New(fault.Decision, "the branch %s holds commits here that are not there, and there that are not here", text.Quote(b)).
@@ -216,14 +216,8 @@ func (a *Attach) stepFormer() Step {
 			if err := a.wrote(config, "config-before"); err != nil {
 				return err
 			}
-			if p := a.project; p.Folder != "" && p.Remote == a.options.Remote {
-				if err := a.desk.strike(p.Folder, p.Remote); err != nil {
-					return err
-				}
-				p.Remote = a.former
-				if err := a.desk.enter(p); err != nil {
-					return err
-				}
+			if err := a.desk.renameRemote(a.folder.path, a.options.Remote, a.former); err != nil {
+				return err
 			}
 			a.folder.remotes[a.former] = a.folder.remotes[a.options.Remote]
 			delete(a.folder.remotes, a.options.Remote)
@@ -253,20 +247,7 @@ func (a *Attach) undoFormer(ctx context.Context) error {
 			return err
 		}
 	}
-	all, err := a.desk.Register()
-	if err != nil {
-		return err
-	}
-	for _, p := range all {
-		if p.Folder == a.folder.path && p.Remote == former {
-			if err := a.desk.strike(p.Folder, former); err != nil {
-				return err
-			}
-			p.Remote = a.options.Remote
-			return a.desk.enter(p)
-		}
-	}
-	return nil
+	return a.desk.renameRemote(a.folder.path, former, a.options.Remote)
 }
 
 // stepSendAll sends all branches and tags.
@@ -284,13 +265,9 @@ func (a *Attach) stepSendAll() Step {
 				return err
 			}
 			args := []string{"push", "--progress", "--porcelain", "--", a.options.Remote}
-			for to, from := range all {
-				args = append(args, from+":"+to)
+			for to, id := range all {
+				args = append(args, id+":"+to)
 				if b, is := strings.CutPrefix(to, "refs/heads/"); is {
-					id, err := a.folder.repo.Do(ctx, "rev-parse", "-q", "--verify", from)
-					if err != nil {
-						return gitFault(err, "the branch %s cannot be read", text.Visible(b))
-					}
 					if err := a.run.note("sent "+b, id); err != nil {
 						return err
 					}
@@ -318,9 +295,8 @@ func (a *Attach) movedAll(ctx context.Context) (bool, error) {
 	if err != nil {
 		return false, err
 	}
-	for to, from := range all {
-		id, err := a.folder.repo.Do(ctx, "rev-parse", "-q", "--verify", from)
-		if err != nil || refs.IDs[to] != id {
+	for to, id := range all {
+		if refs.IDs[to] != id {
 			return false, nil
 		}
 	}

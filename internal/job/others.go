@@ -119,3 +119,37 @@ func (d *Desk) readOnly(ctx context.Context, h *hook) error {
 		return text.Command("uncinate", "attach", "--account", account, h.repo.Dir)
 	})
 }
+
+// checkOwner makes sure, where the host tells, that the account may make repositories
+// for an owner, and lists the owners it may choose otherwise.
+func (a *Attach) checkOwner(ctx context.Context, owner, name string) error {
+	if owner == a.login.Account.User || a.login.may("owner-list", "") != nil {
+		return nil
+	}
+	items, err := a.login.list(ctx, "owner-list", "list owners", nil)
+	if err != nil {
+		return err
+	}
+	owners := []string{a.login.Account.User}
+	for _, i := range items {
+		if o, ok := i["owner"].(string); ok && !slices.Contains(owners, o) {
+			owners = append(owners, o)
+		}
+	}
+	if slices.Contains(owners, owner) {
+		return nil
+	}
+	f := fault.New(fault.HostSaidNo, "on %s the account %s cannot make repositories for %s", a.login.Host.Name, a.login.Account.Name, text.Quote(owner))
+	names := a.desk.whoCreates(ctx, a.login.Host.Name, a.login.Account, owner)
+	if len(names) > 0 {
+		return others(f, names, "make repositories for "+owner, func(account string) string { return a.again("--account", account, "--name", owner+"/"+name) })
+	}
+	f.Detail("The owners to choose from are %s.", text.Excerpt(strings.Join(owners, ", "), 300))
+	if near := text.Nearest(owner, owners); near != "" {
+		owners = []string{near}
+	}
+	for _, o := range owners[:min(len(owners), 4)] {
+		f.Try("for "+o, a.again("--name", o+"/"+name))
+	}
+	return f
+}

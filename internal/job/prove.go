@@ -2,10 +2,8 @@ package job
 
 import (
 	"context"
-	"errors"
 	"io"
 	"os"
-	"os/exec"
 	"path"
 	"path/filepath"
 	"slices"
@@ -18,6 +16,7 @@ import (
 	"uncinate/internal/core/text"
 	"uncinate/internal/world/files"
 	"uncinate/internal/world/tree"
+	"uncinate/internal/world/trial"
 )
 
 // Proved is what came of building a fresh copy of only what would go up.
@@ -35,9 +34,9 @@ type Proved struct {
 // prove copies what would go up into a fresh folder and runs the person's own command
 // there, without a shell.
 func (d *Desk) prove(ctx context.Context, s *surveying, command string) (*Proved, error) {
-	words, err := handover.Words(command)
+	words, err := text.Words(command)
 	if err != nil {
-		return nil, err
+		return nil, fault.New(fault.Usage, "%s", err)
 	}
 	top, err := os.MkdirTemp("", "uncinate-prove-")
 	if err != nil {
@@ -53,7 +52,7 @@ func (d *Desk) prove(ctx context.Context, s *surveying, command string) (*Proved
 		if err := ctx.Err(); err != nil {
 			return nil, err
 		}
-		if err := copyFile(s.folder.path, copied, f); err != nil {
+		if err := tree.Copy(s.folder.path, copied, f); err != nil {
 			return nil, fault.New(fault.Failed, "%s cannot be copied for the proof", text.Visible(f.Path)).Because(err)
 		}
 		p.Copied++
@@ -63,40 +62,12 @@ func (d *Desk) prove(ctx context.Context, s *surveying, command string) (*Proved
 	if err := os.MkdirAll(copied, 0o755); err != nil {
 		return nil, err
 	}
-	program, err := exec.LookPath(words[0])
-	if strings.ContainsRune(words[0], filepath.Separator) {
-		program, err = filepath.Join(copied, words[0]), nil
-		if filepath.IsAbs(words[0]) {
-			program = words[0]
-		}
-	}
-	if err != nil {
-		return nil, fault.New(fault.Failed, "there is no program %s on the PATH", text.Quote(words[0])).Because(err)
-	}
-	c := exec.CommandContext(ctx, program, words[1:]...)
-	c.Dir = copied
-	for _, kv := range os.Environ() {
-		if !strings.HasPrefix(kv, "GIT_") && !strings.HasPrefix(kv, "PWD=") {
-			c.Env = append(c.Env, kv)
-		}
-	}
-	out := &lastLines{}
-	c.Stdout, c.Stderr = out, out
-	c.WaitDelay = 5 * time.Second
 	began := d.Now()
-	err = c.Run()
+	p.Exit, p.Output, err = trial.Run(ctx, copied, words)
 	p.Took = d.Now().Sub(began).Round(100 * time.Millisecond).String()
-	if ctx.Err() != nil {
-		return nil, ctx.Err()
+	if err != nil {
+		return nil, err
 	}
-	var exit *exec.ExitError
-	switch {
-	case errors.As(err, &exit):
-		p.Exit = exit.ExitCode()
-	case err != nil:
-		return nil, fault.New(fault.Failed, "%s cannot be run", text.Quote(words[0])).Because(err)
-	}
-	p.Output = out.lines()
 	said := strings.Join(p.Output, "\n")
 	for i, f := range s.sorted.Files {
 		if c := s.sorted.Class[i]; c == survey.Work || c == survey.Uncarried {
@@ -112,52 +83,6 @@ func (d *Desk) prove(ctx context.Context, s *surveying, command string) (*Proved
 		}
 	}
 	return p, nil
-}
-
-func copyFile(from, to string, f survey.File) (err error) {
-	target := filepath.Join(to, filepath.FromSlash(f.Path))
-	if err := os.MkdirAll(filepath.Dir(target), 0o755); err != nil {
-		return err
-	}
-	if f.Type == survey.Link {
-		return os.Symlink(f.Target, target)
-	}
-	in, err := tree.Open(from, f.Path)
-	if err != nil {
-		return err
-	}
-	defer in.Close()
-	mode := os.FileMode(0o644)
-	if f.Exec {
-		mode = 0o755
-	}
-	out, err := os.OpenFile(target, os.O_CREATE|os.O_EXCL|os.O_WRONLY, mode)
-	if err != nil {
-		return err
-	}
-	_, err = io.Copy(out, in)
-	return errors.Join(err, out.Close(), os.Chtimes(target, time.Time{}, time.Unix(0, f.ModTime)))
-}
-
-// lastLines keeps the end of what a command says.
-type lastLines struct{ kept []byte }
-
-func (l *lastLines) Write(p []byte) (int, error) {
-	l.kept = append(l.kept, p...)
-	if over := len(l.kept) - 16<<10; over > 0 {
-		l.kept = slices.Clone(l.kept[over:])
-	}
-	return len(p), nil
-}
-
-func (l *lastLines) lines() []string {
-	out := []string{}
-	for line := range strings.SplitSeq(strings.TrimRight(string(l.kept), "\n"), "\n") {
-		if line != "" {
-			out = append(out, text.Excerpt(strings.TrimRight(line, "\r"), 200))
-		}
-	}
-	return out[max(0, len(out)-20):]
 }
 
 // handOver gathers what a clone needs besides what git brings: from the kinds, from what
@@ -204,9 +129,9 @@ func (s *surveying) writeHandOver(n handover.Note) error {
 	return writeBeside(s.folder, file, []byte(n.Format()))
 }
 
-// HandedOver reads the note that a project carries; nil where it carries none. One that
+// handedOver reads the note that a project carries; nil where it carries none. One that
 // cannot be read is told of as what it is.
-func HandedOver(folder string) (*handover.Note, error) {
+func handedOver(folder string) (*handover.Note, error) {
 	f, err := tree.Open(folder, handover.File)
 	if err != nil {
 		return nil, nil // most carry none

@@ -119,12 +119,7 @@ func (d *Desk) Survey(ctx context.Context, o SurveyOptions) (*Surveyed, error) {
 	out.Host = limits.Host
 	out.Wrong = append(out.Wrong, s.wrongFolder()...)
 	out.Up, out.Stays = s.sorted.Totals()
-	out.Kinds, out.Rules = []string{}, s.suggested()
-	for _, k := range s.sorted.Kinds {
-		if k.Kind.Markers[0] != "*" {
-			out.Kinds = append(out.Kinds, k.Kind.Name)
-		}
-	}
+	out.Kinds, out.Rules = s.kinds(), s.suggested()
 	out.Folders = s.sorted.Folders(1)
 	out.Findings = s.findings()
 	if out.Findings == nil {
@@ -242,7 +237,7 @@ func (d *Desk) surveyFolder(ctx context.Context, f *folder, choice survey.Choice
 	if s.let, err = d.letThrough(f.path); err != nil {
 		return nil, err
 	}
-	finder, label, err := d.finder(f)
+	finder, label, err := d.finder(f.path)
 	if err != nil {
 		return nil, err
 	}
@@ -284,7 +279,7 @@ func (s *surveying) sort(ctx context.Context, d *Desk, choice survey.Choice) err
 	if f.isRepo {
 		beside.Go(func() { tracked, listing = f.repo.Lines(ctx, "ls-files", "-z", "-c", "--deduplicate") })
 	}
-	all, err := tree.Walk(ctx, f.path, outer, nil)
+	all, err := tree.Walk(ctx, f.path, outer)
 	beside.Wait()
 	if errors.Is(err, tree.ErrTooMany) {
 		return fault.New(fault.Refused, "%s holds more than %s files, which is no project", text.Visible(f.path), text.Number(tree.MostEntries))
@@ -392,8 +387,8 @@ func caches(top string, all []survey.File) []string {
 // finder looks for secrets, for the beginnings of the known hosts' tokens, and for the
 // paths of this machine: the home folder and the project's own. label names all that
 // it looks for.
-func (d *Desk) finder(f *folder) (finder *secrets.Finder, label string, err error) {
-	here := []string{f.path}
+func (d *Desk) finder(project string) (finder *secrets.Finder, label string, err error) {
+	here := []string{project}
 	if home := filepath.Clean(d.UserHome); strings.Count(home, string(filepath.Separator)) > 1 {
 		here = append(here, home)
 	}
@@ -432,6 +427,17 @@ func (s *surveying) findings() []survey.Finding {
 		}
 	}
 	return out
+}
+
+// kinds names what the project is made of, without what every folder may hold.
+func (s *surveying) kinds() []string {
+	names := []string{}
+	for _, k := range s.sorted.Kinds {
+		if k.Kind.Markers[0] != "*" {
+			names = append(names, k.Kind.Name)
+		}
+	}
+	return names
 }
 
 // suggested counts what each suggested rule takes.

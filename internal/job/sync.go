@@ -203,17 +203,17 @@ func (s *Sync) overlaps(ctx context.Context) error {
 	if len(clash) == 0 {
 		return nil
 	}
-	out := fault.New(fault.Decision, "%s here would be written over by what comes in, and %s not saved", text.Count(len(clash), "file"), isAre(len(clash)))
-	for i, p := range clash {
-		if i == 6 {
-			out.Detail("and %d more", len(clash)-i)
-			break
-		}
-		out.Detail("%s", text.Visible(p))
-	}
+	out := writtenOver(clash)
 	out.Detail("Everything is as it was, here and there.")
 	return out.Try("save your changes, then sync again", text.Command("git", "-C", f.path, "commit", "-a")).
 		Try("or lay them aside", text.Command("git", "-C", f.path, "stash", "--include-untracked"))
+}
+
+// writtenOver is the fault about files that hold work of the person's that is not saved.
+func writtenOver(paths []string) *fault.Fault {
+	f := fault.New(fault.Decision, "%s here would be written over by what comes in, and %s not saved", text.Count(len(paths), "file"), isAre(len(paths)))
+	firstOf(f, visible(paths))
+	return f
 }
 
 func isAre(n int) string {

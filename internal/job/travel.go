@@ -123,13 +123,11 @@ func (a *Attach) checkFindings(found []survey.Finding) error {
 	if changing == len(stop) {
 		f = fault.New(fault.Decision, "%s being written while we look, so what would go up now would be half of it", map[bool]string{true: "a file is", false: text.Count(changing, "file") + " are"}[changing == 1])
 	}
-	for i, x := range stop {
-		if i == mostShown {
-			f.Detail("and %d more", len(stop)-i)
-			break
-		}
-		f.Detail("%s", Sentence(x))
+	var lines []string
+	for _, x := range stop {
+		lines = append(lines, Sentence(x))
 	}
+	firstOf(f, lines)
 	if changing == len(stop) {
 		return f.Try("wait until the program that writes is done, then", a.again())
 	}
@@ -143,12 +141,15 @@ func (a *Attach) checkFindings(found []survey.Finding) error {
 		if len(done) > 1 {
 			why = "and this one"
 		}
-		f.Try(why, fixCommand(a.folder.path, a.options.Folder, x.Fix))
+		f.Try(why, FolderCommand(a.options.Folder, x.Fix...))
 	}
 	if len(paths) > len(done) {
 		f.Try("see all", surveyCommand(a.options.Folder))
 	}
-	return f.Try("or let one up, with the reason", a.again("--let", stop[0].Path, "--reason", "TEXT"))
+	if i := slices.IndexFunc(stop, func(x survey.Finding) bool { return x.Path != "" }); i >= 0 {
+		f.Try("or let one up, with the reason", a.again("--let", stop[i].Path, "--reason", "TEXT"))
+	}
+	return f
 }
 
 // PerFile puts findings together that say the same of one file: the first is kept, and how
@@ -187,9 +188,30 @@ func Sentence(x survey.Finding) string {
 	return s
 }
 
-// fixCommand gives a finding's remedy as a command to paste, from where the person is.
-func fixCommand(top, given string, fix []string) string {
-	words := append([]string{"uncinate"}, fix...)
+// firstOf puts the first of many lines into a fault, and how many more there are.
+func firstOf(f *fault.Fault, lines []string) {
+	for i, line := range lines {
+		if i == mostShown {
+			f.Detail("and %d more", len(lines)-i)
+			return
+		}
+		f.Detail("%s", line)
+	}
+}
+
+// visible makes paths fit to be shown.
+func visible(paths []string) []string {
+	out := make([]string, len(paths))
+	for i, p := range paths {
+		out[i] = text.Visible(p)
+	}
+	return out
+}
+
+// FolderCommand is a command about a project's folder, to be pasted where the person is
+// who named it so.
+func FolderCommand(given string, words ...string) string {
+	words = append([]string{"uncinate"}, words...)
 	if given != "." && given != "" {
 		words = append(words, "--folder", given)
 	}

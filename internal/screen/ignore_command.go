@@ -54,7 +54,7 @@ and stays here as a file. Older commits go on holding it.`,
 					return withDesk(func(ctx context.Context, e *Env, d *job.Desk, args []string) error {
 						a.Folder, a.Rules = *in, args
 						if len(args) == 0 && !a.Suggested {
-							return fault.New(fault.Usage, "say which rule or path, or --suggested").Try("see what is suggested", folderCommand(*in, "ignore", "suggest"))
+							return fault.New(fault.Usage, "say which rule or path, or --suggested").Try("see what is suggested", job.FolderCommand(*in, "ignore", "suggest"))
 						}
 						r, err := d.IgnoreAdd(ctx, a)
 						if err != nil {
@@ -95,7 +95,7 @@ func (e *Env) suggested(r *job.Suggested, folder string) {
 		rows = append(rows, []string{s.Pattern, text.Count(s.Files, "file") + ", " + text.Size(s.Bytes), s.Why, s.Bring})
 	}
 	e.Table([]string{"rule", "leaves out", "because it is", "to get it back"}, rows)
-	e.Aside("To add them: %s", folderCommand(folder, "ignore", "add", "--suggested"))
+	e.Aside("To add them: %s", job.FolderCommand(folder, "ignore", "add", "--suggested"))
 }
 
 func (e *Env) added(r *job.Added, o job.AddOptions) {
@@ -120,7 +120,7 @@ func (e *Env) added(r *job.Added, o job.AddOptions) {
 	}
 	if n := len(r.Tracked); n > 0 {
 		e.Aside("%s", e.Err.wrap(fmt.Sprintf("git carries %s already and goes on doing so (%s). To end that and keep the file here:", text.Count(n, "such file"), text.Visible(r.Tracked[0])), 0))
-		e.Aside("    %s", folderCommand(o.Folder, append([]string{"ignore", "add", "--untrack"}, o.Rules...)...))
+		e.Aside("    %s", job.FolderCommand(o.Folder, append([]string{"ignore", "add", "--untrack"}, o.Rules...)...))
 	}
 }
 
@@ -130,7 +130,7 @@ func (e *Env) explained(r *job.Explained, folder string) {
 	switch {
 	case r.Tracked && r.Rule != "" && !r.LeftOut:
 		e.Say("%s", e.Out.wrap(p+" goes up: git carries it already, so the rule "+where+" does nothing for it.", 0))
-		e.Aside("To end that and keep it here: %s", folderCommand(folder, "ignore", "add", "--untrack", r.Path))
+		e.Aside("To end that and keep it here: %s", job.FolderCommand(folder, "ignore", "add", "--untrack", r.Path))
 	case r.LeftOut && r.At != r.Path:
 		e.Say("%s", e.Out.wrap(p+" stays, since all of "+text.Visible(r.At)+" does: "+where+".", 0))
 	case r.LeftOut:

@@ -93,7 +93,7 @@ func (e *Env) surveyed(r *job.Surveyed, o job.SurveyOptions) {
 	if len(r.Rules) > 0 {
 		e.Aside("")
 		e.Aside("%s", e.Err.wrap(fmt.Sprintf("The first attach writes %s for what stays; to write %s now:", text.Count(len(r.Rules), "ignore rule"), map[bool]string{true: "it", false: "them"}[len(r.Rules) == 1]), 0))
-		e.Aside("    %s", folderCommand(o.Folder, "ignore", "add", "--suggested"))
+		e.Aside("    %s", job.FolderCommand(o.Folder, "ignore", "add", "--suggested"))
 	}
 }
 
@@ -105,15 +105,6 @@ func stay(n int) string {
 		return "1 stays"
 	}
 	return text.Number(n) + " stay"
-}
-
-// folderCommand is a command about a project's folder, as the person named it.
-func folderCommand(folder string, words ...string) string {
-	words = append([]string{"uncinate"}, words...)
-	if folder != "." && folder != "" {
-		words = append(words, "--folder", folder)
-	}
-	return text.Command(words...)
 }
 
 // weights shows the folders by weight, each with a bar: its dark part goes up.
@@ -204,7 +195,7 @@ func (e *Env) findings(r *job.Surveyed, weight, head string, o job.SurveyOptions
 			e.Say("  %s", e.Out.wrap(job.Sentence(f), 4))
 			last := i == len(group)-1 || group[i+1].Path != f.Path
 			if len(f.Fix) > 0 && last {
-				e.Say("      %s", folderCommand(o.Folder, f.Fix...))
+				e.Say("      %s", job.FolderCommand(o.Folder, f.Fix...))
 			}
 		}
 	}

@@ -20,16 +20,6 @@ func TestNote(t *testing.T) {
 	}
 }
 
-func TestWords(t *testing.T) {
-	w, err := Words(`make  -C "a b" 'it''s' $HOME ""`)
-	require.NoError(t, err)
-	assert.Equal(t, []string{"make", "-C", "a b", "its", "$HOME", ""}, w)
-	for _, bad := range []string{"", "  ", `a "b`} {
-		_, err := Words(bad)
-		assert.Error(t, err, bad)
-	}
-}
-
 func FuzzParse(f *testing.F) {
 	f.Add([]byte("[[make]]\nwhat = \"x\"\nhow = \"y\"\n"))
 	f.Fuzz(func(t *testing.T, data []byte) {

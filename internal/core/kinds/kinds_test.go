@@ -102,9 +102,8 @@ func TestLabelledProjects(t *testing.T) {
 	}
 }
 
-func TestSidesAndHints(t *testing.T) {
+func TestHintsBeginWithTheirKind(t *testing.T) {
 	s := Suggest(catalogue(t), []string{"g/Assets/boat.png", "g/Assets/boat.png.meta", "g/ProjectSettings/ProjectVersion.txt", "x.meta"}, nil)
-	assert.Equal(t, []int{1}, s.Sides)
 	i := slices.IndexFunc(s.Kinds, func(f Found) bool { return len(f.Kind.Hints) > 0 })
 	require.GreaterOrEqual(t, i, 0)
 	assert.Equal(t, []string{"g"}, s.Kinds[i].Roots)

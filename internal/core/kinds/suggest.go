@@ -18,7 +18,6 @@ type Suggestion struct {
 	Kinds []Found
 	Rules []Rule
 	Taken []int // for each file the rule that takes it, by its place in Rules; -1 for none
-	Sides []int // files that must travel with another, by their place in the list
 }
 
 // suggester looks at one list of files.
@@ -104,9 +103,6 @@ func wants(kinds []Kind) (names, endings map[string]bool) {
 		all := slices.Clone(k.Markers)
 		for _, r := range k.Rules {
 			all = append(all, r.Pattern, r.Holding)
-		}
-		for _, s := range k.Sides {
-			all = append(all, s.Pattern)
 		}
 		for _, p := range all {
 			names[path.Base(p)] = true
@@ -334,15 +330,6 @@ func (s *suggester) dropEmpty() {
 		}
 	}
 	s.out.Rules = kept
-	for _, k := range s.out.Kinds {
-		for _, side := range k.Kind.Sides {
-			for _, i := range s.hits(side.Pattern) {
-				if below(s.files[i], k.Roots) {
-					s.out.Sides = append(s.out.Sides, i)
-				}
-			}
-		}
-	}
 }
 
 func (s *suggester) takeFiles(r Rule, roots []string) {

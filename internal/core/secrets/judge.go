@@ -175,8 +175,8 @@ var unlike = sync.OnceValue(func() map[string]bool {
 	all := map[string]bool{}
 	for _, w := range strings.Fields(`public id url uri name type file path hash sha sha1 sha256 sha512 md5 digest checksum count len length size expires expiry expire ttl header
 		field regex pattern tokenizer tokenize label prompt title hint message msg error err policy endpoint max min version format algo algorithm method index position prefix
-		suffix kind class example vector fingerprint visible placeholder column param params scope scopes input help desc description arn at env ref symbol dir provider policy
-		tokens secrets passwords passwd_file reset length mode required enabled disabled`) {
+		suffix kind class example vector fingerprint visible placeholder column param params scope scopes input help desc description arn at env ref symbol dir provider
+		tokens secrets passwords reset length mode required enabled disabled`) {
 		all[w] = true
 	}
 	return all
@@ -327,7 +327,7 @@ func lineEnds(data []byte) bool {
 
 func isPassword(v []byte, quoted bool, form form, called bool) bool {
 	m := madeOf(v)
-	if len(v) < 6 || m.space > 0 && (m.space > 1 || form == letter) || m.other > 0 || uuid(v) {
+	if m.space > 0 && (m.space > 1 || form == letter) || m.other > 0 || uuid(v) {
 		return false
 	}
 	if bytes.Contains(v, []byte("://")) || bytes.HasPrefix(v, []byte("/")) && bytes.Count(v, []byte("/")) > 1 || bytes.HasPrefix(v, []byte("./")) || bytes.HasSuffix(v, []byte("()")) {

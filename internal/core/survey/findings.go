@@ -36,6 +36,16 @@ type Limits struct {
 	File, Push, Repository int64
 }
 
+// TooLarge says that a file is beyond the host's limit.
+func (l Limits) TooLarge(size int64) string {
+	return fmt.Sprintf("has %s, and %s takes files of %s at most", text.Size(size), l.Host, text.Size(l.File))
+}
+
+// Secret is the finding about a secret in a file.
+func Secret(path string, x secrets.Finding) Finding {
+	return Finding{Weight: Stop, About: "secret", Path: path, Line: x.Line, Says: "holds a " + x.Kind, Excerpt: x.Excerpt, Fix: []string{"ignore", "add", path}}
+}
+
 // largeAnywhere is from which size on a file is spoken of where no host's limit is known.
 const largeAnywhere = 50 << 20
 
@@ -66,7 +76,7 @@ func (s *Sorted) Findings(looked map[int]Looked, limits Limits, let func(path st
 		}
 		switch {
 		case limits.File > 0 && f.Size > limits.File:
-			add(Finding{Weight: Stop, About: "large", Path: f.Path, Says: fmt.Sprintf("has %s, and %s takes files of %s at most", text.Size(f.Size), limits.Host, text.Size(limits.File)), Fix: []string{"ignore", "add", f.Path}})
+			add(Finding{Weight: Stop, About: "large", Path: f.Path, Says: limits.TooLarge(f.Size), Fix: []string{"ignore", "add", f.Path}})
 		case limits.File > 0 && f.Size > limits.File/2 || limits.File == 0 && f.Size >= largeAnywhere:
 			add(Finding{Weight: Look, About: "large", Path: f.Path, Says: "has " + text.Size(f.Size) + "; each change of it is kept whole for ever", Fix: []string{"ignore", "add", f.Path}})
 		}
@@ -208,7 +218,7 @@ func content(f File, l Looked, add func(Finding)) {
 		add(Finding{Weight: Stop, About: "changing", Path: f.Path, Says: "is being written while we look; what goes up now would be half of it"})
 	}
 	for n, x := range l.Findings {
-		found := Finding{Weight: Stop, About: "secret", Path: f.Path, Line: x.Line, Says: "holds a " + x.Kind, Excerpt: x.Excerpt, Fix: []string{"ignore", "add", f.Path}}
+		found := Secret(f.Path, x)
 		if x.Kind == secrets.HerePath {
 			found.About, found.Says = "path", "names a folder of this machine"
 		}

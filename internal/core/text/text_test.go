@@ -50,3 +50,13 @@ func TestNearest(t *testing.T) {
 		assert.Equal(t, want, Nearest(in, words), in)
 	}
 }
+
+func TestWords(t *testing.T) {
+	w, err := Words(`make  -C "a b" 'it''s' $HOME ""`)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"make", "-C", "a b", "its", "$HOME", ""}, w)
+	for _, bad := range []string{"", "  ", `a "b`} {
+		_, err := Words(bad)
+		assert.Error(t, err, bad)
+	}
+}

@@ -202,7 +202,10 @@ func (m *machine) run(line, in string, expected int) error {
 		note = "     (the token is pasted; it is not shown)"
 	}
 	e.Say("\n%s %s%s", prompt, line, note)
-	words := split(line)
+	words, err := text.Words(line)
+	if err != nil {
+		return err
+	}
 	switch words[0] {
 	case "edit":
 		return m.edit(words[1])
@@ -250,17 +253,4 @@ func (m *machine) edit(name string) error {
 	}
 	_, err = fmt.Fprint(f, text)
 	return errors.Join(err, f.Close())
-}
-
-// split takes a line of the script apart at blanks, with single quotes.
-func split(line string) []string {
-	var words []string
-	for i, part := range strings.Split(line, "'") {
-		if i%2 == 1 {
-			words = append(words, part)
-			continue
-		}
-		words = append(words, strings.Fields(part)...)
-	}
-	return words
 }

@@ -82,7 +82,7 @@ func Write(path string, data []byte, mode fs.FileMode) error {
 		return fault.New(fault.Failed, "the folder %s cannot be made", text.Visible(folder)).Because(err)
 	}
 	if err := replace(path, data, mode); err != nil {
-		return fault.New(fault.Failed, "%s cannot be written: %s", text.Visible(path), plain(err)).Because(err)
+		return fault.New(fault.Failed, "%s cannot be written: %s", text.Visible(path), Plain(err)).Because(err)
 	}
 	return nil
 }
@@ -103,7 +103,7 @@ func WriteBy(path, temporary string, data []byte, mode fs.FileMode) error {
 		err = os.Rename(temporary, path)
 	}
 	if err != nil {
-		return fault.New(fault.Failed, "%s cannot be written: %s", text.Visible(path), plain(err)).Because(err)
+		return fault.New(fault.Failed, "%s cannot be written: %s", text.Visible(path), Plain(err)).Because(err)
 	}
 	return nil
 }
@@ -115,12 +115,12 @@ func Read(path string, most int64) ([]byte, error) {
 		if errors.Is(err, fs.ErrNotExist) {
 			return nil, err
 		}
-		return nil, fault.New(fault.Failed, "%s cannot be read: %s", text.Visible(path), plain(err)).Because(err)
+		return nil, fault.New(fault.Failed, "%s cannot be read: %s", text.Visible(path), Plain(err)).Because(err)
 	}
 	defer f.Close()
 	data, err := io.ReadAll(io.LimitReader(f, most+1))
 	if err != nil {
-		return nil, fault.New(fault.Failed, "%s cannot be read: %s", text.Visible(path), plain(err)).Because(err)
+		return nil, fault.New(fault.Failed, "%s cannot be read: %s", text.Visible(path), Plain(err)).Because(err)
 	}
 	if int64(len(data)) > most {
 		return nil, fault.New(fault.Failed, "%s is larger than %d bytes, so it is not what it should be", text.Visible(path), most)
@@ -184,8 +184,8 @@ func Dump(path string, data []byte) error {
 	return nil
 }
 
-// plain gives the operating system's reason without the path it repeats.
-func plain(err error) string {
+// Plain gives the operating system's reason without the path it repeats.
+func Plain(err error) string {
 	var pe *fs.PathError
 	if errors.As(err, &pe) {
 		return pe.Err.Error()
@@ -204,7 +204,7 @@ func Lock(path string) (held *Held, holder int, err error) {
 	}
 	f, taken, err := hold(path)
 	if err != nil {
-		return nil, 0, fault.New(fault.Failed, "the lock %s cannot be taken: %s", text.Visible(path), plain(err)).Because(err)
+		return nil, 0, fault.New(fault.Failed, "the lock %s cannot be taken: %s", text.Visible(path), Plain(err)).Because(err)
 	}
 	if !taken {
 		// The number is a hint only. It is written right after the lock is taken.

@@ -70,7 +70,7 @@ func (j *Journal) Add(r plan.Record) error {
 		}
 	}
 	if err != nil {
-		return fault.New(fault.Failed, "the journal %s cannot be written: %s", text.Visible(j.path), plain(err)).Because(err)
+		return fault.New(fault.Failed, "the journal %s cannot be written: %s", text.Visible(j.path), Plain(err)).Because(err)
 	}
 	return nil
 }
@@ -82,7 +82,7 @@ func (j *Journal) Aside(name string) string { return j.path + "." + name }
 // or put back.
 func (j *Journal) Close() error {
 	if err := os.Remove(j.path); err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return fault.New(fault.Failed, "the journal %s cannot be removed: %s", text.Visible(j.path), plain(err)).Because(err)
+		return fault.New(fault.Failed, "the journal %s cannot be removed: %s", text.Visible(j.path), Plain(err)).Because(err)
 	}
 	return j.clear()
 }
@@ -95,7 +95,7 @@ func (j *Journal) clear() error {
 	}
 	for _, path := range kept {
 		if err := os.Remove(path); err != nil {
-			return fault.New(fault.Failed, "%s cannot be removed: %s", text.Visible(path), plain(err)).Because(err)
+			return fault.New(fault.Failed, "%s cannot be removed: %s", text.Visible(path), Plain(err)).Because(err)
 		}
 	}
 	return nil
@@ -130,7 +130,7 @@ func (h Home) Adopt(job, from, to string) error {
 	}
 	for _, path := range append(kept, old.path) { // the journal itself last
 		if err := os.Rename(path, target.path+path[len(old.path):]); err != nil {
-			return fault.New(fault.Failed, "the journal %s cannot be moved: %s", text.Visible(path), plain(err)).Because(err)
+			return fault.New(fault.Failed, "the journal %s cannot be moved: %s", text.Visible(path), Plain(err)).Because(err)
 		}
 	}
 	return nil

@@ -11,6 +11,7 @@ import (
 	"uncinate/internal/core/secrets"
 	"uncinate/internal/core/survey"
 	"uncinate/internal/core/text"
+	"uncinate/internal/world/files"
 )
 
 // Scan looks into files, in parallel. which are their places in all. What was looked
@@ -71,25 +72,16 @@ func look(top string, f *survey.File, finder *secrets.Finder, buf []byte) (l sur
 		return l
 	}
 	if err != nil {
-		l.Failed = plain(err)
+		l.Failed = text.Visible(files.Plain(err))
 		return l
 	}
 	defer r.Close()
 	if l.Content, err = finder.Read(f.Path, Data(r), buf); err != nil {
-		l.Failed = plain(err)
+		l.Failed = text.Visible(files.Plain(err))
 		return l
 	}
 	if s, err := r.Stat(); err != nil || s.Size() != f.Size || s.ModTime().UnixNano() != f.ModTime {
 		l.Moving = true
 	}
 	return l
-}
-
-// plain gives the system's own words about a failure, without the path.
-func plain(err error) string {
-	var p *fs.PathError
-	if errors.As(err, &p) {
-		err = p.Err
-	}
-	return text.Visible(err.Error())
 }

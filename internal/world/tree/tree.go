@@ -13,6 +13,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"time"
 
 	"uncinate/internal/core/ignore"
 	"uncinate/internal/core/survey"
@@ -26,9 +27,7 @@ var ErrTooMany = errors.New("too many files")
 
 // walker is one walk under way.
 type walker struct {
-	top   string
-	below []*ignore.List // of the person and of the repository
-	tell  func(files int)
+	top string
 
 	mu    sync.Mutex
 	ready *sync.Cond
@@ -47,10 +46,9 @@ type work struct {
 
 // Walk lists what lies in a folder, sorted by path. outer are the rules that stand
 // outside the work tree, the weightiest last. A link is not followed, a nested
-// repository is not entered, and the folder's own .git is not listed. tell, if not nil,
-// is called now and then with the number of files seen.
-func Walk(ctx context.Context, top string, outer []*ignore.List, tell func(files int)) ([]survey.File, error) {
-	w := &walker{top: top, below: outer, tell: tell, todo: []work{{lists: outer}}, out: map[string][]survey.File{}}
+// repository is not entered, and the folder's own .git is not listed.
+func Walk(ctx context.Context, top string, outer []*ignore.List) ([]survey.File, error) {
+	w := &walker{top: top, todo: []work{{lists: outer}}, out: map[string][]survey.File{}}
 	w.ready = sync.NewCond(&w.mu)
 	stop := context.AfterFunc(ctx, func() {
 		w.mu.Lock()
@@ -124,9 +122,6 @@ func (w *walker) run() {
 		if w.count > MostEntries {
 			w.err = ErrTooMany
 		}
-		if w.tell != nil {
-			w.tell(w.count)
-		}
 		w.ready.Broadcast()
 	}
 }
@@ -141,7 +136,7 @@ func (w *walker) folder(job work) (out []survey.File, more []work, err error) {
 		if errors.Is(err, fs.ErrNotExist) {
 			return nil, nil, nil // it went away meanwhile
 		}
-		return []survey.File{{Path: job.path, Type: survey.Unreadable, Rule: job.rule}}, nil, nil // shown as what it is
+		return []survey.File{{Path: job.path, Type: survey.Unreadable, Rule: job.rule}}, nil, nil
 	}
 	lists := job.lists
 	if job.rule == nil {
@@ -246,4 +241,31 @@ func Open(top, path string) (*os.File, error) {
 		return nil, errors.Join(err, f.Close())
 	}
 	return f, nil
+}
+
+// Copy copies a file from below one folder to below another: its contents, or a link as
+// it is; whether it may be run; and its time.
+func Copy(from, to string, f survey.File) error {
+	target := filepath.Join(to, filepath.FromSlash(f.Path))
+	if err := os.MkdirAll(filepath.Dir(target), 0o755); err != nil {
+		return err
+	}
+	if f.Type == survey.Link {
+		return os.Symlink(f.Target, target)
+	}
+	in, err := Open(from, f.Path)
+	if err != nil {
+		return err
+	}
+	defer in.Close()
+	mode := fs.FileMode(0o644)
+	if f.Exec {
+		mode = 0o755
+	}
+	out, err := os.OpenFile(target, os.O_CREATE|os.O_EXCL|os.O_WRONLY, mode)
+	if err != nil {
+		return err
+	}
+	_, err = io.Copy(out, in)
+	return errors.Join(err, out.Close(), os.Chtimes(target, time.Time{}, time.Unix(0, f.ModTime)))
 }

@@ -46,7 +46,7 @@ func TestWalkAsGitLists(t *testing.T) {
 	require.NoError(t, err)
 	want := strings.Split(strings.TrimSuffix(string(out), "\x00"), "\x00")
 	slices.Sort(want)
-	all, err := Walk(t.Context(), top, []*ignore.List{RulesOf(own), RulesOf(filepath.Join(top, ".git/info/exclude"))}, nil)
+	all, err := Walk(t.Context(), top, []*ignore.List{RulesOf(own), RulesOf(filepath.Join(top, ".git/info/exclude"))})
 	require.NoError(t, err)
 	var got, left []string
 	for _, e := range all {
@@ -72,7 +72,7 @@ func TestWhatIsNotAPlainFile(t *testing.T) {
 	t.Cleanup(func() { l.Close() })
 	require.NoError(t, os.Chmod(filepath.Join(top, "shut"), 0))
 	t.Cleanup(func() { os.Chmod(filepath.Join(top, "shut"), 0o755) })
-	all, err := Walk(t.Context(), top, nil, nil)
+	all, err := Walk(t.Context(), top, nil)
 	require.NoError(t, err)
 	got := map[string]survey.Type{}
 	for _, e := range all {
@@ -90,11 +90,11 @@ func TestWhatIsNotAPlainFile(t *testing.T) {
 		_, err := Open(top, p)
 		assert.Error(t, err, p)
 	}
-	_, err = Walk(t.Context(), filepath.Join(top, "none"), nil, nil)
+	_, err = Walk(t.Context(), filepath.Join(top, "none"), nil)
 	assert.ErrorIs(t, err, os.ErrNotExist)
 	gone, cancel := context.WithCancel(t.Context())
 	cancel()
-	_, err = Walk(gone, top, nil, nil)
+	_, err = Walk(gone, top, nil)
 	assert.ErrorIs(t, err, context.Canceled)
 }
 
