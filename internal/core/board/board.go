@@ -1,0 +1,97 @@
+// Package board puts projects in an order: what needs the person most comes first.
+package board
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"uncinate/internal/core/text"
+)
+
+// Facts are what is known of one project.
+type Facts struct {
+	Lost       bool   // its folder is not there
+	Broken     string // why git cannot work with it; "" where it can
+	Refused    string // what the host said instead of answering; "" where it answered
+	Unfinished string // what plain git has begun, such as "a merge"
+	Empty      bool   // no commit here
+	Unsent     bool   // the branch was never sent
+	Ahead      int
+	Behind     int
+	Moved      bool // the host has commits that were not brought in
+	Changed    map[string]int
+	Branches   []string // other branches with commits that are nowhere but here
+	Stashes    int
+}
+
+// Changes says which files are not saved, by what happened to them.
+func Changes(m map[string]int) string {
+	var parts []string
+	for _, k := range []string{"clashing", "changed", "deleted", "renamed", "new"} {
+		switch {
+		case m[k] == 0:
+		case len(parts) == 0:
+			parts = append(parts, text.Count(m[k], "file")+" "+k)
+		default:
+			parts = append(parts, text.Number(m[k])+" "+k)
+		}
+	}
+	return strings.Join(parts, ", ")
+}
+
+// Word is a project's state in a word, Says the rest, and Rank how much it needs the
+// person: 0 the most.
+func (f Facts) Word() (word, says string, rank int) {
+	var parts []string
+	add := func(yes bool, format string, args ...any) {
+		if yes {
+			parts = append(parts, fmt.Sprintf(format, args...))
+		}
+	}
+	add(f.Unfinished != "", "%s is not finished", f.Unfinished)
+	add(f.Ahead > 0 && !f.Unsent, "%s only here", text.Count(f.Ahead, "commit"))
+	add(f.Unsent && !f.Empty, "never sent")
+	add(f.Behind > 0, "%s only there", text.Count(f.Behind, "commit"))
+	add(f.Moved && f.Behind == 0, "new commits there")
+	add(len(f.Changed) > 0, "%s", Changes(f.Changed))
+	add(len(f.Branches) > 0, "%s only here: %s", map[bool]string{true: "branch", false: "branches"}[len(f.Branches) == 1], strings.Join(f.Branches, ", "))
+	add(f.Stashes > 0, "%s laid aside", text.Count(f.Stashes, "change"))
+	add(f.Refused != "", "%s", f.Refused)
+	says = strings.Join(parts, "; ")
+	here := f.Ahead > 0 || f.Unsent && !f.Empty
+	switch {
+	case f.Lost:
+		return "lost", "its folder is not there any more", 0
+	case f.Broken != "":
+		return "broken", f.Broken, 1
+	case f.Unfinished != "" || f.Changed["clashing"] > 0:
+		return "unfinished", says, 2
+	case f.Refused != "":
+		return "no answer", says, 3
+	case here && (f.Behind > 0 || f.Moved):
+		return "both", says, 4
+	case here, len(f.Branches) > 0, f.Stashes > 0:
+		return "unsent", says, 5
+	case len(f.Changed) > 0:
+		return "changed", says, 6
+	case f.Behind > 0 || f.Moved:
+		return "behind", says, 7
+	case f.Empty:
+		return "empty", "no commit so far", 8
+	}
+	return "in step", says, 9
+}
+
+// Age says how long ago something was, in its largest unit.
+func Age(since time.Duration) string {
+	switch {
+	case since < time.Minute:
+		return "just now"
+	case since < time.Hour:
+		return fmt.Sprintf("%d min", int(since.Minutes()))
+	case since < 48*time.Hour:
+		return fmt.Sprintf("%d h", int(since.Hours()))
+	}
+	return text.Count(int(since.Hours()/24), "day")
+}
