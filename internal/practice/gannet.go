@@ -11,6 +11,8 @@ import (
 	"strconv"
 	"strings"
 	"time"
+
+	"uncinate/internal/world/git"
 )
 
 // GannetScopes are all the scopes that gannet knows.
@@ -57,6 +59,7 @@ func (f gannet) routes(e *engine) http.Handler {
 	api("PATCH /v1/repos/{owner}/{name}", "repo.admin", g.change)
 	api("POST /v1/repos/{owner}/{name}/move", "repo.admin", g.move)
 	api("DELETE /v1/repos/{owner}/{name}", "repo.admin", g.delete)
+	api("GET /v1/heads", "repo.read", g.heads)
 	api("GET /v1/repos/{owner}/{name}/people", "people", g.people)
 	api("PUT /v1/repos/{owner}/{name}/people/{person}", "people", g.grant)
 	api("DELETE /v1/repos/{owner}/{name}/people/{person}", "people", g.withdraw)
@@ -229,7 +232,12 @@ func (g gannetAt) list(w http.ResponseWriter, q *http.Request, s Session) error 
 		}
 		items = append(items, g.shown(q, r, s))
 	}
-	body, err := json.Marshal(map[string]any{"items": items, "next": next})
+	return tagged(w, q, map[string]any{"items": items, "next": next})
+}
+
+// tagged answers with an entity tag, or that nothing changed since the one that was named.
+func tagged(w http.ResponseWriter, q *http.Request, v any) error {
+	body, err := json.Marshal(v)
 	if err != nil {
 		return err
 	}
@@ -242,6 +250,42 @@ func (g gannetAt) list(w http.ResponseWriter, q *http.Request, s Session) error 
 	w.Header().Set("Content-Type", "application/json")
 	_, err = w.Write(body)
 	return err
+}
+
+// heads lists the branches of all repositories that the user sees, with their commits.
+func (g gannetAt) heads(w http.ResponseWriter, q *http.Request, s Session) error {
+	many, err := strconv.Atoi(q.URL.Query().Get("many"))
+	if err != nil || many < 1 || many > 500 {
+		many = 100
+	}
+	after := q.URL.Query().Get("after")
+	items := []map[string]any{}
+	var next any
+	for i, all := 0, g.store.List(s.User.Name, ""); i < len(all); i++ {
+		r := all[i]
+		if after != "" && r.Owner+"/"+r.Name <= after {
+			continue
+		}
+		if many--; many < 0 {
+			next = all[i-1].Owner + "/" + all[i-1].Name
+			break
+		}
+		refs, err := git.ReadRefs(g.store.GitDir(r.ID))
+		if err != nil {
+			return err
+		}
+		found := false
+		for _, ref := range slices.Sorted(maps.Keys(refs)) {
+			if b, is := strings.CutPrefix(ref, "refs/heads/"); is {
+				items = append(items, map[string]any{"owner": r.Owner, "name": r.Name, "branch": b, "at": refs[ref]})
+				found = true
+			}
+		}
+		if !found {
+			items = append(items, map[string]any{"owner": r.Owner, "name": r.Name})
+		}
+	}
+	return tagged(w, q, map[string]any{"items": items, "next": next})
 }
 
 func (g gannetAt) show(w http.ResponseWriter, q *http.Request, s Session) error {

@@ -346,3 +346,6 @@ func (s *sshServer) publicLine() string {
 
 // HostKey is the fingerprint of the host's SSH key.
 func (r *Running) HostKey() string { return ssh.FingerprintSHA256(r.ssh.signer.PublicKey()) }
+
+// HostKeyLine is that key, as it stands in a file of known hosts behind the name.
+func (r *Running) HostKeyLine() string { return r.ssh.publicLine() }

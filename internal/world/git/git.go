@@ -469,13 +469,14 @@ func (r *Repo) Refs(ctx context.Context, address string, config ...string) (map[
 			}
 			continue
 		}
-		if isID(left) {
+		if IsID(left) {
 			refs[ref] = left
 		}
 	}
 	return refs, head, nil
 }
 
-func isID(s string) bool {
+// IsID reports whether a word is an object's id, of either hash (gitformat-pack documentation).
+func IsID(s string) bool {
 	return (len(s) == 40 || len(s) == 64) && strings.Trim(s, "0123456789abcdef") == ""
 }

@@ -12,6 +12,7 @@ import (
 	"uncinate/internal/core/description"
 	"uncinate/internal/core/fault"
 	"uncinate/internal/core/text"
+	"uncinate/internal/world/git"
 )
 
 // Refs is what a repository offers over HTTP.
@@ -42,10 +43,7 @@ func (r Refs) Empty() bool { return len(r.IDs) == 0 }
 // Clients"; gitprotocol-pack, "Reference Discovery"), with a user name and secret
 // or, if both are empty, without.
 func (c *Client) Refs(ctx context.Context, a address.Address, user, secret string) (Refs, error) {
-	call := description.Call{Method: http.MethodGet, URL: a.Bare().String() + "/info/refs?service=git-upload-pack", Header: http.Header{}}
-	if user != "" || secret != "" {
-		call.Header.Set("Authorization", "Basic "+base64.StdEncoding.EncodeToString([]byte(user+":"+secret)))
-	}
+	call := description.Call{Method: http.MethodGet, URL: a.Bare().String() + "/info/refs?service=git-upload-pack", Header: basic(user, secret)}
 	answer, err := c.Do(ctx, call)
 	if err != nil {
 		return Refs{}, err
@@ -76,6 +74,73 @@ func (c *Client) Refs(ctx context.Context, a address.Address, user, secret strin
 	return refs, nil
 }
 
+// basic is the header of a sign-in by name and secret (RFC 7617), or none.
+func basic(user, secret string) http.Header {
+	h := http.Header{}
+	if user != "" || secret != "" {
+		h.Set("Authorization", "Basic "+base64.StdEncoding.EncodeToString([]byte(user+":"+secret)))
+	}
+	return h
+}
+
+// RefsRequest asks for branches, tags and what HEAD stands for (gitprotocol-v2, "ls-refs").
+const RefsRequest = "0014command=ls-refs\n0017object-format=sha1\n" + "0001" + "0009peel\n" + "000csymrefs\n" + "0014ref-prefix HEAD\n" + "001bref-prefix refs/heads/\n" + "001aref-prefix refs/tags/\n" + "0000"
+
+// ListRefs asks for the refs in one request, without asking first what the server can: as
+// git's protocol version 2 allows once that is known (gitprotocol-v2, "HTTP Transport"). false
+// says that the answer was of another kind, and Refs has to be asked.
+func (c *Client) ListRefs(ctx context.Context, a address.Address, user, secret string) (Refs, bool, error) {
+	call := description.Call{Method: http.MethodPost, URL: a.Bare().String() + "/git-upload-pack", Header: basic(user, secret), Body: []byte(RefsRequest)}
+	call.Header.Set("Content-Type", "application/x-git-upload-pack-request")
+	call.Header.Set("Accept", "application/x-git-upload-pack-result")
+	call.Header.Set("Git-Protocol", "version=2")
+	answer, err := c.Do(ctx, call)
+	if err != nil || answer.Status != http.StatusOK || answer.Header.Get("Content-Type") != "application/x-git-upload-pack-result" {
+		return Refs{}, false, err
+	}
+	refs, ok := ParseRefs(string(answer.Body))
+	return refs, ok, nil
+}
+
+// ParseRefs reads the answer to RefsRequest; one over SSH begins with what the server can,
+// or is an advertisement of the older protocol.
+func ParseRefs(s string) (Refs, bool) {
+	r := Refs{IDs: map[string]string{}}
+	ended, told := false, false
+	for first := true; len(s) >= 4; first = false {
+		n, err := strconv.ParseUint(s[:4], 16, 32)
+		if err != nil || n > 0 && n < 4 || int(n) > len(s) {
+			return r, false
+		}
+		if n == 0 {
+			s, ended, told = s[4:], true, false
+			continue
+		}
+		line := strings.TrimSuffix(s[4:n], "\n")
+		if first && line == "version 2" {
+			told = true // its capabilities, up to the flush
+		}
+		s = s[n:]
+		if told {
+			continue
+		}
+		ended = false
+		fields := strings.Split(line, " ")
+		if len(fields) < 2 || fields[0] != "unborn" && !git.IsID(fields[0]) {
+			return r, false
+		}
+		for _, x := range fields[2:] {
+			if head, found := strings.CutPrefix(x, "symref-target:refs/heads/"); found && fields[1] == "HEAD" {
+				r.Head = head
+			}
+		}
+		if fields[0] != "unborn" {
+			r.IDs[fields[1]] = fields[0]
+		}
+	}
+	return r, s == "" && ended
+}
+
 // ParseAdvertisement reads a reference advertisement of protocol version 0 or 1
 // (gitprotocol-pack) in pkt-lines (gitprotocol-common).
 func ParseAdvertisement(s string) (Refs, bool) {
@@ -97,7 +162,7 @@ func ParseAdvertisement(s string) (Refs, bool) {
 		}
 		line, capabilities, _ := strings.Cut(line, "\x00")
 		id, name, found := strings.Cut(line, " ")
-		if !found || len(id) != 40 && len(id) != 64 || strings.Trim(id, "0123456789abcdef") != "" {
+		if !found || !git.IsID(id) {
 			return r, false
 		}
 		if first {
