@@ -83,6 +83,9 @@ func (d *Desk) token(ctx context.Context, a *Account, mayAsk bool) (string, erro
 
 // secret reads one of an account's secrets from where they are kept.
 func (d *Desk) secret(ctx context.Context, a *Account, name string, mayAsk bool) (string, bool, error) {
+	s := d.common()
+	s.vault.Lock()
+	defer s.vault.Unlock()
 	if a.Unkept {
 		return d.Vault.GetUnkept(name)
 	}

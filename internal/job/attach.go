@@ -274,7 +274,7 @@ func (a *Attach) checkFiles(ctx context.Context) (err error) {
 	if stored := survey.Hits(a.options.Large); len(a.options.Large) > 0 {
 		a.travel.findings = slices.DeleteFunc(a.travel.findings, func(x survey.Finding) bool { return x.About == "large" && x.Path != "" && stored(x.Path) })
 	}
-	if err := a.checkFindings(a.travel.findings); err != nil {
+	if err := checkFindings(a.travel.findings, a.options.Folder, a.again); err != nil {
 		return err
 	}
 	for _, x := range a.travel.findings {

@@ -6,6 +6,8 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"strconv"
+	"strings"
 
 	"uncinate/internal/core/address"
 	"uncinate/internal/core/fault"
@@ -20,21 +22,27 @@ import (
 
 // CloneOptions say what to bring and where to.
 type CloneOptions struct {
-	Over    string // "https" or "ssh"
-	What    string // a name, owner/name, or any address of the repository
-	Folder  string // "" for the repository's name in the current folder
-	Account string
+	Over     string // "https" or "ssh"
+	What     string // a name, owner/name, or any address of the repository
+	Folder   string // "" for the repository's name in the current folder
+	Account  string
+	Branch   string // which to start on; "" for the default one
+	Depth    int    // so many of the newest commits; 0 for all
+	Partial  bool   // old contents come when they are asked for
+	Snapshot bool   // the files alone, without git
+	ReadOnly bool   // only to be brought up to date: nothing is ever sent
 }
 
 // Clone is one hosted repository to be brought onto this machine.
 type Clone struct {
-	desk   *Desk
-	what   string
-	folder string
-	made   bool // the folder is not there yet
-	attach *Attach
-	refs   web.Refs
-	steps  []Step
+	desk    *Desk
+	what    string
+	folder  string
+	made    bool // the folder is not there yet
+	options CloneOptions
+	attach  *Attach
+	refs    web.Refs
+	steps   []Step
 }
 
 // Cloned is what came of it.
@@ -47,7 +55,17 @@ type Cloned struct {
 	Commit   string         `json:"commit,omitempty"`
 	Files    int            `json:"files"`
 	Bytes    int64          `json:"bytes"`
+	Inside   []Inside       `json:"inside,omitempty" says:"what the projects in it are made of, and where they lie"`
+	Pointers bool           `json:"large_files_missing,omitempty" says:"its large files are only pointers so far: git lfs pull brings them"`
+	Snapshot bool           `json:"snapshot,omitempty"`
+	ReadOnly bool           `json:"read_only,omitempty"`
 	HandOver *handover.Note `json:"handover,omitempty" says:"what the copy needs besides what git brought"`
+}
+
+// Inside is a project within a repository.
+type Inside struct {
+	Kind    string   `json:"kind"`
+	Folders []string `json:"folders" says:"from the top; . is the top itself"`
 }
 
 // Clone finds the repository and checks the folder it is to lie in, before anything
@@ -57,7 +75,7 @@ func (d *Desk) Clone(ctx context.Context, o CloneOptions) (*Clone, error) {
 	if err != nil {
 		return nil, err
 	}
-	c := &Clone{desk: d, what: o.What}
+	c := &Clone{desk: d, what: o.What, options: o}
 	a := &Attach{desk: d, clones: true, options: AttachOptions{Account: o.Account, Over: o.Over, Remote: "origin"}}
 	c.attach = a
 	name := ""
@@ -140,8 +158,7 @@ func (c *Clone) prepare(ctx context.Context, g *git.Git, o CloneOptions, name st
 	if err := c.signer(ctx); err != nil {
 		return err
 	}
-	c.plan()
-	return nil
+	return c.plan()
 }
 
 // chooseFolder checks the target: made if missing, taken if empty, else refused.
@@ -178,7 +195,7 @@ func (c *Clone) chooseFolder(given, name string) error {
 		f := fault.New(fault.Refused, "the folder %s is here already and is not empty", text.Visible(abs))
 		if p, found, err := c.desk.ProjectAt(abs); err == nil && found {
 			f.Detail("It is a copy of %s.", p.Address)
-			f.Try("bring that copy up to date", text.Command("git", "-C", abs, "pull"))
+			f.Try("bring that copy up to date", text.Command("uncinate", "sync", abs))
 		}
 		return f.Try("bring it into another folder", text.Command("uncinate", "clone", c.what, name+"-2"))
 	}
@@ -203,9 +220,16 @@ func (c *Clone) Items() []plan.Item { return Items(c.steps) }
 // Notes are what the person should know before agreeing.
 func (c *Clone) Notes() []string { return c.attach.Notes }
 
-func (c *Clone) plan() {
+func (c *Clone) plan() error {
 	a := c.attach
-	a.branch = c.refs.Head
+	if b := c.options.Branch; b != "" && c.refs.Branch(b) == "" {
+		f := fault.New(fault.Failed, "%s has no branch %s", a.hook.address.String(), text.Visible(b))
+		if near := text.Nearest(b, c.refs.Branches()); near != "" {
+			f.Try("there is one of a like name", text.Command("uncinate", "clone", c.what, "--branch", near))
+		}
+		return f.Detail("It has: %s", text.Excerpt(strings.Join(c.refs.Branches(), ", "), 200))
+	}
+	a.branch = orElse(c.options.Branch, c.refs.Head)
 	if a.branch == "" {
 		a.branch = a.target.DefaultBranch
 	}
@@ -243,6 +267,7 @@ func (c *Clone) plan() {
 			c.steps[i].Sentence = "Make it a git repository, on branch " + a.branch
 		}
 	}
+	return nil
 }
 
 func (c *Clone) stepFolder() Step {
@@ -275,9 +300,16 @@ func (c *Clone) stepFolder() Step {
 func (c *Clone) stepFetch() Step {
 	a := c.attach
 	repo := a.folder.repo
-	return Step{Item: plan.Item{ID: "fetch", Place: plan.Here, Sentence: "Bring everything in from " + a.hook.address.String()},
+	return Step{Item: plan.Item{ID: "fetch", Place: plan.Here, Sentence: c.extent() + " from " + a.hook.address.String()},
 		Do: func(ctx context.Context) error {
-			_, err := repo.Run(ctx, git.Cmd{Dir: c.folder, Args: []string{"fetch", "--progress", "--no-auto-maintenance", "--", a.options.Remote}, Watch: c.desk.watch("Bringing in", "Receiving objects")})
+			args := []string{"fetch", "--progress", "--no-auto-maintenance"}
+			if c.options.Depth > 0 {
+				args = append(args, "--depth="+strconv.Itoa(c.options.Depth))
+			}
+			if c.options.Partial {
+				args = append(args, "--filter=blob:none")
+			}
+			_, err := repo.Run(ctx, git.Cmd{Dir: c.folder, Args: append(args, "--", a.options.Remote), Watch: c.desk.watch("Bringing in", "Receiving objects")})
 			c.desk.Tell.Progress("Bringing in", 0, 0, "")
 			if err != nil {
 				return c.desk.diagnose(ctx, a.hook.address, err)
@@ -288,6 +320,17 @@ func (c *Clone) stepFetch() Step {
 			_, err = repo.Do(ctx, "symbolic-ref", "refs/remotes/"+a.options.Remote+"/HEAD", "refs/remotes/"+a.options.Remote+"/"+c.refs.Head)
 			return gitFault(err, "the default branch cannot be noted")
 		}}
+}
+
+// extent says how much is brought in.
+func (c *Clone) extent() string {
+	switch {
+	case c.options.Depth > 0:
+		return "Bring in " + text.Count(c.options.Depth, "newest commit") + " of each branch"
+	case c.options.Partial:
+		return "Bring in all commits, and old contents when they are asked for,"
+	}
+	return "Bring everything in"
 }
 
 func (c *Clone) stepCheckout() Step {
@@ -321,8 +364,29 @@ func (c *Clone) Do(ctx context.Context) (*Cloned, error) {
 		return nil, err
 	}
 	out := &Cloned{Folder: c.folder, Address: s.Address, Page: s.Page, Account: s.Account, Branch: s.Branch, Commit: s.Commit, Files: s.Files, Bytes: s.Bytes}
-	if err := c.desk.notePointers(ctx, a.folder.repo); err != nil {
+	if out.Pointers, err = c.desk.notePointers(ctx, a.folder.repo); err != nil {
 		return nil, err
+	}
+	if out.Inside, err = c.desk.inside(ctx, a.folder); err != nil {
+		return nil, err
+	}
+	if c.options.ReadOnly {
+		out.ReadOnly = true
+		if p, found, err := c.desk.ProjectAt(c.folder); err == nil && found {
+			p.Follows = true
+			if err := c.desk.enter(p); err != nil {
+				return nil, err
+			}
+		}
+	}
+	if c.options.Snapshot {
+		out.Snapshot = true
+		if err := c.desk.strike(c.folder, a.options.Remote); err != nil {
+			return nil, err
+		}
+		if err := os.RemoveAll(filepath.Join(c.folder, ".git")); err != nil {
+			return nil, fault.New(fault.Failed, "git's folder cannot be taken out of %s", text.Visible(c.folder)).Because(err)
+		}
 	}
 	if out.HandOver, err = handedOver(c.folder); err != nil {
 		a.Notes = append(a.Notes, fault.Of(err).Says)

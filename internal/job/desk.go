@@ -17,6 +17,7 @@ import (
 	"uncinate/internal/core/text"
 	"uncinate/internal/world/files"
 	"uncinate/internal/world/git"
+	"uncinate/internal/world/openfiles"
 	"uncinate/internal/world/shellhost"
 	"uncinate/internal/world/vault"
 	"uncinate/internal/world/web"
@@ -36,12 +37,43 @@ type Desk struct {
 	Sleep    func(ctx context.Context, long time.Duration) error // nil: the clock's own
 
 	git     *git.Git
-	warned  map[string]bool              // accounts whose token's end was told
 	servers map[string]*shellhost.Server // plain servers that were reached in this run
-	shorts  struct {
+	shared  *shared
+	among   bool // it is one of several desks side by side, for which a host's description is read once
+}
+
+// shared is what desks have in common that work side by side.
+type shared struct {
+	vault  sync.Mutex // opening it may ask the person
+	mu     sync.Mutex
+	warned map[string]bool // accounts whose token's end was told
+	hosts  map[string]*Host
+
+	open      map[string]openfiles.Process // files that programs have open
+	openSince time.Time
+	shorts    struct {
 		sync.Mutex
 		of map[string]shortToken
 	}
+}
+
+func (d *Desk) common() *shared {
+	if d.shared == nil {
+		d.shared = &shared{}
+	}
+	return d.shared
+}
+
+// beside gives a desk for work on one of several projects at once.
+func (d *Desk) beside(ctx context.Context, tell Teller) (*Desk, error) {
+	d.common()
+	g, err := d.Git(ctx)
+	if err != nil {
+		return nil, err
+	}
+	other, own := *d, *g
+	other.git, other.Tell, other.servers, other.among = &own, tell, nil, true
+	return &other, nil
 }
 
 // sleep waits, and ends early with the context.

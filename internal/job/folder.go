@@ -74,13 +74,18 @@ func (d *Desk) findWithGit(ctx context.Context, given string) (string, *git.Git,
 	return where, g, err
 }
 
+// findTop finds a folder, and the top of the repository that holds it; "" where none does.
+func (d *Desk) findTop(ctx context.Context, given string) (where, top string, err error) {
+	where, g, err := d.findWithGit(ctx, given)
+	if err == nil {
+		top, err = g.In(where).Top(ctx)
+	}
+	return where, top, err
+}
+
 // lookAround looks at the repository that holds a folder, from its top.
 func (d *Desk) lookAround(ctx context.Context, given string) (*folder, error) {
-	where, g, err := d.findWithGit(ctx, given)
-	if err != nil {
-		return nil, err
-	}
-	top, err := g.In(where).Top(ctx)
+	where, top, err := d.findTop(ctx, given)
 	if err != nil {
 		return nil, err
 	}
@@ -112,13 +117,12 @@ func (d *Desk) look(ctx context.Context, given string) (*folder, error) {
 	if err != nil || !f.isRepo {
 		return f, err
 	}
-	for _, s := range f.settings {
-		if name, ok := strings.CutPrefix(s.Key, "remote."); ok && strings.HasSuffix(name, ".url") {
-			f.remotes[strings.TrimSuffix(name, ".url")] = s.Value
-		}
-	}
+	f.readRemotes()
 	f.branch, err = f.repo.Do(ctx, "symbolic-ref", "-q", "--short", "HEAD")
 	if err != nil {
+		if err := f.finished(); err != nil {
+			return nil, err
+		}
 		return nil, fault.New(fault.Decision, "no branch is checked out in %s (a detached HEAD)", text.Visible(where)).Because(err).
 			Try("make a branch of what is there", text.Command("git", "-C", where, "switch", "-c", "NAME"))
 	}
@@ -128,6 +132,15 @@ func (d *Desk) look(ctx context.Context, given string) (*folder, error) {
 	}
 	f.branches = strings.Fields(list)
 	return f, nil
+}
+
+// readRemotes finds the remotes among the settings.
+func (f *folder) readRemotes() {
+	for _, s := range f.settings {
+		if name, ok := strings.CutPrefix(s.Key, "remote."); ok && strings.HasSuffix(name, ".url") {
+			f.remotes[strings.TrimSuffix(name, ".url")] = s.Value
+		}
+	}
 }
 
 // lookLoosely looks at a folder through git as far as it takes to read its files: at

@@ -33,6 +33,7 @@ type Project struct {
 	Page    string    `json:"page,omitempty"`
 	Hooked  time.Time `json:"hooked"`
 	Copy    bool      `json:"copy,omitempty" says:"a second place, which only receives"`
+	Follows bool      `json:"follows,omitempty" says:"only brought up to date: nothing is ever sent"`
 }
 
 func (d *Desk) registerFile() string { return filepath.Join(d.Home.State, "register.json") }
@@ -45,40 +46,57 @@ func (d *Desk) Register() ([]Project, error) {
 	return all, err
 }
 
-func (d *Desk) enter(p Project) error {
-	all, err := d.Register()
-	if err != nil {
-		return err
+// alter changes the register, alone: several projects may be at work at once, in this
+// process and in others.
+func (d *Desk) alter(how func([]Project) []Project) error {
+	s := d.common()
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	var held *files.Held
+	for tries := 0; held == nil; tries++ {
+		var err error
+		if held, _, err = files.Lock(filepath.Join(d.Home.State, "locks", "register.lock")); err != nil {
+			return err
+		}
+		if held == nil && tries > 500 {
+			return fault.New(fault.Failed, "another uncinate holds the register of projects").Try("when it has ended, look", "uncinate status --all")
+		}
+		if held == nil {
+			time.Sleep(10 * time.Millisecond)
+		}
 	}
-	all = slices.DeleteFunc(all, func(q Project) bool { return q.Folder == p.Folder && q.Remote == p.Remote })
-	return files.WriteJSON(d.registerFile(), append(all, p))
+	all, err := d.Register()
+	if err == nil {
+		if after := how(slices.Clone(all)); !slices.Equal(after, all) {
+			err = files.WriteJSON(d.registerFile(), after)
+		}
+	}
+	return errors.Join(err, held.Release())
+}
+
+func (d *Desk) enter(p Project) error {
+	return d.alter(func(all []Project) []Project {
+		return append(slices.DeleteFunc(all, func(q Project) bool { return q.Folder == p.Folder && q.Remote == p.Remote }), p)
+	})
 }
 
 func (d *Desk) strike(folder, remote string) error {
-	all, err := d.Register()
-	if err != nil {
-		return err
-	}
-	kept := slices.DeleteFunc(slices.Clone(all), func(q Project) bool { return q.Folder == folder && q.Remote == remote })
-	if len(kept) == len(all) {
-		return nil
-	}
-	return files.WriteJSON(d.registerFile(), kept)
+	return d.alter(func(all []Project) []Project {
+		return slices.DeleteFunc(all, func(q Project) bool { return q.Folder == folder && q.Remote == remote })
+	})
 }
 
 // renameRemote tells the register that a project's remote is called otherwise.
 func (d *Desk) renameRemote(folder, from, to string) error {
-	all, err := d.Register()
-	if err != nil {
-		return err
-	}
-	for i := range all {
-		if all[i].Folder == folder && all[i].Remote == from {
-			all[i].Remote = to
-			return files.WriteJSON(d.registerFile(), all)
+	return d.alter(func(all []Project) []Project {
+		for i := range all {
+			if all[i].Folder == folder && all[i].Remote == from {
+				all[i].Remote = to
+				break
+			}
 		}
-	}
-	return nil
+		return all
+	})
 }
 
 // ProjectAt finds the register's entry for a folder; false when it is not hooked. Of

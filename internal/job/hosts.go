@@ -217,6 +217,28 @@ func (d *Desk) Hosts() ([]*Host, error) {
 
 // Host loads a known host.
 func (d *Desk) Host(name string) (*Host, error) {
+	if !d.among {
+		return d.readHost(name)
+	}
+	s := d.common()
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if h := s.hosts[name]; h != nil {
+		own := *h
+		return &own, nil
+	}
+	h, err := d.readHost(name)
+	if err == nil {
+		if s.hosts == nil {
+			s.hosts = map[string]*Host{}
+		}
+		own := *h
+		s.hosts[name] = &own
+	}
+	return h, err
+}
+
+func (d *Desk) readHost(name string) (*Host, error) {
 	entries, err := d.hostEntries()
 	if err != nil {
 		return nil, err
@@ -255,6 +277,12 @@ func (d *Desk) Recognise(spelling string) (h *Host, owner, name string, err erro
 	if err != nil {
 		return nil, "", "", err
 	}
+	h, owner, name = recogniseAmong(hosts, spelling)
+	return h, owner, name, nil
+}
+
+// recogniseAmong is Recognise among hosts that were read already.
+func recogniseAmong(hosts []*Host, spelling string) (h *Host, owner, name string) {
 	if a, err := address.Parse(spelling); err == nil {
 		spelling = a.Bare().String()
 		if a.Scheme == "ssh" {
@@ -263,8 +291,8 @@ func (d *Desk) Recognise(spelling string) (h *Host, owner, name string, err erro
 	}
 	for _, h := range hosts {
 		if owner, name, ok := h.Recognise(spelling); ok {
-			return h, owner, name, nil
+			return h, owner, name
 		}
 	}
-	return nil, "", "", nil
+	return nil, "", ""
 }

@@ -39,11 +39,7 @@ func (d *Desk) IgnoreSuggest(ctx context.Context, given string) (*Suggested, err
 // topOf finds the folder whose ignore rules are meant: the top of the repository that
 // holds a folder, or the folder itself.
 func (d *Desk) topOf(ctx context.Context, given string) (*folder, error) {
-	where, g, err := d.findWithGit(ctx, given)
-	if err != nil {
-		return nil, err
-	}
-	top, err := g.In(where).Top(ctx)
+	where, top, err := d.findTop(ctx, given)
 	if err != nil {
 		return nil, err
 	}

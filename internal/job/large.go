@@ -226,14 +226,14 @@ func (a *Attach) dropLargeSettings(ctx context.Context) error {
 }
 
 // notePointers tells when a copy's large files are only pointers.
-func (d *Desk) notePointers(ctx context.Context, repo *git.Repo) error {
+func (d *Desk) notePointers(ctx context.Context, repo *git.Repo) (bool, error) {
 	data, err := files.Read(filepath.Join(repo.Dir, attributes), 1<<20)
 	if err != nil || !strings.Contains(string(data), "filter=lfs") {
-		return nil // most have none
+		return false, nil // most have none
 	}
 	if _, err := repo.Git.In(repo.Dir).Do(ctx, "config", "--get", "filter.lfs.smudge"); err == nil {
-		return nil
+		return false, nil
 	}
 	d.Tell.Note("Note: the large files of this project are only pointers so far. To get them: %s && %s", text.Command("git", "-C", repo.Dir, "lfs", "install", "--local"), text.Command("git", "-C", repo.Dir, "lfs", "pull"))
-	return ctx.Err()
+	return true, ctx.Err()
 }

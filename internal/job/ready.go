@@ -40,8 +40,10 @@ type Line struct {
 
 // Settings are the few choices that hold for this machine.
 type Settings struct {
-	Git     string `json:"git,omitempty"`     // path of the git program; "" for the one on the PATH
-	Machine string `json:"machine,omitempty"` // this machine's name in its keys; "" for the name it has on the network
+	Git      string `json:"git,omitempty"`       // path of the git program; "" for the one on the PATH
+	Machine  string `json:"machine,omitempty"`   // this machine's name in its keys; "" for the name it has on the network
+	KeepDays int    `json:"keep_days,omitempty"` // how long rescue copies are kept; 0 for the usual time
+	Flat     bool   `json:"flat,omitempty"`      // clones lie side by side, not in one folder per owner
 }
 
 func (d *Desk) settingsFile() string { return filepath.Join(d.Home.Config, "settings.json") }
@@ -66,12 +68,17 @@ func (d *Desk) UseGit(ctx context.Context, path string) error {
 		}
 		path = abs
 	}
+	d.git = nil
+	return d.change(func(s *Settings) { s.Git = path })
+}
+
+// change changes this machine's settings.
+func (d *Desk) change(set func(*Settings)) error {
 	s, err := d.Settings()
 	if err != nil {
 		return err
 	}
-	s.Git = path
-	d.git = nil
+	set(&s)
 	return files.WriteJSON(d.settingsFile(), s)
 }
 

@@ -23,10 +23,10 @@ func (l *login) short(ctx context.Context) (string, error) {
 	if x == nil {
 		return l.token, nil
 	}
-	l.desk.shorts.Lock()
-	defer l.desk.shorts.Unlock()
+	l.desk.common().shorts.Lock()
+	defer l.desk.common().shorts.Unlock()
 	key := l.Host.Origin() + " " + l.user() + " " + l.token
-	if s, ok := l.desk.shorts.of[key]; ok && s.ends.Sub(l.desk.Now()) > shortMargin {
+	if s, ok := l.desk.common().shorts.of[key]; ok && s.ends.Sub(l.desk.Now()) > shortMargin {
 		return s.secret, nil
 	}
 	vars := description.Vars{"kept_token": l.token, "user": l.user()}
@@ -44,21 +44,21 @@ func (l *login) short(ctx context.Context) (string, error) {
 		return "", err
 	}
 	l.desk.Vault.Hide(secret)
-	if l.desk.shorts.of == nil {
-		l.desk.shorts.of = map[string]shortToken{}
+	if l.desk.common().shorts.of == nil {
+		l.desk.common().shorts.of = map[string]shortToken{}
 	}
-	l.desk.shorts.of[key] = shortToken{secret, ends}
+	l.desk.common().shorts.of[key] = shortToken{secret, ends}
 	return secret, nil
 }
 
 // dropShort lets the next request get a new short-lived token in the place of this one;
 // false where it is none.
 func (d *Desk) dropShort(secret string) bool {
-	d.shorts.Lock()
-	defer d.shorts.Unlock()
-	for key, s := range d.shorts.of {
+	d.common().shorts.Lock()
+	defer d.common().shorts.Unlock()
+	for key, s := range d.common().shorts.of {
 		if s.secret == secret {
-			delete(d.shorts.of, key)
+			delete(d.common().shorts.of, key)
 			return true
 		}
 	}

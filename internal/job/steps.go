@@ -61,12 +61,14 @@ func (d *Desk) begin(name, subject string) (r *runner, resumed bool, err error) 
 func (r *runner) fact(key string) string { return r.state.Facts[key] }
 
 // note writes a fact of the running step to the journal before it is relied on.
-func (r *runner) note(key, value string) error {
+func (r *runner) note(key, value string) error { return r.notes(map[string]string{key: value}) }
+
+func (r *runner) notes(facts map[string]string) error {
 	mark := plan.Begun
 	if r.state.Marks[r.current] == plan.Done {
 		mark = plan.Done // a fact learnt by looking does not make it undone
 	}
-	return r.record(r.current, mark, map[string]string{key: value})
+	return r.record(r.current, mark, facts)
 }
 
 func (r *runner) record(step string, mark plan.Mark, facts map[string]string) error {

@@ -112,7 +112,7 @@ func (d *Desk) Survey(ctx context.Context, o SurveyOptions) (*Surveyed, error) {
 	if err != nil {
 		return nil, err
 	}
-	s, err := d.surveyFolder(ctx, f, o.Choice, limits)
+	s, err := d.surveyFolder(ctx, f, o.Choice, limits, nil)
 	if err != nil {
 		return nil, err
 	}
@@ -230,8 +230,9 @@ func (d *Desk) catalogue() ([]kinds.Kind, error) {
 	return all, nil
 }
 
-// surveyFolder walks a folder, sorts its files, and looks into those that would go up.
-func (d *Desk) surveyFolder(ctx context.Context, f *folder, choice survey.Choice, limits survey.Limits) (*surveying, error) {
+// surveyFolder walks a folder, sorts its files, and looks into those that would go up; into
+// all of them, or only into some.
+func (d *Desk) surveyFolder(ctx context.Context, f *folder, choice survey.Choice, limits survey.Limits, only func(path string) bool) (*surveying, error) {
 	s := &surveying{folder: f, limits: limits}
 	var err error
 	if s.let, err = d.letThrough(f.path); err != nil {
@@ -252,6 +253,9 @@ func (d *Desk) surveyFolder(ctx context.Context, f *folder, choice survey.Choice
 		return nil, err
 	}
 	which := s.sorted.Read()
+	if only != nil {
+		which = slices.DeleteFunc(which, func(i int) bool { return !only(s.sorted.Files[i].Path) })
+	}
 	s.looked, err = tree.Scan(ctx, f.path, s.sorted.Files, which, finder, known, func(done int) {
 		d.Tell.Progress("Looking into files", int64(done), int64(len(which)), "")
 	})

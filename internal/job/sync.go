@@ -4,31 +4,63 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
 
+	"uncinate/internal/core/description"
 	"uncinate/internal/core/fault"
+	"uncinate/internal/core/histories"
 	"uncinate/internal/core/plan"
 	"uncinate/internal/core/text"
 	"uncinate/internal/world/files"
 	"uncinate/internal/world/git"
+	"uncinate/internal/world/web"
 )
+
+// SyncOptions are a person's wishes.
+type SyncOptions struct {
+	Folder  string
+	Save    string // commit everything first, with this text
+	By      string // "replay" or "merge": how both sides' commits are brought together; "" as git is set
+	InOnly  bool   // bring in, and send nothing
+	Preview bool
+	Ask     func(path string) (bool, error)
+
+	told *answer // what the host was found to hold just now
+	seen *local  // what was read of the project without a process
+}
 
 // Sync is one project to be brought into step with its host.
 type Sync struct {
-	desk   *Desk
-	held   *files.Held // the folder's lock
-	folder *folder
-	hook   *hook
-	run    *runner
-	stand  *Standing
-	steps  []Step
+	desk    *Desk
+	options SyncOptions
+	held    *files.Held // the folder's lock
+	folder  *folder
+	hook    *hook
+	project Project
+	run     *runner
+	rescuer *rescuer
+	stand   *Standing
+	refs    web.Refs          // what the host holds
+	tracked map[string]string // what git knew of the host before: ref → commit
+	two     histories.Two
+	need    histories.Need
+	was     string // with a rewritten branch: what there held before
+	tree    string // what the files will be, as a commit or a tree
+	text    string // what a merge commit says
+	steps   []Step
+	saved   *Saved
+	rescued []int   // numbers of the copies that were kept
+	trial   *weaver // the store in which what comes was tried out
+	coming  []string
 
 	BroughtIn int // commits
 	SentOut   int
-	Notes     []string
+	Rewritten bool
+	Moved     *description.Repository // where the hosted repository lies now, if it moved
+	Gone      []string                // branches that are no longer there
+	Open      []string                // files that a program has open and that would be replaced, each with its program
 }
 
 // Synced is what came of it.
@@ -37,86 +69,205 @@ type Synced struct {
 	Address   string         `json:"address"`
 	Branch    string         `json:"branch"`
 	Commit    string         `json:"commit,omitempty"`
+	Saved     string         `json:"saved,omitempty" says:"the commit that was made first"`
 	BroughtIn int            `json:"brought_in"`
 	SentOut   int            `json:"sent_out"`
+	Together  string         `json:"together,omitempty" says:"replay or merge, where both sides had new commits"`
+	Rewritten bool           `json:"rewritten,omitempty" says:"the host's branch was made anew there, and is followed"`
+	Rescued   []int          `json:"rescued,omitempty" says:"numbers of the rescue copies that were kept"`
+	Gone      []string       `json:"gone,omitempty" says:"branches that are no longer on the host"`
 	Changed   map[string]int `json:"changed"` // not saved yet
 	Copies    []string       `json:"copies,omitempty" says:"addresses of copies that hold the branch too now"`
+	Left      []LeftOut      `json:"left,omitempty" says:"what was not saved, and why"`
 }
 
-// Sync fetches, compares and makes the plan. Fetching changes nothing but what git
-// knows of the host. What needs more than a fast-forward stops here.
-func (d *Desk) Sync(ctx context.Context, given string) (*Sync, error) {
-	f, p, err := d.projectFor(ctx, given)
+// Sync saves if told to, asks the host, brings in what git needs to compare, and makes the
+// plan. What cannot be done without a decision stops here, with everything as it was.
+func (d *Desk) Sync(ctx context.Context, o SyncOptions) (*Sync, error) {
+	if o.By != "" && o.By != "replay" && o.By != "merge" {
+		return nil, fault.New(fault.Usage, "both sides are brought together by replay or merge, not by %s", text.Quote(o.By))
+	}
+	f, p, err := d.projectSeen(ctx, o)
 	if err != nil {
 		return nil, err
 	}
-	s := &Sync{desk: d, folder: f}
+	s := &Sync{desk: d, folder: f, options: o, project: p}
 	if s.held, err = d.alone(ctx, f.path); err != nil {
 		return nil, err
 	}
-	if err := s.prepare(ctx, p); err != nil {
+	if err := s.prepare(ctx); err != nil {
 		return nil, errors.Join(err, s.held.Release())
 	}
 	return s, nil
 }
 
-func (s *Sync) prepare(ctx context.Context, p Project) error {
+func (s *Sync) prepare(ctx context.Context) error {
 	d, f := s.desk, s.folder
 	var err error
-	if s.hook, err = d.hookOf(ctx, f, p); err != nil {
+	if err := f.finished(); err != nil {
 		return err
 	}
-	for _, name := range []string{"MERGE_HEAD", "rebase-merge", "rebase-apply", "CHERRY_PICK_HEAD"} {
-		if path, err := f.repo.Do(ctx, "rev-parse", "--git-path", name); err == nil && there(f.path, path) {
-			return fault.New(fault.Decision, "a merge or rebase, begun by plain git, is not finished here").
-				Try("see where it stands", text.Command("git", "-C", f.path, "status"))
+	if s.rescuer, err = d.rescuer(f); err != nil {
+		return err
+	}
+	if err := s.heal(ctx); err != nil {
+		return err
+	}
+	if err := f.unlocked(); err != nil {
+		return err
+	}
+	if s.options.Save != "" && !s.options.Preview {
+		if s.saved, err = d.save(ctx, f, SaveOptions{Folder: s.options.Folder, Text: s.options.Save, Ask: s.options.Ask, Quiet: true}); err != nil {
+			return err
+		}
+	}
+	if s.hook, err = d.hookOf(ctx, f, s.project); err != nil {
+		return s.afterSaving(err)
+	}
+	if t := s.options.told; t != nil && t.err == nil && (s.saved == nil || s.saved.Commit == "") {
+		s.refs = t.refs
+	} else if s.refs, err = d.refs(ctx, s.hook, ""); err != nil {
+		if err = s.moved(ctx, err); err != nil {
+			return s.afterSaving(err)
 		}
 	}
 	if s.run, _, err = d.begin("sync", f.path); err != nil {
 		return err
 	}
-	if err := s.fetch(ctx); err != nil {
+	s.run.asWas = "Everything is as it was, here and there."
+	if s.Moved == nil {
+		if err := s.fetch(ctx); err != nil {
+			return s.afterSaving(err)
+		}
+	}
+	return s.afterSaving(s.compare(ctx))
+}
+
+// projectSeen looks at the project; where its refs were read already, with one run of git.
+func (d *Desk) projectSeen(ctx context.Context, o SyncOptions) (*folder, Project, error) {
+	l := o.seen
+	if l == nil || l.branch == "" || l.unfinished != "" {
+		return d.projectFor(ctx, o.Folder)
+	}
+	g, err := d.Git(ctx)
+	if err != nil {
+		return nil, Project{}, err
+	}
+	f := &folder{path: o.Folder, repo: g.In(o.Folder), isRepo: true, branch: l.branch, head: l.refs["refs/heads/"+l.branch], remotes: map[string]string{}}
+	if f.settings, err = f.repo.Settings(ctx); err != nil {
+		return nil, Project{}, gitFault(err, "git's configuration cannot be read")
+	}
+	f.readRemotes()
+	p, err := d.projectOf(f)
+	return f, p, err
+}
+
+// afterSaving says with a fault that the work was saved before it.
+func (s *Sync) afterSaving(err error) error {
+	saved := s.saved != nil && s.saved.Commit != ""
+	if err == nil || !saved && len(s.rescued) == 0 {
 		return err
 	}
-	if s.stand, err = d.stand(ctx, f, p); err != nil {
+	f := *fault.Of(err)
+	f.Details = slices.Clone(f.Details)
+	if saved {
+		f.Detail("Saved before that: commit %.10s, here only so far.", s.saved.Commit)
+	}
+	for _, n := range s.rescued {
+		f.Detail("Kept before that: rescue copy %d.", n)
+	}
+	return &f
+}
+
+// moved looks, when the host has no such repository, where the one with the same id lies
+// now: it may have been renamed, or given to another owner.
+func (s *Sync) moved(ctx context.Context, refused error) error {
+	p := s.project
+	if !fault.Is(refused, fault.HostSaidNo) || p.ID == "" || p.Account == "" || s.hook.account == nil || s.hook.account.Host == "" {
+		return refused
+	}
+	l, err := s.desk.login(ctx, s.hook.account)
+	if err != nil {
+		return refused
+	}
+	all, err := l.Repositories(ctx, "")
+	if err != nil {
+		return refused
+	}
+	i := slices.IndexFunc(all, func(r description.Repository) bool { return r.ID == p.ID })
+	if i < 0 {
+		return refused
+	}
+	there, err := l.Host.WithSSH(all[i])
+	if err != nil || keyOf(there.HTTPS) == keyOf(p.Address) || keyOf(there.SSH) == keyOf(p.Address) {
+		return refused // it is where it was, so the refusal has another cause
+	}
+	s.Moved = &there
+	return nil
+}
+
+// compare decides what there is to do, and stops at what needs the person.
+func (s *Sync) compare(ctx context.Context) error {
+	f := s.folder
+	if s.Moved != nil {
+		s.steps = append(s.steps, s.stepFollow())
+		return nil
+	}
+	var err error
+	if s.stand, err = standHere(ctx, f, s.project, s.refs.Branch(f.branch) != f.head); err != nil {
 		return err
 	}
-	if err := s.compare(ctx); err != nil {
+	if err := s.look(ctx); err != nil {
 		return err
+	}
+	s.text = mergeText(s.stand.Branch, s.hook.address.String())
+	switch s.need {
+	case histories.Nothing:
+		return nil
+	case histories.Dropped:
+		return s.dropped(ctx)
+	case histories.Strange:
+		return s.strange()
+	case histories.Send:
+		s.steps = append(s.steps, s.stepOut())
+		return nil
+	}
+	if err := s.planIn(ctx); err != nil {
+		return err
+	}
+	if s.need.Sends(s.two) {
+		s.steps = append(s.steps, s.stepOut())
 	}
 	return nil
 }
 
-func there(top, path string) bool {
-	if !filepath.IsAbs(path) {
-		path = filepath.Join(top, path)
+// planIn tries the bringing in out, aside, and makes its steps.
+func (s *Sync) planIn(ctx context.Context) (err error) {
+	done, err := s.try(ctx)
+	defer func() { err = errors.Join(err, done()) }()
+	if err != nil {
+		return err
 	}
-	_, err := filepath.EvalSymlinks(path)
-	return err == nil
+	way, err := s.inWay(ctx)
+	if err != nil {
+		return err
+	}
+	s.Open = s.heldOpen()
+	if refs := s.overwritten(); len(refs) > 0 || len(way) > 0 {
+		s.steps = append(s.steps, s.stepRescue(refs, way))
+	}
+	s.steps = append(s.steps, s.stepIn(way))
+	return nil
 }
 
-func (s *Sync) fetch(ctx context.Context) error {
-	f := s.folder
-	_, err := f.repo.Run(ctx, git.Cmd{Dir: f.path, Config: f.repo.Safe, Args: []string{"fetch", "--progress", "--no-auto-maintenance", "--", s.hook.remote},
-		Watch: s.desk.watch("Bringing in", "Receiving objects")})
-	s.desk.Tell.Progress("Bringing in", 0, 0, "")
-	if err == nil {
-		return nil
-	}
-	if ctx.Err() != nil {
-		return ctx.Err()
-	}
-	if _, look := s.desk.refs(ctx, s.hook, ""); look != nil {
-		return look
-	}
-	return gitFault(err, "git could not bring in from %s", s.hook.address.String())
-}
-
-// compare decides what there is to do, and stops at what is harder.
-func (s *Sync) compare(ctx context.Context) error {
+// look finds out what the two sides are to each other.
+func (s *Sync) look(ctx context.Context) error {
 	f, st := s.folder, s.stand
-	count := func(spec string) (int, error) {
-		out, err := f.repo.Do(ctx, "rev-list", "--count", spec)
+	st.theirs = s.refs.Branch(st.Branch)
+	known := s.tracked[s.track(st.Branch)]
+	t := histories.Two{Here: st.ours != "", There: st.theirs != "", Known: known != "", InOnly: s.options.InOnly || s.project.Follows}
+	number := func(args ...string) (int, error) {
+		out, err := f.repo.Do(ctx, append([]string{"rev-list", "--count"}, args...)...)
 		if err != nil {
 			return 0, gitFault(err, "git cannot compare here and there")
 		}
@@ -124,173 +275,238 @@ func (s *Sync) compare(ctx context.Context) error {
 	}
 	var err error
 	switch {
-	case st.theirs == "" && st.ours == "":
-		return nil // nothing here, nothing there
-	case st.theirs == "":
-		if s.SentOut, err = count(st.ours); err != nil {
+	case t.Here && t.There && st.ours == st.theirs:
+		t.Related = true
+	case t.Here && t.There:
+		if t.Ahead, t.Behind, err = apart(ctx, f.repo, st.ours, st.theirs); err != nil {
 			return err
 		}
-	case st.ours == "":
-		if s.BroughtIn, err = count(st.theirs); err != nil {
+		t.Related = t.Ahead == 0 || t.Behind == 0
+		if !t.Related {
+			_, err := f.repo.Do(ctx, "merge-base", st.ours, st.theirs)
+			if err != nil && git.Code(err) != 1 {
+				return gitFault(err, "git cannot compare here and there")
+			}
+			t.Related = err == nil
+		}
+		if t.Ahead > 0 && known == st.theirs {
+			// It may be known already since an earlier look: then git's own notes tell from where
+			// the commits here went out (git-merge-base documentation, "DISCUSSION ON FORK-POINT MODE").
+			known, err = f.repo.Do(ctx, "merge-base", "--fork-point", s.track(st.Branch), st.ours)
+			if err != nil && git.Code(err) != 1 {
+				return gitFault(err, "git cannot compare here and there")
+			}
+		}
+		if known != "" && known != st.theirs && t.Ahead > 0 {
+			gone, err := number("-1", known, "--not", st.theirs)
+			if err != nil {
+				return err
+			}
+			t.Rewritten = gone > 0
+		}
+		if t.Rewritten {
+			s.was = known
+			if t.Own, err = number(st.ours, "--not", known, st.theirs); err != nil {
+				return err
+			}
+		}
+		if t.Ahead > 0 && (t.Behind > 0 || t.Rewritten) {
+			merges, err := number("--min-parents=2", "-1", st.ours, "--not", st.theirs, orElse(s.was, st.theirs))
+			if err != nil {
+				return err
+			}
+			t.Merges = merges > 0
+		}
+		if t.Merge, err = s.merges(ctx); err != nil {
 			return err
 		}
-	default:
-		if s.SentOut, err = count(st.theirs + ".." + st.ours); err != nil {
+	case t.Here:
+		if t.Ahead, err = number(st.ours, "--not", "--remotes="+s.hook.remote); err != nil {
 			return err
 		}
-		if s.BroughtIn, err = count(st.ours + ".." + st.theirs); err != nil {
+	case t.There:
+		if t.Behind, err = number(st.theirs); err != nil {
 			return err
 		}
 	}
-	if s.BroughtIn > 0 && s.SentOut > 0 {
-		return s.bothMoved(ctx)
+	s.two, s.need = t, histories.Decide(t)
+	s.BroughtIn, s.SentOut, s.Rewritten = t.Behind, t.Ahead, t.Rewritten && s.need.BringsIn()
+	if t.Rewritten {
+		s.SentOut = t.Own
 	}
-	if s.BroughtIn > 0 {
-		if err := s.overlaps(ctx); err != nil {
-			return err
-		}
-		s.steps = append(s.steps, s.stepIn())
-	}
-	if s.SentOut > 0 {
-		s.steps = append(s.steps, s.stepOut())
+	if !s.need.Sends(t) && s.need != histories.Replay && s.need != histories.Merge {
+		s.SentOut = 0
 	}
 	return nil
 }
 
-func (s *Sync) bothMoved(ctx context.Context) error {
-	f := fault.New(fault.Decision, "both sides have new commits on %s: %s only here, %s only there, and bringing them together is not something this version does",
-		text.Visible(s.stand.Branch), text.Number(s.SentOut), text.Number(s.BroughtIn))
-	if log, err := s.folder.repo.Lines(ctx, "log", "-z", "--format=%h %an: %s", "-5", s.stand.ours+".."+s.stand.theirs); err == nil {
-		for _, line := range log {
-			f.Detail("there: %s", text.Excerpt(line, 100))
+func orElse(a, b string) string {
+	if a != "" {
+		return a
+	}
+	return b
+}
+
+// merges tells whether the two sides are to be merged: as asked for, or as git is set
+// (git-config documentation, branch.<name>.rebase and pull.rebase).
+func (s *Sync) merges(ctx context.Context) (bool, error) {
+	if s.options.By != "" {
+		return s.options.By == "merge", nil
+	}
+	set := map[string]string{}
+	for _, x := range s.folder.settings {
+		set[x.Key] = x.Value
+	}
+	for _, key := range []string{"branch." + s.stand.Branch + ".rebase", "pull.rebase"} {
+		if v, found := set[key]; found {
+			return slices.Contains([]string{"false", "no", "off", "0"}, strings.ToLower(v)), nil
 		}
 	}
+	return false, nil
+}
+
+// dropped says that the branch is no longer there, and whether another one took its place.
+func (s *Sync) dropped(ctx context.Context) error {
+	st := s.stand
+	branch := text.Visible(st.Branch)
+	f := fault.New(fault.Decision, "the branch %s is no longer on the host; it was there when it was last looked at", branch)
+	f.Detail("What you have of it is all here still.")
+	at := func(words ...string) string {
+		return text.Command(append([]string{"git", "-C", s.folder.path}, words...)...)
+	}
+	if head := s.refs.Head; head != "" && head != st.Branch {
+		if there := s.refs.Branch(head); there != "" && s.folder.contains(ctx, there, s.tracked[s.track(st.Branch)]) {
+			f.Says = fmt.Sprintf("the branch %s is no longer on the host: its default branch is %s now, and holds what %s held", branch, text.Visible(head), branch)
+			if _, here := s.tracked["refs/heads/"+head]; here {
+				f.Try("go to it", text.Command(s.words("branch", "switch", head)...))
+			} else {
+				f.Try("call yours the same", text.Command(s.words("branch", "rename", st.Branch, head, "--here")...))
+			}
+		}
+	}
+	return f.Try("if it is to be there again, send it", at("push", "-u", s.hook.remote, st.Branch))
+}
+
+// contains reports whether a commit, and all before it, is in another's history.
+func (f *folder) contains(ctx context.Context, whole, part string) bool {
+	_, err := f.repo.Do(ctx, "merge-base", "--is-ancestor", part, whole)
+	return err == nil
+}
+
+// strange says that the two have nothing in common.
+func (s *Sync) strange() error {
+	if s.two.Rewritten {
+		f := fault.New(fault.Decision, "the host's branch %s was made anew there, and your commits on top of it hold merges, which cannot be replayed by themselves", text.Visible(s.stand.Branch))
+		f.Detail("Everything is as it was, here and there.")
+		return f.Try("keep yours under another name", text.Command("git", "-C", s.folder.path, "branch", s.stand.Branch+"-before", s.stand.Branch))
+	}
+	f := fault.New(fault.Decision, "branch %s here and the one on the host have no commit in common: they were begun apart", text.Visible(s.stand.Branch))
 	f.Detail("Everything is as it was, here and there.")
-	return f.Try("bring them together with plain git, then sync again", text.Command("git", "-C", s.folder.path, "pull", "--rebase"))
+	return f.Try("join the two", text.Command("uncinate", "attach", "--to", s.hook.address.String(), s.folder.path)).
+		Try("or look at theirs first", text.Command("git", "-C", s.folder.path, "log", "--stat", s.hook.remote+"/"+s.stand.Branch))
 }
 
-// overlaps stops before any file that is not saved, not tracked or ignored would
-// be written over by what comes in.
-func (s *Sync) overlaps(ctx context.Context) error {
-	f := s.folder
-	base := s.stand.ours
-	if base == "" {
-		var err error
-		if base, err = f.repo.Do(ctx, "hash-object", "-t", "tree", "--stdin"); err != nil {
-			return gitFault(err, "git cannot compare here and there")
-		}
+// Asks tells why the plan is not gone about without a yes; empty when it is.
+func (s *Sync) Asks() []string {
+	var why []string
+	if s.Moved != nil {
+		why = append(why, fmt.Sprintf("The repository is called %s now.", s.Moved.Path()))
 	}
-	coming, err := f.repo.Lines(ctx, "diff-tree", "-r", "-z", "--name-only", "--no-renames", base, s.stand.theirs)
-	if err != nil {
-		return gitFault(err, "git cannot compare here and there")
+	if s.Rewritten {
+		why = append(why, fmt.Sprintf("The history of %s was made anew on the host: %s that it held before is not in it any more. What you have is kept as a rescue copy.", text.Visible(s.stand.Branch), s.lost()))
 	}
-	touched := map[string]bool{}
-	for _, args := range [][]string{{"diff-index", "-z", "--name-only", "--no-renames", base}, {"ls-files", "-z", "-o"}} {
-		list, err := f.repo.Lines(ctx, args...)
-		if err != nil {
-			return gitFault(err, "git cannot tell what changed")
-		}
-		for _, p := range list {
-			touched[strings.TrimSuffix(p, "/")] = true
-		}
+	if len(s.Open) > 0 {
+		why = append(why, "A running program has files open that would be replaced under it:")
+		why = append(why, s.Open...)
 	}
-	var clash []string
-	for _, p := range coming {
-		if touched[p] || s.inWay(p, touched) {
-			clash = append(clash, p)
-		}
-	}
-	if len(clash) == 0 {
-		return nil
-	}
-	out := writtenOver(clash)
-	out.Detail("Everything is as it was, here and there.")
-	return out.Try("save your changes, then sync again", text.Command("git", "-C", f.path, "commit", "-a")).
-		Try("or lay them aside", text.Command("git", "-C", f.path, "stash", "--include-untracked"))
+	return why
 }
 
-// writtenOver is the fault about files that hold work of the person's that is not saved.
-func writtenOver(paths []string) *fault.Fault {
-	f := fault.New(fault.Decision, "%s here would be written over by what comes in, and %s not saved", text.Count(len(paths), "file"), isAre(len(paths)))
-	firstOf(f, visible(paths))
-	return f
-}
-
-func isAre(n int) string {
-	if n == 1 {
-		return "is"
+func (s *Sync) lost() string {
+	out, err := s.folder.repo.Do(context.Background(), "rev-list", "--count", s.was, "--not", s.stand.theirs)
+	n, e := strconv.Atoi(out)
+	if err != nil || e != nil {
+		return "something"
 	}
-	return "are"
-}
-
-// inWay reports whether a file stands where a folder of p must be, or a folder where
-// p must be.
-func (s *Sync) inWay(p string, touched map[string]bool) bool {
-	for i, c := range p {
-		if c == '/' && touched[p[:i]] {
-			return true
-		}
-	}
-	for t := range touched {
-		if strings.HasPrefix(t, p+"/") {
-			return true
-		}
-	}
-	return false
-}
-
-func (s *Sync) stepIn() Step {
-	return Step{Item: plan.Item{ID: "bring-in", Place: plan.Here, Sentence: fmt.Sprintf("Bring in %s on %s", text.Count(s.BroughtIn, "commit"), text.Visible(s.stand.Branch))},
-		Done: func(ctx context.Context) (bool, error) {
-			id, err := s.folder.repo.Do(ctx, "rev-parse", "-q", "--verify", "HEAD^{commit}")
-			return err == nil && id == s.stand.theirs, nil
-		},
-		Do: func(ctx context.Context) error {
-			// The person's own filters and hooks run, as with plain git.
-			plain := s.folder.repo.Git.In(s.folder.path)
-			_, err := plain.Do(ctx, "merge", "--ff-only", "--no-overwrite-ignore", "-q", s.stand.theirs)
-			return gitFault(err, "git cannot bring the commits into the folder")
-		}}
-}
-
-func (s *Sync) stepOut() Step {
-	ref := "refs/heads/" + s.stand.Branch
-	return Step{Item: plan.Item{ID: "send-out", Place: plan.Here, Sentence: fmt.Sprintf("Send out %s on %s", text.Count(s.SentOut, "commit"), text.Visible(s.stand.Branch))},
-		Do: func(ctx context.Context) error {
-			return s.desk.push(ctx, s.hook, []string{"push", "--progress", "--porcelain", "--set-upstream", "--", s.hook.remote, ref + ":" + ref})
-		}}
+	return text.Count(n, "commit")
 }
 
 // Items is the plan as it is shown; empty when here and there are in step.
 func (s *Sync) Items() []plan.Item { return Items(s.steps) }
 
+// InStep reports whether there is nothing to do.
+func (s *Sync) InStep() bool { return len(s.steps) == 0 }
+
+// Saved is what was saved first, nil for nothing.
+func (s *Sync) Saved() *Saved { return s.saved }
+
+// Release gives a plan up that is not gone about.
+func (s *Sync) Release() error {
+	return errors.Join(s.run.journal.Close(), s.held.Release())
+}
+
 // Do carries the plan out.
 func (s *Sync) Do(ctx context.Context) (*Synced, error) {
-	defer s.held.Release()
-	var err error
+	r, err := s.do(ctx)
+	return r, errors.Join(s.afterSaving(err), s.held.Release())
+}
+
+func (s *Sync) do(ctx context.Context) (*Synced, error) {
+	err := s.run.journal.Close()
 	if len(s.steps) > 0 {
 		err = s.run.run(ctx, s.steps)
-	} else {
-		err = s.run.journal.Close()
 	}
 	if err != nil {
 		return nil, err
 	}
-	out := &Synced{Folder: s.folder.path, Address: s.hook.address.String(), Branch: s.stand.Branch, BroughtIn: s.BroughtIn, SentOut: s.SentOut, Changed: s.stand.Changed}
-	out.Commit = s.stand.ours
-	if s.BroughtIn > 0 {
-		out.Commit = s.stand.theirs
+	if s.Moved != nil { // it is followed now; what is new there comes next
+		s.Moved = nil
+		s.steps = nil
+		f, p, err := s.desk.projectFor(ctx, s.folder.path)
+		if err != nil {
+			return nil, err
+		}
+		s.folder, s.project, s.options.Save = f, p, ""
+		if err := s.prepare(ctx); err != nil {
+			return nil, err
+		}
+		if len(s.Asks()) > 0 {
+			return nil, fault.New(fault.Decision, "the project follows the repository to its new place; what it holds there needs a look first").Try("go on", text.Command(s.words("sync")...))
+		}
+		return s.do(ctx)
 	}
-	if s.SentOut > 0 {
+	st := s.stand
+	out := &Synced{Folder: s.folder.path, Address: s.hook.address.String(), Branch: st.Branch, BroughtIn: s.BroughtIn, SentOut: s.SentOut, Changed: st.Changed, Rewritten: s.Rewritten, Gone: s.Gone}
+	if s.saved != nil {
+		out.Saved, out.Left = s.saved.Commit, s.saved.Left
+	}
+	if s.need == histories.Replay || s.need == histories.Merge {
+		out.Together = string(s.need)
+	}
+	out.Rescued = s.rescued
+	out.Commit = s.folder.head
+	if s.need.BringsIn() && len(out.Changed) > 0 {
+		after, err := s.folder.repo.Status(ctx, false)
+		if err != nil {
+			return nil, gitFault(err, "git cannot tell what changed")
+		}
+		out.Changed = after.Counts()
+	}
+	if s.need.Sends(s.two) {
 		refs, err := s.desk.refs(ctx, s.hook, "")
 		if err != nil {
 			return nil, err
 		}
-		if refs.Branch(s.stand.Branch) != s.stand.ours {
+		if refs.Branch(st.Branch) != out.Commit {
 			return nil, fault.New(fault.Failed, "the check with the host failed: it does not hold the commits that were sent")
 		}
 	}
-	out.Copies, err = s.sendCopies(ctx)
+	if err := s.desk.noteContact(s.folder, s.refs); err != nil {
+		return nil, err
+	}
+	if !s.two.InOnly {
+		out.Copies, err = s.sendCopies(ctx)
+	}
 	return out, err
 }
 

@@ -62,15 +62,25 @@ func ending(a *Account, now time.Time) (State, string) {
 
 // hush keeps a job from warning of the very token that it replaces or takes away.
 func (d *Desk) hush(a *Account) {
-	if d.warned == nil {
-		d.warned = map[string]bool{}
+	s := d.common()
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.warned == nil {
+		s.warned = map[string]bool{}
 	}
-	d.warned[a.Name] = true
+	s.warned[a.Name] = true
+}
+
+func (d *Desk) hushed(a *Account) bool {
+	s := d.common()
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.warned[a.Name]
 }
 
 // warn says one line when the account's token ends soon.
 func (d *Desk) warn(a *Account) {
-	if left := a.Expires.Sub(d.Now()); !a.Expires.IsZero() && left < soon && left > 0 && !a.OAuth && !d.warned[a.Name] {
+	if left := a.Expires.Sub(d.Now()); !a.Expires.IsZero() && left < soon && left > 0 && !a.OAuth && !d.hushed(a) {
 		d.hush(a)
 		_, says := ending(a, d.Now())
 		d.Tell.Note("Note: the token of account %s %s. Replace it: %s", a.Name, says, text.Command("uncinate", "token", "replace", a.Name))

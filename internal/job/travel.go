@@ -33,7 +33,7 @@ type travel struct {
 
 // travels surveys a folder for its first commit.
 func (d *Desk) travels(ctx context.Context, f *folder, choice survey.Choice, limits survey.Limits, let []Let) (*travel, error) {
-	s, err := d.surveyFolder(ctx, f, choice, limits)
+	s, err := d.surveyFolder(ctx, f, choice, limits, nil)
 	if err != nil {
 		return nil, err
 	}
@@ -99,8 +99,9 @@ func (t *travel) staying() int {
 // mostShown is how many findings a refusal shows.
 const mostShown = 8
 
-// checkFindings refuses to send what must not go up like this.
-func (a *Attach) checkFindings(found []survey.Finding) error {
+// checkFindings refuses to send what must not go up like this. folder is the project's as
+// the person named it, and again the same command with other options.
+func checkFindings(found []survey.Finding, folder string, again func(options ...string) string) error {
 	var stop []survey.Finding
 	changing := 0
 	for _, x := range found {
@@ -129,7 +130,7 @@ func (a *Attach) checkFindings(found []survey.Finding) error {
 	}
 	firstOf(f, lines)
 	if changing == len(stop) {
-		return f.Try("wait until the program that writes is done, then", a.again())
+		return f.Try("wait until the program that writes is done, then", again())
 	}
 	done := map[string]bool{}
 	for _, x := range stop {
@@ -141,13 +142,13 @@ func (a *Attach) checkFindings(found []survey.Finding) error {
 		if len(done) > 1 {
 			why = "and this one"
 		}
-		f.Try(why, FolderCommand(a.options.Folder, x.Fix...))
+		f.Try(why, FolderCommand(folder, x.Fix...))
 	}
 	if len(paths) > len(done) {
-		f.Try("see all", surveyCommand(a.options.Folder))
+		f.Try("see all", surveyCommand(folder))
 	}
 	if i := slices.IndexFunc(stop, func(x survey.Finding) bool { return x.Path != "" }); i >= 0 {
-		f.Try("or let one up, with the reason", a.again("--let", stop[i].Path, "--reason", "TEXT"))
+		f.Try("or let one up, with the reason", again("--let", stop[i].Path, "--reason", "TEXT"))
 	}
 	return f
 }

@@ -35,15 +35,15 @@ func TestFindingsInAFewLines(t *testing.T) {
 	assert.Equal(t, "a.ini:1200 holds a token, and 4 more in it", Sentence(all[1]))
 
 	a := &Attach{folder: &folder{path: "/x"}}
-	assert.NoError(t, a.checkFindings(all[3:]))
-	err := a.checkFindings(all)
+	assert.NoError(t, checkFindings(all[3:], a.options.Folder, a.again))
+	err := checkFindings(all, a.options.Folder, a.again)
 	require.Error(t, err)
 	assert.Equal(t, fault.Refused, fault.Of(err).Kind)
 	moving := []survey.Finding{{Weight: survey.Stop, About: "changing", Path: "a", Says: "is being written"}}
-	err = a.checkFindings(moving)
+	err = checkFindings(moving, a.options.Folder, a.again)
 	assert.Equal(t, fault.Decision, fault.Of(err).Kind)
 	assert.ErrorContains(t, err, "a file is being written while we look")
-	assert.ErrorContains(t, a.checkFindings(append(moving, survey.Finding{Weight: survey.Stop, About: "changing", Path: "b"})), "2 files are being written")
+	assert.ErrorContains(t, checkFindings(append(moving, survey.Finding{Weight: survey.Stop, About: "changing", Path: "b"}), a.options.Folder, a.again), "2 files are being written", a.options.Folder, a.again)
 }
 
 func TestWhatWasLetThrough(t *testing.T) {

@@ -266,6 +266,6 @@ func (e *Env) attached(r *job.Attached, host string) {
 	e.Facts([2]string{"page", r.Page}, [2]string{"clone", r.Address}, [2]string{"joined", joined}, [2]string{"kept beside", beside}, [2]string{went, up}, [2]string{"large files", large}, [2]string{"stayed", stay},
 		[2]string{"stayed", nested}, [2]string{"stayed", others}, [2]string{"checked", checked})
 	if r.Commit == "" {
-		e.Aside("Next: write something, git add and commit it, then: uncinate sync")
+		e.Aside("Next: write something, then: uncinate sync --save \"What was done\"")
 	}
 }

@@ -32,10 +32,11 @@ type Command struct {
 	Short    string // one line, a verb first, without full stop
 	Long     string // paragraphs
 	Examples []string
-	Least    int      // arguments
-	Most     int      // arguments; -1 for any number
-	Takes    []string // what each argument is, for completion: one of the sources; the last one holds for all that follow
-	Gives    any      // an empty value of the document that --json prints; nil where there is no such option
+	Least    int            // arguments
+	Most     int            // arguments; -1 for any number
+	Takes    []string       // what each argument is, for completion: one of the sources; the last one holds for all that follow
+	Gives    any            // an empty value of the document that --json prints; nil where there is no such option
+	Also     map[string]any // the same for what an option makes it print instead: "--all" → a value
 	Options  func(o *flag.FlagSet) Run
 	Subs     []*Command
 	Hidden   bool

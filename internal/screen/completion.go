@@ -207,7 +207,7 @@ func (e *Env) source(kind, current string) ([]candidate, error) {
 			}
 		}
 		return all, err
-	case "account", "host", "project", "repository", "description":
+	case "account", "host", "project", "repository", "branch", "description":
 	default:
 		for _, word := range fixed[kind] {
 			add(word, "")
@@ -236,6 +236,13 @@ func (e *Env) source(kind, current string) ([]candidate, error) {
 			add(name, "ships with the program")
 		}
 		return append(all, folders(current, true)...), nil
+	}
+	if kind == "branch" {
+		branches, err := d.Branches(e.ctx, ".")
+		for _, b := range branches {
+			add(b.Name, b.Who)
+		}
+		return all, err
 	}
 	projects, err := d.Register()
 	if kind == "repository" {

@@ -12,7 +12,8 @@ var groups = []struct {
 	title string
 	names []string
 }{
-	{"The main job", []string{"ready", "survey", "ignore", "attach", "detach", "clone", "sync", "status", "visit"}},
+	{"The main job", []string{"ready", "survey", "ignore", "attach", "detach", "clone"}},
+	{"Every day", []string{"status", "changes", "save", "sync", "history", "branch", "tag", "rescue", "visit"}},
 	{"On the host", []string{"hosted", "access"}},
 	{"Hosts, accounts, secrets", []string{"host", "account", "token", "key", "vault"}},
 	{"To try it", []string{"tour", "practice"}},

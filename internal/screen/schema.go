@@ -21,6 +21,9 @@ func Schema(commands []*Command) map[string]any {
 			if c.Gives != nil && !c.Hidden {
 				defs[full] = shape(reflect.TypeOf(c.Gives))
 			}
+			for option, gives := range c.Also {
+				defs[full+" "+option] = shape(reflect.TypeOf(gives))
+			}
 			visit(c.Subs, full)
 		}
 	}

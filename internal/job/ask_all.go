@@ -1,0 +1,359 @@
+package job
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"net"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"uncinate/internal/core/address"
+	"uncinate/internal/core/description"
+	"uncinate/internal/core/fault"
+	"uncinate/internal/core/sshkey"
+	"uncinate/internal/world/files"
+	"uncinate/internal/world/openssh"
+	"uncinate/internal/world/sshline"
+	"uncinate/internal/world/web"
+)
+
+// Asking for many projects at once, without a process for each: the host's own list of
+// branches where it has one, otherwise git's protocol over few connections.
+
+// answer is what the host of one project told.
+type answer struct {
+	refs web.Refs
+	tags bool // it told of tags too
+	err  error
+}
+
+// How many are asked at once: over HTTP, and over one SSH connection, whose servers refuse
+// more than ten (sshd_config(5), MaxSessions).
+const (
+	asksAtOnce = 16
+	channels   = 6
+)
+
+// askAll asks the hosts of projects for their branches.
+func (d *Desk) askAll(ctx context.Context, all []Project, tell func(done int)) map[string]answer {
+	var mu sync.Mutex
+	out := map[string]answer{}
+	put := func(p Project, a answer) {
+		mu.Lock()
+		defer mu.Unlock()
+		if _, twice := out[p.Folder]; !twice {
+			out[p.Folder] = a
+			tell(len(out))
+		}
+	}
+	groups := map[string][]Project{}
+	for _, p := range all {
+		key := p.Account
+		if at, err := address.Parse(p.Address); err == nil && (p.Account == "" || at.Scheme == "ssh") {
+			key += " " + at.Scheme + " " + at.User + "@" + at.Host
+		}
+		groups[key] = append(groups[key], p)
+	}
+	d.common()
+	var work sync.WaitGroup
+	for _, group := range groups {
+		work.Go(func() { d.askGroup(ctx, group, put) })
+	}
+	work.Wait()
+	return out
+}
+
+// askGroup asks for the projects of one account on one host, over one transport.
+func (d *Desk) askGroup(ctx context.Context, group []Project, put func(Project, answer)) {
+	fail := func(some []Project, err error) {
+		for _, p := range some {
+			put(p, answer{err: err})
+		}
+	}
+	at, err := address.Parse(group[0].Address)
+	if err != nil {
+		fail(group, err)
+		return
+	}
+	var account *Account
+	if group[0].Account != "" {
+		if account, err = d.Account(group[0].Account); err != nil {
+			fail(group, err)
+			return
+		}
+	}
+	rest := group
+	if account != nil && account.Host != "" && !account.NoToken && len(group) > 3 {
+		if rest, err = d.askList(ctx, account, group, put); err != nil {
+			fail(group, err)
+			return
+		}
+	}
+	if len(rest) == 0 {
+		return
+	}
+	if at.Scheme == "ssh" {
+		if account == nil {
+			fail(rest, errSlow)
+			return
+		}
+		d.askSSH(ctx, account, at, rest, put)
+		return
+	}
+	user, secret := "", ""
+	if account != nil {
+		token, err := d.token(ctx, account, true)
+		if err == nil {
+			user, secret, err = d.gitLogin(ctx, account, token)
+		}
+		if err != nil {
+			fail(rest, err)
+			return
+		}
+	}
+	asking, ctx := errgroup.WithContext(ctx)
+	asking.SetLimit(asksAtOnce)
+	old := false
+	var mu sync.Mutex
+	for _, p := range rest {
+		asking.Go(func() error {
+			at, err := address.Parse(p.Address)
+			if err != nil {
+				put(p, answer{err: err})
+				return nil
+			}
+			mu.Lock()
+			skip := old
+			mu.Unlock()
+			if !skip {
+				refs, ok, err := d.Web.ListRefs(ctx, at, user, secret)
+				if err != nil || ok {
+					put(p, answer{refs: refs, tags: true, err: err})
+					return nil
+				}
+			}
+			refs, err := d.Web.Refs(ctx, at, user, secret)
+			if err == nil && !skip { // it is there, and speaks the older protocol alone
+				mu.Lock()
+				old = true
+				mu.Unlock()
+			}
+			if account == nil && fault.Is(err, fault.HostSaidNo) {
+				err = errSlow // git may have a sign-in of its own
+			}
+			put(p, answer{refs: refs, tags: true, err: err})
+			return nil
+		})
+	}
+	_ = asking.Wait() // each puts its own error
+}
+
+// errSlow says that only git itself can ask.
+var errSlow = fault.New(fault.Decision, "only git itself can ask this host")
+
+// askList asks the host for its list of branches, if it has one, and gives the projects of
+// which it told nothing.
+func (d *Desk) askList(ctx context.Context, account *Account, group []Project, put func(Project, answer)) ([]Project, error) {
+	l, err := d.login(ctx, account)
+	if err != nil {
+		return nil, err
+	}
+	if l.Host.Actions["head-list"] == nil {
+		return group, nil
+	}
+	items, err := l.list(ctx, "head-list", "list the branches of all repositories", nil)
+	if err != nil {
+		return nil, err
+	}
+	told := map[string]web.Refs{}
+	for _, f := range items {
+		path := strings.ToLower(description.Written(f["owner"]) + "/" + description.Written(f["name"]))
+		if _, found := told[path]; !found {
+			told[path] = web.Refs{IDs: map[string]string{}}
+		}
+		if b, id := description.Written(f["branch"]), description.Written(f["head"]); b != "" && id != "" {
+			told[path].IDs["refs/heads/"+b] = id
+		}
+	}
+	var rest []Project
+	for _, p := range group {
+		_, owner, name := recogniseAmong([]*Host{l.Host}, p.Address)
+		refs, found := told[strings.ToLower(owner+"/"+name)]
+		if !found {
+			rest = append(rest, p)
+			continue
+		}
+		put(p, answer{refs: refs})
+	}
+	return rest, nil
+}
+
+// askSSH asks over one connection, several channels at once.
+func (d *Desk) askSSH(ctx context.Context, account *Account, at address.Address, group []Project, put func(Project, answer)) {
+	fail := func(err error) {
+		for _, p := range group {
+			put(p, answer{err: err})
+		}
+	}
+	k, err := d.keyOf(account.Name, keyInForce)
+	if err == nil && k == nil {
+		err = d.NoKey(account)
+	}
+	if err != nil {
+		fail(err)
+		return
+	}
+	r := d.route(k, at)
+	if _, err := r.signsIn(ctx); err != nil {
+		fail(err)
+		return
+	}
+	ssh, err := openssh.Find(d.Log)
+	if err != nil {
+		fail(err)
+		return
+	}
+	run, end, err := d.channels(ctx, ssh, r, at)
+	if err != nil {
+		fail(err)
+		return
+	}
+	defer end()
+	asking, ctx := errgroup.WithContext(ctx)
+	asking.SetLimit(channels)
+	for _, p := range group {
+		asking.Go(func() error {
+			own, err := address.Parse(p.Address)
+			if err != nil {
+				put(p, answer{err: err})
+				return nil
+			}
+			path := own.Path
+			if own.Suffix {
+				path += ".git"
+			}
+			if !strings.HasPrefix(path, "~") {
+				path = "/" + path
+			}
+			out, err := run(ctx, "git-upload-pack '"+strings.ReplaceAll(path, "'", `'\''`)+"'")
+			if err != nil {
+				put(p, answer{err: err})
+				return nil
+			}
+			refs, ok := web.ParseRefs(string(out))
+			if !ok {
+				refs, ok = web.ParseAdvertisement(string(out))
+			}
+			if !ok {
+				put(p, answer{err: errSlow}) // git finds the cause
+				return nil
+			}
+			put(p, answer{refs: refs, tags: true})
+			return nil
+		})
+	}
+	_ = asking.Wait() // each puts its own error
+}
+
+// runs runs a command on a host and gives what it printed.
+type runs func(ctx context.Context, command string) ([]byte, error)
+
+// plainWay are the settings of SSH that lead somewhere else, or through something, and the
+// value that each has where it does not (ssh_config(5)).
+var plainWay = map[string]string{"proxyjump": "none", "proxycommand": "none", "proxyusefdpass": "no", "canonicalizehostname": "false",
+	"hostkeyalias": "none", "bindaddress": "none", "bindinterface": "none", "addressfamily": "any", "certificatefile": "none", "revokedhostkeys": "none"}
+
+// channels opens one connection to a host, by which commands are run side by side: spoken
+// here where the way is plain, and by the SSH client, shared, where the person's
+// configuration counts.
+func (d *Desk) channels(ctx context.Context, ssh *openssh.Client, r *route, at address.Address) (run runs, end func(), err error) {
+	in := []byte(web.RefsRequest + "0000")
+	settings, err := ssh.Settings(ctx, r.file(), r.user, r.host)
+	if err != nil {
+		return nil, nil, err
+	}
+	if line, err := d.plainLine(ctx, r, settings); err == nil {
+		return func(ctx context.Context, command string) ([]byte, error) {
+			return line.Run(ctx, command, map[string]string{"GIT_PROTOCOL": "version=2"}, in)
+		}, func() { _ = line.Close() }, nil // it is not needed any more, however it ends
+	} else if ctx.Err() != nil {
+		return nil, nil, ctx.Err()
+	} else {
+		d.Log.Debug("ssh by the client", "host", r.host, "why", err)
+	}
+	via := d.sharedBy(r)
+	if via == "" {
+		return nil, nil, errSlow
+	}
+	words := []string{"-F", r.file(), "-T", "-o", "LogLevel=ERROR", "-o", "ControlPath=" + via}
+	master, err := ssh.Start(ctx, openssh.Cmd{Args: append(append(slices.Clone(words), "-o", "ControlMaster=yes", "-N"), openssh.Target(at.User, at.Host)...), Env: r.environment()})
+	if err != nil {
+		return nil, nil, err
+	}
+	end = func() {
+		_, _ = ssh.Run(context.WithoutCancel(ctx), openssh.Cmd{Args: append(append(slices.Clone(words), "-O", "exit"), openssh.Target(at.User, at.Host)...), Limit: 5 * time.Second}) // closing it does the same, later
+		master.Close()
+	}
+	for waited := time.Duration(0); ; waited += 10 * time.Millisecond {
+		if _, err := os.Stat(via); err == nil {
+			break
+		}
+		if waited > 15*time.Second || d.sleep(ctx, 10*time.Millisecond) != nil {
+			end()
+			return nil, nil, openssh.Unreachable(r.host, master.Said())
+		}
+	}
+	return func(ctx context.Context, command string) ([]byte, error) {
+		args := append(slices.Clone(words), "-o", "ControlMaster=no", "-o", "SendEnv=GIT_PROTOCOL")
+		result, err := ssh.Run(ctx, openssh.Cmd{Args: append(append(args, openssh.Target(at.User, at.Host)...), command), In: bytes.NewReader(in), Env: append(r.environment(), "GIT_PROTOCOL=version=2")})
+		return result.Out, err
+	}, end, nil
+}
+
+// errNotPlain says that the way to a host is not one that is spoken here.
+var errNotPlain = errors.New("the way is not plain")
+
+// plainLine opens a connection without the SSH client, where nothing in the person's
+// configuration, and nothing about the key, needs it.
+func (d *Desk) plainLine(ctx context.Context, r *route, settings []string) (*sshline.Line, error) {
+	host, port := "", "22"
+	for _, line := range settings {
+		name, value, _ := strings.Cut(line, " ")
+		if plain, matters := plainWay[name]; matters && value != plain {
+			return nil, errNotPlain
+		}
+		switch name {
+		case "hostname":
+			host = value
+		case "port":
+			port = value
+		}
+	}
+	if r.key.Half().Hardware() {
+		return nil, errNotPlain
+	}
+	private, err := files.Read(r.key.File, sshkey.Longest)
+	if err != nil {
+		return nil, err
+	}
+	passphrase := ""
+	if r.key.Sealed {
+		if passphrase, err = d.passphrase(ctx, r.key, true); err != nil {
+			return nil, err
+		}
+	}
+	return sshline.Dial(ctx, net.JoinHostPort(host, port), r.user, private, passphrase, d.knownHosts(), 15*time.Second)
+}
+
+// folderExists reports whether a project's folder is there.
+func folderExists(p Project) bool {
+	s, err := os.Stat(filepath.Clean(p.Folder))
+	return err == nil && s.IsDir()
+}

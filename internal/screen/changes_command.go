@@ -1,0 +1,187 @@
+package screen
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"strings"
+
+	"golang.org/x/term"
+
+	"uncinate/internal/core/difference"
+	"uncinate/internal/core/fault"
+	"uncinate/internal/core/text"
+	"uncinate/internal/job"
+)
+
+func changesCommand() *Command {
+	return &Command{Name: "changes", Args: "[PATH...]", Most: -1,
+		Short: "show what differs from the last commit, by file and then in full",
+		Long: `Without a PATH, each file that differs in a line; with one, or with --full, the differences
+themselves: on a terminal with the words marked that differ, elsewhere as git writes them,
+fit to be applied. --here and --there tell what the commits change that only one side has,
+as far as the host was asked: sync, or status, asks it.`,
+		Examples: []string{"uncinate changes", "uncinate changes tables/2025-03.csv", "uncinate changes --there", "uncinate changes --commit 1f3a9c --full", "uncinate changes --full > today.patch"},
+		Gives:    job.Changes{},
+		Options: func(o *flag.FlagSet) Run {
+			var c job.ChangesOptions
+			o.StringVar(&c.Folder, "folder", ".", "the project's `folder`")
+			o.BoolVar(&c.Full, "full", false, "the differences themselves")
+			o.StringVar(&c.Commit, "commit", "", "what this `commit` changed")
+			here := o.Bool("here", false, "what the commits change that are only here")
+			there := o.Bool("there", false, "what the commits change that are only on the host")
+			return withDesk(func(ctx context.Context, e *Env, d *job.Desk, args []string) error {
+				if c.Commit != "" && (*here || *there) {
+					return fault.New(fault.Usage, "one commit, or one side's commits").Try("", "uncinate changes --commit "+text.Quote(c.Commit))
+				}
+				if *here && *there {
+					return fault.New(fault.Usage, "one side at a time: --here or --there").Try("", "uncinate changes --there")
+				}
+				switch {
+				case *here:
+					c.Side = "here"
+				case *there:
+					c.Side = "there"
+				}
+				c.Paths, c.Full = args, c.Full || len(args) > 0
+				r, err := d.Changes(ctx, c)
+				if err != nil {
+					return err
+				}
+				return e.Give(r, func() { e.changed(ctx, r, c.Full) })
+			})
+		}}
+}
+
+func (e *Env) changed(ctx context.Context, r *job.Changes, full bool) {
+	if len(r.Files) == 0 {
+		words := "Nothing differs: every file is as in the last commit."
+		if r.Commit != "" {
+			words = "That commit changed no file."
+		} else if r.Side != "" {
+			words = "No commit is only " + r.Side + "."
+		}
+		e.Say("%s", words)
+		return
+	}
+	if !full {
+		var rows [][]string
+		for _, f := range r.Files {
+			path := f.Path
+			if f.From != "" {
+				path = f.From + " → " + f.Path
+			}
+			rows = append(rows, []string{f.Kind, path, extent(f)})
+		}
+		e.Table([]string{"", text.Count(len(r.Files), "file"), "lines"}, rows)
+		e.Say("")
+		e.Say("The differences themselves: uncinate changes --full, or with a file's name")
+		return
+	}
+	if !e.Out.terminal {
+		fmt.Fprint(e.Out, r.Patch)
+		return
+	}
+	var b strings.Builder
+	for _, f := range r.Files {
+		e.difference(&b, f)
+	}
+	e.page(ctx, b.String())
+}
+
+// extent tells how much of a file differs.
+func extent(f job.ChangedFile) string {
+	switch {
+	case f.Large:
+		return text.Size(f.Bytes) + ", too large to be shown"
+	case f.Binary:
+		is := "binary"
+		if f.Is != "" {
+			is = f.Is
+		}
+		switch {
+		case f.Kind == "new":
+			return is + ", " + text.Size(f.Bytes)
+		case f.Kind == "deleted":
+			return is + ", " + text.Size(f.Before)
+		case f.Before == f.Bytes:
+			return is + ", " + text.Size(f.Bytes) + " as before"
+		}
+		return is + ", " + text.Size(f.Before) + " before, " + text.Size(f.Bytes) + " now"
+	}
+	var parts []string
+	if f.Added > 0 {
+		parts = append(parts, text.Number(f.Added)+" added")
+	}
+	if f.Removed > 0 {
+		parts = append(parts, text.Number(f.Removed)+" removed")
+	}
+	if f.Mode != "" {
+		parts = append(parts, "mode "+f.Mode)
+	}
+	return strings.Join(parts, ", ")
+}
+
+// difference writes one file's differences for a terminal: the words that differ within a
+// line are bold.
+func (e *Env) difference(w *strings.Builder, f job.ChangedFile) {
+	title := f.Path
+	if f.From != "" {
+		title = f.From + " → " + f.Path
+	}
+	fmt.Fprintf(w, "%s  %s, %s\n", e.Out.strong(e.Out.visible(title)), f.Kind, extent(f))
+	for _, h := range f.Hunks {
+		fmt.Fprintf(w, "%s\n", e.Out.faint(e.Out.visible(h.Head)))
+		for _, l := range h.Lines {
+			sign := map[string]string{"same": " ", "added": "+", "removed": "-", "note": `\`}[l.Sort]
+			fmt.Fprintf(w, "%s%s\n", sign, e.marked(l))
+		}
+	}
+	w.WriteByte('\n')
+}
+
+// marked is a line with the parts that differ bold.
+func (e *Env) marked(l difference.Line) string {
+	show := func(s string) string { return e.Out.visible(strings.ReplaceAll(s, "\t", "    ")) }
+	var b strings.Builder
+	at := 0
+	for _, m := range l.Mark {
+		b.WriteString(show(l.Text[at:m.From]) + e.Out.strong(show(l.Text[m.From:m.To])))
+		at = m.To
+	}
+	b.WriteString(show(l.Text[at:]))
+	return b.String()
+}
+
+// faint is for what stands between the lines.
+func (s *stream) faint(words string) string {
+	if !s.bold {
+		return words
+	}
+	return "\x1b[2m" + words + "\x1b[0m"
+}
+
+// page shows a long text through the person's pager (environment variable PAGER, as for
+// the POSIX utilities man and more), a short one as it is.
+func (e *Env) page(ctx context.Context, s string) {
+	_, height, err := term.GetSize(int(os.Stdout.Fd()))
+	words, odd := text.Words(os.Getenv("PAGER"))
+	if odd != nil || len(words) == 0 {
+		words = []string{"less", "-R"}
+	}
+	if path, look := exec.LookPath(words[0]); err == nil && look == nil && e.asks && strings.Count(s, "\n") >= height {
+		c := exec.CommandContext(ctx, path, words[1:]...)
+		c.Env = os.Environ()
+		if os.Getenv("LESS") == "" {
+			c.Env = append(c.Env, "LESS=R")
+		}
+		c.Stdin, c.Stdout, c.Stderr = strings.NewReader(e.veil.over(s)), os.Stdout, os.Stderr
+		if c.Run() == nil {
+			return
+		}
+	}
+	_, _ = io.WriteString(e.Out, s) // whoever reads it may have gone
+}

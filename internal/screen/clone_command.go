@@ -1,0 +1,257 @@
+package screen
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"strings"
+
+	"uncinate/internal/core/fault"
+	"uncinate/internal/core/survey"
+	"uncinate/internal/core/text"
+	"uncinate/internal/job"
+)
+
+func cloneCommand() *Command {
+	return &Command{Name: "clone", Args: "REPOSITORY [FOLDER]", Most: -1,
+		Short: "bring hosted repositories onto this machine, one or many",
+		Long: `REPOSITORY is a name on the account's host or a part of one, OWNER/NAME, or any address of
+it. FOLDER is made if it is missing and refused if it is not empty. Sign-in, name and
+e-mail are set in the copy, so that plain git push and pull work in it.
+
+Several at once: a pattern such as 'saltmarsh/*', an owner as saltmarsh/, --list with a file
+of names, or --all that the account sees. Each gets a folder in its owner's folder, or in
+one for all (--flat), below the current folder or --into another. What is here already is
+passed over, and what was cut off goes on.`,
+		Examples: []string{"uncinate clone gauge-firmware", "uncinate clone saltmarsh/harbour-board board", "uncinate clone --all --into ~/work", "uncinate clone 'saltmarsh/*' --flat", "uncinate clone tide-almanac --snapshot"},
+		Takes:    []string{"repository", "folder"}, Gives: job.Cloned{}, Also: map[string]any{"--all": []job.ClonedRow{}},
+		Options: func(o *flag.FlagSet) Run {
+			var m job.ManyOptions
+			c := &m.CloneOptions
+			preview := o.Bool("preview", false, "show the plan and stop")
+			o.StringVar(&c.Account, "account", "", "which `account` to use")
+			o.StringVar(&c.Over, "over", "", "the `transport`: https or ssh; the account's unless said")
+			o.StringVar(&c.Branch, "branch", "", "the `branch` to start on; the default one unless said")
+			o.IntVar(&c.Depth, "depth", 0, "only so `many` of the newest commits")
+			o.BoolVar(&c.Partial, "partial", false, "all commits, and old contents only when they are asked for")
+			o.BoolVar(&c.Snapshot, "snapshot", false, "the files alone, without git")
+			o.BoolVar(&c.ReadOnly, "read-only", false, "a copy that is only brought up to date: sync never sends from it")
+			all := o.Bool("all", false, "all that the account sees")
+			o.StringVar(&m.List, "list", "", "a `file` that names repositories, one a line")
+			o.StringVar(&m.Into, "into", "", "the `folder` for the folders of several")
+			flat := o.Bool("flat", false, "several lie side by side, from now on")
+			owners := o.Bool("by-owner", false, "several lie in one folder for each owner, from now on; as it is at first")
+			return withDesk(func(ctx context.Context, e *Env, d *job.Desk, args []string) error {
+				if *flat || *owners {
+					if err := d.Layout(*flat); err != nil {
+						return err
+					}
+				}
+				if c.Snapshot && c.Depth == 0 {
+					c.Depth = 1
+				}
+				many := *all || m.List != "" || m.Into != "" || len(args) > 2
+				for _, a := range args {
+					if a == args[0] && !strings.Contains(a, "://") { // an address may hold such signs, and a folder too
+						many = many || strings.ContainsAny(a, "*?[") || strings.HasSuffix(a, "/")
+					}
+				}
+				if many {
+					m.Which = args
+					if len(args) == 0 && !*all && m.List == "" {
+						return fault.New(fault.Usage, "which repositories? Name them, or --all").Try("", "uncinate clone --all --into "+text.Quote(m.Into))
+					}
+					return e.cloneMany(ctx, d, m, *preview)
+				}
+				if len(args) == 0 {
+					return fault.New(fault.Usage, "it is used so: uncinate clone [options] REPOSITORY [FOLDER]").Try("", "uncinate help clone").Try("all that the account sees", "uncinate clone --all")
+				}
+				if c.What = args[0]; len(args) > 1 {
+					c.Folder = args[1]
+				}
+				return e.clone(ctx, d, *c, *preview)
+			})
+		}}
+}
+
+func (e *Env) clone(ctx context.Context, d *job.Desk, c job.CloneOptions, preview bool) error {
+	cloning, err := d.Clone(ctx, c)
+	if again, vouch := e.vouch(ctx, d, err); again {
+		cloning, err = d.Clone(ctx, c)
+	} else {
+		err = vouch
+	}
+	if fault.Is(err, fault.HostSaidNo) && !strings.ContainsAny(c.What, ":@") {
+		if chosen, e2 := e.byPart(ctx, d, c, err); e2 != nil {
+			return e2
+		} else if chosen != nil {
+			cloning, err = d.Clone(ctx, *chosen)
+		}
+	}
+	if err != nil {
+		return err
+	}
+	p := plans{preview: preview, yes: true}
+	if goes, err := e.propose(ctx, p, "To bring "+text.Visible(c.What)+" onto this machine:", cloning.Items(), "", cloning.Notes()); err != nil || !goes {
+		return err
+	}
+	r, err := cloning.Do(ctx)
+	if err != nil {
+		return err
+	}
+	return e.Give(r, func() { e.cloned(r) })
+}
+
+// byPart finds the repository of whose name a part was given: the only one, or the one
+// that the person chooses. Nil leaves the refusal as it is.
+func (e *Env) byPart(ctx context.Context, d *job.Desk, c job.CloneOptions, refused error) (*job.CloneOptions, error) {
+	all, _, err := d.ListHosted(ctx, c.Account, c.What)
+	if err != nil || len(all) == 0 || len(fault.Of(refused).Details) > 0 && len(all) > 20 {
+		return nil, refused
+	}
+	pick := all[0]
+	if len(all) > 1 {
+		if !e.asks {
+			f := fault.New(fault.Decision, "%s repositories have %s in their name; say which", text.Number(len(all)), text.Quote(c.What))
+			for i, r := range all {
+				if i == 6 {
+					f.Detail("and %d more", len(all)-i)
+					break
+				}
+				f.Try("", text.Command("uncinate", "clone", r.Path(), "--account", r.Account))
+			}
+			return nil, f
+		}
+		for i, r := range all {
+			e.Aside("%3d  %s  (%s)", i+1, text.Visible(r.Path()), text.Visible(r.Account))
+		}
+		for {
+			answer, err := e.ask(ctx, "Which one? (its number) ")
+			if err != nil {
+				return nil, err
+			}
+			if n, ok := survey.Numbers(answer, len(all)); ok && len(n) == 1 {
+				pick = all[n[0]-1]
+				break
+			}
+		}
+	}
+	e.Aside("Only %s has that in its name, so it is taken.", text.Visible(pick.Path()))
+	c.What, c.Account = pick.Path(), pick.Account
+	return &c, nil
+}
+
+func (e *Env) cloned(r *job.Cloned) {
+	e.Say("%s", e.Out.strong("Cloned."))
+	holds := fmt.Sprintf("%s, %s; branch %s at %.10s", text.Count(r.Files, "file"), text.Size(r.Bytes), text.Visible(r.Branch), r.Commit)
+	if r.Commit == "" {
+		holds = "nothing yet: no commit was sent to it so far"
+	}
+	account := r.Account
+	if account == "" {
+		account = "none; git signs in with what it has"
+	}
+	kept := ""
+	switch {
+	case r.Snapshot:
+		kept = "the files alone: git's folder was taken out again"
+	case r.ReadOnly:
+		kept = "only brought up to date; sync sends nothing from it"
+	}
+	e.Facts([2]string{"folder", r.Folder}, [2]string{"from", r.Address}, [2]string{"account", account}, [2]string{"holds", holds}, [2]string{"use", kept}, [2]string{"inside", inside(r.Inside)})
+	if r.HandOver != nil {
+		e.handedOver("What git does not bring:", r.HandOver)
+	}
+}
+
+// inside names the projects of a copy, and where they lie.
+func inside(all []job.Inside) string {
+	var parts []string
+	for _, x := range all {
+		if len(x.Folders) == 1 && x.Folders[0] == "." {
+			parts = append(parts, x.Kind)
+			continue
+		}
+		some := x.Folders[:min(3, len(x.Folders))]
+		words := x.Kind + " in " + strings.Join(some, ", ")
+		if more := len(x.Folders) - len(some); more > 0 {
+			words += fmt.Sprintf(" and %d more", more)
+		}
+		parts = append(parts, words)
+	}
+	return strings.Join(parts, "; ")
+}
+
+func (e *Env) cloneMany(ctx context.Context, d *job.Desk, o job.ManyOptions, preview bool) error {
+	m, err := d.CloneMany(ctx, o)
+	if err != nil {
+		return err
+	}
+	for _, n := range m.Notes {
+		e.Aside("Note: %s", text.Visible(n))
+	}
+	if preview {
+		if e.json {
+			rows := []job.ClonedRow{}
+			for i, r := range m.Wanted {
+				rows = append(rows, job.ClonedRow{Name: r.Path(), Folder: m.Folders[i], State: "wanted"})
+			}
+			return e.JSON(rows)
+		}
+		var rows [][]string
+		for i, r := range m.Wanted {
+			rows = append(rows, []string{r.Path(), r.Account, m.Folders[i]})
+		}
+		e.Table([]string{"repository", "account", "folder"}, rows)
+		return nil
+	}
+	rows, err := m.Do(ctx, func(r job.ClonedRow) {
+		if r.State == "cloned" && e.verbose {
+			e.Aside("%s: %s", text.Visible(r.Name), text.Visible(r.Folder))
+		}
+	})
+	if err != nil {
+		return err
+	}
+	count, exit := map[string]int{}, fault.Kind(0)
+	var make, large []string
+	for _, r := range rows {
+		count[r.State]++
+		if r.Exit != 0 && exit == 0 {
+			exit = r.Exit
+		} else if r.Exit != 0 && exit != r.Exit {
+			exit = fault.Failed
+		}
+		if r.Cloned != nil && r.Cloned.HandOver != nil && !r.Cloned.HandOver.Empty() {
+			make = append(make, r.Name)
+		}
+		if r.Cloned != nil && r.Cloned.Pointers {
+			large = append(large, r.Name)
+		}
+	}
+	if e.json {
+		err = e.JSON(append([]job.ClonedRow{}, rows...))
+	} else {
+		for _, r := range rows {
+			if r.Exit == 0 {
+				continue
+			}
+			e.Say("%s: %s.", e.Out.strong(e.Out.visible(r.Name)), e.Out.wrap(e.Out.visible(r.Says), 2))
+			if r.Next != "" {
+				e.Say("      %s", text.Visible(r.Next))
+			}
+		}
+		e.Say("%s cloned, %s here already, %s failed.", text.Count(count["cloned"], "repository"), text.Number(count["here already"]), text.Number(count["failed"]))
+		if len(make) > 0 {
+			e.Say("%s", e.Out.wrap("Something is to be made or supplied in: "+e.Out.visible(strings.Join(make, ", ")), 2))
+		}
+		if len(large) > 0 {
+			e.Say("%s", e.Out.wrap("Large files are only pointers so far, until git lfs pull, in: "+e.Out.visible(strings.Join(large, ", ")), 2))
+		}
+		e.Say("Where they stand: uncinate status --all")
+	}
+	if err == nil && exit != 0 {
+		err = fault.New(exit, "%s not cloned; the same command, run again, goes on", text.Count(count["failed"], "repository")+map[bool]string{true: " was", false: " were"}[count["failed"] == 1])
+	}
+	return err
+}
