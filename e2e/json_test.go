@@ -115,8 +115,30 @@ func TestEveryDocumentIsAsDocumented(t *testing.T) {
 		{"sync", "", "sync gauge"},
 		{"plan", "", "sync gauge --preview"},
 		{"visit", "", "visit --folder gauge people"},
+		{"status --all", "", "status --all"},
+		{"sync --all", "", "sync --all"},
+		{"status --find", "", "status --find gauge --yes"},
+		{"save", "", "save --folder gauge Work --let fresh.txt --reason tests"},
+		{"changes", "", "changes --folder gauge --full"},
+		{"save", "", "save --folder gauge --reword Words"},
+		{"rescue list", "", "rescue list gauge"},
+		{"rescue show", "", "rescue show --folder gauge 1"},
+		{"rescue bring", "", "rescue bring --folder gauge 1"},
+		{"rescue drop", "", "rescue drop --folder gauge 1 --yes"},
+		{"history", "", "history --folder gauge --full --graph"},
+		{"branch make", "", "branch make --folder gauge task"},
+		{"branch list", "", "branch list gauge"},
+		{"branch switch", "", "branch switch --folder gauge task"},
+		{"branch rename", "", "branch rename --folder gauge task errand"},
+		{"branch switch", "", "branch switch --folder gauge main"},
+		{"branch join", "", "branch join --folder gauge errand"},
+		{"plan", "", "branch remove --folder gauge errand --preview"},
+		{"branch remove", "", "branch remove --folder gauge errand --yes"},
+		{"tag", "", "tag --folder gauge 1.0.0 --yes"},
 		{"plan", "", "clone --account tern gauge copy --preview"},
 		{"clone", "", "clone --account tern gauge copy"},
+		{"clone --all", "", "clone --account tern --all --into copies --preview"},
+		{"clone --all", "", "clone --account tern --all --into copies"},
 		{"plan", "", "detach gauge --preview"},
 		{"detach", "", "detach gauge --yes"},
 		{"key make", "", "key make tern --machine quay --open"},
@@ -145,6 +167,9 @@ func TestEveryDocumentIsAsDocumented(t *testing.T) {
 		{"help", "", "help host add"},
 		{"version", "", "version"},
 	} {
+		if strings.HasPrefix(c.args, "save --folder gauge Work") {
+			m.write("gauge", map[string]string{"fresh.txt": "f\n"})
+		}
 		args := append(strings.Fields(c.args), "--json")
 		r := m.run("", c.in, args...)
 		s.fits(c.form, r.out)

@@ -264,27 +264,22 @@ func TestSyncStopsAtWhatIsHarder(t *testing.T) {
 	launch.ok("gauge", "", "sync")
 	// An ignored file of one's own stands in the way of what comes in.
 	quay.write("gauge", map[string]string{"tide.log": "mine, never saved\n"})
-	head := quay.git("gauge", "rev-parse", "HEAD")
-	quay.refused(3, []string{"1 file here would be written over", "tide.log", "Everything is as it was"}, "gauge", "", "sync")
-	assert.Equal(t, head, quay.git("gauge", "rev-parse", "HEAD"))
-	data, err := os.ReadFile(filepath.Join(quay.home, "gauge/tide.log"))
-	require.NoError(t, err)
-	assert.Equal(t, "mine, never saved\n", string(data))
-	require.NoError(t, os.Remove(filepath.Join(quay.home, "gauge/tide.log")))
-	// An unsaved change elsewhere survives.
 	quay.write("gauge", map[string]string{"README.md": "# changed\n"})
+	assert.Contains(t, quay.ok("gauge", "", "sync"), "kept as rescue copy 1")
+	assert.Equal(t, "mine, never saved\n", quay.ok("gauge", "", "rescue", "show", "1", "tide.log"))
+	// An unsaved change elsewhere survives.
 	assert.Contains(t, quay.ok("gauge", "", "sync"), "Not saved yet: 1 file changed")
 	quay.git("gauge", "checkout", "-q", "README.md")
 	// Both sides move.
 	commit(quay, "a.txt", "a\n")
-	commit(launch, "b.txt", "b\n")
+	commit(launch, "a.txt", "b\n")
 	quay.ok("gauge", "", "sync")
 	before, there := launch.git("gauge", "rev-parse", "HEAD"), quay.git("gauge", "rev-parse", "HEAD")
-	launch.refused(3, []string{"both sides have new commits", "1 only here, 1 only there", "Write a.txt", "pull --rebase"}, "gauge", "", "sync")
+	launch.refused(3, []string{"both sides changed the same file on main: 1 commit only here, 1 commit only there", "a.txt, there by Tern of Saltmarsh", "Write a.txt", "pull --rebase"}, "gauge", "", "sync")
 	assert.Equal(t, before, launch.git("gauge", "rev-parse", "HEAD"))
 	assert.Equal(t, there, quay.git(h.gitDir(t, "tern", "tern", "gauge"), "rev-parse", "refs/heads/main"))
 	assert.Contains(t, launch.ok("gauge/src", "", "status"), "1 commit only here, 1 commit only there")
-	launch.git("gauge", "pull", "-q", "--rebase")
+	launch.git("gauge", "pull", "-q", "--rebase", "-X", "ours")
 	launch.ok("gauge", "", "sync")
 }
 

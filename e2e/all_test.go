@@ -1,0 +1,166 @@
+package e2e
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"uncinate/internal/practice"
+)
+
+// row finds a project's line on the board.
+func row(t *testing.T, board, name string) string {
+	t.Helper()
+	for line := range strings.Lines(board) {
+		if strings.Contains(line, " "+name+" ") {
+			return strings.TrimSpace(line)
+		}
+	}
+	t.Fatalf("no %s in\n%s", name, board)
+	return ""
+}
+
+// TestAllProjects has a machine with many projects, on every way of asking.
+func TestAllProjects(t *testing.T) {
+	t.Parallel()
+	for _, way := range []string{"list", "http", "ssh"} {
+		t.Run(way, func(t *testing.T) {
+			name := map[string]string{"list": "gannet", "http": "petrel", "ssh": "petrel"}[way]
+			h := newHostOf(t, name)
+			quay, launch := signedIn(t, h), signedIn(t, h)
+			over := "https"
+			if way == "ssh" {
+				over = "ssh"
+				for _, m := range []*machine{quay, launch} {
+					m.ok("", "", "host", "pin", strings.TrimPrefix(h.URL, "http://"), "--fingerprint", h.HostKey())
+					m.ok("", "", "key", "make", "tern", "--open", "--machine", filepath.Base(filepath.Dir(m.home)))
+					m.ok("", "", "key", "install", "tern", "--yes")
+				}
+			}
+			names := []string{"almanac", "buoys", "charts", "dredge", "ebb", "floats"}
+			for _, n := range names {
+				quay.write(n, map[string]string{"README.md": "# " + n + "\n", "notes.txt": "n\n"})
+				quay.ok(n, "", "attach", "--yes", "--over", over)
+				launch.ok("", "", "clone", n, "--over", over)
+			}
+			again := launch.ok("", "", "clone", "--all", "--into", ".", "--flat", "--over", over)
+			assert.Contains(t, again, "0 repositories cloned, 6 here already, 0 failed.")
+			board := launch.ok("", "", "status", "--all")
+			assert.Contains(t, board, "6 projects, 6 in step.")
+			assert.Contains(t, board, "just now")
+			trace := launch.run("", "", "sync", "--all", "--verbose")
+			require.Equal(t, 0, trace.code, trace.err)
+			assert.Contains(t, trace.out, "6 projects: 6 in step already, 0 brought into step.")
+			assert.LessOrEqual(t, strings.Count(trace.err, "msg=git"), 1, "what did not change costs no run of git: %s", trace.err)
+
+			quay.write("almanac", map[string]string{"notes.txt": "theirs\n"})
+			quay.ok("almanac", "", "sync", "--save", "Theirs")
+			quay.write("buoys", map[string]string{"notes.txt": "theirs\n"})
+			quay.ok("buoys", "", "sync", "--save", "Theirs")
+			quay.git("charts", "tag", "v1")
+			quay.git("charts", "push", "-q", "origin", "v1")
+			launch.write("buoys", map[string]string{"notes.txt": "mine\n"})
+			launch.ok("buoys", "", "save", "Mine")
+			launch.write("dredge", map[string]string{"notes.txt": "mine\n", "fresh.txt": "f\n"})
+			launch.git("ebb", "branch", "task")
+			launch.git("ebb", "checkout", "-q", "task")
+			launch.git("ebb", "commit", "-q", "--allow-empty", "-m", "On a branch")
+			launch.git("ebb", "checkout", "-q", "main")
+			require.NoError(t, os.Rename(filepath.Join(launch.home, "floats"), filepath.Join(launch.home, "rafts")))
+			board = launch.ok("", "", "status", "--all")
+			assert.Contains(t, row(t, board, "floats"), "lost")
+			assert.Contains(t, row(t, board, "buoys"), "1 commit only here; new commits there")
+			assert.Contains(t, row(t, board, "ebb"), "branch only here: task")
+			assert.Contains(t, row(t, board, "dredge"), "1 file changed, 1 new")
+			assert.Contains(t, row(t, board, "almanac"), "new commits there")
+			var order []string
+			var rows []struct{ Name, State string }
+			require.NoError(t, json.Unmarshal([]byte(launch.ok("", "", "status", "--all", "--json")), &rows))
+			for _, r := range rows {
+				order = append(order, r.State+" "+r.Name)
+			}
+			assert.Equal(t, []string{"lost floats", "both buoys", "unsent ebb", "changed dredge", "behind almanac", "in step charts"}, order)
+			assert.NotContains(t, launch.ok("", "", "status", "--all", "--offline"), "new commits there")
+
+			r := launch.run("", "", "sync", "--all")
+			assert.Equal(t, 3, r.code, r.out+r.err)
+			for _, want := range []string{"almanac: brought in 1 commit", "buoys: both sides changed the same file on main", "floats: its folder is not there any more", "6 projects: ", "2 for you to decide"} {
+				assert.Contains(t, r.out, want)
+			}
+			assert.Equal(t, quay.id("almanac", "HEAD"), launch.id("almanac", "HEAD"))
+			assert.Equal(t, " M notes.txt\n?? fresh.txt", strings.TrimSuffix(launch.command("dredge", "", "git", "status", "--porcelain").out, "\n"))
+			if way != "list" {
+				assert.Equal(t, "v1", launch.git("charts", "tag"), "a new tag is news")
+			}
+
+			// The folder that was moved is found again; a copy that plain git made is taken in.
+			launch.git("", "clone", "-q", quay.git("charts", "remote", "get-url", "origin"), "other/charts2", "-c", "credential.helper=!f() { echo username=tern; echo password="+h.token["tern"]+"; }; f", "-c", "core.sshCommand="+launch.sshOf(t, "charts"))
+			assert.Contains(t, launch.ok("", "", "status", "--find", ".", "--preview"), "lies in "+filepath.Join(launch.home, "rafts")+" now")
+			launch.refused(3, []string{"nobody can be asked"}, "", "", "status", "--find", ".")
+			launch.ok("", "", "status", "--find", ".", "--yes")
+			board = launch.ok("", "", "status", "--all")
+			assert.Contains(t, row(t, board, "rafts"), "in step")
+			assert.Contains(t, row(t, board, "charts2"), "in step")
+			assert.Contains(t, board, "7 projects")
+			assert.Contains(t, launch.ok("", "", "status", "--find", "."), "Nothing new: 7 copies there")
+			assert.Contains(t, launch.ok("other/charts2", "", "sync"), "In step")
+
+			require.NoError(t, os.Rename(filepath.Join(launch.home, "rafts"), filepath.Join(launch.home, ".away")))
+			r = launch.run("", "", "status", "--forget-lost")
+			assert.Contains(t, r.err, "Forgotten: "+filepath.Join(launch.home, "rafts"))
+			assert.Contains(t, r.out, "6 projects")
+			require.NoError(t, os.Rename(filepath.Join(launch.home, ".away"), filepath.Join(launch.home, "rafts")))
+			launch.ok("", "", "status", "--find", ".", "--yes")
+
+			require.NoError(t, os.WriteFile(filepath.Join(launch.home, "ebb/.git/index"), []byte("no index"), 0o600))
+			board = launch.ok("", "", "status", "--all")
+			assert.Contains(t, row(t, board, "ebb"), "broken")
+			require.NoError(t, h.Close())
+			r = launch.run("", "", "sync", "--all")
+			assert.NotEqual(t, 0, r.code)
+			assert.Contains(t, r.out, "7 failed.")
+			assert.Contains(t, launch.ok("", "", "status", "--all"), "no answer")
+			h.Running, _ = practice.Start(name, h.dir, strings.TrimPrefix(h.URL, "http://"), nil)
+		})
+	}
+}
+
+// sshOf gives the way over SSH that a project has; nothing where it has none.
+func (m *machine) sshOf(t *testing.T, dir string) string {
+	t.Helper()
+	return strings.TrimSpace(m.command(dir, "", "git", "config", "--get", "core.sshCommand").out)
+}
+
+// TestSyncAllFollows holds that a repository that was renamed is told of, and followed by
+// sync with a yes.
+func TestSyncAllFollows(t *testing.T) {
+	t.Parallel()
+	h := newHost(t)
+	m := signedIn(t, h)
+	for i := range 5 {
+		m.project(fmt.Sprint("p", i))
+		m.ok(fmt.Sprint("p", i), "", "attach", "--yes")
+	}
+	_, err := h.Store.Change(context.Background(), "tern", "tern", "p3", 0, func(r *practice.Repo) error { r.Name = "p3-now"; return nil })
+	require.NoError(t, err)
+	r := m.run("", "", "sync", "--all")
+	assert.Equal(t, 3, r.code)
+	assert.Contains(t, r.out, "p3: The repository is called tern/p3-now now.")
+	assert.Contains(t, r.out, "5 projects: 4 in step already, 0 brought into step, 1 for you to decide.")
+	m.ok("", "", "sync", "--all", "--yes")
+	assert.Contains(t, m.ok("", "", "sync", "--all"), "5 in step already")
+	m.write("p1", map[string]string{"new.txt": "n\n"})
+	m.write("p2", map[string]string{"new.txt": "n\n"})
+	assert.Contains(t, m.ok("", "", "sync", "--all", "--save", "All of today"), "2 brought into step")
+	assert.Equal(t, "All of today", m.git("p1", "log", "-1", "--format=%s", "origin/main"))
+	m.refused(2, []string{"--all takes neither"}, "", "", "sync", "--all", "p1")
+	none := newMachine(t)
+	none.refused(3, []string{"no project is hooked on this machine so far", "uncinate status --find FOLDER"}, "", "", "status", "--all")
+}

@@ -1,0 +1,221 @@
+package e2e
+
+import (
+	"encoding/json"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+func TestHistory(t *testing.T) {
+	t.Parallel()
+	h := newHost(t)
+	quay, launch, _ := shared(t, h)
+	quay.write("gauge", map[string]string{"notes.txt": "two\n", "pic.bin": "\x00\x01"})
+	quay.ok("gauge", "", "sync", "--save", "Two: \x1b[31mred")
+	launch.git("gauge", "fetch", "-q")
+	launch.write("gauge", map[string]string{"src/level.c": "int level;\n"})
+	launch.ok("gauge", "", "save", "Mine")
+	launch.git("gauge", "tag", "v1")
+	out := launch.ok("gauge", "", "history")
+	lines := strings.Split(strings.TrimSpace(out), "\n")
+	require.Len(t, lines, 6)
+	var marks []string
+	for _, l := range lines[1:4] {
+		marks = append(marks, strings.Fields(l)[0])
+	}
+	assert.ElementsMatch(t, []string{"here", "there", "both"}, marks)
+	assert.Contains(t, out, "[main, v1] Mine")
+	assert.Contains(t, out, `Two: \x1b[31mred`)
+	assert.NotContains(t, out, "\x1b")
+	assert.NotContains(t, launch.ok("gauge", "", "history", "--there"), "Mine")
+	assert.NotContains(t, launch.ok("gauge", "", "history", "--here"), "Two")
+	assert.Contains(t, launch.ok("gauge", "", "history", "src/level.c"), "Mine")
+	assert.NotContains(t, launch.ok("gauge", "", "history", "src/level.c"), "Two")
+	full := launch.ok("gauge", "", "history", "--full")
+	assert.Contains(t, full, "pic.bin  binary")
+	assert.Contains(t, full, "src/level.c  0 added, 9 removed")
+	assert.Contains(t, launch.ok("gauge", "", "changes", "--commit", launch.id("gauge", "origin/main"), "--full"), "+two")
+	assert.Contains(t, launch.ok("gauge", "", "changes", "--commit", "v1"), "changed  src/level.c  9 removed")
+	assert.Contains(t, launch.ok("gauge", "", "changes", "--commit", "HEAD~1"), "new  README.md", "the first one came from nothing")
+	launch.refused(1, []string{"there is no commit --all here"}, "gauge", "", "changes", "--commit", "--all")
+	assert.Contains(t, launch.ok("gauge", "", "history", "--most", "1"), "Older ones: uncinate history --most 3")
+	assert.Regexp(t, `(?m)^o +(here|there) .*\n\S.*o +(here|there) .*\n.*both `, launch.ok("gauge", "", "history", "--graph"), "two lines of descent that meet")
+	launch.refused(1, []string{"there is no branch, tag or commit mian here", "--branch main"}, "gauge", "", "history", "--branch", "mian")
+	var doc struct{ Commits []struct{ ID, Where string } }
+	require.NoError(t, json.Unmarshal([]byte(launch.ok("gauge", "", "history", "--json")), &doc))
+	for _, c := range doc.Commits {
+		local := launch.command("gauge", "", "git", "merge-base", "--is-ancestor", c.ID, "HEAD").code == 0
+		there := launch.command("gauge", "", "git", "merge-base", "--is-ancestor", c.ID, "origin/main").code == 0
+		assert.Equal(t, map[[2]bool]string{{true, true}: "both", {true, false}: "here", {false, true}: "there"}[[2]bool{local, there}], c.Where)
+	}
+}
+
+func TestBranchesAndTags(t *testing.T) {
+	t.Parallel()
+	h := newHost(t)
+	quay, launch, _ := shared(t, h)
+	assert.Contains(t, quay.ok("gauge", "", "branch", "make", "survey", "--for", "knot", "--for", "dunlin", "--publish"), "2 branches made.")
+	dir := h.gitDir(t, "tern", "saltmarsh", "gauge")
+	assert.Equal(t, "dunlin/survey\nknot/survey\nmain", quay.git(dir, "for-each-ref", "--format=%(refname:short)"))
+	quay.ok("gauge", "", "branch", "make", "scale", "--switch")
+	quay.refused(3, []string{"there is a branch scale already", "uncinate branch switch scale"}, "gauge", "", "branch", "make", "scale")
+	quay.refused(2, []string{"no name for a branch"}, "gauge", "", "branch", "make", "--", "-q")
+	quay.write("gauge", map[string]string{"scale.txt": "s\n"})
+	quay.ok("gauge", "", "save", "Scale")
+	quay.ok("gauge", "", "sync")
+	out := quay.ok("gauge", "", "branch", "list")
+	assert.Regexp(t, `on it +scale +both +1 ahead +just now, `, out)
+	assert.Regexp(t, `knot/survey +both +the same`, out)
+
+	// Changes come along, or stop it.
+	quay.write("gauge", map[string]string{"notes.txt": "being written\n"})
+	assert.Contains(t, quay.ok("gauge", "", "branch", "switch", "main"), "Came along, not saved yet: 1 file changed.")
+	quay.write("gauge", map[string]string{"scale.txt": "another\n"})
+	quay.refused(3, []string{"1 file here would be written over", "scale.txt"}, "gauge", "", "branch", "switch", "scale")
+	require.NoError(t, os.Remove(filepath.Join(quay.home, "gauge/scale.txt")))
+	quay.refused(1, []string{"there is no branch scael", "Did you mean scale?"}, "gauge", "", "branch", "switch", "scael")
+
+	// Joined, clean and not.
+	quay.ok("gauge", "", "save", "Notes")
+	assert.Contains(t, quay.ok("gauge", "", "branch", "join", "scale"), "Joined: 1 commit of scale on main now, here only.")
+	assert.Equal(t, "Merge branch 'scale'", quay.git("gauge", "log", "-1", "--format=%s"))
+	assert.Contains(t, quay.ok("gauge", "", "branch", "join", "scale"), "holds all of it already")
+	quay.ok("gauge", "", "branch", "make", "other", "--from", "scale", "--switch")
+	quay.write("gauge", map[string]string{"notes.txt": "otherwise\n"})
+	quay.ok("gauge", "", "save", "Otherwise")
+	quay.ok("gauge", "", "branch", "switch", "main")
+	head := quay.id("gauge", "HEAD")
+	quay.refused(3, []string{"both sides changed the same file on main", "notes.txt"}, "gauge", "", "branch", "join", "other")
+	assert.Equal(t, head, quay.id("gauge", "HEAD"))
+	assert.Empty(t, quay.git("gauge", "status", "--porcelain"))
+	quay.ok("gauge", "", "sync")
+
+	// Renamed here and there; the other copy is told.
+	launch.ok("gauge", "", "sync")
+	launch.ok("gauge", "", "branch", "switch", "scale")
+	quay.ok("gauge", "", "branch", "rename", "scale", "new-scale", "--yes")
+	assert.NotContains(t, quay.git(dir, "for-each-ref", "--format=%(refname:short)"), "\nscale")
+	assert.Equal(t, "origin/new-scale", quay.git("gauge", "rev-parse", "--abbrev-ref", "new-scale@{upstream}"))
+	launch.refused(3, []string{"the branch scale is no longer on the host"}, "gauge", "", "sync")
+	quay.refused(3, []string{"main is the default branch on the host", "uncinate branch rename main trunk --here"}, "gauge", "", "branch", "rename", "main", "trunk")
+
+	// Removed: nothing is lost of what is joined, and the rest is kept.
+	quay.refused(3, []string{"main is checked out"}, "gauge", "", "branch", "remove", "main", "--here")
+	quay.ok("gauge", "", "branch", "remove", "new-scale", "--yes")
+	assert.Contains(t, quay.ok("gauge", "", "rescue", "list"), "no rescue copies")
+	other := quay.id("gauge", "other")
+	assert.Contains(t, quay.ok("gauge", "", "branch", "remove", "other", "--preview"), "1 commit of it is in no other branch")
+	r := quay.run("gauge", "", "branch", "remove", "other", "--yes")
+	assert.Contains(t, r.err, "kept as rescue copy 1")
+	quay.git("gauge", "reflog", "expire", "--expire=now", "--all")
+	quay.git("gauge", "gc", "-q", "--prune=now")
+	quay.ok("gauge", "", "rescue", "bring", "1", "--as", "back")
+	assert.Equal(t, other, quay.id("gauge", "back"))
+	quay.refused(3, []string{"nobody can be asked"}, "gauge", "", "rescue", "drop", "1")
+	quay.ok("gauge", "", "rescue", "drop", "1", "--yes")
+	quay.refused(1, []string{"there is no rescue copy 1 here"}, "gauge", "", "rescue", "show", "1")
+
+	// Versions.
+	quay.ok("gauge", "", "tag", "v1.2.0", "--text", "First")
+	assert.Equal(t, "tag First", quay.git(dir, "for-each-ref", "--format=%(objecttype) %(contents:subject)", "refs/tags/v1.2.0"))
+	quay.refused(2, []string{`is no version number of the form 1.2.3`, "--any-name"}, "gauge", "", "tag", "spring")
+	quay.ok("gauge", "", "tag", "spring", "--any-name", "--here")
+	quay.refused(3, []string{"There is a later version already: v1.2.0."}, "gauge", "", "tag", "v1.1.9")
+	quay.write("gauge", map[string]string{"late.txt": "l\n"})
+	quay.ok("gauge", "", "save", "Late")
+	quay.refused(4, []string{"there is a tag v1.2.0 already, and what a tag stands for never changes"}, "gauge", "", "tag", "v1.2.0")
+}
+
+func TestCloneMany(t *testing.T) {
+	t.Parallel()
+	h := newHost(t)
+	quay := signedIn(t, h)
+	for _, n := range []string{"tide-almanac", "tide-tables", "buoys"} {
+		quay.write(n, map[string]string{"README.md": "# " + n + "\n", "sub/package.json": "{}\n", "sub/x.js": "x\n"})
+		quay.ok(n, "", "attach", "--yes", "--name", map[bool]string{true: "saltmarsh/", false: ""}[n == "buoys"]+n)
+	}
+	quay.write("buoys", map[string]string{"two.txt": "2\n"})
+	quay.ok("buoys", "", "sync", "--save", "Two")
+	quay.git("buoys", "branch", "task")
+	quay.git("buoys", "push", "-q", "origin", "task")
+	m := signedIn(t, h)
+
+	// By a part of the name.
+	r := m.run("", "", "clone", "alman")
+	require.Equal(t, 0, r.code, r.err)
+	assert.Contains(t, r.err, "Only tern/tide-almanac has that in its name")
+	m.refused(3, []string{"2 repositories have tide in their name; say which", "uncinate clone tern/tide-tables"}, "", "", "clone", "tide")
+	k := m.talk("", "clone", "tide", "chosen")
+	k.asked("Which one?", "2\n")
+	code, said := k.ends()
+	assert.Equal(t, 0, code, said)
+	assert.Contains(t, m.git("chosen", "remote", "get-url", "origin"), "tide-tables")
+
+	// Branch, depth, partial, snapshot, read-only.
+	m.refused(1, []string{"has no branch tsk", "--branch task"}, "", "", "clone", "saltmarsh/buoys", "b1", "--branch", "tsk")
+	m.ok("", "", "clone", "saltmarsh/buoys", "b1", "--branch", "task")
+	assert.Equal(t, "task", m.git("b1", "branch", "--show-current"))
+	m.ok("", "", "clone", "saltmarsh/buoys", "b2", "--depth", "1")
+	assert.Equal(t, "true 1", m.git("b2", "rev-parse", "--is-shallow-repository")+" "+m.git("b2", "rev-list", "--count", "HEAD"))
+	assert.Contains(t, m.ok("", "", "clone", "saltmarsh/buoys", "b3", "--snapshot"), "the files alone")
+	assert.NoFileExists(t, filepath.Join(m.home, "b3/.git"))
+	assert.FileExists(t, filepath.Join(m.home, "b3/sub/x.js"))
+	m.ok("", "", "clone", "saltmarsh/buoys", "b4", "--partial")
+	out := m.ok("", "", "clone", "saltmarsh/buoys", "b5", "--read-only")
+	assert.Contains(t, out, "sync sends nothing from it")
+	assert.Regexp(t, `inside +\S.* in sub`, out)
+	m.write("b5", map[string]string{"own.txt": "o\n"})
+	m.ok("b5", "", "sync", "--save", "Own")
+	assert.Equal(t, "1", m.git("b5", "rev-list", "--count", "origin/main..HEAD"))
+	m.ok("b2", "", "sync")
+
+	// Several at once, in their owners' folders or flat; again goes on, and passes over.
+	assert.Contains(t, m.ok("", "", "clone", "--all", "--into", "work", "--preview"), filepath.Join(m.home, "work/saltmarsh/buoys"))
+	assert.Contains(t, m.ok("", "", "clone", "--all", "--into", "work"), "3 repositories cloned, 0 here already, 0 failed.")
+	assert.FileExists(t, filepath.Join(m.home, "work/tern/tide-tables/README.md"))
+	assert.Contains(t, m.ok("", "", "clone", "--all", "--into", "work"), "0 repositories cloned, 3 here already, 0 failed.")
+	m.write("", map[string]string{"names.txt": "# some\nsaltmarsh/buoys\n" + h.URL + "/tern/tide-tables\n"})
+	m.ok("", "", "clone", "--list", "names.txt", "--into", "flat", "--flat")
+	assert.FileExists(t, filepath.Join(m.home, "flat/buoys/README.md"))
+	m.write("again/tide-tables", map[string]string{"mine.txt": "m\n"})
+	r = m.run("", "", "clone", "tern/tide-*", "--into", "again")
+	assert.Equal(t, 4, r.code)
+	assert.Contains(t, r.out, "tern/tide-tables: the folder "+filepath.Join(m.home, "again/tide-tables")+" is here already and is not empty.")
+	assert.Contains(t, r.out, "1 repository cloned, 0 here already, 1 failed.")
+	m.refused(5, []string{"no account here sees a repository buyos"}, "", "", "clone", "buyos", "--into", "x")
+	m.refused(2, []string{"which repositories?"}, "", "", "clone", "--into", "x")
+	m.ok("", "", "clone", "saltmarsh/", "--into", "group")
+	assert.FileExists(t, filepath.Join(m.home, "group/buoys/README.md"))
+	assert.Contains(t, m.ok("", "", "status", "--all"), "in step")
+
+	// Killed in the middle of many: the same command goes on.
+	for n := range 4 {
+		into := fmt.Sprint("killed", n)
+		m.killAfter(n*3+4, "clone", "--all", "--into", into)
+		m.free()
+		m.ok("", "", "clone", "--all", "--into", into)
+		for _, p := range []string{"buoys", "tide-tables", "tide-almanac"} {
+			assert.Empty(t, m.git(filepath.Join(into, p), "status", "--porcelain"))
+		}
+	}
+}
+
+// killAfter kills the program when its git was run so many times.
+func (m *machine) killAfter(runs int, args ...string) {
+	m.t.Helper()
+	bin := m.t.TempDir()
+	count := filepath.Join(bin, "count")
+	real := strings.TrimSpace(m.command("", "", "sh", "-c", "command -v git").out)
+	script := fmt.Sprintf("#!/bin/sh\necho x >> %s\nif [ $(wc -l < %s) -eq %d ]; then kill -9 $PPID; fi\nexec %s \"$@\"\n", count, count, runs, real)
+	require.NoError(m.t, os.WriteFile(filepath.Join(bin, "git"), []byte(script), 0o755))
+	was := m.env
+	m.env = append(was[:len(was):len(was)], "PATH="+bin+":"+os.Getenv("PATH"))
+	m.run("", "", args...)
+	m.env = was
+}
