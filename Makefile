@@ -21,7 +21,7 @@ test:
 # Every case of the tests that interrupt an attach; make test plays a seeded choice.
 soak:
 	scripts/needs git=git git-lfs=git-lfs
-	UNCINATE_SOAK=1 $(GO) test -count=1 -timeout 60m -run 'TestTrouble|TestMoveCutOff' -v ./e2e | grep -v '^=== '
+	UNCINATE_SOAK=1 $(GO) test -count=1 -timeout 60m -run 'TestTrouble|TestMoveCutOff|TestSyncKilled' -v ./e2e | grep -v '^=== '
 
 # The reference page and the schema are made from the commands themselves.
 docs: build
@@ -40,7 +40,7 @@ screenshots: build
 FOR ?= 30s
 fuzz:
 	for t in core/address:FuzzParse core/gitcred:FuzzRead core/sshkey:FuzzRead core/authkeys:FuzzRemove core/plan:FuzzRead core/description:FuzzLoad core/description:FuzzRead \
-	  core/secrets:FuzzRead core/ignore:FuzzWild core/handover:FuzzParse world/tree:FuzzReadKnown core/draft:FuzzFromOpenAPI world/web:FuzzParseAdvertisement world/netrc:FuzzScan; do \
+	  core/secrets:FuzzRead core/ignore:FuzzWild core/handover:FuzzParse world/tree:FuzzReadKnown core/draft:FuzzFromOpenAPI core/difference:FuzzParse world/web:FuzzParseRefs world/web:FuzzParseAdvertisement world/netrc:FuzzScan; do \
 	  $(GO) test ./internal/$${t%:*} -run '^$$' -fuzz "^$${t#*:}$$" -fuzztime $(FOR) -fuzzminimizetime 10x || exit 1; done
 
 # Paired against plain git in the same run; prints ratios. See docs/benchmarks.md.

@@ -22,10 +22,11 @@ import (
 func main() {
 	program := flag.String("program", "build/uncinate", "the built program")
 	pairs := flag.Int("pairs", 5, "how many pairs of each")
-	only := flag.String("only", "", "measure only lists, survey or findings")
+	only := flag.String("only", "", "measure only daily, fleets, lists, survey or findings")
+	way := flag.String("way", "", "of fleets, measure only this way of asking, such as \"one SSH connection\"")
 	flag.Parse()
 	debug.SetGCPercent(400) // as the program sets it
-	if err := run(*program, *pairs, *only); err != nil {
+	if err := run(*program, *pairs, *only, *way); err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)
 		os.Exit(1)
 	}
@@ -34,17 +35,18 @@ func main() {
 // bench is one run: a practice host and a home folder, in a temporary folder.
 type bench struct {
 	top, program, token string
+	way                 string // of asking many projects; "" for all
 	env                 []string
 	host                *practice.Running
 }
 
-func run(program string, pairs int, only string) (err error) {
+func run(program string, pairs int, only, way string) (err error) {
 	top, err := os.MkdirTemp("", "uncinate-bench-")
 	if err != nil {
 		return err
 	}
 	defer os.RemoveAll(top)
-	b := &bench{top: top}
+	b := &bench{top: top, way: way}
 	if b.program, err = filepath.Abs(program); err != nil {
 		return err
 	}
@@ -71,6 +73,10 @@ func run(program string, pairs int, only string) (err error) {
 	switch only {
 	case "lists":
 		return b.lists(pairs)
+	case "daily":
+		return b.daily(min(pairs, 3))
+	case "fleets":
+		return b.fleets(min(pairs, 3))
 	case "survey":
 		if err := b.surveys(pairs); err != nil {
 			return err
@@ -94,6 +100,9 @@ func run(program string, pairs int, only string) (err error) {
 		return err
 	}
 	if err := findings(); err != nil {
+		return err
+	}
+	if err := b.daily(min(pairs, 3)); err != nil {
 		return err
 	}
 	return checks()
