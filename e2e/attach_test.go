@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"uncinate/internal/practice"
+	"uncinate/internal/world/files"
 )
 
 // module finds a Go module's folder in the module cache.
@@ -84,7 +85,11 @@ func TestAttachLeavesOutWhatIsRemakeable(t *testing.T) {
 	config, err := os.ReadFile(filepath.Join(m.home, "gauge-firmware/.git/config"))
 	require.NoError(t, err)
 	head := m.git("gauge-firmware", "rev-parse", "HEAD")
+	// What one laid aside that was killed with its journal gone is cleared away.
+	left := filepath.Join(m.home, ".uncinate/state/journal/attach-"+files.Short(filepath.Join(m.home, "gauge-firmware"))+".journal.config")
+	require.NoError(t, os.WriteFile(left, []byte("old"), 0o600))
 	assert.Contains(t, m.ok("gauge-firmware", "", "attach", "--yes"), "Already attached; nothing was changed.")
+	assert.NoFileExists(t, left)
 	again, err := os.ReadFile(filepath.Join(m.home, "gauge-firmware/.git/config"))
 	require.NoError(t, err)
 	assert.Equal(t, string(config), string(again))

@@ -328,9 +328,9 @@ func (a *Attach) followMove() error {
 	if err != nil {
 		return err
 	}
-	for _, s := range orphans {
-		if s.Facts["commit"] == a.folder.head {
-			return a.desk.Home.Adopt("attach", s.Head.Subject, a.folder.path)
+	for _, o := range orphans {
+		if o.State.Facts["commit"] == a.folder.head {
+			return a.desk.Home.Adopt(o, a.folder.path)
 		}
 	}
 	return nil

@@ -5,6 +5,7 @@ package job
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io/fs"
 	"log/slog"
@@ -143,6 +144,9 @@ func (d *Desk) alone(ctx context.Context, folder string) (*files.Held, error) {
 		}
 		return nil, fault.New(fault.Failed, "another uncinate%s is working on %s just now", who, text.Visible(folder)).
 			Try("wait for it to end, then look", text.Command("uncinate", "status", folder))
+	}
+	if err := d.Home.Sweep(folder); err != nil {
+		return nil, errors.Join(err, held.Release())
 	}
 	g.Keep = held.File()
 	return held, nil

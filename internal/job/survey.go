@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"path"
 	"path/filepath"
@@ -212,11 +213,16 @@ func (d *Desk) catalogue() ([]kinds.Kind, error) {
 	if err != nil {
 		return nil, err
 	}
-	own, err := filepath.Glob(filepath.Join(d.Home.Config, "kinds", "*.toml"))
-	if err != nil {
+	folder := filepath.Join(d.Home.Config, "kinds")
+	own, err := os.ReadDir(folder)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return nil, err
 	}
-	for _, p := range own {
+	for _, entry := range own {
+		p := filepath.Join(folder, entry.Name())
+		if filepath.Ext(p) != ".toml" {
+			continue
+		}
 		data, err := files.Read(p, 1<<20)
 		if err != nil {
 			return nil, err

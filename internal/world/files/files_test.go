@@ -103,6 +103,33 @@ func TestJournalOnDisk(t *testing.T) {
 	assert.ErrorContains(t, err, "cannot be used")
 }
 
+// A folder whose path is a pattern is taken as it is; a moved folder's journal goes
+// with it, as often as it moves; what a killed one left is swept, and no more than that.
+func TestJournalsThatAreLeft(t *testing.T) {
+	h := Home{State: filepath.Join(t.TempDir(), "[a]*")}
+	require.NoError(t, h.Sweep("/none"), "no folder of journals yet")
+	first, left := h.JournalAt("attach", filepath.Join(h.State, "first")), h.JournalAt("attach", "/left")
+	require.NoError(t, first.Start(plan.Head{Version: plan.Version, Job: "attach", Subject: filepath.Join(h.State, "first"), Started: time.Now()}))
+	require.NoError(t, os.WriteFile(first.Aside("index"), []byte("old"), 0o600))
+	require.NoError(t, os.WriteFile(left.Aside("config"), []byte("old"), 0o600))
+	require.NoError(t, h.Sweep("/left"))
+	assert.FileExists(t, left.Aside("config"), "a journal waits for its folder, which may be this one")
+	for _, to := range []string{"second", "third"} {
+		orphans, err := h.Orphans("attach")
+		require.NoError(t, err)
+		require.Len(t, orphans, 1)
+		require.NoError(t, h.Adopt(orphans[0], filepath.Join(h.State, to)))
+		assert.FileExists(t, h.JournalAt("attach", filepath.Join(h.State, to)).Aside("index"))
+	}
+	third := h.JournalAt("attach", filepath.Join(h.State, "third"))
+	require.NoError(t, h.Sweep(filepath.Join(h.State, "third")))
+	assert.FileExists(t, third.Aside("index"), "its journal is there")
+	require.NoError(t, third.Close())
+	assert.NoFileExists(t, third.Aside("index"))
+	require.NoError(t, h.Sweep("/left"))
+	assert.NoFileExists(t, left.Aside("config"))
+}
+
 func TestLockAndEmptyFolder(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "locks/a")
 	held, _, err := Lock(path)

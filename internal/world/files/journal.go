@@ -5,6 +5,8 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
+	"strings"
 
 	"uncinate/internal/core/fault"
 	"uncinate/internal/core/plan"
@@ -89,47 +91,110 @@ func (j *Journal) Close() error {
 
 // clear removes what was laid aside.
 func (j *Journal) clear() error {
-	kept, err := filepath.Glob(j.path + ".*")
+	kept, err := j.asides()
 	if err != nil {
 		return err
 	}
 	for _, path := range kept {
-		if err := os.Remove(path); err != nil {
+		if err := os.Remove(path); err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return fault.New(fault.Failed, "%s cannot be removed: %s", text.Visible(path), Plain(err)).Because(err)
 		}
 	}
 	return nil
 }
 
-// Orphans lists the journals of a job whose subject is not there any more. Damaged
-// ones are passed over: they are met when their own folder is worked on.
-func (h Home) Orphans(job string) ([]plan.State, error) {
-	paths, err := filepath.Glob(filepath.Join(h.State, "journal", job+"-*.journal"))
+// asides are the paths of all that was laid aside.
+func (j *Journal) asides() ([]string, error) {
+	names, err := namesIn(filepath.Dir(j.path))
+	var out []string
+	for _, name := range names {
+		if path := filepath.Join(filepath.Dir(j.path), name); strings.HasPrefix(path, j.path+".") {
+			out = append(out, path)
+		}
+	}
+	return out, err
+}
+
+// namesIn lists a folder; none for one that is not there.
+func namesIn(folder string) ([]string, error) {
+	f, err := os.Open(folder)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
 	if err != nil {
 		return nil, err
 	}
-	var out []plan.State
-	for _, path := range paths {
-		s, found, err := (&Journal{path: path}).Read()
+	names, err := f.Readdirnames(-1)
+	slices.Sort(names)
+	return names, errors.Join(err, f.Close())
+}
+
+// Sweep removes what finished work on a subject left laid aside: it was killed after
+// its journal was gone, and nothing can need it. The subject's lock must be held. Where
+// a journal waits for its folder, which may be this one, moved, nothing is removed.
+func (h Home) Sweep(subject string) error {
+	names, err := namesIn(filepath.Join(h.State, "journal"))
+	if err != nil {
+		return err
+	}
+	for _, name := range names {
+		of, _, aside := strings.Cut(name, ".journal.")
+		if !aside || !strings.HasSuffix(of, "-"+Short(subject)) {
+			continue
+		}
+		j := &Journal{path: filepath.Join(h.State, "journal", of+".journal")}
+		if _, err := os.Lstat(j.path); !errors.Is(err, fs.ErrNotExist) {
+			continue
+		}
+		if waiting, err := h.Orphans(strings.TrimSuffix(of, "-"+Short(subject))); err != nil || len(waiting) > 0 {
+			return err
+		}
+		if err := j.clear(); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Orphan is a journal whose subject is not there any more.
+type Orphan struct {
+	State   plan.State
+	journal *Journal
+}
+
+// Orphans lists the journals of a job whose subject is not there any more. Damaged
+// ones are passed over: they are met when their own folder is worked on.
+func (h Home) Orphans(job string) ([]Orphan, error) {
+	names, err := namesIn(filepath.Join(h.State, "journal"))
+	if err != nil {
+		return nil, err
+	}
+	var out []Orphan
+	for _, name := range names {
+		if !strings.HasPrefix(name, job+"-") || !strings.HasSuffix(name, ".journal") {
+			continue
+		}
+		j := &Journal{path: filepath.Join(h.State, "journal", name)}
+		s, found, err := j.Read()
 		if err != nil || !found {
 			continue
 		}
 		if _, err := os.Lstat(s.Head.Subject); errors.Is(err, fs.ErrNotExist) {
-			out = append(out, s)
+			out = append(out, Orphan{State: s, journal: j})
 		}
 	}
 	return out, nil
 }
 
-// Adopt makes the journal of one subject that of another, with what was laid aside.
-func (h Home) Adopt(job, from, to string) error {
-	old, target := h.JournalAt(job, from), h.JournalAt(job, to)
-	kept, err := filepath.Glob(old.path + ".*")
+// Adopt makes an orphan the journal of another subject, with what was laid aside.
+func (h Home) Adopt(o Orphan, to string) error {
+	target := h.JournalAt(o.State.Head.Job, to)
+	kept, err := o.journal.asides()
 	if err != nil {
 		return err
 	}
-	for _, path := range append(kept, old.path) { // the journal itself last
-		if err := os.Rename(path, target.path+path[len(old.path):]); err != nil {
+	for _, path := range append(kept, o.journal.path) { // the journal itself last
+		if err := os.Rename(path, target.path+path[len(o.journal.path):]); err != nil {
 			return fault.New(fault.Failed, "the journal %s cannot be moved: %s", text.Visible(path), Plain(err)).Because(err)
 		}
 	}
