@@ -47,19 +47,20 @@ type Clone struct {
 
 // Cloned is what came of it.
 type Cloned struct {
-	Folder   string         `json:"folder"`
-	Address  string         `json:"address"`
-	Page     string         `json:"page,omitempty"`
-	Account  string         `json:"account,omitempty"`
-	Branch   string         `json:"branch,omitempty"` // empty: the repository has no commit yet
-	Commit   string         `json:"commit,omitempty"`
-	Files    int            `json:"files"`
-	Bytes    int64          `json:"bytes"`
-	Inside   []Inside       `json:"inside,omitempty" says:"what the projects in it are made of, and where they lie"`
-	Pointers bool           `json:"large_files_missing,omitempty" says:"its large files are only pointers so far: git lfs pull brings them"`
-	Snapshot bool           `json:"snapshot,omitempty"`
-	ReadOnly bool           `json:"read_only,omitempty"`
-	HandOver *handover.Note `json:"handover,omitempty" says:"what the copy needs besides what git brought"`
+	Folder   string            `json:"folder"`
+	Address  string            `json:"address"`
+	Page     string            `json:"page,omitempty"`
+	Account  string            `json:"account,omitempty"`
+	Branch   string            `json:"branch,omitempty"` // empty: the repository has no commit yet
+	Commit   string            `json:"commit,omitempty"`
+	Files    int               `json:"files"`
+	Bytes    int64             `json:"bytes"`
+	Inside   []Inside          `json:"inside,omitempty" says:"what the projects in it are made of, and where they lie"`
+	Pointers bool              `json:"large_files_missing,omitempty" says:"its large files are only pointers so far: git lfs pull brings them"`
+	Alike    map[string]string `json:"names_alike,omitempty" says:"files that cannot lie beside another, since this folder takes capital and small letters for the same"`
+	Snapshot bool              `json:"snapshot,omitempty"`
+	ReadOnly bool              `json:"read_only,omitempty"`
+	HandOver *handover.Note    `json:"handover,omitempty" says:"what the copy needs besides what git brought"`
 }
 
 // Inside is a project within a repository.
@@ -366,6 +367,11 @@ func (c *Clone) Do(ctx context.Context) (*Cloned, error) {
 	out := &Cloned{Folder: c.folder, Address: s.Address, Page: s.Page, Account: s.Account, Branch: s.Branch, Commit: s.Commit, Files: s.Files, Bytes: s.Bytes}
 	if out.Pointers, err = c.desk.notePointers(ctx, a.folder.repo); err != nil {
 		return nil, err
+	}
+	if out.Branch != "" && out.Commit != "" {
+		if out.Alike, err = c.desk.noteAlike(ctx, a.folder); err != nil {
+			return nil, err
+		}
 	}
 	if out.Inside, err = c.desk.inside(ctx, a.folder); err != nil {
 		return nil, err

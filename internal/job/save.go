@@ -182,6 +182,12 @@ func (d *Desk) choose(ctx context.Context, f *folder, st *git.Status, o SaveOpti
 		return nil, err
 	}
 	ask := hits(asked)
+	meets := map[string]string{}
+	if f.head != "" {
+		if meets, err = f.alike(ctx, &weaver{repo: f.repo}, f.head); err != nil {
+			return nil, err
+		}
+	}
 	var chosen []git.Entry
 	for _, e := range st.Entries {
 		named := slices.Contains(o.Paths, e.Path) || len(o.Only) > 0 && (only(e.Path) || e.From != "" && only(e.From))
@@ -201,6 +207,9 @@ func (d *Desk) choose(ctx context.Context, f *folder, st *git.Status, o SaveOpti
 				out.Left = append(out.Left, LeftOut{e.Path, "it is always asked about"})
 				continue
 			}
+		case meets[e.Path] != "" && !named:
+			out.Left = append(out.Left, LeftOut{e.Path, "it cannot lie beside " + meets[e.Path] + " here, so what is here may be the other's"})
+			continue
 		case e.Inner:
 			out.Left = append(out.Left, LeftOut{e.Path, "it is a repository of its own, and the changes in it are saved there"})
 			continue

@@ -15,6 +15,7 @@ import (
 
 	"uncinate/internal/core/fault"
 	"uncinate/internal/core/histories"
+	"uncinate/internal/core/naming"
 	"uncinate/internal/core/plan"
 	"uncinate/internal/core/text"
 	"uncinate/internal/world/git"
@@ -44,8 +45,11 @@ func (s *Sync) try(ctx context.Context) (done func() error, err error) {
 		return done, err
 	}
 	out, err := s.trial.do(ctx, "", nil, "diff-tree", "-r", "-z", "--name-only", "--no-renames", from, s.tree)
+	if err != nil {
+		return done, gitFault(err, "git cannot compare here and there")
+	}
 	s.coming = git.SplitNUL([]byte(out))
-	return done, gitFault(err, "git cannot compare here and there")
+	return done, s.keepsApart(ctx)
 }
 
 // from is what the files come from: the commit here, or nothing.
@@ -89,12 +93,20 @@ func (s *Sync) weave(ctx context.Context, w *weaver) (string, error) {
 // Files that git was told to ignore, and new ones that are the same already, do not stop
 // it: they are given back, and a rescue copy of them is kept first.
 func (s *Sync) inWay(ctx context.Context) ([]string, error) {
+	as := func(p string) string { return p }
+	folds, err := s.folder.foldsCase(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if folds {
+		as = naming.Fold
+	}
 	coming := map[string]bool{}
 	for _, p := range s.coming {
-		coming[p] = true
+		coming[as(p)] = true
 	}
 	meets := func(p string) bool {
-		p = strings.TrimSuffix(p, "/")
+		p = as(strings.TrimSuffix(p, "/"))
 		for dir := p; ; {
 			if coming[dir] {
 				return true
@@ -105,7 +117,7 @@ func (s *Sync) inWay(ctx context.Context) ([]string, error) {
 			}
 			dir = dir[:i]
 		}
-		return slices.ContainsFunc(s.coming, func(c string) bool { return strings.HasPrefix(c, p+"/") })
+		return slices.ContainsFunc(s.coming, func(c string) bool { return strings.HasPrefix(as(c), p+"/") })
 	}
 	var clash, way []string
 	for _, e := range s.stand.status.Entries {

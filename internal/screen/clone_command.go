@@ -214,7 +214,7 @@ func (e *Env) cloneMany(ctx context.Context, d *job.Desk, o job.ManyOptions, pre
 		return err
 	}
 	count, exit := map[string]int{}, fault.Kind(0)
-	var make, large []string
+	var make, large, alike []string
 	for _, r := range rows {
 		count[r.State]++
 		if r.Exit != 0 && exit == 0 {
@@ -227,6 +227,9 @@ func (e *Env) cloneMany(ctx context.Context, d *job.Desk, o job.ManyOptions, pre
 		}
 		if r.Cloned != nil && r.Cloned.Pointers {
 			large = append(large, r.Name)
+		}
+		if r.Cloned != nil && len(r.Cloned.Alike) > 0 {
+			alike = append(alike, r.Name)
 		}
 	}
 	if e.json {
@@ -247,6 +250,9 @@ func (e *Env) cloneMany(ctx context.Context, d *job.Desk, o job.ManyOptions, pre
 		}
 		if len(large) > 0 {
 			e.Say("%s", e.Out.wrap("Large files are only pointers so far, until git lfs pull, in: "+e.Out.visible(strings.Join(large, ", ")), 2))
+		}
+		if len(alike) > 0 {
+			e.Say("%s", e.Out.wrap("Names that differ in capital and small letters alone cannot lie side by side here, in: "+e.Out.visible(strings.Join(alike, ", ")), 2))
 		}
 		e.Say("Where they stand: uncinate status --all")
 	}
