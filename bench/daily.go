@@ -110,6 +110,7 @@ type fleet struct {
 	hand  []string
 	bares []string
 	most  int64
+	relay *relay // what calls pass on their way to it; nil where the host itself waits
 }
 
 func (b *bench) fleet(name, way string) (f *fleet, err error) {
@@ -125,6 +126,13 @@ func (b *bench) fleet(name, way string) (f *fleet, err error) {
 	if err != nil {
 		return f, err
 	}
+	base := f.host.URL
+	if strings.Contains(way, "SSH") {
+		if f.relay, err = newRelay(strings.TrimPrefix(base, "http://")); err != nil {
+			return f, err
+		}
+		base = "http://" + f.relay.Addr().String()
+	}
 	run := func(dir, in, program string, args ...string) error {
 		_, err := b.in(home, dir, in, program, args...)
 		return err
@@ -136,7 +144,7 @@ func (b *bench) fleet(name, way string) (f *fleet, err error) {
 	if err := os.WriteFile(filepath.Join(seed, "README.md"), []byte("# seed\n"), 0o644); err != nil {
 		return f, err
 	}
-	for _, c := range [][]string{{b.program, "host", "add", name, "--at", f.host.URL}, {b.program, "vault", "make", "--by", "file"}, {b.program, "account", "add", "--host", name, "--user", "tern"},
+	for _, c := range [][]string{{b.program, "host", "add", name, "--at", base}, {b.program, "vault", "make", "--by", "file"}, {b.program, "account", "add", "--host", name, "--user", "tern"},
 		{"git", "init", "-q", "-b", "main"}, {"git", "add", "-A"}, {"git", "-c", "user.name=T", "-c", "user.email=t@skerry.example", "commit", "-q", "-m", "First"},
 		{"git", "update-ref", "refs/remotes/origin/main", "HEAD"}} {
 		if err := run(seed, tokens[0].Secret+"\n", c[0], c[1:]...); err != nil {
@@ -144,8 +152,8 @@ func (b *bench) fleet(name, way string) (f *fleet, err error) {
 		}
 	}
 	key := ""
-	if strings.Contains(way, "SSH") {
-		for _, c := range [][]string{{"host", "pin", strings.TrimPrefix(f.host.URL, "http://"), "--fingerprint", f.host.HostKey()}, {"key", "make", "tern", "--open"}, {"key", "install", "tern", "--yes"}} {
+	if f.relay != nil {
+		for _, c := range [][]string{{"host", "pin", strings.TrimPrefix(base, "http://"), "--fingerprint", f.host.HostKey()}, {"key", "make", "tern", "--open"}, {"key", "install", "tern", "--yes"}} {
 			if err := run(home, "", b.program, c...); err != nil {
 				return f, err
 			}
@@ -170,10 +178,10 @@ func (b *bench) fleet(name, way string) (f *fleet, err error) {
 		if err := run(seed, "", "git", "push", "-q", bare, "main"); err != nil {
 			return f, err
 		}
-		at := fmt.Sprintf("%s%s/tern/gauge-%03d.git", f.host.URL, map[string]string{"petrel": "/p"}[name], i)
+		at := fmt.Sprintf("%s%s/tern/gauge-%03d.git", base, map[string]string{"petrel": "/p"}[name], i)
 		secret := strings.Replace(at, "://", "://tern:"+tokens[0].Secret+"@", 1)
 		if key != "" {
-			at = strings.Replace(f.host.URL, "http://", "ssh://git@", 1) + fmt.Sprintf("/tern/gauge-%03d.git", i)
+			at = strings.Replace(base, "http://", "ssh://git@", 1) + fmt.Sprintf("/tern/gauge-%03d.git", i)
 			secret = at
 		}
 		for kind, url := range map[string]string{"ours": at, "hand": secret} {
@@ -221,6 +229,9 @@ func (b *bench) syncs(host, way, bound string, pairs int) (err error) {
 	if f != nil && f.host != nil {
 		defer func() { err = errors.Join(err, f.host.Close()) }()
 	}
+	if f != nil && f.relay != nil {
+		defer func() { err = errors.Join(err, f.relay.Close()) }()
+	}
 	if err != nil {
 		return err
 	}
@@ -229,10 +240,9 @@ func (b *bench) syncs(host, way, bound string, pairs int) (err error) {
 		label := fmt.Sprintf("sync --all, %d unchanged, %s", synced, way)
 		if delay != "" {
 			label += ", 20 ms away"
-			if strings.Contains(way, "SSH") {
-				continue // what delays the host's answers delays HTTP alone
-			}
-			if err := f.host.Faults.Set([]string{delay}); err != nil {
+			if f.relay != nil {
+				f.relay.delay.Store(int64(10 * time.Millisecond)) // there, and back
+			} else if err := f.host.Faults.Set([]string{delay}); err != nil {
 				return err
 			}
 		}

@@ -61,6 +61,7 @@ func TestAHundredProjects(t *testing.T) {
 // counted runs the program, and counts the programs that it has running at a time.
 func (m *machine) counted(args ...string) (said string, most int) {
 	m.t.Helper()
+	linux(m.t)
 	var out bytes.Buffer
 	c := exec.Command(program, args...)
 	c.Dir, c.Env, c.Stdout, c.Stderr = m.home, m.env, &out, &out

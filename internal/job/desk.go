@@ -94,8 +94,9 @@ func (d *Desk) sleep(ctx context.Context, long time.Duration) error {
 type Teller interface {
 	// Step tells that a step of the plan is over: done now, or found done already.
 	Step(item plan.Item, already bool)
-	// Progress tells how far the running step is; a total of 0 ends it.
-	Progress(what string, done, total int64, speed string)
+	// Progress tells how far the running step is; a total of 0 ends it. more is how fast it
+	// goes, or what is under way.
+	Progress(what string, done, total int64, more string)
 	// Note tells something worth knowing.
 	Note(format string, args ...any)
 }

@@ -391,16 +391,32 @@ func (d *Desk) SyncAll(ctx context.Context, o SyncAllOptions, ended func(SyncedR
 	work, within := errgroup.WithContext(ctx)
 	work.SetLimit(o.Jobs)
 	var mu sync.Mutex
+	var under []string // the names of those that are worked on just now
 	done := 0
+	tell := func() {
+		now := strings.Join(under[:min(len(under), 3)], ", ")
+		if more := len(under) - 3; more > 0 {
+			now += fmt.Sprintf(" and %d more", more)
+		}
+		d.Tell.Progress("Syncing", int64(done), int64(len(all)), now)
+	}
 	for i, p := range all {
 		work.Go(func() error {
-			r := d.syncOne(within, p, answers[p.Folder], o)
+			r := d.syncOne(within, p, answers[p.Folder], o, func() {
+				mu.Lock()
+				defer mu.Unlock()
+				under = append(under, names[i].Name)
+				tell()
+			})
 			r.Name = names[i].Name
 			mu.Lock()
 			defer mu.Unlock()
 			rows[i] = r
 			done++
-			d.Tell.Progress("Syncing", int64(done), int64(len(all)), "")
+			if at := slices.Index(under, r.Name); at >= 0 {
+				under = slices.Delete(under, at, at+1)
+			}
+			tell()
 			if r.State != "in step" {
 				ended(r)
 			}
@@ -412,8 +428,8 @@ func (d *Desk) SyncAll(ctx context.Context, o SyncAllOptions, ended func(SyncedR
 	return rows, err
 }
 
-// syncOne brings one of many projects into step.
-func (d *Desk) syncOne(ctx context.Context, p Project, a answer, o SyncAllOptions) SyncedRow {
+// syncOne brings one of many projects into step; begun is called when it needs more than a look.
+func (d *Desk) syncOne(ctx context.Context, p Project, a answer, o SyncAllOptions, begun func()) SyncedRow {
 	r := SyncedRow{Folder: p.Folder, State: "in step"}
 	fail := func(err error) SyncedRow {
 		f := fault.Of(err)
@@ -436,6 +452,7 @@ func (d *Desk) syncOne(ctx context.Context, p Project, a answer, o SyncAllOption
 	if fault.Is(a.err, fault.Unreachable) && o.Save == "" {
 		return fail(a.err)
 	}
+	begun()
 	desk, err := d.beside(ctx, silence{})
 	if err != nil {
 		return fail(err)

@@ -153,6 +153,10 @@ func TestProgress(t *testing.T) {
 	e.Err.terminal = true
 	e.Progress("Sending", 1, 2, "1 MiB/s")
 	assert.Equal(t, "\r    Sending [============            ]  50%  1 MiB/s\x1b[K", errs.String())
+	errs.Reset()
+	e.Err.width, e.lastBar = 60, time.Time{}
+	e.Progress("Syncing", 1, 2, "gauge-firmware, tide-almanac and 6 more")
+	assert.Equal(t, "\r    Syncing [============            ]  50%  gauge-firmw...\x1b[K", errs.String(), "what does not fit is cut, so that the line stays one")
 	e.Aside("a line")
 	assert.True(t, strings.HasSuffix(errs.String(), "\r\x1b[Ka line\n"), "the bar is cleared before anything else is said")
 	assert.Empty(t, out.String())

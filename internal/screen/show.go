@@ -72,7 +72,7 @@ func (e *Env) Step(item plan.Item, already bool) {
 
 // Progress implements job.Teller: one line, drawn over itself, on a terminal; a plain
 // line now and then elsewhere, so that long work is not silent there.
-func (e *Env) Progress(what string, done, total int64, speed string) {
+func (e *Env) Progress(what string, done, total int64, more string) {
 	now := time.Now()
 	switch {
 	case e.quiet:
@@ -84,8 +84,8 @@ func (e *Env) Progress(what string, done, total int64, speed string) {
 	case e.began.IsZero():
 		e.began, e.lastBar = now, time.Time{}
 	}
-	if speed != "" {
-		speed = "  " + text.Visible(speed)
+	if more != "" {
+		more = "  " + e.Err.visible(more)
 	}
 	if !e.Err.terminal {
 		since := e.lastBar
@@ -94,7 +94,7 @@ func (e *Env) Progress(what string, done, total int64, speed string) {
 		}
 		if now.Sub(since) >= e.every {
 			e.lastBar = now
-			e.Aside("    %s: %d%%%s", what, done*100/total, speed)
+			e.Aside("    %s: %d%%%s", what, done*100/total, more)
 		}
 		return
 	}
@@ -106,8 +106,11 @@ func (e *Env) Progress(what string, done, total int64, speed string) {
 	if e.Err.width > 0 && e.Err.width < 60 {
 		cells = 10
 	}
+	if room := e.Err.width - len("    ") - len(what) - len(" [] 100%") - int(cells) - 1; e.Err.width > 0 {
+		more = text.Excerpt(more, max(room, 3))
+	}
 	full := int(done * cells / total)
-	fmt.Fprintf(e.Err, "\r    %s [%s%s] %3d%%%s\x1b[K", what, strings.Repeat("=", full), strings.Repeat(" ", int(cells)-full), done*100/total, speed)
+	fmt.Fprintf(e.Err, "\r    %s [%s%s] %3d%%%s\x1b[K", what, strings.Repeat("=", full), strings.Repeat(" ", int(cells)-full), done*100/total, more)
 	e.bar = true
 }
 
