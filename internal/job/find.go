@@ -59,6 +59,7 @@ func (d *Desk) Find(ctx context.Context, given string) (*Finding, error) {
 	}
 	f := &Finding{desk: d, Found: []Found{}}
 	looked := 0
+	var closed []string
 	err = filepath.WalkDir(top, func(path string, e fs.DirEntry, err error) error {
 		if ctx.Err() != nil {
 			return ctx.Err()
@@ -66,8 +67,12 @@ func (d *Desk) Find(ctx context.Context, given string) (*Finding, error) {
 		if looked++; looked%512 == 0 {
 			d.Tell.Progress("Looking for copies", int64(min(looked, 1<<20)), 1<<20, "")
 		}
-		if err != nil || !e.IsDir() {
-			return nil // what cannot be looked into is passed over
+		if err != nil {
+			closed = append(closed, path) // it is passed over, and told
+			return nil
+		}
+		if !e.IsDir() {
+			return nil
 		}
 		if rel, err := filepath.Rel(top, path); err == nil && strings.Count(rel, string(filepath.Separator)) >= deepest {
 			return fs.SkipDir
@@ -90,6 +95,9 @@ func (d *Desk) Find(ctx context.Context, given string) (*Finding, error) {
 	d.Tell.Progress("Looking for copies", 0, 0, "")
 	if err != nil {
 		return nil, err
+	}
+	if len(closed) > 0 {
+		d.Tell.Note("Note: %s could not be looked into, such as %s.", text.Count(len(closed), "folder"), text.Visible(closed[0]))
 	}
 	f.plan()
 	return f, nil
