@@ -51,7 +51,7 @@ func TestTokenLife(t *testing.T) {
 	r = m.run("", "gnt_too_much_5ec3e7\n", "token", "add", "tern")
 	require.Equal(t, 0, r.code, r.err)
 	assert.Contains(t, r.err, "a nearer end is safer")
-	assert.Contains(t, r.err, "the scope people and offers")
+	assert.Contains(t, r.err, "the scopes people and offers")
 	assert.Contains(t, m.ok("", "", "token", "test"), "tern has scopes that nothing here needs: people, offers")
 
 	require.NoError(t, h.Store.EndToken("gnt_too_much_5ec3e7"))
