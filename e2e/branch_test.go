@@ -124,6 +124,9 @@ func TestBranchesAndTags(t *testing.T) {
 	// Versions.
 	quay.ok("gauge", "", "tag", "v1.2.0", "--text", "First")
 	assert.Equal(t, "tag First", quay.git(dir, "for-each-ref", "--format=%(objecttype) %(contents:subject)", "refs/tags/v1.2.0"))
+	launch.git("gauge", "checkout", "-q", "main")
+	assert.Contains(t, launch.ok("gauge", "", "sync"), "tag v1.2.0")
+	assert.Equal(t, quay.id("gauge", "v1.2.0"), launch.id("gauge", "v1.2.0"))
 	quay.refused(2, []string{`is no version number of the form 1.2.3`, "--any-name"}, "gauge", "", "tag", "spring")
 	quay.ok("gauge", "", "tag", "spring", "--any-name", "--here")
 	quay.refused(3, []string{"There is a later version already: v1.2.0."}, "gauge", "", "tag", "v1.1.9")

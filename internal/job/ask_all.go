@@ -172,6 +172,7 @@ func (d *Desk) askList(ctx context.Context, account *Account, group []Project, p
 	if err != nil {
 		return nil, err
 	}
+	tags := l.tellsTags()
 	told := map[string]web.Refs{}
 	for _, f := range items {
 		path := strings.ToLower(description.Written(f["owner"]) + "/" + description.Written(f["name"]))
@@ -180,6 +181,8 @@ func (d *Desk) askList(ctx context.Context, account *Account, group []Project, p
 		}
 		if b, id := description.Written(f["branch"]), description.Written(f["head"]); b != "" && id != "" {
 			told[path].IDs["refs/heads/"+b] = id
+		} else if tag := description.Written(f["tag"]); tag != "" && id != "" {
+			told[path].IDs["refs/tags/"+tag] = id
 		}
 	}
 	var rest []Project
@@ -190,9 +193,15 @@ func (d *Desk) askList(ctx context.Context, account *Account, group []Project, p
 			rest = append(rest, p)
 			continue
 		}
-		put(p, answer{refs: refs})
+		put(p, answer{refs: refs, tags: tags})
 	}
 	return rest, nil
+}
+
+// tellsTags reports whether the host's list of branches has the tags in it.
+func (l *login) tellsTags() bool {
+	a := l.Host.Actions["head-list"]
+	return slices.ContainsFunc(a.Requests, func(q *description.Request) bool { return q.Fields["tag"] != nil })
 }
 
 // askSSH asks over one connection, several channels at once.

@@ -477,7 +477,7 @@ func (d *Desk) syncOne(ctx context.Context, p Project, a answer, o SyncAllOption
 	if r.Synced, err = s.Do(ctx); err != nil {
 		return fail(err)
 	}
-	if r.Synced.BroughtIn+r.Synced.SentOut > 0 || r.Synced.Saved != "" || r.Synced.Rewritten {
+	if r.Synced.BroughtIn+r.Synced.SentOut+len(r.Synced.Tags) > 0 || r.Synced.Saved != "" || r.Synced.Rewritten {
 		r.State = "moved"
 	}
 	return r

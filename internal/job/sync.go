@@ -60,6 +60,7 @@ type Sync struct {
 	Rewritten bool
 	Moved     *description.Repository // where the hosted repository lies now, if it moved
 	Gone      []string                // branches that are no longer there
+	Tags      []string                // tags that came in
 	Open      []string                // files that a program has open and that would be replaced, each with its program
 }
 
@@ -76,6 +77,7 @@ type Synced struct {
 	Rewritten bool           `json:"rewritten,omitempty" says:"the host's branch was made anew there, and is followed"`
 	Rescued   []int          `json:"rescued,omitempty" says:"numbers of the rescue copies that were kept"`
 	Gone      []string       `json:"gone,omitempty" says:"branches that are no longer on the host"`
+	Tags      []string       `json:"tags,omitempty" says:"tags that came in"`
 	Changed   map[string]int `json:"changed"` // not saved yet
 	Copies    []string       `json:"copies,omitempty" says:"addresses of copies that hold the branch too now"`
 	Left      []LeftOut      `json:"left,omitempty" says:"what was not saved, and why"`
@@ -476,7 +478,7 @@ func (s *Sync) do(ctx context.Context) (*Synced, error) {
 		return s.do(ctx)
 	}
 	st := s.stand
-	out := &Synced{Folder: s.folder.path, Address: s.hook.address.String(), Branch: st.Branch, BroughtIn: s.BroughtIn, SentOut: s.SentOut, Changed: st.Changed, Rewritten: s.Rewritten, Gone: s.Gone}
+	out := &Synced{Folder: s.folder.path, Address: s.hook.address.String(), Branch: st.Branch, BroughtIn: s.BroughtIn, SentOut: s.SentOut, Changed: st.Changed, Rewritten: s.Rewritten, Gone: s.Gone, Tags: s.Tags}
 	if s.saved != nil {
 		out.Saved, out.Left = s.saved.Commit, s.saved.Left
 	}

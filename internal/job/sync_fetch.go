@@ -66,11 +66,33 @@ func (s *Sync) fetch(ctx context.Context) error {
 		return gitFault(err, "git cannot list what it knows of the host")
 	}
 	if s.news() {
+		fresh := slices.DeleteFunc(tagNames(s.refs), func(ref string) bool { return s.tracked[ref] != "" })
 		if err := s.bring(ctx, s.fetchWords(s.specs())); err != nil {
+			return err
+		}
+		if err := s.came(ctx, fresh); err != nil {
 			return err
 		}
 	}
 	return s.prune(ctx)
+}
+
+// came notes which of the tags that were not here are here now: git brings those that lead
+// to what it has (git-fetch documentation, --tags).
+func (s *Sync) came(ctx context.Context, fresh []string) error {
+	if len(fresh) == 0 {
+		return nil
+	}
+	now, err := s.folder.repo.LocalRefs(ctx, s.rescuer.common)
+	if err != nil {
+		return gitFault(err, "git cannot list its tags")
+	}
+	for _, ref := range fresh {
+		if now[ref] != "" {
+			s.Tags = append(s.Tags, strings.TrimPrefix(ref, "refs/tags/"))
+		}
+	}
+	return nil
 }
 
 // news reports whether the host has anything that git does not know.

@@ -252,7 +252,8 @@ func tagged(w http.ResponseWriter, q *http.Request, v any) error {
 	return err
 }
 
-// heads lists the branches of all repositories that the user sees, with their commits.
+// heads lists the branches and tags of all repositories that the user sees, with what they
+// stand for: a commit, or a tag object.
 func (g gannetAt) heads(w http.ResponseWriter, q *http.Request, s Session) error {
 	many, err := strconv.Atoi(q.URL.Query().Get("many"))
 	if err != nil || many < 1 || many > 500 {
@@ -276,9 +277,11 @@ func (g gannetAt) heads(w http.ResponseWriter, q *http.Request, s Session) error
 		}
 		found := false
 		for _, ref := range slices.Sorted(maps.Keys(refs)) {
-			if b, is := strings.CutPrefix(ref, "refs/heads/"); is {
-				items = append(items, map[string]any{"owner": r.Owner, "name": r.Name, "branch": b, "at": refs[ref]})
-				found = true
+			for prefix, kind := range map[string]string{"refs/heads/": "branch", "refs/tags/": "tag"} {
+				if name, is := strings.CutPrefix(ref, prefix); is {
+					items = append(items, map[string]any{"owner": r.Owner, "name": r.Name, kind: name, "at": refs[ref]})
+					found = true
+				}
 			}
 		}
 		if !found {

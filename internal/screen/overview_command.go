@@ -227,7 +227,7 @@ func inItsFolder(r job.SyncedRow) string {
 }
 
 func did(s *job.Synced) string {
-	if s.BroughtIn+s.SentOut == 0 && !s.Rewritten {
+	if s.BroughtIn+s.SentOut+len(s.Tags) == 0 && !s.Rewritten {
 		return "saved, and in step"
 	}
 	words := movedBy(s)

@@ -79,10 +79,13 @@ func (e *Env) synced(r *job.Synced) {
 	switch {
 	case r.Commit == "":
 		e.Say("Nothing to send yet: there is no commit here, and none there.")
-	case r.BroughtIn == 0 && r.SentOut == 0:
+	case r.BroughtIn == 0 && r.SentOut == 0 && len(r.Tags) == 0:
 		e.Say("In step: nothing new, here or there. Branch %s at %.10s.", text.Visible(r.Branch), r.Commit)
 	default:
 		e.Say("In step. %s. Branch %s at %.10s.", movedBy(r), text.Visible(r.Branch), r.Commit)
+	}
+	if len(r.Tags) > 0 && r.BroughtIn+r.SentOut > 0 {
+		e.Say("New from the host: %s.", tagsIn(r))
 	}
 	for _, n := range r.Rescued {
 		e.Say("What was there before is kept as rescue copy %d: uncinate rescue show %d", n, n)
@@ -110,8 +113,21 @@ func movedBy(r *job.Synced) string {
 		return fmt.Sprintf("Brought in %s, and sent out %s on top of them", in, out)
 	case r.Together == "merge":
 		return fmt.Sprintf("Brought in %s, merged them with %s of yours, and sent that out", in, out)
+	case r.SentOut == 0 && r.BroughtIn == 0 && len(r.Tags) > 0:
+		return "Brought in " + tagsIn(r)
 	case r.SentOut == 0:
 		return "Brought in " + in
 	}
 	return "Sent out " + out
+}
+
+// tagsIn names the tags that came in, or counts them.
+func tagsIn(r *job.Synced) string {
+	switch {
+	case len(r.Tags) == 1:
+		return "tag " + text.Visible(r.Tags[0])
+	case len(r.Tags) > 5:
+		return text.Count(len(r.Tags), "tag")
+	}
+	return "tags " + text.Visible(strings.Join(r.Tags, ", "))
 }

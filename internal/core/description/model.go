@@ -227,7 +227,7 @@ var (
 		"private_free", "private_collaborators", "public_collaborators", "requests_per_hour"}
 	fieldNames = []string{"id", "owner", "name", "description", "visibility", "default_branch", "created", "creator", "empty", "page",
 		"https", "ssh", "version", "archived", "head", "user", "full_name", "email", "email_confirmed", "active", "scopes", "expires", "kind",
-		"title", "key", "used", "right", "number", "state", "text", "branch", "target", "secret", "address", "bytes"}
+		"title", "key", "used", "right", "number", "state", "text", "branch", "tag", "target", "secret", "address", "bytes"}
 	variableNames = []string{"base", "host", "api", "owner", "name", "path", "user", "token", "branch", "target", "file", "id",
 		"description", "visibility", "default_branch", "cursor", "page", "offset", "size", "find", "title", "key", "right", "person", "version",
 		"new_name", "new_owner", "text", "address", "secret", "first_files", "kept_token"}
