@@ -57,6 +57,7 @@ var wanted = []want{
 	{"people-list", []string{"GET"}, []string{"list"}, []string{"people", "members", "collaborators"}, false, true},
 	{"people-grant", []string{"PUT", "POST"}, []string{"give", "grant", "add"}, []string{"people", "members", "collaborators", "access"}, false, false},
 	{"people-withdraw", []string{"DELETE"}, []string{"withdraw", "remove"}, []string{"people", "members", "collaborators", "access"}, false, false},
+	{"head-list", []string{"GET"}, []string{"all"}, []string{"heads", "branches"}, false, true},
 	{"storage-used", []string{"GET"}, []string{"how much", "used"}, []string{"storage", "quota"}, false, false},
 }
 
@@ -72,7 +73,7 @@ var synonyms = map[string][]string{
 	"right": {"right", "you_may", "level", "role", "permission"}, "title": {"title", "label", "name"}, "key": {"key", "line", "public", "text"},
 	"new_name": {"rename", "new_name", "name", "label"}, "new_owner": {"new_owner", "into", "owner", "target"}, "person": {"person", "user", "member", "username"},
 	"user": {"login", "username", "user", "name"}, "full_name": {"full_name", "called", "display_name", "name"}, "email": {"email", "mail"}, "email_confirmed": {"mail_confirmed", "email_confirmed", "email_verified"},
-	"find": {"find", "q", "search", "like", "query"}, "bytes": {"used", "bytes"}, "used": {"used", "last_used", "last_used_at"}, "token": {"token"}, "secret": {"token", "secret"}, "expires": {"expires", "ends", "expires_at", "exp"},
+	"find": {"find", "q", "search", "like", "query"}, "bytes": {"used", "bytes"}, "used": {"used", "last_used", "last_used_at"}, "token": {"token"}, "secret": {"token", "secret"}, "branch": {"branch"}, "tag": {"tag"}, "head": {"at", "head", "commit"}, "expires": {"expires", "ends", "expires_at", "exp"},
 }
 
 // FromOpenAPI writes a draft from a document that was read from JSON or YAML.
@@ -198,6 +199,9 @@ func (w *writer) score(o *operation, x want) int {
 	}
 	if last := o.path[strings.LastIndexByte(o.path, '/')+1:]; o.named[1] == "" && strings.HasPrefix(last, "{") == (x.many || x.action == "identify" || strings.HasSuffix(x.action, "key-add")) {
 		score -= 15
+	}
+	if x.action == "head-list" && strings.Contains(o.path, "{") {
+		score -= 40 // of one repository alone
 	}
 	if x.many && !x.repo {
 		if p, _ := w.doc.find(o.answer, isList); p != "" && !strings.Contains(p, "[*]") {

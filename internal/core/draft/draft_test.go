@@ -132,7 +132,7 @@ func TestDraftsNeedFewCorrections(t *testing.T) {
 
 func TestDraftSaysHowCertainItIs(t *testing.T) {
 	for name, want := range map[string]map[string]string{
-		"gannet": {"repository-create": "POST /owners/{owner}/repos", "repository-transfer": "POST /repos/{owner}/{name}/move", "token-revoke": "POST /revoke"},
+		"gannet": {"repository-create": "POST /owners/{owner}/repos", "repository-transfer": "POST /repos/{owner}/{name}/move", "head-list": "GET /heads", "token-revoke": "POST /revoke"},
 		"petrel": {"repository-list": "GET /nests", "repository-create": "POST /nests", "repository-change": "PUT /nests/{oid}", "token-renew": "POST /token/renew"},
 		"fulmar": {"identify": "POST /rpc who", "repository-delete": "POST /rpc repo.drop", "key-add": "POST /rpc key.new"},
 	} {

@@ -275,7 +275,7 @@ func (w *writer) table(action string, props map[string]map[string]any) string {
 // reads are the fields that are read from an action's answer.
 var reads = map[string][]string{"identify": {"user", "full_name", "email", "email_confirmed"}, "key-list": {"id", "title", "key", "created", "used"}, "key-add": {"id"},
 	"signing-key-list": {"id", "title", "key", "created", "used"}, "signing-key-add": {"id"}, "deploy-key-list": {"id", "title", "key", "right", "created", "used"}, "deploy-key-add": {"id"},
-	"host-key-list": {"key"},
+	"host-key-list": {"key"}, "head-list": {"owner", "name", "branch", "tag", "head"},
 	"owner-list":    {"owner", "id"}, "people-list": {"user", "right"}, "token-renew": {"secret", "expires"}, "storage-used": {"bytes"}}
 
 func (w *writer) answer(action string, o *operation) {
@@ -335,6 +335,9 @@ func (w *writer) answer(action string, o *operation) {
 	}
 	if len(parts) > 0 {
 		w.say("read   = { %s }", strings.Join(parts, ", "))
+	}
+	if action == "head-list" {
+		w.paging(o)
 	}
 }
 
