@@ -150,6 +150,8 @@ func TestSyncAllFollows(t *testing.T) {
 	}
 	_, err := h.Store.Change(context.Background(), "tern", "tern", "p3", 0, func(r *practice.Repo) error { r.Name = "p3-now"; return nil })
 	require.NoError(t, err)
+	assert.Regexp(t, `elsewhere +p3 +main +its repository is called tern/p3-now now`, m.ok("", "", "status", "--all"))
+	assert.Contains(t, m.ok("p3", "", "status"), "the repository is called tern/p3-now now")
 	r := m.run("", "", "sync", "--all")
 	assert.Equal(t, 3, r.code)
 	assert.Contains(t, r.out, "p3: The repository is called tern/p3-now now.")

@@ -163,7 +163,7 @@ func TestStatusTellsWhatChanged(t *testing.T) {
 	require.NoError(t, h.Close())
 	h.Running, _ = practice.Start("gannet", t.TempDir(), "127.0.0.1:0", nil) // for the clean-up
 	at := strings.TrimSuffix(m.git("gauge", "remote", "get-url", "origin"), "/tern/gauge.git")
-	assert.Contains(t, strings.Join(strings.Fields(m.ok("gauge", "", "status")), " "), "the host was not asked: "+at+" cannot be reached")
+	assert.Contains(t, strings.Join(strings.Fields(m.ok("gauge", "", "status")), " "), "no answer from the host: "+at+" cannot be reached")
 	m.refused(6, []string{"cannot be reached"}, "gauge", "", "sync")
 }
 

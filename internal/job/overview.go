@@ -180,6 +180,15 @@ func (d *Desk) Overview(ctx context.Context, ask bool) ([]Row, error) {
 	if err != nil {
 		return nil, err
 	}
+	var refused []Project
+	for _, p := range all {
+		if fault.Is(answers[p.Folder].err, fault.HostSaidNo) {
+			refused = append(refused, p)
+		}
+	}
+	for folder, there := range d.wentTo(ctx, refused) {
+		facts[slices.IndexFunc(all, func(p Project) bool { return p.Folder == folder })].NowAt = there.Path()
+	}
 	for i, p := range all {
 		if a, asked := answers[p.Folder]; asked && seen[i] != nil && !errors.Is(a.err, errSlow) {
 			d.compareTold(p, seen[i], a, &facts[i], &rows[i])

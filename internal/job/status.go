@@ -26,7 +26,8 @@ type Standing struct {
 	Unsent   bool           `json:"unsent"` // the branch is not on the host at all
 	Asked    bool           `json:"asked"`  // whether the host was asked just now
 	Moved    bool           `json:"moved"`  // the host holds commits that were not brought in yet
-	WhyNot   string         `json:"why_not_asked,omitempty"`
+	WhyNot   string         `json:"no_answer,omitempty" says:"why the host told nothing"`
+	NowAt    string         `json:"now_at,omitempty" says:"where its repository lies now: it was renamed, or given to another owner"`
 	Changed  map[string]int `json:"changed"` // files by what happened to them: new, changed, deleted, renamed, clashing
 	Branches []string       `json:"branches_only_here,omitempty" says:"other branches whose commits are nowhere but here"`
 	Stashes  int            `json:"stashes,omitempty"`
@@ -65,6 +66,11 @@ func (d *Desk) Status(ctx context.Context, given string, ask bool) (*Standing, e
 	refs, err := d.refs(ctx, h, "")
 	if err != nil {
 		s.WhyNot = fault.Of(err).Says
+		if fault.Is(err, fault.HostSaidNo) {
+			if there, found := d.wentTo(ctx, []Project{p})[p.Folder]; found {
+				s.NowAt = there.Path()
+			}
+		}
 		return s, ctx.Err()
 	}
 	s.Asked = true

@@ -181,28 +181,14 @@ func (s *Sync) afterSaving(err error) error {
 	return &f
 }
 
-// moved looks, when the host has no such repository, where the one with the same id lies
-// now: it may have been renamed, or given to another owner.
+// moved looks where the repository lies now, when the host has none where it was.
 func (s *Sync) moved(ctx context.Context, refused error) error {
-	p := s.project
-	if !fault.Is(refused, fault.HostSaidNo) || p.ID == "" || p.Account == "" || s.hook.account == nil || s.hook.account.Host == "" {
+	if !fault.Is(refused, fault.HostSaidNo) || s.hook.account == nil {
 		return refused
 	}
-	l, err := s.desk.login(ctx, s.hook.account)
-	if err != nil {
+	there, found := s.desk.wentTo(ctx, []Project{s.project})[s.project.Folder]
+	if !found {
 		return refused
-	}
-	all, err := l.Repositories(ctx, "")
-	if err != nil {
-		return refused
-	}
-	i := slices.IndexFunc(all, func(r description.Repository) bool { return r.ID == p.ID })
-	if i < 0 {
-		return refused
-	}
-	there, err := l.Host.WithSSH(all[i])
-	if err != nil || keyOf(there.HTTPS) == keyOf(p.Address) || keyOf(there.SSH) == keyOf(p.Address) {
-		return refused // it is where it was, so the refusal has another cause
 	}
 	s.Moved = &there
 	return nil

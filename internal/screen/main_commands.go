@@ -65,8 +65,10 @@ func (e *Env) standing(s *job.Standing) {
 	default:
 		host = "in step"
 	}
-	if !s.Asked && s.WhyNot != "" {
-		host += ", as far as known; the host was not asked: " + s.WhyNot
+	if s.NowAt != "" {
+		host, next = host+", as far as known; the repository is called "+s.NowAt+" now", "uncinate sync"
+	} else if !s.Asked && s.WhyNot != "" {
+		host += ", as far as known; no answer from the host: " + s.WhyNot
 	} else if !s.Asked {
 		host += ", as far as known; the host was not asked"
 	}

@@ -88,7 +88,7 @@ func (e *Env) board(rows []job.Row, now time.Time) {
 	e.Say("")
 	e.Say("%s, %s in step.", text.Count(len(rows), "project"), text.Number(in))
 	const sync = "Bring all into step:   uncinate sync --all"
-	next := map[string][]string{"lost": {"Find moved folders:    uncinate status --find FOLDER", "Or forget lost ones:   uncinate status --forget-lost"}, "both": {sync}, "behind": {sync}, "unsent": {sync},
+	next := map[string][]string{"lost": {"Find moved folders:    uncinate status --find FOLDER", "Or forget lost ones:   uncinate status --forget-lost"}, "elsewhere": {"Follow one there:      uncinate sync FOLDER"}, "both": {sync}, "behind": {sync}, "unsent": {sync},
 		"changed": {"See what changed:      uncinate changes --folder FOLDER"}}
 	told := map[string]bool{}
 	for _, r := range rows {

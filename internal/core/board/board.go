@@ -14,6 +14,7 @@ type Facts struct {
 	Lost       bool   // its folder is not there
 	Broken     string // why git cannot work with it; "" where it can
 	Refused    string // what the host said instead of answering; "" where it answered
+	NowAt      string // where its repository lies now; "" where it is where it was
 	Unfinished string // what plain git has begun, such as "a merge"
 	Empty      bool   // no commit here
 	Unsent     bool   // the branch was never sent
@@ -57,7 +58,8 @@ func (f Facts) Word() (word, says string, rank int) {
 	add(len(f.Changed) > 0, "%s", Changes(f.Changed))
 	add(len(f.Branches) > 0, "%s only here: %s", map[bool]string{true: "branch", false: "branches"}[len(f.Branches) == 1], strings.Join(f.Branches, ", "))
 	add(f.Stashes > 0, "%s laid aside", text.Count(f.Stashes, "change"))
-	add(f.Refused != "", "%s", f.Refused)
+	add(f.NowAt != "", "its repository is called %s now", f.NowAt)
+	add(f.NowAt == "" && f.Refused != "", "%s", f.Refused)
 	says = strings.Join(parts, "; ")
 	here := f.Ahead > 0 || f.Unsent && !f.Empty
 	switch {
@@ -67,20 +69,22 @@ func (f Facts) Word() (word, says string, rank int) {
 		return "broken", f.Broken, 1
 	case f.Unfinished != "" || f.Changed["clashing"] > 0:
 		return "unfinished", says, 2
+	case f.NowAt != "":
+		return "elsewhere", says, 3
 	case f.Refused != "":
-		return "no answer", says, 3
+		return "no answer", says, 4
 	case here && (f.Behind > 0 || f.Moved):
-		return "both", says, 4
+		return "both", says, 5
 	case here, len(f.Branches) > 0, f.Stashes > 0:
-		return "unsent", says, 5
+		return "unsent", says, 6
 	case len(f.Changed) > 0:
-		return "changed", says, 6
+		return "changed", says, 7
 	case f.Behind > 0 || f.Moved:
-		return "behind", says, 7
+		return "behind", says, 8
 	case f.Empty:
-		return "empty", "no commit so far", 8
+		return "empty", "no commit so far", 9
 	}
-	return "in step", says, 9
+	return "in step", says, 10
 }
 
 // Age says how long ago something was, in its largest unit.

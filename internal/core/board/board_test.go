@@ -16,6 +16,7 @@ func TestWord(t *testing.T) {
 		{Facts{Lost: true, Ahead: 1}, "lost", "its folder is not there any more"},
 		{Facts{Broken: "the index is damaged"}, "broken", "the index is damaged"},
 		{Facts{Unfinished: "a merge", Changed: map[string]int{"clashing": 1}}, "unfinished", "a merge is not finished; 1 file clashing"},
+		{Facts{Refused: "there is no repository", NowAt: "tern/tables"}, "elsewhere", "its repository is called tern/tables now"},
 		{Facts{Refused: "there is no repository", Ahead: 1}, "no answer", "1 commit only here; there is no repository"},
 		{Facts{Ahead: 2, Behind: 1, Changed: map[string]int{"changed": 3, "new": 1}}, "both", "2 commits only here; 1 commit only there; 3 files changed, 1 new"},
 		{Facts{Unsent: true, Branches: []string{"a", "b"}, Stashes: 1}, "unsent", "never sent; branches only here: a, b; 1 change laid aside"},
