@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"uncinate/internal/core/fault"
+	"uncinate/internal/core/histories"
 	"uncinate/internal/core/text"
 )
 
@@ -134,7 +135,13 @@ func (d *Desk) History(ctx context.Context, o HistoryOptions) (*History, error) 
 		out.Commits = out.Commits[:o.Most]
 	}
 	if o.Graph && o.Path == "" {
-		graph(out.Commits, parentsOf(text))
+		ids := make([]string, len(out.Commits))
+		for i, c := range out.Commits {
+			ids[i] = c.ID
+		}
+		for i, lead := range histories.Graph(ids, parentsOf(text)) {
+			out.Commits[i].Lead = lead
+		}
 	}
 	return out, nil
 }
@@ -204,35 +211,4 @@ func parentsOf(s string) map[string][]string {
 		}
 	}
 	return out
-}
-
-// graph draws, for each commit, which lines of descent run beside it: a column for each
-// commit that is awaited, o for the one that is here.
-func graph(all []Commit, parents map[string][]string) {
-	var columns []string
-	for i := range all {
-		c := &all[i]
-		at := slices.Index(columns, c.ID)
-		if at < 0 {
-			columns = append(columns, c.ID)
-			at = len(columns) - 1
-		}
-		var b strings.Builder
-		for k := range columns {
-			if k == at {
-				b.WriteString("o ")
-			} else {
-				b.WriteString("| ")
-			}
-		}
-		c.Lead = strings.TrimRight(b.String(), " ")
-		next := slices.Clone(columns[:at])
-		for _, p := range parents[c.ID] {
-			if !slices.Contains(columns, p) && !slices.Contains(next, p) {
-				next = append(next, p)
-			}
-		}
-		next = append(next, slices.DeleteFunc(slices.Clone(columns[at+1:]), func(s string) bool { return slices.Contains(next, s) })...)
-		columns = next
-	}
 }

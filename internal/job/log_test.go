@@ -27,8 +27,7 @@ func TestReadLog(t *testing.T) {
 	for _, c := range readLog(text, nil, false) {
 		assert.Equal(t, "here", c.Where, "nothing is known of there")
 	}
-	graph(all, parentsOf(text))
-	assert.Equal(t, []string{"o", "o |", "| o"}, []string{all[0].Lead, all[1].Lead, all[2].Lead})
+	assert.Equal(t, map[string][]string{id("a"): {id("b"), id("c")}, id("b"): {id("d")}, id("c"): {id("d")}}, parentsOf(text))
 }
 
 // TestMatch holds that names are carried over as git's refspecs do.

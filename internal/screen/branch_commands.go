@@ -18,7 +18,8 @@ func historyCommand() *Command {
 		Short: "list the commits, each marked by where it is: here, there or both",
 		Long: `The newest first, of this branch and of its counterpart on the host as far as it was asked.
 With a PATH, only those that touched this file or folder. With --full, the files that each
-touched; with --graph, the lines of descent beside them.`,
+touched; with --graph, the lines of descent beside
+them: "." where one begins below a merge, "'" where it ends, "+" where it meets another.`,
 		Examples: []string{"uncinate history", "uncinate history --there", "uncinate history src/level.c", "uncinate history --graph --most 100"}, Gives: job.History{},
 		Options: func(o *flag.FlagSet) Run {
 			var h job.HistoryOptions
