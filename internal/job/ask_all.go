@@ -34,15 +34,15 @@ type answer struct {
 	err  error
 }
 
-// How many are asked at once: over HTTP, and over one SSH connection, whose servers refuse
-// more than ten (sshd_config(5), MaxSessions).
+// How many are asked at once: over HTTP, and by runs of the SSH client over one connection.
 const (
 	asksAtOnce = 16
-	channels   = 6
+	clientRuns = 6
 )
 
-// askAll asks the hosts of projects for their branches.
-func (d *Desk) askAll(ctx context.Context, all []Project, tell func(done int)) map[string]answer {
+// askAll asks the hosts of projects for their branches. Where programs must run for that, no
+// more than jobs do at a time.
+func (d *Desk) askAll(ctx context.Context, all []Project, jobs int, tell func(done int)) map[string]answer {
 	var mu sync.Mutex
 	out := map[string]answer{}
 	put := func(p Project, a answer) {
@@ -64,14 +64,14 @@ func (d *Desk) askAll(ctx context.Context, all []Project, tell func(done int)) m
 	d.common()
 	var work sync.WaitGroup
 	for _, group := range groups {
-		work.Go(func() { d.askGroup(ctx, group, put) })
+		work.Go(func() { d.askGroup(ctx, group, jobs, put) })
 	}
 	work.Wait()
 	return out
 }
 
 // askGroup asks for the projects of one account on one host, over one transport.
-func (d *Desk) askGroup(ctx context.Context, group []Project, put func(Project, answer)) {
+func (d *Desk) askGroup(ctx context.Context, group []Project, jobs int, put func(Project, answer)) {
 	fail := func(some []Project, err error) {
 		for _, p := range some {
 			put(p, answer{err: err})
@@ -104,7 +104,7 @@ func (d *Desk) askGroup(ctx context.Context, group []Project, put func(Project, 
 			fail(rest, errSlow)
 			return
 		}
-		d.askSSH(ctx, account, at, rest, put)
+		d.askSSH(ctx, account, at, rest, jobs, put)
 		return
 	}
 	user, secret := "", ""
@@ -205,7 +205,7 @@ func (l *login) tellsTags() bool {
 }
 
 // askSSH asks over one connection, several channels at once.
-func (d *Desk) askSSH(ctx context.Context, account *Account, at address.Address, group []Project, put func(Project, answer)) {
+func (d *Desk) askSSH(ctx context.Context, account *Account, at address.Address, group []Project, jobs int, put func(Project, answer)) {
 	fail := func(err error) {
 		for _, p := range group {
 			put(p, answer{err: err})
@@ -229,14 +229,14 @@ func (d *Desk) askSSH(ctx context.Context, account *Account, at address.Address,
 		fail(err)
 		return
 	}
-	run, end, err := d.channels(ctx, ssh, r, at)
+	run, beside, end, err := d.channels(ctx, ssh, r, at, jobs)
 	if err != nil {
 		fail(err)
 		return
 	}
 	defer end()
 	asking, ctx := errgroup.WithContext(ctx)
-	asking.SetLimit(channels)
+	asking.SetLimit(beside)
 	for _, p := range group {
 		asking.Go(func() error {
 			own, err := address.Parse(p.Address)
@@ -279,32 +279,32 @@ type runs func(ctx context.Context, command string) ([]byte, error)
 var plainWay = map[string]string{"proxyjump": "none", "proxycommand": "none", "proxyusefdpass": "no", "canonicalizehostname": "false",
 	"hostkeyalias": "none", "bindaddress": "none", "bindinterface": "none", "addressfamily": "any", "certificatefile": "none", "revokedhostkeys": "none"}
 
-// channels opens one connection to a host, by which commands are run side by side: spoken
-// here where the way is plain, and by the SSH client, shared, where the person's
-// configuration counts.
-func (d *Desk) channels(ctx context.Context, ssh *openssh.Client, r *route, at address.Address) (run runs, end func(), err error) {
+// channels opens one connection to a host, by which commands are run, so many beside each
+// other: spoken here where the way is plain, and by the SSH client, shared, where the
+// person's configuration counts.
+func (d *Desk) channels(ctx context.Context, ssh *openssh.Client, r *route, at address.Address, jobs int) (run runs, beside int, end func(), err error) {
 	in := []byte(web.RefsRequest + "0000")
 	settings, err := ssh.Settings(ctx, r.file(), r.user, r.host)
 	if err != nil {
-		return nil, nil, err
+		return nil, 0, nil, err
 	}
 	if line, err := d.plainLine(ctx, r, settings); err == nil {
 		return func(ctx context.Context, command string) ([]byte, error) {
 			return line.Run(ctx, command, map[string]string{"GIT_PROTOCOL": "version=2"}, in)
-		}, func() { _ = line.Close() }, nil // it is not needed any more, however it ends
+		}, sshline.Channels, func() { _ = line.Close() }, nil // it is not needed any more, however it ends
 	} else if ctx.Err() != nil {
-		return nil, nil, ctx.Err()
+		return nil, 0, nil, ctx.Err()
 	} else {
 		d.Log.Debug("ssh by the client", "host", r.host, "why", err)
 	}
 	via := d.sharedBy(r)
 	if via == "" {
-		return nil, nil, errSlow
+		return nil, 0, nil, errSlow
 	}
 	words := []string{"-F", r.file(), "-T", "-o", "LogLevel=ERROR", "-o", "ControlPath=" + via}
 	master, err := ssh.Start(ctx, openssh.Cmd{Args: append(append(slices.Clone(words), "-o", "ControlMaster=yes", "-N"), openssh.Target(at.User, at.Host)...), Env: r.environment()})
 	if err != nil {
-		return nil, nil, err
+		return nil, 0, nil, err
 	}
 	end = func() {
 		_, _ = ssh.Run(context.WithoutCancel(ctx), openssh.Cmd{Args: append(append(slices.Clone(words), "-O", "exit"), openssh.Target(at.User, at.Host)...), Limit: 5 * time.Second}) // closing it does the same, later
@@ -316,14 +316,14 @@ func (d *Desk) channels(ctx context.Context, ssh *openssh.Client, r *route, at a
 		}
 		if waited > 15*time.Second || d.sleep(ctx, 10*time.Millisecond) != nil {
 			end()
-			return nil, nil, openssh.Unreachable(r.host, master.Said())
+			return nil, 0, nil, openssh.Unreachable(r.host, master.Said())
 		}
 	}
 	return func(ctx context.Context, command string) ([]byte, error) {
 		args := append(slices.Clone(words), "-o", "ControlMaster=no", "-o", "SendEnv=GIT_PROTOCOL")
 		result, err := ssh.Run(ctx, openssh.Cmd{Args: append(append(args, openssh.Target(at.User, at.Host)...), command), In: bytes.NewReader(in), Env: append(r.environment(), "GIT_PROTOCOL=version=2")})
 		return result.Out, err
-	}, end, nil
+	}, min(clientRuns, jobs), end, nil
 }
 
 // errNotPlain says that the way to a host is not one that is spoken here.

@@ -165,7 +165,7 @@ func (d *Desk) Overview(ctx context.Context, ask bool) ([]Row, error) {
 	var beside sync.WaitGroup
 	if ask {
 		there := slices.DeleteFunc(slices.Clone(all), func(p Project) bool { return !folderExists(p) })
-		beside.Go(func() { answers = d.askAll(ctx, there, func(int) {}) })
+		beside.Go(func() { answers = d.askAll(ctx, there, usualJobs, func(int) {}) })
 	}
 	looking, within := errgroup.WithContext(ctx)
 	looking.SetLimit(runtime.GOMAXPROCS(0))
@@ -382,8 +382,11 @@ func (d *Desk) SyncAll(ctx context.Context, o SyncAllOptions, ended func(SyncedR
 	if _, err := d.Git(ctx); err != nil {
 		return nil, err
 	}
+	if o.Jobs <= 0 {
+		o.Jobs = usualJobs
+	}
 	there := slices.DeleteFunc(slices.Clone(all), func(p Project) bool { return !folderExists(p) })
-	answers := d.askAll(ctx, there, func(done int) { d.Tell.Progress("Asking", int64(done), int64(len(there)), "") })
+	answers := d.askAll(ctx, there, o.Jobs, func(done int) { d.Tell.Progress("Asking", int64(done), int64(len(there)), "") })
 	d.Tell.Progress("Asking", 0, 0, "")
 	if ctx.Err() != nil {
 		return nil, ctx.Err()
@@ -394,9 +397,6 @@ func (d *Desk) SyncAll(ctx context.Context, o SyncAllOptions, ended func(SyncedR
 		names[i].Folder = p.Folder
 	}
 	shortest(names)
-	if o.Jobs <= 0 {
-		o.Jobs = usualJobs
-	}
 	work, within := errgroup.WithContext(ctx)
 	work.SetLimit(o.Jobs)
 	var mu sync.Mutex
