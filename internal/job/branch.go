@@ -503,7 +503,10 @@ func (s *Sync) joins(ctx context.Context, name string) error {
 	if s.SentOut, s.BroughtIn, err = apart(ctx, f.repo, f.head, theirs); err != nil {
 		return err
 	}
-	s.text = fmt.Sprintf("Merge branch '%s'\n", name)
+	s.text, s.joining = fmt.Sprintf("Merge branch '%s'\n", name), name
+	if b.refs["refs/heads/"+name] == "" {
+		s.joining = b.remote + "/" + name
+	}
 	switch {
 	case s.BroughtIn == 0:
 		return nil

@@ -28,6 +28,7 @@ type ChangesOptions struct {
 	Side   string   // "" for the files against the last commit, "here" or "there" for what only one side's commits change
 	Full   bool     // the differences themselves too
 	Commit string   // what one commit changed, instead
+	Branch string   // of the sides, the other one: a branch here or there; "" for this branch's counterpart on the host
 }
 
 // Changes is what differs.
@@ -36,6 +37,7 @@ type Changes struct {
 	Branch string        `json:"branch"`
 	Commit string        `json:"commit,omitempty" says:"what this one changed"`
 	Side   string        `json:"side,omitempty" says:"here or there: what the commits change that only that side has"`
+	With   string        `json:"with,omitempty" says:"the branch that is the other side"`
 	Files  []ChangedFile `json:"files"`
 	Patch  string        `json:"-"` // the same as git writes it
 }
@@ -63,7 +65,10 @@ func (d *Desk) Changes(ctx context.Context, o ChangesOptions) (*Changes, error) 
 	if err != nil {
 		return nil, err
 	}
-	out := &Changes{Folder: f.path, Branch: f.branch, Side: o.Side, Files: []ChangedFile{}}
+	if o.Branch != "" && o.Side == "" {
+		o.Side = "there"
+	}
+	out := &Changes{Folder: f.path, Branch: f.branch, Side: o.Side, With: o.Branch, Files: []ChangedFile{}}
 	args := slices.Clone(diffing)
 	if o.Full {
 		args = append(args, "-U3")
@@ -84,7 +89,7 @@ func (d *Desk) Changes(ctx context.Context, o ChangesOptions) (*Changes, error) 
 		out.Commit = now
 		args = append(args, before, now)
 	} else if o.Side != "" {
-		if before, now, err = d.sides(ctx, f, o.Side); err != nil {
+		if before, now, err = d.sides(ctx, f, o.Side, o.Branch); err != nil {
 			return nil, err
 		}
 		args = append(args, before, now)
@@ -183,15 +188,28 @@ func (f *folder) emptyTree(ctx context.Context) (string, error) {
 	return id, gitFault(err, "git cannot compare here and there")
 }
 
-// sides gives the two ends of what only one side's commits change.
-func (d *Desk) sides(ctx context.Context, f *folder, side string) (from, to string, err error) {
+// sides gives the two ends of what only one side's commits change. The other side is a
+// branch, here or as far as it is known on the host; "" stands for this one's counterpart there.
+func (d *Desk) sides(ctx context.Context, f *folder, side, branch string) (from, to string, err error) {
 	p, err := d.projectOf(f)
-	if err != nil {
+	if err != nil && branch == "" {
 		return "", "", err
 	}
-	there := "refs/remotes/" + p.Remote + "/" + f.branch
-	theirs, err := f.repo.Do(ctx, "rev-parse", "-q", "--verify", there+"^{commit}")
-	if err != nil {
+	var theirs string
+	for _, ref := range []string{"refs/heads/" + branch, "refs/remotes/" + p.Remote + "/" + orElse(branch, f.branch), "refs/remotes/" + branch} {
+		if theirs, err = f.repo.Do(ctx, "rev-parse", "-q", "--verify", ref+"^{commit}"); err == nil {
+			break
+		}
+	}
+	switch {
+	case err == nil:
+	case branch != "":
+		b, err := d.branching(ctx, f)
+		if err == nil {
+			err = b.noBranch(branch)
+		}
+		return "", "", err
+	default:
 		return "", "", fault.New(fault.Decision, "nothing is known here of branch %s on the host", text.Visible(f.branch)).Try("bring in what there is", text.Command("uncinate", "sync", f.path))
 	}
 	if f.head == "" {

@@ -49,6 +49,7 @@ type Sync struct {
 	was     string // with a rewritten branch: what there held before
 	tree    string // what the files will be, as a commit or a tree
 	text    string // what a merge commit says
+	joining string // the branch that is joined; "" in a sync
 	steps   []Step
 	saved   *Saved
 	rescued []int   // numbers of the copies that were kept

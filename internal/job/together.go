@@ -229,7 +229,12 @@ func (s *Sync) clashed(ctx context.Context, c *clashes) error {
 	}
 	firstOf(f, lines)
 	f.Detail("It was tried out aside: everything is as it was, here and there.")
-	return f.Try("see what changed there", text.Command(append(s.words("changes", "--there", "--full"), c.paths[:min(len(c.paths), 3)]...)...)).
+	some := c.paths[:min(len(c.paths), 3)]
+	if s.joining != "" {
+		return f.Try("see what changed there", text.Command(append(s.words("changes", "--branch", s.joining, "--full"), some...)...)).
+			Try("decide it with plain git", text.Command("git", "-C", s.folder.path, "merge", s.joining))
+	}
+	return f.Try("see what changed there", text.Command(append(s.words("changes", "--there", "--full"), some...)...)).
 		Try("decide it with plain git, then sync again", text.Command("git", "-C", s.folder.path, "pull", "--rebase"))
 }
 

@@ -23,18 +23,20 @@ func changesCommand() *Command {
 		Long: `Without a PATH, each file that differs in a line; with one, or with --full, the differences
 themselves: on a terminal with the words marked that differ, elsewhere as git writes them,
 fit to be applied. --here and --there tell what the commits change that only one side has,
-as far as the host was asked: sync, or status, asks it.`,
-		Examples: []string{"uncinate changes", "uncinate changes tables/2025-03.csv", "uncinate changes --there", "uncinate changes --commit 1f3a9c --full", "uncinate changes --full > today.patch"},
+as far as the host was asked: sync, or status, asks it. With --branch, the other side is
+that branch: what it holds that the one you are on does not, or with --here the reverse.`,
+		Examples: []string{"uncinate changes", "uncinate changes tables/2025-03.csv", "uncinate changes --there", "uncinate changes --branch deck", "uncinate changes --commit 1f3a9c --full", "uncinate changes --full > today.patch"},
 		Gives:    job.Changes{},
 		Options: func(o *flag.FlagSet) Run {
 			var c job.ChangesOptions
 			o.StringVar(&c.Folder, "folder", ".", "the project's `folder`")
 			o.BoolVar(&c.Full, "full", false, "the differences themselves")
 			o.StringVar(&c.Commit, "commit", "", "what this `commit` changed")
+			o.StringVar(&c.Branch, "branch", "", "what only this `branch` holds, compared with the one that you are on")
 			here := o.Bool("here", false, "what the commits change that are only here")
 			there := o.Bool("there", false, "what the commits change that are only on the host")
 			return withDesk(func(ctx context.Context, e *Env, d *job.Desk, args []string) error {
-				if c.Commit != "" && (*here || *there) {
+				if c.Commit != "" && (*here || *there || c.Branch != "") {
 					return fault.New(fault.Usage, "one commit, or one side's commits").Try("", "uncinate changes --commit "+text.Quote(c.Commit))
 				}
 				if *here && *there {
@@ -51,12 +53,12 @@ as far as the host was asked: sync, or status, asks it.`,
 				if err != nil {
 					return err
 				}
-				return e.Give(r, func() { e.changed(ctx, r, c.Full) })
+				return e.Give(r, func() { e.changed(ctx, r, c) })
 			})
 		}}
 }
 
-func (e *Env) changed(ctx context.Context, r *job.Changes, full bool) {
+func (e *Env) changed(ctx context.Context, r *job.Changes, o job.ChangesOptions) {
 	if len(r.Files) == 0 {
 		words := "Nothing differs: every file is as in the last commit."
 		if r.Commit != "" {
@@ -64,10 +66,13 @@ func (e *Env) changed(ctx context.Context, r *job.Changes, full bool) {
 		} else if r.Side != "" {
 			words = "No commit is only " + r.Side + "."
 		}
+		if r.With != "" {
+			words = map[string]string{"there": "Branch " + text.Visible(r.With) + " holds nothing that is not here.", "here": "All that is here is in branch " + text.Visible(r.With) + "."}[r.Side]
+		}
 		e.Say("%s", words)
 		return
 	}
-	if !full {
+	if !o.Full {
 		var rows [][]string
 		for _, f := range r.Files {
 			path := f.Path
@@ -78,7 +83,20 @@ func (e *Env) changed(ctx context.Context, r *job.Changes, full bool) {
 		}
 		e.Table([]string{"", text.Count(len(r.Files), "file"), "lines"}, rows)
 		e.Say("")
-		e.Say("The differences themselves: uncinate changes --full, or with a file's name")
+		words := []string{"uncinate", "changes"}
+		if o.Folder != "." {
+			words = append(words, "--folder", o.Folder)
+		}
+		if o.Commit != "" {
+			words = append(words, "--commit", o.Commit)
+		}
+		if o.Branch != "" {
+			words = append(words, "--branch", o.Branch)
+		}
+		if o.Side != "" {
+			words = append(words, "--"+o.Side)
+		}
+		e.Say("The differences themselves: %s, or with a file's name", text.Command(append(words, "--full")...))
 		return
 	}
 	if !e.Out.terminal {
