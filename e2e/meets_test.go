@@ -257,6 +257,25 @@ func TestNothingIsLost(t *testing.T) {
 	does(pier, "sync", "--save", "Other")
 	does(launch, "sync", "--by", "merge")
 	does(quay, "sync")
+	_, err = h.Store.Change(context.Background(), "tern", "saltmarsh", "gauges", 0, func(r *practice.Repo) error {
+		r.Owner, r.People = "tern", map[string]int{"knot": 2} // given to tern, and knot may write still
+		return nil
+	})
+	require.NoError(t, err)
+	writes(launch, "fourth.txt", "fourth\n")
+	does(launch, "git", "mv", "plan.txt", "plans.txt")
+	does(launch, "save", "Rename the plan")
+	does(pier, "git", "mv", "side.txt", "aside.txt")
+	for _, m := range []*machine{launch, pier, quay} {
+		assert.Contains(t, m.ok("gauge", "", "status"), "the repository is called tern/gauges now")
+		does(m, "sync", "--save", "Go on", "--yes")
+		assert.Equal(t, h.URL+"/tern/gauges.git", m.git("gauge", "remote", "get-url", "origin"))
+	}
+	does(launch, "sync")
+	does(launch, "git", "tag", "1.0.0")
+	does(launch, "git", "push", "-q", "origin", "1.0.0")
+	does(pier, "sync")
+	assert.Equal(t, launch.id("gauge", "1.0.0"), pier.id("gauge", "1.0.0"))
 	for _, m := range []*machine{quay, launch, pier} {
 		m.ok("gauge", "", "sync")
 		assert.Equal(t, launch.id("gauge", "HEAD"), m.id("gauge", "HEAD"))
