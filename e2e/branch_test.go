@@ -45,7 +45,7 @@ func TestHistory(t *testing.T) {
 	assert.Contains(t, launch.ok("gauge", "", "changes", "--commit", "HEAD~1"), "new  README.md", "the first one came from nothing")
 	launch.refused(1, []string{"there is no commit --all here"}, "gauge", "", "changes", "--commit", "--all")
 	assert.Contains(t, launch.ok("gauge", "", "history", "--most", "1"), "Older ones: uncinate history --most 3")
-	assert.Regexp(t, `(?m)^o +(here|there) .*\n\| o +(here|there) .*\no-'  both `, launch.ok("gauge", "", "history", "--graph"), "two lines of descent that meet")
+	assert.Regexp(t, `(?m)^o    (here|there) .*\n\| o  (here|there) .*\no-'  both `, launch.ok("gauge", "", "history", "--graph"), "two lines of descent that meet")
 	launch.refused(1, []string{"there is no branch, tag or commit mian here", "--branch main"}, "gauge", "", "history", "--branch", "mian")
 	var doc struct{ Commits []struct{ ID, Where string } }
 	require.NoError(t, json.Unmarshal([]byte(launch.ok("gauge", "", "history", "--json")), &doc))

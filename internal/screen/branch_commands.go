@@ -63,10 +63,14 @@ func (e *Env) history(ctx context.Context, r *job.History, o job.HistoryOptions)
 		return
 	}
 	cells := [][]string{{"", "commit", "when", "who", "what"}}
+	widest := 0
+	for _, c := range r.Commits {
+		widest = max(widest, len(c.Lead))
+	}
 	for _, c := range r.Commits {
 		lead := c.Where
-		if c.Lead != "" {
-			lead = c.Lead + "  " + lead
+		if widest > 0 {
+			lead = fmt.Sprintf("%-*s  %s", widest, c.Lead, lead)
 		}
 		what := c.Title
 		var names []string
