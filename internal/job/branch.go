@@ -594,7 +594,11 @@ func (d *Desk) Tag(ctx context.Context, o TagOptions) (*BranchPlan, error) {
 		if err != nil {
 			return err
 		}
-		if out, err := f.repo.Do(ctx, "rev-list", "--count", "-1", at, "--not", "--remotes="+b.remote); err == nil && out != "0" {
+		out, err := f.repo.Do(ctx, "rev-list", "--count", "-1", at, "--not", "--remotes="+b.remote)
+		if err != nil {
+			return gitFault(err, "git cannot compare here and there")
+		}
+		if out != "0" {
 			p.Notes = append(p.Notes, "Its commit was not sent so far; it goes along, and the branch does not.")
 		}
 		p.add("send", plan.Host, "Send the tag", func(ctx context.Context) error {

@@ -190,11 +190,15 @@ func (c *Clone) chooseFolder(given, name string) error {
 		}
 		return fault.New(fault.Failed, "the folder %s cannot be looked into", text.Visible(abs)).Because(err)
 	case !empty:
-		if _, resumed, err := c.desk.begin("clone", abs); err == nil && resumed {
-			return nil
+		if _, resumed, err := c.desk.begin("clone", abs); err != nil || resumed {
+			return err
 		}
 		f := fault.New(fault.Refused, "the folder %s is here already and is not empty", text.Visible(abs))
-		if p, found, err := c.desk.ProjectAt(abs); err == nil && found {
+		p, found, err := c.desk.ProjectAt(abs)
+		if err != nil {
+			return err
+		}
+		if found {
 			f.Detail("It is a copy of %s.", p.Address)
 			f.Try("bring that copy up to date", text.Command("uncinate", "sync", abs))
 		}
@@ -378,11 +382,13 @@ func (c *Clone) Do(ctx context.Context) (*Cloned, error) {
 	}
 	if c.options.ReadOnly {
 		out.ReadOnly = true
-		if p, found, err := c.desk.ProjectAt(c.folder); err == nil && found {
+		p, found, err := c.desk.ProjectAt(c.folder)
+		if err == nil && found {
 			p.Follows = true
-			if err := c.desk.enter(p); err != nil {
-				return nil, err
-			}
+			err = c.desk.enter(p)
+		}
+		if err != nil {
+			return nil, err
 		}
 	}
 	if c.options.Snapshot {

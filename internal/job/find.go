@@ -195,7 +195,11 @@ func (d *Desk) admit(ctx context.Context, one Found) error {
 	}
 	p := Project{Folder: one.Folder, Remote: one.remote, Address: at.String(), Account: one.Account, Hooked: d.Now().UTC()}
 	if one.Was != "" {
-		if old, found, err := d.entryOf(one.Was, one.remote); err == nil && found {
+		old, found, err := d.entryOf(one.Was, one.remote)
+		if err != nil {
+			return err
+		}
+		if found {
 			p = old
 			p.Folder = one.Folder
 		}
