@@ -277,6 +277,8 @@ type Switched struct {
 	Branch  string         `json:"branch"`
 	Commit  string         `json:"commit"`
 	Changed map[string]int `json:"changed" says:"what is not saved, and came along"`
+	InWay   int            `json:"in_way,omitempty" says:"files that were in the way, of which a rescue copy is kept"`
+	Rescued int            `json:"rescued,omitempty" says:"the copy's number"`
 }
 
 // SwitchBranch goes to a branch. Changes that are not saved come along, unless they would
@@ -306,41 +308,59 @@ func (d *Desk) switchBranch(ctx context.Context, f *folder, name string) (*Switc
 		}
 		args = []string{"switch", "-q", "--no-overwrite-ignore", "--track", "-c", name, b.remote + "/" + name}
 	}
-	if f.head != "" {
-		if err := f.carries(ctx, target); err != nil {
+	way, err := f.carries(ctx, target)
+	if err != nil {
+		return nil, err
+	}
+	kept := 0
+	if len(way) > 0 {
+		r, err := d.rescuer(f)
+		if err == nil {
+			kept, err = r.keep(ctx, "branch switch", nil, way)
+		}
+		if err == nil {
+			err = f.clear(way)
+		}
+		if err != nil {
 			return nil, err
 		}
 	}
 	if _, err := f.repo.Git.In(f.path).Do(ctx, args...); err != nil {
-		return nil, gitFault(err, "git cannot go to the branch %s", text.Visible(name))
+		err = gitFault(err, "git cannot go to the branch %s", text.Visible(name))
+		if kept > 0 {
+			return nil, fault.Of(err).Try("bring back what was in the way", text.Command("uncinate", "rescue", "bring", strconv.Itoa(kept)))
+		}
+		return nil, err
 	}
 	st, err := f.repo.Status(ctx, false)
 	if err != nil {
 		return nil, gitFault(err, "git cannot tell what changed")
 	}
-	return &Switched{Branch: st.Branch, Commit: st.Commit, Changed: st.Counts()}, nil
+	return &Switched{Branch: st.Branch, Commit: st.Commit, Changed: st.Counts(), InWay: len(way), Rescued: kept}, nil
 }
 
-// carries stops where files that are not saved would be written over by going to a commit.
-func (f *folder) carries(ctx context.Context, target string) error {
-	st, err := f.repo.Status(ctx, false)
+// carries stops where files that are not saved would be written over by going to a commit,
+// and gives those in the way of which a rescue copy is to be kept.
+func (f *folder) carries(ctx context.Context, target string) (way []string, err error) {
+	st, err := f.repo.Status(ctx, true)
 	if err != nil {
-		return gitFault(err, "git cannot tell what changed")
+		return nil, gitFault(err, "git cannot tell what changed")
 	}
-	coming, err := f.repo.Lines(ctx, "diff-tree", "-r", "-z", "--name-only", "--no-renames", f.head, target)
-	if err != nil {
-		return gitFault(err, "git cannot compare the branches")
-	}
-	var clash []string
-	for _, e := range st.Entries {
-		if slices.Contains(coming, e.Path) || e.From != "" && slices.Contains(coming, e.From) {
-			clash = append(clash, e.Path)
+	from := f.head
+	if from == "" {
+		if from, err = f.emptyTree(ctx); err != nil {
+			return nil, err
 		}
 	}
-	if len(clash) == 0 {
-		return nil
+	coming, err := f.repo.Lines(ctx, "diff-tree", "-r", "-z", "--name-only", "--no-renames", from, target)
+	if err != nil {
+		return nil, gitFault(err, "git cannot compare the branches")
 	}
-	return writtenOver(clash).Try("save them first", `uncinate save "What was done"`).Try("or lay them aside", text.Command("git", "-C", f.path, "stash", "--include-untracked"))
+	clash, way, err := f.inWay(ctx, st, coming, &weaver{repo: f.repo}, target)
+	if err != nil || len(clash) == 0 {
+		return way, err
+	}
+	return nil, writtenOver(clash).Try("save them first", `uncinate save "What was done"`).Try("or lay them aside", text.Command("git", "-C", f.path, "stash", "--include-untracked"))
 }
 
 // RenameBranch plans to call a branch otherwise, here and there.

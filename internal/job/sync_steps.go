@@ -90,72 +90,88 @@ func (s *Sync) weave(ctx context.Context, w *weaver) (string, error) {
 }
 
 // inWay stops before any file that is not saved would be written over by what comes in.
-// Files that git was told to ignore, and new ones that are the same already, do not stop
-// it: they are given back, and a rescue copy of them is kept first.
 func (s *Sync) inWay(ctx context.Context) ([]string, error) {
-	as := func(p string) string { return p }
-	folds, err := s.folder.foldsCase(ctx)
-	if err != nil {
-		return nil, err
+	clash, way, err := s.folder.inWay(ctx, s.stand.status, s.coming, s.trial, s.tree)
+	if err != nil || len(clash) == 0 {
+		return way, err
 	}
-	if folds {
-		as = naming.Fold
-	}
-	coming := map[string]bool{}
-	for _, p := range s.coming {
-		coming[as(p)] = true
-	}
-	meets := func(p string) bool {
-		p = as(strings.TrimSuffix(p, "/"))
-		for dir := p; ; {
-			if coming[dir] {
-				return true
-			}
-			i := strings.LastIndexByte(dir, '/')
-			if i < 0 {
-				break
-			}
-			dir = dir[:i]
-		}
-		return slices.ContainsFunc(s.coming, func(c string) bool { return strings.HasPrefix(as(c), p+"/") })
-	}
-	var clash, way []string
-	for _, e := range s.stand.status.Entries {
-		switch {
-		case e.Inner: // what lies in a repository inside is not touched
-		case !meets(e.Path) && (e.From == "" || !meets(e.From)):
-		case e.Untracked() && s.same(ctx, e.Path):
-			way = append(way, e.Path)
-		default:
-			clash = append(clash, e.Path)
-		}
-	}
-	for _, p := range s.stand.status.Ignored {
-		if meets(p) {
-			if strings.HasSuffix(p, "/") {
-				clash = append(clash, p) // a repository of its own
-			} else {
-				way = append(way, p)
-			}
-		}
-	}
-	if len(clash) == 0 {
-		return way, nil
-	}
-	slices.Sort(clash)
 	out := writtenOver(clash)
 	out.Detail("Everything is as it was, here and there.")
 	return nil, out.Try("save your changes on the way", text.Command(s.words("sync", "--save", "TEXT")...)).
 		Try("or lay them aside", text.Command("git", "-C", s.folder.path, "stash", "--include-untracked"))
 }
 
-// same reports whether a new file is just what comes.
-func (s *Sync) same(ctx context.Context, p string) bool {
-	id, err := s.folder.repo.Do(ctx, "hash-object", "--", p)
+// inWay sorts the files that lie where others are to come, of which tree holds the contents:
+// clash are those that hold work that is not saved. The others do not stop it: files that git
+// was told to ignore, and new ones that are the same already. They are given back as way, and
+// a rescue copy of them is kept first.
+func (f *folder) inWay(ctx context.Context, st *git.Status, coming []string, w *weaver, tree string) (clash, way []string, err error) {
+	as := func(p string) string { return p }
+	folds, err := f.foldsCase(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	if folds {
+		as = naming.Fold
+	}
+	comes := map[string]bool{} // paths, and the folders above them
+	for _, p := range coming {
+		p = as(p)
+		for comes[p] = true; ; {
+			i := strings.LastIndexByte(p, '/')
+			if i < 0 {
+				break
+			}
+			p = p[:i]
+			comes[p+"/"] = true
+		}
+	}
+	meets := func(p string) bool {
+		p = as(strings.TrimSuffix(p, "/"))
+		if comes[p+"/"] {
+			return true
+		}
+		for {
+			if comes[p] {
+				return true
+			}
+			i := strings.LastIndexByte(p, '/')
+			if i < 0 {
+				return false
+			}
+			p = p[:i]
+		}
+	}
+	for _, e := range st.Entries {
+		switch {
+		case e.Inner: // what lies in a repository inside is not touched
+		case !meets(e.Path) && (e.From == "" || !meets(e.From)):
+		case e.Untracked() && f.holds(ctx, w, tree, e.Path):
+			way = append(way, e.Path)
+		default:
+			clash = append(clash, e.Path)
+		}
+	}
+	for _, p := range st.Ignored {
+		switch {
+		case !meets(p):
+		case strings.HasSuffix(p, "/"):
+			clash = append(clash, p) // a repository of its own
+		default:
+			way = append(way, p)
+		}
+	}
+	slices.Sort(clash)
+	return clash, way, nil
+}
+
+// holds reports whether a tree has a file just as it lies here.
+func (f *folder) holds(ctx context.Context, w *weaver, tree, p string) bool {
+	id, err := f.repo.Do(ctx, "hash-object", "--", p)
 	if err != nil {
 		return false
 	}
-	entry, err := s.trial.do(ctx, "", []string{"GIT_LITERAL_PATHSPECS=1"}, "ls-tree", s.tree, "--", p)
+	entry, err := w.do(ctx, "", []string{"GIT_LITERAL_PATHSPECS=1"}, "ls-tree", tree, "--", p)
 	return err == nil && strings.Contains(entry, " blob "+id+"\t")
 }
 
@@ -267,6 +283,18 @@ func (s *Sync) stepIn(way []string) Step {
 // not saved and not among those that change stay as they are; those in the way go first.
 // The person's own filters and hooks run, as with plain git.
 func (f *folder) layOut(ctx context.Context, branch, from, head, to string, way []string) error {
+	if err := f.clear(way); err != nil {
+		return err
+	}
+	plain := f.repo.Git.In(f.path)
+	if _, err := plain.Do(ctx, "read-tree", "--no-recurse-submodules", "-m", "-u", from, to); err != nil {
+		return gitFault(err, "git cannot bring the commits into the folder")
+	}
+	return f.moveBranch(ctx, branch, head, to)
+}
+
+// clear takes files out of the way, of which a rescue copy was kept.
+func (f *folder) clear(way []string) error {
 	root, err := os.OpenRoot(f.path)
 	if err != nil {
 		return err
@@ -277,11 +305,7 @@ func (f *folder) layOut(ctx context.Context, branch, from, head, to string, way 
 			return fault.New(fault.Failed, "%s cannot be put out of the way", text.Visible(p)).Because(err)
 		}
 	}
-	plain := f.repo.Git.In(f.path)
-	if _, err := plain.Do(ctx, "read-tree", "--no-recurse-submodules", "-m", "-u", from, to); err != nil {
-		return gitFault(err, "git cannot bring the commits into the folder")
-	}
-	return f.moveBranch(ctx, branch, head, to)
+	return nil
 }
 
 // moveBranch moves the branch that is checked out, once its files stand.

@@ -164,6 +164,9 @@ func branchCommand() *Command {
 					}
 					return e.Give(r, func() {
 						e.Say("On %s now, at %.10s.", text.Visible(r.Branch), r.Commit)
+						if r.Rescued > 0 {
+							e.Say("Kept as rescue copy %d: %s in the way. uncinate rescue show %d", r.Rescued, text.Count(r.InWay, "file"), r.Rescued)
+						}
 						if len(r.Changed) > 0 {
 							e.Say("Came along, not saved yet: %s.", changes(r.Changed))
 						}
