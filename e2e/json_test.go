@@ -104,6 +104,7 @@ func TestEveryDocumentIsAsDocumented(t *testing.T) {
 		{"survey", "", "survey --full gauge"},
 		{"ignore suggest", "", "ignore suggest --folder gauge"},
 		{"ignore add", "", "ignore add --folder gauge *.log"},
+		{"ignore keep", "", "ignore keep --folder gauge --all"},
 		{"ignore explain", "", "ignore explain --folder gauge x.log"},
 		{"problem", "", "ignore add --folder gauge ../x"},
 		{"plan", "", "attach gauge --preview --account tern"},

@@ -244,6 +244,19 @@ func TestOddThingsInAFolder(t *testing.T) {
 	}
 	assert.Contains(t, of(s, "work"), long)
 	assert.Equal(t, []string{"cache/CACHEDIR.TAG", "cache/x"}, of(s, "remakeable"))
+	// Empty folders are kept, when one says so.
+	require.NoError(t, os.MkdirAll(filepath.Join(top, "deep/hollow/er"), 0o755))
+	m.write("odd", map[string]string{".gitignore": "/left/\n"})
+	require.NoError(t, os.MkdirAll(filepath.Join(top, "left/hollow"), 0o755))
+	assert.Contains(t, m.ok("odd", "", "ignore", "keep", "hollow"), "1 folder will go up, by an empty file in each: hollow/.gitkeep")
+	m.refused(1, []string{"hollow is no empty folder of the project"}, "odd", "", "ignore", "keep", "hollow")
+	m.refused(1, []string{"is no empty folder"}, "odd", "", "ignore", "keep", "deep/loop")
+	m.refused(2, []string{"is not inside the project"}, "odd", "", "ignore", "keep", "../elsewhere")
+	m.refused(2, []string{"say which folder, or --all"}, "odd", "", "ignore", "keep")
+	m.ok("", "", "ignore", "keep", "--all", "--folder", "odd")
+	s = m.survey("odd")
+	assert.Subset(t, of(s, "work"), []string{"hollow/.gitkeep", "deep/hollow/er/.gitkeep"})
+	assert.NoFileExists(t, filepath.Join(top, "left/hollow/.gitkeep"), "a rule leaves it out")
 	r := m.ok("", "", "survey", "odd")
 	assert.NotContains(t, r, "\xff", "control characters and broken text are shown, not printed")
 

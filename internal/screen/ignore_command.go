@@ -17,7 +17,7 @@ func ignoreCommand() *Command {
 		return o.String("folder", ".", "the project's `folder`; the current one unless said")
 	}
 	return &Command{Name: "ignore",
-		Short: "suggest, add and explain ignore rules",
+		Short: "suggest, add and explain ignore rules; keep empty folders",
 		Long: `Ignore rules say which files git leaves out. Those of this program stand in the file
 .gitignore at the project's top, between two lines of its own; what else stands there
 keeps its place.`,
@@ -61,6 +61,32 @@ and stays here as a file. Older commits go on holding it.`,
 							return err
 						}
 						return e.Give(r, func() { e.added(r, a) })
+					})
+				}},
+			{Name: "keep", Args: "[FOLDER...]", Most: -1,
+				Short: "put an empty file into empty folders, so that they go up",
+				Long: `FOLDER is an empty folder, from the project's top. git carries no empty folders; a file
+called .gitkeep in one keeps it.`,
+				Examples: []string{"uncinate ignore keep logs", "uncinate ignore keep --all"},
+				Takes:    []string{"file"}, Gives: job.Kept{},
+				Options: func(o *flag.FlagSet) Run {
+					in := folder(o)
+					all := o.Bool("all", false, "each empty folder that no rule leaves out")
+					return withDesk(func(ctx context.Context, e *Env, d *job.Desk, args []string) error {
+						if (len(args) == 0) != *all {
+							return fault.New(fault.Usage, "say which folder, or --all").Try("see which are empty", "uncinate survey")
+						}
+						r, err := d.IgnoreKeep(ctx, *in, args, *all)
+						if err != nil {
+							return err
+						}
+						return e.Give(r, func() {
+							if len(r.Files) == 0 {
+								e.Say("There is no empty folder here.")
+								return
+							}
+							e.Say("%s", e.Out.wrap(text.Count(len(r.Files), "folder")+" will go up, by an empty file in each: "+e.Out.visible(strings.Join(r.Files, ", ")), 2))
+						})
 					})
 				}},
 			{Name: "explain", Args: "PATH", Least: 1, Most: 1,

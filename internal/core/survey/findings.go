@@ -115,7 +115,7 @@ func (s *Sorted) standing(i int, add func(Finding)) {
 	case Unreadable:
 		add(Finding{Weight: Look, About: "unreadable", Path: f.Path, Says: "cannot be looked into, so nothing of it goes up"})
 	case EmptyFolder:
-		add(Finding{Weight: Know, About: "empty", Path: f.Path, Says: "is empty, and git carries no empty folders; a file in it would keep it"})
+		add(Finding{Weight: Know, About: "empty", Path: f.Path, Says: "is empty, and git carries no empty folders; a file in it would keep it", Fix: []string{"ignore", "keep", f.Path}})
 	case Special:
 		add(Finding{Weight: Know, About: "odd", Path: f.Path, Says: "is a device, socket or pipe, which git does not carry"})
 	}
