@@ -1,10 +1,12 @@
 package e2e
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -202,4 +204,26 @@ func TestChanges(t *testing.T) {
 	assert.Equal(t, "int level = 1;\nint more;\n", tree(t, filepath.Join(m.home, "again"))["src/level.c"][len("---------- "):])
 	m.refused(1, []string{"there is no src/levl.c in"}, "gauge", "", "changes", "src/levl.c")
 	m.refused(3, []string{"is in no git repository"}, "", "", "changes")
+}
+
+// TestChangesAtOnce changes a file without changing its size, in the second in which git
+// noted it, and looks in a later one: git knows by its index's time that it has to look.
+func TestChangesAtOnce(t *testing.T) {
+	t.Parallel()
+	m := newMachine(t)
+	m.write("gauge", map[string]string{"level.txt": "0\n"})
+	m.git("gauge", "init", "-q", "-b", "main")
+	for i := range 3 {
+		m.git("gauge", "add", "-A")
+		m.git("gauge", "-c", "user.name=T", "-c", "user.email=t@skerry.example", "commit", "-q", "--allow-empty", "-m", "One")
+		assert.Contains(t, m.ok("gauge", "", "changes", "level.txt"), "Nothing differs at what you named.")
+		time.Sleep(time.Until(time.Now().Truncate(time.Second).Add(time.Second)))
+		m.write("gauge", map[string]string{"level.txt": fmt.Sprintln(i)})
+		m.git("gauge", "reset", "-q")
+		m.write("gauge", map[string]string{"level.txt": fmt.Sprintln(i + 1), "new.txt": "n\n"})
+		time.Sleep(time.Until(time.Now().Truncate(time.Second).Add(time.Second)))
+		assert.Regexp(t, `changed +level.txt`, m.ok("gauge", "", "changes"))
+	}
+	m.refused(1, []string{"there is no none.txt in"}, "gauge", "", "changes", "none.txt")
+	assert.Contains(t, m.ok("gauge", "", "changes", "--commit", "HEAD", "none.txt"), "Nothing differs at what you named.")
 }

@@ -138,6 +138,9 @@ func TestHostileRepository(t *testing.T) {
 			{"branch", "switch", "main"}, {"save", "Mine", "--except", "--all"}, {"sync", "--save", "More"}, {"status", "--all"}, {"sync", "--all"}, {"rescue", "list"}} {
 			r := launch.run("evil", "", args...)
 			assert.Contains(t, []int{0, 3}, r.code, "%v: %s", args, r.err)
+			if args[0] == "changes" {
+				assert.Contains(t, r.out, "-n", "%d: %v", round, args)
+			}
 			shown(r)
 		}
 		// Something comes in, by replay.

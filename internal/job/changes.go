@@ -143,8 +143,10 @@ func (d *Desk) Changes(ctx context.Context, o ChangesOptions) (*Changes, error) 
 		}
 		return strings.Compare(a.Path, b.Path)
 	})
-	if len(o.Paths) > 0 && len(out.Files) == 0 {
-		return nil, d.nothingAt(f, o.Paths)
+	if len(o.Paths) > 0 && len(out.Files) == 0 && out.Commit == "" && out.Side == "" {
+		if err := d.nothingAt(f, o.Paths); err != nil {
+			return nil, err
+		}
 	}
 	return out, nil
 }
@@ -172,7 +174,7 @@ func hits(paths []string) func(string) bool {
 	return survey.Hits(rules)
 }
 
-// nothingAt says why nothing differs at the paths that were named.
+// nothingAt says why nothing differs at the paths that were named; nil where they are there.
 func (d *Desk) nothingAt(f *folder, paths []string) error {
 	for _, p := range paths {
 		if _, err := os.Lstat(filepath.Join(f.path, filepath.FromSlash(p))); errors.Is(err, fs.ErrNotExist) && !strings.ContainsAny(p, "*?[") {
@@ -226,7 +228,9 @@ func (d *Desk) sides(ctx context.Context, f *folder, side, branch string) (from,
 }
 
 // withNew makes an index of its own in which the new files are noted, so that git shows
-// them too; the project's stays as it is. Large ones are given apart.
+// them too; the project's stays as it is. It has the time of the project's, by which git
+// knows the files that may have changed since without looking otherwise (git's technical
+// documentation, racy-git). Large ones are given apart.
 func (f *folder) withNew(ctx context.Context) (index string, large map[string]int64, err error) {
 	own, _, err := git.Folders(f.path)
 	if err != nil {
@@ -240,7 +244,10 @@ func (f *folder) withNew(ctx context.Context) (index string, large map[string]in
 	was, err := os.Open(filepath.Join(own, "index"))
 	if err == nil {
 		_, err = io.Copy(temporary, was)
-		err = errors.Join(err, was.Close(), temporary.Close())
+		s, e := was.Stat()
+		if err = errors.Join(err, e, was.Close(), temporary.Close()); err == nil {
+			err = os.Chtimes(index, s.ModTime(), s.ModTime())
+		}
 	} else if errors.Is(err, fs.ErrNotExist) {
 		err = errors.Join(temporary.Close(), os.Remove(index)) // an empty file is no index; git makes one
 	}

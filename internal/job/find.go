@@ -3,7 +3,6 @@ package job
 import (
 	"context"
 	"errors"
-	"io/fs"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -13,6 +12,7 @@ import (
 	"uncinate/internal/core/plan"
 	"uncinate/internal/core/text"
 	"uncinate/internal/world/git"
+	"uncinate/internal/world/tree"
 )
 
 // Found is a copy of a hosted repository that lies on this machine.
@@ -59,38 +59,18 @@ func (d *Desk) Find(ctx context.Context, given string) (*Finding, error) {
 	}
 	f := &Finding{desk: d, Found: []Found{}}
 	looked := 0
-	var closed []string
-	err = filepath.WalkDir(top, func(path string, e fs.DirEntry, err error) error {
-		if ctx.Err() != nil {
-			return ctx.Err()
-		}
+	closed, err := tree.Folders(ctx, top, deepest, func(path string) (bool, error) {
 		if looked++; looked%512 == 0 {
-			d.Tell.Progress("Looking for copies", int64(min(looked, 1<<20)), 1<<20, "")
-		}
-		if err != nil {
-			closed = append(closed, path) // it is passed over, and told
-			return nil
-		}
-		if !e.IsDir() {
-			return nil
-		}
-		if rel, err := filepath.Rel(top, path); err == nil && strings.Count(rel, string(filepath.Separator)) >= deepest {
-			return fs.SkipDir
-		}
-		if strings.HasPrefix(e.Name(), ".") && path != top {
-			return fs.SkipDir
+			d.Tell.Progress("Looking for copies", 0, 1, text.Count(looked, "folder"))
 		}
 		one, is := copyAt(path, register, accounts, hosts)
-		if !is {
-			return nil
-		}
 		if one.Address != "" {
 			f.Found = append(f.Found, one)
 		}
 		if len(f.Found) > mostFound {
-			return fault.New(fault.Refused, "there are more than %s copies below %s", text.Number(mostFound), text.Visible(top))
+			return false, fault.New(fault.Refused, "there are more than %s copies below %s", text.Number(mostFound), text.Visible(top))
 		}
-		return fs.SkipDir
+		return is, nil
 	})
 	d.Tell.Progress("Looking for copies", 0, 0, "")
 	if err != nil {

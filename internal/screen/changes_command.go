@@ -61,12 +61,14 @@ that branch: what it holds that the one you are on does not, or with --here the 
 func (e *Env) changed(ctx context.Context, r *job.Changes, o job.ChangesOptions) {
 	if len(r.Files) == 0 {
 		words := "Nothing differs: every file is as in the last commit."
-		if r.Commit != "" {
+		if len(o.Paths) > 0 {
+			words = "Nothing differs at what you named."
+		} else if r.Commit != "" {
 			words = "That commit changed no file."
 		} else if r.Side != "" {
 			words = "No commit is only " + r.Side + "."
 		}
-		if r.With != "" {
+		if r.With != "" && len(o.Paths) == 0 {
 			words = map[string]string{"there": "Branch " + text.Visible(r.With) + " holds nothing that is not here.", "here": "All that is here is in branch " + text.Visible(r.With) + "."}[r.Side]
 		}
 		e.Say("%s", words)
