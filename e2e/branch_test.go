@@ -130,6 +130,25 @@ func TestBranchesAndTags(t *testing.T) {
 	launch.refused(3, []string{"the branch scale is no longer on the host"}, "gauge", "", "sync")
 	quay.refused(3, []string{"main is the default branch on the host", "uncinate branch rename main trunk --here"}, "gauge", "", "branch", "rename", "main", "trunk")
 
+	// A commit that no branch holds is kept when one goes away from it, and none is made.
+	quay.git("gauge", "checkout", "-q", "--detach")
+	quay.write("gauge", map[string]string{"adrift.txt": "a\n"})
+	quay.refused(3, []string{"no branch is checked out", "switch -c NAME"}, "gauge", "", "save", "Adrift")
+	quay.git("gauge", "add", "-A")
+	quay.git("gauge", "commit", "-q", "-m", "Adrift")
+	adrift := quay.id("gauge", "HEAD")
+	assert.Contains(t, quay.ok("gauge", "", "branch", "switch", "main"), "1 commit on no branch")
+	quay.git("gauge", "reflog", "expire", "--expire=now", "--all")
+	quay.git("gauge", "gc", "-q", "--prune=now")
+	assert.Contains(t, quay.ok("gauge", "", "rescue", "list"), "HEAD at "+adrift[:10])
+	quay.ok("gauge", "", "rescue", "bring", "1", "--as", "found")
+	assert.Equal(t, adrift, quay.id("gauge", "found"))
+	quay.git("gauge", "checkout", "-q", "--detach", "found")
+	assert.NotContains(t, quay.ok("gauge", "", "branch", "switch", "main"), "Kept", "a branch holds it")
+	quay.ok("gauge", "", "rescue", "drop", "1", "--yes")
+	quay.ok("gauge", "", "branch", "remove", "found", "--here", "--yes")
+	quay.ok("gauge", "", "rescue", "drop", "1", "--yes")
+
 	// Removed: nothing is lost of what is joined, and the rest is kept.
 	quay.refused(3, []string{"main is checked out"}, "gauge", "", "branch", "remove", "main", "--here")
 	quay.ok("gauge", "", "branch", "remove", "new-scale", "--yes")

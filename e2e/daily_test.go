@@ -227,3 +227,28 @@ func TestChangesAtOnce(t *testing.T) {
 	m.refused(1, []string{"there is no none.txt in"}, "gauge", "", "changes", "none.txt")
 	assert.Contains(t, m.ok("gauge", "", "changes", "--commit", "HEAD", "none.txt"), "Nothing differs at what you named.")
 }
+
+// TestOddRepositories looks at git's own folder, a bare repository and a shallow copy.
+func TestOddRepositories(t *testing.T) {
+	t.Parallel()
+	m := newMachine(t)
+	m.project("gauge")
+	m.git("gauge", "init", "-q", "-b", "main")
+	for _, text := range []string{"One", "Two"} {
+		m.git("gauge", "add", "-A")
+		m.git("gauge", "-c", "user.name=T", "-c", "user.email=t@skerry.example", "commit", "-q", "--allow-empty", "-m", text)
+	}
+	m.git("", "clone", "-q", "--bare", "gauge", "bare.git")
+	m.git("", "clone", "-q", "--depth", "1", "file://"+filepath.Join(m.home, "gauge"), "shallow")
+	for _, command := range []string{"status", "changes", "save", "survey"} {
+		words := []string{command, "Text"}
+		if command != "save" {
+			words = words[:1]
+		}
+		m.refused(4, []string{"is a bare repository, without the files of a project"}, "bare.git", "", words...)
+		m.refused(4, []string{"is git's own folder of the project above it", "uncinate status "}, "gauge/.git", "", words...)
+	}
+	said := m.ok("shallow", "", "history", "--graph")
+	assert.Contains(t, said, "[main, origin/main] Two")
+	assert.NotContains(t, said, "One")
+}

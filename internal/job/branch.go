@@ -278,6 +278,7 @@ type Switched struct {
 	Commit  string         `json:"commit"`
 	Changed map[string]int `json:"changed" says:"what is not saved, and came along"`
 	InWay   int            `json:"in_way,omitempty" says:"files that were in the way, of which a rescue copy is kept"`
+	OnNone  int            `json:"on_no_branch,omitempty" says:"commits that were checked out and are on no branch, of which it is kept too"`
 	Rescued int            `json:"rescued,omitempty" says:"the copy's number"`
 }
 
@@ -312,11 +313,19 @@ func (d *Desk) switchBranch(ctx context.Context, f *folder, name string) (*Switc
 	if err != nil {
 		return nil, err
 	}
+	lost, err := f.onNone(ctx)
+	if err != nil {
+		return nil, err
+	}
 	kept := 0
-	if len(way) > 0 {
+	if len(way)+lost > 0 {
+		var refs []moving
+		if lost > 0 {
+			refs = []moving{{"HEAD", f.head, target}}
+		}
 		r, err := d.rescuer(f)
 		if err == nil {
-			kept, err = r.keep(ctx, "branch switch", nil, way)
+			kept, err = r.keep(ctx, "branch switch", refs, way)
 		}
 		if err == nil {
 			err = f.clear(way)
@@ -336,7 +345,19 @@ func (d *Desk) switchBranch(ctx context.Context, f *folder, name string) (*Switc
 	if err != nil {
 		return nil, gitFault(err, "git cannot tell what changed")
 	}
-	return &Switched{Branch: st.Branch, Commit: st.Commit, Changed: st.Counts(), InWay: len(way), Rescued: kept}, nil
+	return &Switched{Branch: st.Branch, Commit: st.Commit, Changed: st.Counts(), InWay: len(way), OnNone: lost, Rescued: kept}, nil
+}
+
+// onNone counts the commits that are checked out and that no branch or tag holds.
+func (f *folder) onNone(ctx context.Context) (int, error) {
+	if f.branch != "" || f.head == "" {
+		return 0, nil
+	}
+	out, err := f.repo.Do(ctx, "rev-list", "--count", f.head, "--not", "--glob=refs/*")
+	if err != nil {
+		return 0, gitFault(err, "git cannot tell which commits are on no branch")
+	}
+	return strconv.Atoi(out)
 }
 
 // carries stops where files that are not saved would be written over by going to a commit,

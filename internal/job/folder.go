@@ -77,10 +77,21 @@ func (d *Desk) findWithGit(ctx context.Context, given string) (string, *git.Git,
 // findTop finds a folder, and the top of the repository that holds it; "" where none does.
 func (d *Desk) findTop(ctx context.Context, given string) (where, top string, err error) {
 	where, g, err := d.findWithGit(ctx, given)
+	if err == nil && isBare(where) {
+		err = bare(where)
+	}
 	if err == nil {
 		top, err = g.In(where).Top(ctx)
 	}
 	return where, top, err
+}
+
+// bare says that a folder is a repository's own, without files.
+func bare(where string) error {
+	if top := filepath.Dir(where); filepath.Base(where) == ".git" {
+		return fault.New(fault.Refused, "%s is git's own folder of the project above it", text.Visible(where)).Try("", text.Command("uncinate", "status", top))
+	}
+	return fault.New(fault.Refused, "%s is a bare repository, without the files of a project", text.Visible(where))
 }
 
 // lookAround looks at the repository that holds a folder, from its top.
@@ -123,8 +134,7 @@ func (d *Desk) look(ctx context.Context, given string) (*folder, error) {
 		if err := f.finished(); err != nil {
 			return nil, err
 		}
-		return nil, fault.New(fault.Decision, "no branch is checked out in %s (a detached HEAD)", text.Visible(where)).Because(err).
-			Try("make a branch of what is there", text.Command("git", "-C", where, "switch", "-c", "NAME"))
+		return nil, onNoBranch(where).Because(err)
 	}
 	list, err := f.repo.Do(ctx, "for-each-ref", "--format=%(refname:short)", "refs/heads/")
 	if err != nil {
@@ -132,6 +142,12 @@ func (d *Desk) look(ctx context.Context, given string) (*folder, error) {
 	}
 	f.branches = strings.Fields(list)
 	return f, nil
+}
+
+// onNoBranch says that a commit is checked out and no branch.
+func onNoBranch(where string) *fault.Fault {
+	return fault.New(fault.Decision, "no branch is checked out in %s (a detached HEAD)", text.Visible(where)).
+		Try("make a branch of what is there", text.Command("git", "-C", where, "switch", "-c", "NAME"))
 }
 
 // readRemotes finds the remotes among the settings.
@@ -152,7 +168,7 @@ func (d *Desk) lookLoosely(ctx context.Context, where string) (*folder, error) {
 	}
 	f := &folder{path: where, repo: g.In(where), remotes: map[string]string{}}
 	if isBare(where) {
-		return nil, fault.New(fault.Refused, "%s is a bare repository, without the files of a project", text.Visible(where))
+		return nil, bare(where)
 	}
 	top, err := f.repo.Top(ctx)
 	if err != nil {

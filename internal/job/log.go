@@ -181,7 +181,7 @@ func readLog(s string, where map[string]string, known bool) []Commit {
 		}
 		for name := range strings.SplitSeq(strings.TrimSpace(fields[6]), ", ") {
 			name = strings.TrimPrefix(strings.TrimPrefix(name, "HEAD -> "), "tag: ")
-			if name != "" && name != "HEAD" && !strings.HasSuffix(name, "/HEAD") {
+			if name != "" && name != "HEAD" && name != "grafted" && !strings.HasSuffix(name, "/HEAD") { // grafted: a shallow copy ends here
 				c.Names = append(c.Names, name)
 			}
 		}

@@ -127,6 +127,9 @@ func (d *Desk) save(ctx context.Context, f *folder, o SaveOptions) (*Saved, erro
 	if strings.TrimSpace(o.Text) == "" {
 		return nil, fault.New(fault.Usage, "a commit needs a text that says what was done").Try("", `uncinate save "What was done"`)
 	}
+	if f.branch == "" && f.head != "" {
+		return nil, onNoBranch(f.path) // a commit that no branch holds is soon lost sight of
+	}
 	st, err := f.repo.Status(ctx, false)
 	if err != nil {
 		return nil, gitFault(err, "git cannot tell what changed")

@@ -165,7 +165,14 @@ func branchCommand() *Command {
 					return e.Give(r, func() {
 						e.Say("On %s now, at %.10s.", text.Visible(r.Branch), r.Commit)
 						if r.Rescued > 0 {
-							e.Say("Kept as rescue copy %d: %s in the way. uncinate rescue show %d", r.Rescued, text.Count(r.InWay, "file"), r.Rescued)
+							var what []string
+							if r.OnNone > 0 {
+								what = append(what, text.Count(r.OnNone, "commit")+" on no branch")
+							}
+							if r.InWay > 0 {
+								what = append(what, text.Count(r.InWay, "file")+" in the way")
+							}
+							e.Say("Kept as rescue copy %d: %s. See it: uncinate rescue show %d", r.Rescued, strings.Join(what, ", "), r.Rescued)
 						}
 						if len(r.Changed) > 0 {
 							e.Say("Came along, not saved yet: %s.", changes(r.Changed))
