@@ -44,6 +44,7 @@ type Row struct {
 // local is what is read of a project without a process.
 type local struct {
 	own, common string
+	remote      string
 	branch      string
 	refs        map[string]string
 	url         string
@@ -63,10 +64,15 @@ func (d *Desk) glance(p Project) (*local, error) {
 	if err != nil {
 		return nil, err
 	}
-	if urls := config["remote."+p.Remote+".url"]; len(urls) > 0 {
-		l.url = urls[0]
+	remotes := map[string]string{}
+	for key, urls := range config {
+		if name, ok := strings.CutPrefix(key, "remote."); ok && strings.HasSuffix(name, ".url") && len(urls) > 0 {
+			remotes[strings.TrimSuffix(name, ".url")] = urls[0]
+		}
 	}
-	l.simple = slices.Equal(config["remote."+p.Remote+".fetch"], []string{"+refs/heads/*:refs/remotes/" + p.Remote + "/*"})
+	l.remote = remoteNow(p, remotes)
+	l.url = remotes[l.remote]
+	l.simple = slices.Equal(config["remote."+l.remote+".fetch"], []string{"+refs/heads/*:refs/remotes/" + l.remote + "/*"})
 	if l.branch, err = git.ReadHead(l.own); err != nil {
 		return nil, err
 	}
@@ -212,7 +218,7 @@ func (d *Desk) compareTold(p Project, l *local, a answer, f *board.Facts, r *Row
 		r.Contact = d.Now().UTC()
 	}
 	there := a.refs.Branch(l.branch)
-	known, ours := l.refs["refs/remotes/"+p.Remote+"/"+l.branch], l.refs["refs/heads/"+l.branch]
+	known, ours := l.refs["refs/remotes/"+l.remote+"/"+l.branch], l.refs["refs/heads/"+l.branch]
 	f.Moved = there != "" && there != known && there != ours
 	if there != "" && there == ours {
 		f.Ahead, f.Behind, f.Unsent = 0, 0, false
@@ -235,9 +241,13 @@ func (d *Desk) row(ctx context.Context, p Project) (Row, board.Facts, *local) {
 		}
 		return r, f, nil
 	}
+	if l != nil && l.url == "" {
+		f.Broken = "the remote by which it was hooked is gone"
+		return r, f, nil
+	}
 	repo := d.git.In(p.Folder)
 	if l == nil {
-		l = &local{}
+		l = &local{remote: p.Remote}
 		if l.own, l.common, err = git.Folders(p.Folder); err == nil {
 			l.refs, err = repo.LocalRefs(ctx, l.common)
 		}
@@ -262,7 +272,7 @@ func (d *Desk) row(ctx context.Context, p Project) (Row, board.Facts, *local) {
 	r.Branch, r.Ahead, r.Behind, r.Changed, r.Stashes = st.Branch, st.Ahead, st.Behind, st.Counts(), st.Stashes
 	r.Contact, r.Rescues = contact(l.common), copiesKept(l.common)
 	r.Branches = d.onlyHere(ctx, repo, l, st)
-	known := l.refs["refs/remotes/"+p.Remote+"/"+st.Branch]
+	known := l.refs["refs/remotes/"+l.remote+"/"+st.Branch]
 	f = board.Facts{Unfinished: l.unfinished, Empty: st.Commit == "", Unsent: st.Commit != "" && st.Branch != "" && known == "", Ahead: st.Ahead, Behind: st.Behind,
 		Changed: r.Changed, Branches: r.Branches, Stashes: st.Stashes}
 	if known != "" && known != st.Commit && st.Upstream == "" { // sent by plain git, which was not told to follow it
@@ -502,12 +512,12 @@ func untouched(p Project, l *local, a answer) bool {
 		return false
 	}
 	for ref, id := range a.refs.IDs {
-		if b, is := strings.CutPrefix(ref, "refs/heads/"); is && l.refs["refs/remotes/"+p.Remote+"/"+b] != id {
+		if b, is := strings.CutPrefix(ref, "refs/heads/"); is && l.refs["refs/remotes/"+l.remote+"/"+b] != id {
 			return false
 		}
 	}
 	ours := l.refs["refs/heads/"+l.branch]
-	if ours != a.refs.Branch(l.branch) && !(p.Follows && ours != "" && a.refs.Branch(l.branch) == l.refs["refs/remotes/"+p.Remote+"/"+l.branch]) {
+	if ours != a.refs.Branch(l.branch) && !(p.Follows && ours != "" && a.refs.Branch(l.branch) == l.refs["refs/remotes/"+l.remote+"/"+l.branch]) {
 		return false
 	}
 	if a.tags && tagsOf(a.refs) != tagsSeen(l.common) && slices.ContainsFunc(tagNames(a.refs), func(t string) bool { return l.refs[t] == "" }) {

@@ -2,6 +2,8 @@ package job
 
 import (
 	"context"
+	"maps"
+	"slices"
 
 	"uncinate/internal/core/address"
 	"uncinate/internal/core/description"
@@ -71,6 +73,12 @@ func (d *Desk) projectOf(f *folder) (Project, error) {
 		return p, err
 	}
 	if found {
+		if name := remoteNow(p, f.remotes); name != p.Remote {
+			if err := d.renameRemote(f.path, p.Remote, name); err != nil {
+				return p, err
+			}
+			p.Remote = name
+		}
 		if url := f.remotes[p.Remote]; url != "" {
 			if at, err := address.Parse(url); err == nil && at.Key() != keyOf(p.Address) {
 				// Plain git moved the remote since; what counts is what stands there.
@@ -86,8 +94,25 @@ func (d *Desk) projectOf(f *folder) (Project, error) {
 		}
 		return Project{Folder: f.path, Remote: "origin", Address: at.Bare().String()}, nil
 	}
+	if found {
+		return p, fault.New(fault.Decision, "the remote %s, by which %s was hooked to %s, is not there any more", text.Visible(p.Remote), text.Visible(f.path), text.Visible(p.Address)).
+			Try("hook it again", text.Command("uncinate", "attach", "--to", p.Address, f.path))
+	}
 	return p, fault.New(fault.Decision, "%s is not hooked to a repository yet", text.Visible(f.path)).
 		Try("hook it", text.Command("uncinate", "attach", f.path))
+}
+
+// remoteNow is what a project's remote is called: plain git may have renamed it since.
+func remoteNow(p Project, remotes map[string]string) string {
+	if remotes[p.Remote] != "" {
+		return p.Remote
+	}
+	for _, name := range slices.Sorted(maps.Keys(remotes)) {
+		if keyOf(remotes[name]) == keyOf(p.Address) {
+			return name
+		}
+	}
+	return p.Remote
 }
 
 func keyOf(s string) string {
