@@ -26,7 +26,7 @@ func (f *folder) foldsCase(ctx context.Context) (folds bool, err error) {
 	}
 	for _, s := range f.settings {
 		if strings.EqualFold(s.Key, "core.ignorecase") {
-			folds = slices.Contains([]string{"true", "yes", "on", "1"}, strings.ToLower(s.Value))
+			folds = s.True()
 		}
 	}
 	return folds, nil

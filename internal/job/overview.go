@@ -145,23 +145,24 @@ func (d *Desk) ForgetLost() ([]Project, error) {
 	return lost, err
 }
 
-// noProjects says what to do where none is hooked.
-func noProjects() error {
-	return fault.New(fault.Decision, "no project is hooked on this machine so far").
-		Try("hook one", "uncinate attach FOLDER").Try("bring one here", "uncinate clone REPOSITORY").Try("take in copies that are there already", "uncinate status --find FOLDER")
+// hookedHere gives the projects that are worked on together; it is a fault when there is none.
+func (d *Desk) hookedHere(ctx context.Context) ([]Project, error) {
+	all, err := d.mains()
+	if err == nil && len(all) == 0 {
+		err = fault.New(fault.Decision, "no project is hooked on this machine so far").
+			Try("hook one", "uncinate attach FOLDER").Try("bring one here", "uncinate clone REPOSITORY").Try("take in copies that are there already", "uncinate status --find FOLDER")
+	}
+	if err == nil {
+		_, err = d.Git(ctx)
+	}
+	return all, err
 }
 
 // Overview tells where all projects stand, the worst first. With ask, the hosts are asked
 // meanwhile.
 func (d *Desk) Overview(ctx context.Context, ask bool) ([]Row, error) {
-	all, err := d.mains()
+	all, err := d.hookedHere(ctx)
 	if err != nil {
-		return nil, err
-	}
-	if len(all) == 0 {
-		return nil, noProjects()
-	}
-	if _, err := d.Git(ctx); err != nil {
 		return nil, err
 	}
 	rows := make([]Row, len(all))
@@ -192,10 +193,11 @@ func (d *Desk) Overview(ctx context.Context, ask bool) ([]Row, error) {
 			refused = append(refused, p)
 		}
 	}
-	for folder, there := range d.wentTo(ctx, refused) {
-		facts[slices.IndexFunc(all, func(p Project) bool { return p.Folder == folder })].NowAt = there.Path()
-	}
+	went := d.wentTo(ctx, refused)
 	for i, p := range all {
+		if there, found := went[p.Folder]; found {
+			facts[i].NowAt = there.Path()
+		}
 		if a, asked := answers[p.Folder]; asked && seen[i] != nil && !errors.Is(a.err, errSlow) {
 			d.compareTold(p, seen[i], a, &facts[i], &rows[i])
 		}
@@ -382,14 +384,8 @@ func (silence) Note(string, ...any)                   {}
 // SyncAll brings all projects into step, several at once. One that fails stops no other.
 // What does not change on either side costs no process.
 func (d *Desk) SyncAll(ctx context.Context, o SyncAllOptions, ended func(SyncedRow)) ([]SyncedRow, error) {
-	all, err := d.mains()
+	all, err := d.hookedHere(ctx)
 	if err != nil {
-		return nil, err
-	}
-	if len(all) == 0 {
-		return nil, noProjects()
-	}
-	if _, err := d.Git(ctx); err != nil {
 		return nil, err
 	}
 	if o.Jobs <= 0 {

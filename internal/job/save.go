@@ -165,13 +165,11 @@ func nothingToSave(st *git.Status, o SaveOptions, out *Saved) error {
 		return fault.New(fault.Failed, "there is nothing to save: every file is as in the last commit")
 	case len(out.Left) > 0:
 		f := fault.New(fault.Decision, "nothing was saved: all that differs was left out")
-		for i, l := range out.Left {
-			if i == mostShown {
-				f.Detail("and %d more", len(out.Left)-i)
-				break
-			}
-			f.Detail("%s: %s", text.Visible(l.Path), l.Why)
+		var lines []string
+		for _, l := range out.Left {
+			lines = append(lines, text.Visible(l.Path)+": "+l.Why)
 		}
+		firstOf(f, lines)
 		return f.Try("to save one all the same", text.Command("uncinate", "save", o.Text, "--only", out.Left[0].Path))
 	}
 	return fault.New(fault.Failed, "there is nothing to save at the paths that you named").Try("see what differs", "uncinate changes")

@@ -195,7 +195,7 @@ func (s *Sync) prune(ctx context.Context) error {
 	set := false
 	for _, x := range s.folder.settings {
 		if x.Key == "fetch.prune" || x.Key == "remote."+s.hook.remote+".prune" {
-			set = slices.Contains([]string{"true", "yes", "on", "1", ""}, strings.ToLower(x.Value))
+			set = x.True()
 		}
 	}
 	var gone []moving

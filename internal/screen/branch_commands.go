@@ -207,11 +207,7 @@ sent; sync does that.`,
 					if err != nil {
 						return err
 					}
-					p.yes = p.yes || len(s.Asks()) == 0
-					if goes, err := e.propose(ctx, p, "To join "+text.Visible(args[0])+":", s.Items(), "", s.Asks()); err != nil || !goes {
-						if end := s.Release(); err == nil {
-							err = end
-						}
+					if goes, err := e.proposeSync(ctx, p, "To join "+text.Visible(args[0])+":", s); err != nil || !goes {
 						return err
 					}
 					r, err := s.Join(ctx)

@@ -59,12 +59,7 @@ func (e *Env) sync(ctx context.Context, s *job.Sync, p plans) error {
 		return s.Release()
 	}
 	if p.preview || len(asks) > 0 {
-		p.yes = p.yes || len(asks) == 0
-		goes, err := e.propose(ctx, p, "To bring it into step:", s.Items(), "", asks)
-		if err != nil || !goes {
-			if end := s.Release(); err == nil {
-				err = end
-			}
+		if goes, err := e.proposeSync(ctx, p, "To bring it into step:", s); err != nil || !goes {
 			return err
 		}
 	}
@@ -73,6 +68,17 @@ func (e *Env) sync(ctx context.Context, s *job.Sync, p plans) error {
 		return err
 	}
 	return e.Give(r, func() { e.synced(r) })
+}
+
+// proposeSync shows the plan, and gives it up unless it is to be gone about.
+func (e *Env) proposeSync(ctx context.Context, p plans, what string, s *job.Sync) (goes bool, err error) {
+	p.yes = p.yes || len(s.Asks()) == 0
+	if goes, err = e.propose(ctx, p, what, s.Items(), "", s.Asks()); err != nil || !goes {
+		if end := s.Release(); err == nil {
+			err = end
+		}
+	}
+	return goes, err
 }
 
 func (e *Env) synced(r *job.Synced) {

@@ -1,6 +1,9 @@
 package histories
 
-import "strings"
+import (
+	"slices"
+	"strings"
+)
 
 // mostLines is how many lines of descent are drawn side by side.
 const mostLines = 24
@@ -28,12 +31,12 @@ func Graph(ids []string, parents map[string][]string) []string {
 			at = free(&awaited, 0, nil)
 		}
 		row[at] = 'o'
-		was := append([]string{}, awaited...)
+		was := slices.Clone(awaited)
 		for k := range row {
 			awaited[k] = ""
 		}
 		for n, p := range parents[id] {
-			switch k := index(awaited, p); {
+			switch k := slices.Index(awaited, p); {
 			case n == 0:
 				awaited[at] = p
 			case k >= 0 && k != at:
@@ -60,15 +63,6 @@ func free(awaited *[]string, from int, taken map[int]byte) int {
 	}
 	*awaited = append(*awaited, "")
 	return len(*awaited) - 1
-}
-
-func index(awaited []string, id string) int {
-	for k, a := range awaited {
-		if a == id {
-			return k
-		}
-	}
-	return -1
 }
 
 // draw puts a row together: what stands in its columns, the lines that pass it, and the

@@ -416,6 +416,12 @@ func (r *Repo) Top(ctx context.Context) (string, error) {
 // Setting is one line of git's configuration.
 type Setting struct{ Scope, Origin, Key, Value string }
 
+// True reports whether the value stands for yes; a key alone does (git-config documentation,
+// "Values", boolean).
+func (s Setting) True() bool {
+	return slices.Contains([]string{"true", "yes", "on", "1", ""}, strings.ToLower(s.Value))
+}
+
 // Settings lists the configuration that holds in the folder.
 func (r *Repo) Settings(ctx context.Context) ([]Setting, error) {
 	items, err := r.Lines(ctx, "config", "--show-scope", "--show-origin", "-z", "--list")
