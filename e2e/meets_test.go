@@ -30,6 +30,10 @@ func TestSyncMeets(t *testing.T) {
 	launch.write("gauge", map[string]string{"notes.txt": "being written\n"})
 	launch.refused(3, []string{"The history of main was made anew on the host: 1 commit that it held before is not in it any more", "nobody can be asked", "uncinate sync --yes"}, "gauge", "", "sync")
 	assert.Equal(t, first, launch.id("gauge", "HEAD"))
+	quay.write("gauge", map[string]string{"after.txt": "after\n"}) // the host goes on since: still with a yes
+	quay.ok("gauge", "", "sync", "--save", "Go on")
+	launch.refused(3, []string{"The history of main was made anew on the host: 1 commit that it held before"}, "gauge", "", "sync")
+	assert.Equal(t, first, launch.id("gauge", "HEAD"))
 	said := launch.ok("gauge", "", "sync", "--yes")
 	assert.Contains(t, said, "Took the branch as the host made it anew")
 	assert.Contains(t, said, "Not saved yet: 1 file changed.")
@@ -42,10 +46,10 @@ func TestSyncMeets(t *testing.T) {
 	// The same, with a commit of one's own on top: only that one is put onto the new history.
 	launch.write("gauge", map[string]string{"own.txt": "own\n"})
 	launch.ok("gauge", "", "save", "Write own")
-	quay.git("gauge", "commit", "-q", "--amend", "-m", "Begin anew again")
+	quay.git("gauge", "commit", "-q", "--amend", "-m", "Go on again")
 	quay.git("gauge", "push", "-q", "--force")
 	launch.ok("gauge", "", "sync", "--yes")
-	assert.Equal(t, "Write own\nBegin anew again", launch.git("gauge", "log", "--format=%s"))
+	assert.Equal(t, "Write own\nGo on again\nBegin anew", launch.git("gauge", "log", "--format=%s"))
 	assert.Equal(t, launch.id("gauge", "HEAD"), launch.id("gauge", "origin/main"))
 	quay.ok("gauge", "", "sync")
 

@@ -214,7 +214,7 @@ func (s *Sync) compare(ctx context.Context) error {
 	case histories.Nothing:
 		return nil
 	case histories.Dropped:
-		return s.dropped(ctx)
+		return s.branchGone(ctx)
 	case histories.Strange:
 		return s.strange()
 	case histories.Send:
@@ -278,24 +278,14 @@ func (s *Sync) look(ctx context.Context) error {
 			}
 			t.Related = err == nil
 		}
-		if t.Ahead > 0 && known == st.theirs {
-			// It may be known already since an earlier look: then git's own notes tell from where
-			// the commits here went out (git-merge-base documentation, "DISCUSSION ON FORK-POINT MODE").
-			known, err = f.repo.Do(ctx, "merge-base", "--fork-point", s.track(st.Branch), st.ours)
-			if err != nil && git.Code(err) != 1 {
-				return gitFault(err, "git cannot compare here and there")
-			}
-		}
-		if known != "" && known != st.theirs && t.Ahead > 0 {
-			gone, err := number("-1", known, "--not", st.theirs)
-			if err != nil {
+		if t.Ahead > 0 {
+			if s.was, err = s.dropped(ctx, known); err != nil {
 				return err
 			}
-			t.Rewritten = gone > 0
+			t.Rewritten = s.was != ""
 		}
 		if t.Rewritten {
-			s.was = known
-			if t.Own, err = number(st.ours, "--not", known, st.theirs); err != nil {
+			if t.Own, err = number(st.ours, "--not", s.was, st.theirs); err != nil {
 				return err
 			}
 		}
@@ -329,6 +319,34 @@ func (s *Sync) look(ctx context.Context) error {
 	return nil
 }
 
+// dropped gives a commit that the host's branch held and holds no more, by which it shows
+// that its history was made anew: what git knew of it, or, where that was looked at since, the
+// commit from which those here went out, of which git's own notes tell (git-merge-base
+// documentation, "DISCUSSION ON FORK-POINT MODE"). It gives "" where nothing was dropped.
+func (s *Sync) dropped(ctx context.Context, known string) (string, error) {
+	repo, st := s.folder.repo, s.stand
+	if known == "" {
+		return "", nil
+	}
+	fork, err := repo.Do(ctx, "merge-base", "--fork-point", s.track(st.Branch), st.ours)
+	if err != nil && git.Code(err) != 1 {
+		return "", gitFault(err, "git cannot compare here and there")
+	}
+	for _, held := range []string{known, fork} {
+		if held == "" || held == st.theirs {
+			continue
+		}
+		gone, err := repo.Do(ctx, "rev-list", "--count", "-1", held, "--not", st.theirs)
+		if err != nil {
+			return "", gitFault(err, "git cannot compare here and there")
+		}
+		if gone != "0" {
+			return held, nil
+		}
+	}
+	return "", nil
+}
+
 func orElse(a, b string) string {
 	if a != "" {
 		return a
@@ -354,8 +372,8 @@ func (s *Sync) merges(ctx context.Context) (bool, error) {
 	return false, nil
 }
 
-// dropped says that the branch is no longer there, and whether another one took its place.
-func (s *Sync) dropped(ctx context.Context) error {
+// branchGone says that the branch is no longer there, and whether another one took its place.
+func (s *Sync) branchGone(ctx context.Context) error {
 	st := s.stand
 	branch := text.Visible(st.Branch)
 	f := fault.New(fault.Decision, "the branch %s is no longer on the host; it was there when it was last looked at", branch)
