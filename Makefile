@@ -2,7 +2,7 @@
 GO      ?= go
 PROGRAM := build/uncinate
 
-.PHONY: build tour test soak docs man screenshots fuzz bench
+.PHONY: build tour test soak stories story docs man screenshots fuzz bench
 
 build:
 	CGO_ENABLED=0 $(GO) build -trimpath -ldflags '-s -w' -o $(PROGRAM) ./cmd/uncinate
@@ -18,10 +18,21 @@ test:
 	$(GO) test -count=1 -timeout 20m ./...
 	$(MAKE) --no-print-directory fuzz FOR=2000x
 
-# Every case of the tests that interrupt an attach; make test plays a seeded choice.
+# Every case of the tests that interrupt an attach, of which make test plays a seeded choice,
+# and random stories of three machines: STORIES is a number of commands, or a time such as
+# 20m, SEED the number from which they are drawn (another one each time unless given).
+STORIES ?= 5000
 soak:
-	scripts/needs git=git git-lfs=git-lfs
-	UNCINATE_SOAK=1 $(GO) test -count=1 -timeout 60m -run 'TestTrouble|TestMoveCutOff|TestSyncKilled' -v ./e2e | grep -v '^=== '
+	scripts/needs git=git git-lfs=git-lfs ssh=openssh-client /usr/sbin/sshd=openssh-server
+	UNCINATE_SOAK=1 $(GO) test -count=1 -timeout 60m -run 'TestTrouble|TestMoveCutOff|TestSyncKilled|TestStoriesFind' -v ./e2e | grep -v '^=== '
+	$(MAKE) --no-print-directory stories STORIES=$(STORIES) SEED=$(SEED)
+
+stories:
+	UNCINATE_STORIES=$(STORIES) UNCINATE_SEED=$(SEED) $(GO) test -count=1 -timeout 6h -run 'TestStories$$' -v ./e2e
+
+# One story, from a file of its lines: what each command prints, and what is found.
+story:
+	UNCINATE_STORY=$(abspath $(FILE)) $(GO) test -count=1 -run 'TestOneStory$$' -v ./e2e
 
 # The reference page and the schema are made from the commands themselves.
 docs: build

@@ -1,0 +1,361 @@
+package e2e
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+	"golang.org/x/sys/unix"
+
+	"uncinate/internal/practice"
+)
+
+// A story is a line of commands that people run on three machines: tern on pier and
+// launch, knot on hut. It begins in a world that is always the same: two projects of the
+// group saltmarsh on the practice host, gauge and almanac, copied to all three; pier sends
+// almanac to a plain server as well. The world is built once and put back before each story.
+
+// machineNames are the machines of a story.
+var machineNames = []string{"pier", "launch", "hut"}
+
+// storyWorld is where stories are played.
+type storyWorld struct {
+	t       *testing.T
+	homes   string // the machines' homes, one file system of their own, so that it can be full
+	kept    string // the world as it begins
+	host    *host
+	at      string // where the host listens
+	plain   *plainSSH
+	program string // what is played against: the program, or one with a fault planted
+	all     map[string]*machine
+	objects *objects
+	hashes  map[string]hashed
+	scratch int
+	longest time.Duration // how long a command may take before it counts as hanging
+}
+
+// homesSize is what the machines' file system holds.
+const homesSize = "96m"
+
+// newStoryWorld builds the world in which each story begins.
+func newStoryWorld(t *testing.T) *storyWorld {
+	t.Helper()
+	linux(t)
+	if os.Getuid() != 0 {
+		t.Fatal("a small file system is mounted for this test, which takes root; run it as root, in a container for example")
+	}
+	homes, err := filepath.EvalSymlinks(t.TempDir())
+	require.NoError(t, err)
+	out, err := exec.Command("mount", "-t", "tmpfs", "-o", "size="+homesSize, "tmpfs", homes).CombinedOutput()
+	require.NoError(t, err, string(out))
+	t.Cleanup(func() {
+		out, err := exec.Command("umount", "-l", homes).CombinedOutput()
+		require.NoError(t, err, string(out))
+	})
+	w := &storyWorld{t: t, homes: homes, kept: t.TempDir(), host: newHost(t), plain: newPlainSSH(t), program: program, all: map[string]*machine{}, objects: newObjects(), hashes: map[string]hashed{}, longest: time.Minute}
+	w.at = strings.TrimPrefix(w.host.URL, "http://")
+	for _, name := range machineNames {
+		home := filepath.Join(homes, name)
+		require.NoError(t, os.MkdirAll(filepath.Join(home, "templates"), 0o755))
+		m := &machine{t: t, home: home}
+		m.env = []string{"HOME=" + home, "UNCINATE_HOME=" + filepath.Join(home, ".uncinate"), "PATH=" + os.Getenv("PATH"), "GIT_CONFIG_NOSYSTEM=1", "TMPDIR=" + os.TempDir(), "LC_ALL=C.UTF-8",
+			"GIT_TEMPLATE_DIR=" + filepath.Join(home, "templates"), "GIT_EDITOR=true"}
+		user := map[string]string{"pier": "tern", "launch": "tern", "hut": "knot"}[name]
+		m.ok("", "", "host", "add", w.host.Name, "--at", w.host.URL)
+		m.ok("", "", "vault", "make", "--by", "file")
+		m.ok("", w.host.token[user]+"\n", "account", "add", "--host", w.host.Name, "--user", user)
+		w.all[name] = m
+	}
+	w.furnish()
+	for from, to := range w.places() {
+		require.NoError(t, copyTree(from, to))
+	}
+	return w
+}
+
+// furnish publishes the projects and copies them to all machines.
+func (w *storyWorld) furnish() {
+	w.t.Helper()
+	pier := w.all["pier"]
+	lines := func(word string) string {
+		var b strings.Builder
+		for i := range 8 {
+			fmt.Fprintf(&b, "%s %d\n", word, i)
+		}
+		return b.String()
+	}
+	for _, name := range []string{"gauge", "almanac"} {
+		pier.write(name, map[string]string{"README.md": "# " + name + "\n", "notes.txt": lines("note"), "src/level.c": lines("level"), "tables/may.csv": lines("may"), ".gitignore": "*.log\n*.o\nbuild/\n"})
+		pier.ok(name, "", "attach", "--name", "saltmarsh/"+name, "--yes")
+	}
+	pier.git("gauge", "checkout", "-q", "-b", "deck")
+	pier.write("gauge", map[string]string{"deck.txt": lines("deck")})
+	pier.git("gauge", "add", "-A")
+	pier.git("gauge", "commit", "-q", "-m", "Deck")
+	pier.git("gauge", "push", "-q", "-u", "origin", "deck")
+	pier.git("gauge", "checkout", "-q", "main")
+	for _, name := range machineNames[1:] {
+		for _, project := range []string{"gauge", "almanac"} {
+			w.all[name].ok("", "", "clone", "saltmarsh/"+project, project)
+		}
+	}
+	w.joinServer(pier)
+}
+
+// joinServer gives pier's almanac a second place, on the plain server.
+func (w *storyWorld) joinServer(m *machine) {
+	w.t.Helper()
+	m.agent()
+	require.Equal(w.t, 0, m.command("", "", "ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-C", "by hand", "-f", "own").code)
+	require.Equal(w.t, 0, m.command("", "", "ssh-add", "-q", "own").code)
+	key := m.command("", "", "cat", "own.pub").out
+	require.NoError(w.t, os.WriteFile(filepath.Join(w.plain.dir, "authorized_keys"), []byte(key), 0o640))
+	m.write("", map[string]string{"skerry.toml": "language = 1\nname = \"skerry\"\nbase = \"ssh://git@skerry.example\"\ntransport = \"shell\"\n[shell]\nfolder = \"" + w.plain.dir + "/srv\"\nkeys = \"" + w.plain.dir + "/authorized_keys\"\n"})
+	m.ok("", "", "host", "add", "./skerry.toml", "--at", w.plain.at)
+	m.ok("", "", "host", "pin", "127.0.0.1:"+w.plain.port, "--fingerprint", w.plain.fingerprint())
+	m.ok("", "", "account", "add", "tern-skerry", "--host", "skerry")
+	m.ok("", "", "key", "make", "tern-skerry", "--machine", "pier", "--open")
+	m.ok("", "", "key", "install", "tern-skerry", "--yes")
+	m.ok("almanac", "", "attach", "--yes", "--copy", "--remote", "server", "--account", "tern-skerry", "--name", "almanac")
+}
+
+// places are the folders that make the world, each with where it is kept.
+func (w *storyWorld) places() map[string]string {
+	all := map[string]string{w.host.dir: filepath.Join(w.kept, "host"), filepath.Join(w.plain.dir, "srv"): filepath.Join(w.kept, "srv")}
+	for _, name := range machineNames {
+		all[filepath.Join(w.homes, name)] = filepath.Join(w.kept, name)
+	}
+	return all
+}
+
+// begin puts the world back as it was at the beginning.
+func (w *storyWorld) begin() error {
+	if err := w.host.Close(); err != nil {
+		return err
+	}
+	left, err := os.ReadDir(w.homes)
+	if err != nil {
+		return err
+	}
+	for _, e := range left {
+		if err := os.RemoveAll(filepath.Join(w.homes, e.Name())); err != nil {
+			return err
+		}
+	}
+	for to, from := range w.places() {
+		if err := errors.Join(os.RemoveAll(to), copyTree(from, to)); err != nil {
+			return err
+		}
+	}
+	if w.host.Running, err = practice.Start(w.host.Name, w.host.dir, w.at, nil); err != nil {
+		return err
+	}
+	w.hashes = map[string]hashed{}
+	for _, m := range w.all { // git's notes of times and inodes are those of the first world
+		for _, project := range []string{"gauge", "almanac"} {
+			if r := w.exec(m.home+"/"+project, m, "", "git", "update-index", "-q", "--refresh"); r.code != 0 {
+				return fmt.Errorf("git cannot refresh its index: %s", r.err)
+			}
+		}
+	}
+	return nil
+}
+
+// copyTree copies a folder with modes, times and links.
+func copyTree(from, to string) error {
+	return filepath.WalkDir(from, func(path string, e fs.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		rel, err := filepath.Rel(from, path)
+		if err != nil {
+			return err
+		}
+		target := filepath.Join(to, rel)
+		info, err := e.Info()
+		if err != nil {
+			return err
+		}
+		switch {
+		case e.IsDir():
+			return os.MkdirAll(target, info.Mode().Perm()|0o700)
+		case info.Mode()&fs.ModeSymlink != 0:
+			link, err := os.Readlink(path)
+			if err != nil {
+				return err
+			}
+			return os.Symlink(link, target)
+		case !info.Mode().IsRegular():
+			return nil // a socket is made again by whoever listens on it
+		}
+		data, err := os.ReadFile(path)
+		if err == nil {
+			err = os.WriteFile(target, data, info.Mode().Perm())
+		}
+		if err == nil {
+			err = os.Chtimes(target, info.ModTime(), info.ModTime())
+		}
+		return err
+	})
+}
+
+// exec runs a program on a machine. A run that never ends is told by the code -2, a killed
+// one by -1.
+func (w *storyWorld) exec(dir string, m *machine, in, name string, args ...string) result {
+	return w.execKilled(dir, m, in, nil, name, args...)
+}
+
+// killed says when a run is killed, and how far.
+type killed struct {
+	all   bool          // with all its processes
+	after time.Duration // so long after its start
+	event int           // or, where it is not 0, at so many changes in the project's folder
+	when  time.Duration // when it was killed; 0 where it ended before
+}
+
+func (w *storyWorld) execKilled(dir string, m *machine, in string, k *killed, name string, args ...string) result {
+	if name == "uncinate" {
+		name = w.program
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), w.longest)
+	defer cancel()
+	c := exec.CommandContext(ctx, name, args...)
+	c.Dir, c.Env, c.Stdin = dir, m.env, strings.NewReader(in)
+	c.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+	c.Cancel = func() error { return syscall.Kill(-c.Process.Pid, syscall.SIGKILL) }
+	c.WaitDelay = 20 * time.Second
+	var out, errs strings.Builder
+	c.Stdout, c.Stderr = &out, &errs
+	var seen *eventCount
+	if k != nil && k.event > 0 {
+		var err error
+		if seen, err = countEvents(dir, k.event); err != nil {
+			return result{-1, "", err.Error()}
+		}
+		defer seen.close()
+	}
+	begun := time.Now()
+	if err := c.Start(); err != nil {
+		return result{-1, "", err.Error()}
+	}
+	if k != nil {
+		ended := make(chan error, 1)
+		go func() { ended <- c.Wait() }()
+		var at <-chan struct{}
+		var after <-chan time.Time
+		if seen != nil {
+			at = seen.reached
+		} else {
+			after = time.After(k.after)
+		}
+		select {
+		case <-ended:
+			return result{c.ProcessState.ExitCode(), out.String(), errs.String()}
+		case <-at:
+		case <-after:
+		}
+		k.when = time.Since(begun)
+		if k.all {
+			_ = syscall.Kill(-c.Process.Pid, syscall.SIGKILL) // it may have ended by itself
+		} else {
+			_ = c.Process.Kill()
+		}
+		<-ended
+		if !c.ProcessState.Sys().(syscall.WaitStatus).Signaled() {
+			k.when = 0
+		}
+		w.settle(m)
+		return result{c.ProcessState.ExitCode(), out.String(), errs.String()}
+	}
+	_ = c.Wait() // how it ended is asked of its state
+	if ctx.Err() != nil {
+		return result{-2, out.String(), errs.String()}
+	}
+	return result{c.ProcessState.ExitCode(), out.String(), errs.String()}
+}
+
+// settle waits until what a killed run left behind has ended: runs of git that keep its
+// lock, and what the host still does for them.
+func (w *storyWorld) settle(m *machine) {
+	for range 1000 {
+		busy := false
+		locks, _ := filepath.Glob(filepath.Join(m.home, ".uncinate/state/locks/*.lock"))
+		for _, path := range locks {
+			f, err := os.Open(path)
+			if err != nil {
+				continue
+			}
+			busy = busy || unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB) != nil
+			f.Close()
+		}
+		waiting, _ := filepath.Glob(filepath.Join(w.host.dir, "repos/*/objects/tmp_objdir-incoming-*"))
+		held, _ := filepath.Glob(filepath.Join(w.host.dir, "repos/*/refs/heads/*.lock"))
+		if !busy && len(waiting)+len(held) == 0 {
+			return
+		}
+		time.Sleep(3 * time.Millisecond)
+	}
+}
+
+// eventCount watches a folder and counts what changes in it.
+type eventCount struct {
+	file    *os.File
+	reached chan struct{}
+}
+
+// countEvents watches a folder and all below it, and closes reached at the n-th change.
+func countEvents(top string, n int) (*eventCount, error) {
+	fd, err := unix.InotifyInit1(unix.IN_CLOEXEC | unix.IN_NONBLOCK)
+	if err != nil {
+		return nil, err
+	}
+	e := &eventCount{file: os.NewFile(uintptr(fd), "changes"), reached: make(chan struct{})}
+	folders := map[int32]string{}
+	watch := func(dir string) {
+		_ = filepath.WalkDir(dir, func(path string, d fs.DirEntry, err error) error {
+			if err == nil && d.IsDir() {
+				if at, err := unix.InotifyAddWatch(fd, path, unix.IN_CREATE|unix.IN_MODIFY|unix.IN_MOVED_TO|unix.IN_DELETE); err == nil {
+					folders[int32(at)] = path
+				}
+			}
+			return nil // what went meanwhile is not watched
+		})
+	}
+	watch(top)
+	go func() {
+		part := make([]byte, 1<<16)
+		for left := n; ; {
+			size, err := e.file.Read(part)
+			if err != nil || size <= 0 {
+				return
+			}
+			for at := 0; at+unix.SizeofInotifyEvent <= size; {
+				wd := int32(uint32(part[at]) | uint32(part[at+1])<<8 | uint32(part[at+2])<<16 | uint32(part[at+3])<<24)
+				mask := uint32(part[at+4]) | uint32(part[at+5])<<8 | uint32(part[at+6])<<16 | uint32(part[at+7])<<24
+				long := int(uint32(part[at+12]) | uint32(part[at+13])<<8)
+				name := strings.TrimRight(string(part[at+unix.SizeofInotifyEvent:at+unix.SizeofInotifyEvent+long]), "\x00")
+				at += unix.SizeofInotifyEvent + long
+				if left--; left == 0 {
+					close(e.reached)
+				}
+				if mask&unix.IN_ISDIR != 0 && mask&unix.IN_CREATE != 0 {
+					watch(filepath.Join(folders[wd], name))
+				}
+			}
+		}
+	}()
+	return e, nil
+}
+
+func (e *eventCount) close() {
+	_ = e.file.Close() // its reader ends with it
+}
