@@ -14,7 +14,7 @@ tour: build
 
 # All tests, on real git and the real practice host, and a short look with the fuzzers.
 test:
-	scripts/needs git=git git-lfs=git-lfs bash=bash zsh=zsh fish=fish mandoc=mandoc busybox=busybox dash=dash ssh=openssh-client ssh-agent=openssh-client /usr/sbin/sshd=openssh-server gnome-keyring-daemon=gnome-keyring dbus-run-session=dbus-daemon setsid=util-linux
+	scripts/needs git=git git-lfs=git-lfs bash=bash zsh=zsh fish=fish mandoc=mandoc busybox=busybox dash=dash ssh=openssh-client ssh-agent=openssh-client /usr/sbin/sshd=openssh-server strace=strace gnome-keyring-daemon=gnome-keyring dbus-run-session=dbus-daemon setsid=util-linux
 	$(GO) test -count=1 -timeout 20m ./...
 	$(MAKE) --no-print-directory fuzz FOR=2000x
 
@@ -23,7 +23,7 @@ test:
 # 20m, SEED the number from which they are drawn (another one each time unless given).
 STORIES ?= 5000
 soak:
-	scripts/needs git=git git-lfs=git-lfs ssh=openssh-client /usr/sbin/sshd=openssh-server
+	scripts/needs git=git git-lfs=git-lfs ssh=openssh-client /usr/sbin/sshd=openssh-server strace=strace
 	UNCINATE_SOAK=1 $(GO) test -count=1 -timeout 60m -run 'TestTrouble|TestMoveCutOff|TestSyncKilled|TestStoriesFind' -v ./e2e | grep -v '^=== '
 	$(MAKE) --no-print-directory stories STORIES=$(STORIES) SEED=$(SEED)
 

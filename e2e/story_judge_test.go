@@ -1,6 +1,9 @@
+//go:build linux
+
 package e2e
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"io/fs"
@@ -506,18 +509,30 @@ func (w *storyWorld) judgeStep(o order, now *look, last result, after moment, fo
 	if out, err := c.Output(); err == nil {
 		upstream = strings.TrimPrefix(strings.TrimSpace(string(out)), "refs/heads/")
 	}
-	here, host := now.refs["refs/heads/"+branch], after.hosts[w.hostOf(now)]
+	here, dir := now.refs["refs/heads/"+branch], w.hostOf(now, branch)
+	host := after.hosts[dir]
+	if dir == "" {
+		return
+	}
 	there := host["refs/heads/"+upstream]
 	if here != there && here != host["refs/heads/"+branch] {
 		found(ruleStep, "%s is %.10s here and %s is %.10s on the host: %s", branch, here, upstream, there, excerpt(last.out))
 	}
 }
 
-// hostOf gives the folder in which the host keeps a project's repository.
-func (w *storyWorld) hostOf(l *look) string {
-	c := exec.Command("git", "--git-dir="+l.own, "config", "remote.origin.url")
-	out, _ := c.Output() // without a remote there is none
-	path := strings.TrimSuffix(strings.TrimPrefix(strings.TrimSpace(string(out)), w.host.URL+"/"), ".git")
+// hostOf gives the folder in which the host keeps the repository that a branch goes to; ""
+// where it is none of this world's.
+func (w *storyWorld) hostOf(l *look, branch string) string {
+	config := func(key string) string {
+		c := exec.Command("git", "--git-dir="+l.own, "config", key)
+		out, _ := c.Output() // what is not set is ""
+		return strings.TrimSpace(string(out))
+	}
+	to := config("remote." + cmp.Or(config("branch."+branch+".remote"), "origin") + ".url")
+	if at, is := strings.CutPrefix(to, w.plain.at); is {
+		return at
+	}
+	path := strings.TrimSuffix(strings.TrimPrefix(to, w.host.URL+"/"), ".git")
 	owner, name, _ := strings.Cut(path, "/")
 	for _, r := range w.host.Store.List("tern", "") {
 		if r.Owner == owner && r.Name == name {

@@ -1,3 +1,5 @@
+//go:build linux
+
 package e2e
 
 import (
@@ -188,6 +190,66 @@ func (m *maker) several(l *look) [][]string {
 		return [][]string{{"put", l.path(one(m, ignoreNames)), w()}, {"put", l.path(one(m, ignoreNames)), w()}}
 	}
 	return [][]string{{"touch", l.path("notes.txt")}, {"touch", l.path("README.md")}, {"touch", l.path("src/level.c")}}
+}
+
+// meet lets two people come to one branch: one works on it and sends it, the other, who does
+// not know, does something with the branch.
+func (m *maker) meet() [][]string {
+	a, b := m.now[one(m, machineNames)].in("gauge"), m.now[one(m, machineNames)].in("gauge")
+	if a == nil || b == nil || a.machine == b.machine {
+		return nil
+	}
+	_, all := branches(b)
+	if len(all) == 0 {
+		return nil
+	}
+	branch := one(m, all)
+	lines := [][]string{at(a, "git", "fetch", "-q", "--prune"), at(a, "git", "stash", "push", "-q", "-u"), at(a, "git", "checkout", "-q", branch)}
+	path := m.file(a)
+	if m.IntN(2) == 0 {
+		path = one(m, ignoreNames)
+	}
+	lines = append(lines, []string{"put", a.path(path), m.word(), m.word()}, at(a, "git", "add", "-f", "--", path),
+		at(a, "git", "commit", "-q", "-m", "Meet-"+m.word()), at(a, "git", "push", "-q", "origin", "HEAD"))
+	switch m.IntN(5) {
+	case 0, 1:
+		lines = append(lines, []string{"put", b.path(path), m.word(), m.word()})
+	case 2:
+		lines = append(lines, []string{"touch", b.path(path)}, at(b, "uncinate", "sync", "--yes"))
+	}
+	if m.IntN(2) == 0 {
+		lines = append(lines, at(b, "git", "fetch", "-q"))
+	}
+	then := [][]string{{"branch", "rename", branch, one(m, branchNames), "--yes"}, {"branch", "remove", branch, "--yes"}, {"branch", "join", branch, "--yes"},
+		{"branch", "make", "from-" + m.word(), "--from", one(m, []string{branch, "origin/" + branch}), "--switch"}, {"branch", "switch", branch}, {"sync", "--yes"}}
+	return append(lines, m.troubled(b, at(b, append([]string{"uncinate"}, one(m, then)...)...)))
+}
+
+// troubled makes some runs of the program hard.
+func (m *maker) troubled(l *look, words []string) []string {
+	if words == nil || m.IntN(100) >= 40 {
+		return words
+	}
+	trouble := pick(m, troubles).make(m, l)
+	switch {
+	case trouble[0] == "asked":
+		words = slices.DeleteFunc(words, func(s string) bool { return s == "--yes" })
+	case strings.HasPrefix(trouble[0], "cut") && l.rescue == "" && m.IntN(2) == 0:
+		trouble[2], trouble[3] = fmt.Sprintf("%srescue.git:%d", one(m, []string{"", "open:", "slow:", "slow:"}), 1+m.IntN(12)), "0" // while the place for copies is made
+	}
+	return append(trouble, words...)
+}
+
+// again is what people do where a command failed: they work on, and type it again.
+func (m *maker) again(l *look, s storyStep) []storyStep {
+	var steps []storyStep
+	for range 3 {
+		if p := m.tracked(l); p != "" {
+			steps = append(steps, storyStep{words: append([]string{"put", l.path(p)}, m.lines(l, p)...)})
+		}
+	}
+	o, _ := s.order()
+	return append(steps, storyStep{words: at(l, o.words...)})
 }
 
 // plainGit are what people do with git itself.
@@ -417,8 +479,11 @@ var troubles = []drawn{
 // moment draws who is killed, and when.
 func (m *maker) moment() []string {
 	who := one(m, []string{"alone", "all"})
-	if m.IntN(2) == 0 {
-		return []string{who, fmt.Sprint(1 + m.IntN(1+m.IntN(60))), "0"}
+	switch m.IntN(4) {
+	case 0:
+		return []string{who, one(m, []string{"", "slow:"}) + fmt.Sprint(1+m.IntN(1+m.IntN(60))), "0"}
+	case 1, 2:
+		return []string{who, fmt.Sprintf("open:%d", 1+m.IntN(1+m.IntN(200))), "0"}
 	}
 	return []string{who, "0", fmt.Sprint(m.IntN(one(m, []int{30, 30, 50, 50, 110, 301})))}
 }
@@ -456,18 +521,12 @@ func (m *maker) next() []storyStep {
 			lines = [][]string{pick(m, edits).make(m, l)}
 		case n < 35:
 			lines = m.several(l)
-		case n < 52 || m.plain:
+		case n < 40 && !m.plain:
+			lines = m.meet()
+		case n < 55 || m.plain:
 			lines = [][]string{pick(m, plainGit).make(m, l)}
 		default:
-			words := pick(m, ours).make(m, l)
-			if words != nil && m.IntN(100) < 40 {
-				trouble := pick(m, troubles).make(m, l)
-				if trouble[0] == "asked" {
-					words = slices.DeleteFunc(words, func(s string) bool { return s == "--yes" })
-				}
-				words = append(trouble, words...)
-			}
-			lines = [][]string{words}
+			lines = [][]string{m.troubled(l, pick(m, ours).make(m, l))}
 		}
 		var steps []storyStep
 		for _, words := range lines {

@@ -1,3 +1,5 @@
+//go:build linux
+
 package e2e
 
 import (
@@ -32,7 +34,9 @@ import (
 //
 //	at MACHINE FOLDER COMMAND...
 //	cut WHO EVENT MILLISECONDS at ...  kill it, alone or with all its processes, at so many
-//	                            changes in the folder, or after so long; then run it again
+//	                            changes in the folder (after NAME was made: NAME:EVENT), where it
+//	                            opens so many files there (open:EVENT, open:NAME:EVENT), or after
+//	                            so long; slow:EVENT lets it take its time; then run it again
 //	cut-then WHO EVENT MILLISECONDS COMMAND-LINE at ...  the same, with another command of
 //	                            the program in between
 //	both COMMAND-LINE at ...    two at once: "MACHINE FOLDER COMMAND..." is the other one
@@ -131,9 +135,11 @@ func (w *storyWorld) play(s *storyStep) ran {
 	case "at":
 		return ran{runs: []result{run()}}
 	case "cut", "cut-then":
-		event, _ := strconv.Atoi(s.words[2])
 		after, _ := strconv.Atoi(s.words[3])
-		k := &killed{all: s.words[1] == "all", event: event, after: time.Duration(after) * time.Millisecond}
+		k := &killed{all: s.words[1] == "all", after: time.Duration(after) * time.Millisecond}
+		if s.words[2] != "0" {
+			k.event = s.words[2]
+		}
 		out := ran{runs: []result{w.execKilled(dir, m, "", k, o.words[0], o.words[1:]...)}, cut: k.when > 0}
 		if s.cut = k; s.words[0] == "cut-then" {
 			words, err := text.Words(s.words[4])

@@ -1,3 +1,5 @@
+//go:build linux
+
 package e2e
 
 import (
@@ -74,8 +76,14 @@ func (t *teller) tell(seed uint64) error {
 			if over {
 				return nil
 			}
-			if len(found) > 0 {
-				next = append(t.unlock(m.now, s), next...)
+			if len(found) == 0 {
+				continue
+			}
+			next = append(t.unlock(m.now, s), next...)
+			if o, _ := s.order(); found[0].rule == ruleStuck && s.words[0] == "at" && m.IntN(2) == 0 {
+				if l := m.now[o.machine].in(o.folder); l != nil {
+					next = append(m.again(l, s), next...)
+				}
 			}
 		}
 	}
@@ -312,7 +320,7 @@ func script(k *told, story []storyStep) string {
 	fmt.Fprintf(&b, "# %s\n# %s\n", k.class(), k.says)
 	for _, s := range story {
 		words := s.words
-		if s.cut != nil && s.cut.event > 0 && s.cut.when > 0 {
+		if s.cut != nil && s.cut.event != "" && s.cut.when > 0 {
 			words = slices.Clone(words)
 			words[3] = strconv.FormatInt(s.cut.when.Milliseconds(), 10)
 		}

@@ -1,3 +1,5 @@
+//go:build linux
+
 package e2e
 
 import (
@@ -8,6 +10,8 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
+	"strconv"
 	"strings"
 	"syscall"
 	"testing"
@@ -50,6 +54,7 @@ const homesSize = "96m"
 func newStoryWorld(t *testing.T) *storyWorld {
 	t.Helper()
 	linux(t)
+	needs(t, "strace", "strace")
 	if os.Getuid() != 0 {
 		t.Fatal("a small file system is mounted for this test, which takes root; run it as root, in a container for example")
 	}
@@ -218,7 +223,7 @@ func (w *storyWorld) exec(dir string, m *machine, in, name string, args ...strin
 type killed struct {
 	all   bool          // with all its processes
 	after time.Duration // so long after its start
-	event int           // or, where it is not 0, at so many changes in the project's folder
+	event string        // or, where it is not "", at a moment in the project's folder: see moment
 	when  time.Duration // when it was killed; 0 where it ended before
 }
 
@@ -226,25 +231,30 @@ func (w *storyWorld) execKilled(dir string, m *machine, in string, k *killed, na
 	if name == "uncinate" {
 		name = w.program
 	}
+	slow := k != nil && strings.HasPrefix(k.event, "slow:")
+	if slow {
+		args = append(slices.Clone(slowly), append([]string{name}, args...)...)
+		name = "strace"
+	}
 	ctx, cancel := context.WithTimeout(context.Background(), w.longest)
 	defer cancel()
 	c := exec.CommandContext(ctx, name, args...)
 	c.Dir, c.Env, c.Stdin = dir, m.env, strings.NewReader(in)
 	c.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
-	c.Cancel = func() error { return syscall.Kill(-c.Process.Pid, syscall.SIGKILL) }
+	c.Cancel = func() error { killAll(c.Process.Pid); return nil }
 	c.WaitDelay = 20 * time.Second
 	var out, errs strings.Builder
 	c.Stdout, c.Stderr = &out, &errs
-	var seen *eventCount
-	if k != nil && k.event > 0 {
+	var seen *watch
+	if k != nil && k.event != "" {
 		var err error
-		if seen, err = countEvents(dir, k.event); err != nil {
-			return result{-1, "", err.Error()}
+		if seen, err = w.watchFor(dir, k.event); err != nil {
+			return result{-2, "", err.Error()}
 		}
-		defer seen.close()
 	}
 	begun := time.Now()
 	if err := c.Start(); err != nil {
+		seen.close()
 		return result{-1, "", err.Error()}
 	}
 	if k != nil {
@@ -259,18 +269,20 @@ func (w *storyWorld) execKilled(dir string, m *machine, in string, k *killed, na
 		}
 		select {
 		case <-ended:
+			seen.close()
 			return result{c.ProcessState.ExitCode(), out.String(), errs.String()}
 		case <-at:
 		case <-after:
 		}
 		k.when = time.Since(begun)
 		if k.all {
-			_ = syscall.Kill(-c.Process.Pid, syscall.SIGKILL) // it may have ended by itself
+			killAll(c.Process.Pid)
 		} else {
-			_ = c.Process.Kill()
+			killAlone(c.Process, slow)
 		}
+		seen.close() // before anything else opens a file there
 		<-ended
-		if !c.ProcessState.Sys().(syscall.WaitStatus).Signaled() {
+		if !slow && !c.ProcessState.Sys().(syscall.WaitStatus).Signaled() {
 			k.when = 0
 		}
 		w.settle(m)
@@ -281,6 +293,67 @@ func (w *storyWorld) execKilled(dir string, m *machine, in string, k *killed, na
 		return result{-2, out.String(), errs.String()}
 	}
 	return result{c.ProcessState.ExitCode(), out.String(), errs.String()}
+}
+
+// slowly are the words that let a run take its time over each change that it makes to a
+// folder, so that a kill can hit between any two.
+var slowly = []string{"-f", "-qq", "-o", "/dev/null", "-e", "trace=mkdir,mkdirat,rename,renameat,renameat2,unlink,unlinkat,rmdir,link,linkat,symlink,symlinkat",
+	"-e", "inject=mkdir,mkdirat,rename,renameat,renameat2,unlink,unlinkat,rmdir,link,linkat,symlink,symlinkat:delay_enter=1500"}
+
+// killAll kills a run with all that it started, also what has a process group of its own.
+// What is found is stopped first, so that nothing more is started meanwhile.
+func killAll(pid int) {
+	all := []int{pid}
+	for at := 0; at < len(all); at++ {
+		_ = syscall.Kill(all[at], syscall.SIGSTOP) // each may have ended by itself
+		threads, _ := filepath.Glob(fmt.Sprintf("/proc/%d/task/*/children", all[at]))
+		for _, path := range threads {
+			data, _ := os.ReadFile(path)
+			for child := range strings.FieldsSeq(string(data)) {
+				if n, err := strconv.Atoi(child); err == nil && !slices.Contains(all, n) {
+					all = append(all, n)
+				}
+			}
+		}
+	}
+	for _, n := range all {
+		_ = syscall.Kill(n, syscall.SIGKILL)
+	}
+}
+
+// killAlone kills the program, and not what it started; what runs it slowly ends by itself.
+func killAlone(p *os.Process, slow bool) {
+	if !slow {
+		_ = p.Kill() // it may have ended
+		return
+	}
+	data, _ := os.ReadFile(fmt.Sprintf("/proc/%d/task/%d/children", p.Pid, p.Pid))
+	for child := range strings.FieldsSeq(string(data)) {
+		if pid, err := strconv.Atoi(child); err == nil {
+			_ = syscall.Kill(pid, syscall.SIGKILL) // it may have ended
+		}
+	}
+}
+
+// watchFor waits for a moment, written as NUMBER or NAME:NUMBER for so many changes (of a
+// slowed run: slow:NUMBER), and as open:NUMBER or open:NAME:NUMBER for so many files opened.
+func (w *storyWorld) watchFor(dir, event string) (*watch, error) {
+	parts := strings.Split(strings.TrimPrefix(event, "slow:"), ":")
+	n, err := strconv.Atoi(parts[len(parts)-1])
+	if err != nil {
+		return nil, err
+	}
+	name := ""
+	if len(parts) > 1 {
+		name = parts[len(parts)-2]
+	}
+	if parts[0] != "open" {
+		return countChanges(dir, name, n)
+	}
+	if len(parts) == 2 {
+		name = ""
+	}
+	return holdAtOpen(w.homes, dir, name, n)
 }
 
 // settle waits until what a killed run left behind has ended: runs of git that keep its
@@ -304,58 +377,4 @@ func (w *storyWorld) settle(m *machine) {
 		}
 		time.Sleep(3 * time.Millisecond)
 	}
-}
-
-// eventCount watches a folder and counts what changes in it.
-type eventCount struct {
-	file    *os.File
-	reached chan struct{}
-}
-
-// countEvents watches a folder and all below it, and closes reached at the n-th change.
-func countEvents(top string, n int) (*eventCount, error) {
-	fd, err := unix.InotifyInit1(unix.IN_CLOEXEC | unix.IN_NONBLOCK)
-	if err != nil {
-		return nil, err
-	}
-	e := &eventCount{file: os.NewFile(uintptr(fd), "changes"), reached: make(chan struct{})}
-	folders := map[int32]string{}
-	watch := func(dir string) {
-		_ = filepath.WalkDir(dir, func(path string, d fs.DirEntry, err error) error {
-			if err == nil && d.IsDir() {
-				if at, err := unix.InotifyAddWatch(fd, path, unix.IN_CREATE|unix.IN_MODIFY|unix.IN_MOVED_TO|unix.IN_DELETE); err == nil {
-					folders[int32(at)] = path
-				}
-			}
-			return nil // what went meanwhile is not watched
-		})
-	}
-	watch(top)
-	go func() {
-		part := make([]byte, 1<<16)
-		for left := n; ; {
-			size, err := e.file.Read(part)
-			if err != nil || size <= 0 {
-				return
-			}
-			for at := 0; at+unix.SizeofInotifyEvent <= size; {
-				wd := int32(uint32(part[at]) | uint32(part[at+1])<<8 | uint32(part[at+2])<<16 | uint32(part[at+3])<<24)
-				mask := uint32(part[at+4]) | uint32(part[at+5])<<8 | uint32(part[at+6])<<16 | uint32(part[at+7])<<24
-				long := int(uint32(part[at+12]) | uint32(part[at+13])<<8)
-				name := strings.TrimRight(string(part[at+unix.SizeofInotifyEvent:at+unix.SizeofInotifyEvent+long]), "\x00")
-				at += unix.SizeofInotifyEvent + long
-				if left--; left == 0 {
-					close(e.reached)
-				}
-				if mask&unix.IN_ISDIR != 0 && mask&unix.IN_CREATE != 0 {
-					watch(filepath.Join(folders[wd], name))
-				}
-			}
-		}
-	}()
-	return e, nil
-}
-
-func (e *eventCount) close() {
-	_ = e.file.Close() // its reader ends with it
 }

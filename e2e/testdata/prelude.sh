@@ -1,4 +1,5 @@
-# Paste this into bash once, as root, with the program on the PATH; then paste a story.
+# Paste this into bash once, as root, with the program on the PATH; then paste a story. The plain
+# server is not in it: almanac goes to the practice host alone.
 story_begin() {
   top=$(mktemp -d) && cd "$top" || return
   mkdir homes && mount -t tmpfs -o size=96m tmpfs homes
@@ -44,11 +45,12 @@ double() { [ -e "$top/homes/$2" ] || cp -a -- "$top/homes/$1" "$top/homes/$2"; }
 # touch is the shell's own word, and takes a path from the homes here.
 touch() { command touch -c -- "$top/homes/$1"; }
 story_cut() { # alone|all milliseconds, then a run
-  local who=$1 after=$2; shift 3
-  local m=$1 f=$2; shift 2
-  (cd "$top/homes/$m/$f" && HOME=$top/homes/$m UNCINATE_HOME=$top/homes/$m/.uncinate GIT_CONFIG_NOSYSTEM=1 GIT_EDITOR=true exec setsid "$@") & local run=$!
+  local who=$1 after=$2 m=$4 f=$5; shift 5
+  (cd "$top/homes/$m/$f" && HOME=$top/homes/$m UNCINATE_HOME=$top/homes/$m/.uncinate GIT_CONFIG_NOSYSTEM=1 GIT_EDITOR=true \
+    setsid bash -c 'echo $$ >"$0"; exec "$@"' "$top/pid" "$@") & local run=$!
   sleep "$(printf '%d.%03d' $((after / 1000)) $((after % 1000)))"
-  if [ "$who" = all ]; then kill -KILL -- -$run; else kill -KILL $run; fi 2>/dev/null; wait $run 2>/dev/null; sleep 0.5
+  if [ "$who" = all ]; then pkill -KILL -s "$(cat "$top/pid")"; else kill -KILL "$(cat "$top/pid")"; fi
+  wait $run; sleep 0.5
 }
 cut() { story_cut "$1" "$3" "${@:4}"; "${@:4}"; }
 cut-then() { story_cut "$1" "$3" "${@:5}"; local w; eval "w=($4)"; on "${@:6:2}" "${w[@]}"; "${@:5}"; }
