@@ -58,7 +58,7 @@ func (b *bench) lists(pairs int) (err error) {
 			return errors.Join(err, h.Close())
 		}
 		desk := b.desk(c.host)
-		if _, err := desk.AddHost(c.host, h.URL, ""); err != nil {
+		if _, err := desk.AddHost(c.host, h.URL, "", func(host string) ([]string, error) { return desk.NamesOn(host) }); err != nil {
 			return errors.Join(err, h.Close())
 		}
 		ctx := context.Background()

@@ -109,6 +109,16 @@ func (d *Desk) Accounts() ([]*Account, error) {
 	return all, err
 }
 
+// NamesOn names the accounts on a host.
+func (d *Desk) NamesOn(host string) ([]string, error) {
+	on, err := d.AccountsOn(host)
+	names := make([]string, len(on))
+	for i, a := range on {
+		names[i] = a.Name
+	}
+	return names, err
+}
+
 // AccountsOn lists the accounts on a host.
 func (d *Desk) AccountsOn(host string) ([]*Account, error) {
 	all, err := d.Accounts()

@@ -48,14 +48,26 @@ type shared struct {
 	vault  sync.Mutex // opening it may ask the person
 	mu     sync.Mutex
 	warned map[string]bool // accounts whose token's end was told
-	hosts  map[string]*Host
+	rooms  []any           // what each room keeps, see Memory
 
 	open      map[string]openfiles.Process // files that programs have open
 	openSince time.Time
-	shorts    struct {
-		sync.Mutex
-		of map[string]shortToken
+}
+
+// Memory gives what a room keeps in memory for this run: the one T of all desks that work
+// side by side, made when it is first asked for. T is a type of the room's own.
+func Memory[T any](d *Desk) *T {
+	s := d.common()
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, kept := range s.rooms {
+		if t, is := kept.(*T); is {
+			return t
+		}
 	}
+	t := new(T)
+	s.rooms = append(s.rooms, t)
+	return t
 }
 
 func (d *Desk) common() *shared {

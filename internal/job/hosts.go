@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 
 	"uncinate/internal/core/address"
 	"uncinate/internal/core/description"
@@ -123,8 +124,8 @@ func (d *Desk) DraftHost(path string) (draft.Draft, error) {
 }
 
 // AddHost makes a host known: source as for CheckDescription, at another base
-// address or "", name another name or "".
-func (d *Desk) AddHost(source, at, name string) (*Host, error) {
+// address or "", name another name or "". accountsOn names the accounts that a host has.
+func (d *Desk) AddHost(source, at, name string, accountsOn func(host string) ([]string, error)) (*Host, error) {
 	c, err := d.CheckDescription(source)
 	if err != nil {
 		return nil, err
@@ -149,7 +150,7 @@ func (d *Desk) AddHost(source, at, name string) (*Host, error) {
 		return nil, err
 	}
 	if _, known := entries[name]; known {
-		accounts, err := d.AccountsOn(name)
+		accounts, err := accountsOn(name)
 		if err != nil {
 			return nil, err
 		}
@@ -174,8 +175,9 @@ func (d *Desk) AddHost(source, at, name string) (*Host, error) {
 	return d.Host(name)
 }
 
-// ForgetHost makes this machine forget a host; nothing is changed on the host.
-func (d *Desk) ForgetHost(name string) error {
+// ForgetHost makes this machine forget a host; nothing is changed on the host. accountsOn
+// names the accounts that a host has.
+func (d *Desk) ForgetHost(name string, accountsOn func(host string) ([]string, error)) error {
 	entries, err := d.hostEntries()
 	if err != nil {
 		return err
@@ -183,14 +185,14 @@ func (d *Desk) ForgetHost(name string) error {
 	if _, known := entries[name]; !known {
 		return d.unknownHost(name, entries)
 	}
-	accounts, err := d.AccountsOn(name)
+	accounts, err := accountsOn(name)
 	if err != nil {
 		return err
 	}
 	if len(accounts) > 0 {
 		f := fault.New(fault.Refused, "%s still has %s on this machine", name, text.Count(len(accounts), "account"))
 		for _, a := range accounts {
-			f.Try("", text.Command("uncinate", "account", "forget", a.Name))
+			f.Try("", text.Command("uncinate", "account", "forget", a))
 		}
 		return f
 	}
@@ -215,12 +217,18 @@ func (d *Desk) Hosts() ([]*Host, error) {
 	return out, nil
 }
 
+// readOnce are the hosts that were read in this run.
+type readOnce struct {
+	mu    sync.Mutex
+	hosts map[string]*Host
+}
+
 // Host loads a known host.
 func (d *Desk) Host(name string) (*Host, error) {
 	if !d.among {
 		return d.readHost(name)
 	}
-	s := d.common()
+	s := Memory[readOnce](d)
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if h := s.hosts[name]; h != nil {

@@ -310,10 +310,10 @@ func TestHostsAreKept(t *testing.T) {
 	d, _ := desk(t)
 	good := "language = 1\nname = \"skua\"\nbase = \"https://skua.example\"\n[address]\nhttps = \"{+base}/{owner}/{name}\"\n"
 	d.Shipped = fstest.MapFS{"skua.toml": {Data: []byte(good)}}
-	h, err := d.AddHost("skua", "", "")
+	h, err := d.AddHost("skua", "", "", func(host string) ([]string, error) { return d.NamesOn(host) })
 	require.NoError(t, err)
 	assert.Equal(t, "https://skua.example", h.At)
-	_, err = d.AddHost("skua", "https://other.example/", "skua-two")
+	_, err = d.AddHost("skua", "https://other.example/", "skua-two", func(host string) ([]string, error) { return d.NamesOn(host) })
 	require.NoError(t, err)
 	hosts, err := d.Hosts()
 	require.NoError(t, err)
@@ -322,15 +322,15 @@ func TestHostsAreKept(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, []string{"skua-two", "tides", "almanac"}, []string{found.Name, owner, name})
 	for source, says := range map[string]string{"sku": "no description named sku ships", "./none.toml": "there is no file ./none.toml"} {
-		_, err := d.AddHost(source, "", "")
+		_, err := d.AddHost(source, "", "", func(host string) ([]string, error) { return d.NamesOn(host) })
 		assert.ErrorContains(t, err, says)
 	}
-	_, err = d.AddHost("skua", "", "../evil")
+	_, err = d.AddHost("skua", "", "../evil", func(host string) ([]string, error) { return d.NamesOn(host) })
 	assert.True(t, fault.Is(err, fault.Usage))
 	_, err = d.Host("skau")
 	assert.Contains(t, strings.Join(fault.Of(err).Details, ""), "Did you mean skua?")
-	require.NoError(t, d.ForgetHost("skua-two"))
-	assert.Error(t, d.ForgetHost("skua-two"))
+	require.NoError(t, d.ForgetHost("skua-two", func(host string) ([]string, error) { return d.NamesOn(host) }))
+	assert.Error(t, d.ForgetHost("skua-two", func(host string) ([]string, error) { return d.NamesOn(host) }))
 	require.NoError(t, os.WriteFile(d.DescriptionFile("skua"), []byte("language = 2\n"), 0o600))
 	_, err = d.Host("skua")
 	assert.Contains(t, fault.Of(err).Details[0], "line 1, column 1")

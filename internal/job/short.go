@@ -2,6 +2,7 @@ package job
 
 import (
 	"context"
+	"sync"
 	"time"
 
 	"uncinate/internal/core/description"
@@ -11,6 +12,12 @@ import (
 type shortToken struct {
 	secret string
 	ends   time.Time
+}
+
+// shortTokens are those of this run, by origin, user and the token that is kept.
+type shortTokens struct {
+	mu sync.Mutex
+	of map[string]shortToken
 }
 
 // shortMargin is how long before its end a short-lived token is not used any more.
@@ -23,10 +30,11 @@ func (l *login) short(ctx context.Context) (string, error) {
 	if x == nil {
 		return l.token, nil
 	}
-	l.desk.common().shorts.Lock()
-	defer l.desk.common().shorts.Unlock()
+	shorts := Memory[shortTokens](l.desk)
+	shorts.mu.Lock()
+	defer shorts.mu.Unlock()
 	key := l.Host.Origin() + " " + l.user() + " " + l.token
-	if s, ok := l.desk.common().shorts.of[key]; ok && s.ends.Sub(l.desk.Now()) > shortMargin {
+	if s, ok := shorts.of[key]; ok && s.ends.Sub(l.desk.Now()) > shortMargin {
 		return s.secret, nil
 	}
 	vars := description.Vars{"kept_token": l.token, "user": l.user()}
@@ -44,21 +52,22 @@ func (l *login) short(ctx context.Context) (string, error) {
 		return "", err
 	}
 	l.desk.Vault.Hide(secret)
-	if l.desk.common().shorts.of == nil {
-		l.desk.common().shorts.of = map[string]shortToken{}
+	if shorts.of == nil {
+		shorts.of = map[string]shortToken{}
 	}
-	l.desk.common().shorts.of[key] = shortToken{secret, ends}
+	shorts.of[key] = shortToken{secret, ends}
 	return secret, nil
 }
 
 // dropShort lets the next request get a new short-lived token in the place of this one;
 // false where it is none.
 func (d *Desk) dropShort(secret string) bool {
-	d.common().shorts.Lock()
-	defer d.common().shorts.Unlock()
-	for key, s := range d.common().shorts.of {
+	shorts := Memory[shortTokens](d)
+	shorts.mu.Lock()
+	defer shorts.mu.Unlock()
+	for key, s := range shorts.of {
 		if s.secret == secret {
-			delete(d.common().shorts.of, key)
+			delete(shorts.of, key)
 			return true
 		}
 	}

@@ -186,7 +186,7 @@ language. Descriptions of the practice hosts ship with the program.`,
 					at := o.String("at", "", "the host's `address`, if it is another than the description's")
 					as := o.String("as", "", "know it under another `name`")
 					return withDesk(func(_ context.Context, e *Env, d *job.Desk, args []string) error {
-						h, err := d.AddHost(args[0], *at, *as)
+						h, err := d.AddHost(args[0], *at, *as, func(host string) ([]string, error) { return d.NamesOn(host) })
 						if err != nil {
 							return err
 						}
@@ -339,7 +339,7 @@ of the fingerprint now; compare that with what its operator publishes first.`,
 			{Name: "forget", Args: "NAME", Least: 1, Most: 1, Takes: []string{"host"}, Gives: Forgotten{}, Short: "make this machine forget a host",
 				Options: func(*flag.FlagSet) Run {
 					return withDesk(func(_ context.Context, e *Env, d *job.Desk, args []string) error {
-						if err := d.ForgetHost(args[0]); err != nil {
+						if err := d.ForgetHost(args[0], func(host string) ([]string, error) { return d.NamesOn(host) }); err != nil {
 							return err
 						}
 						return e.Give(Forgotten{Name: args[0]}, func() { e.Say("%s is forgotten here. Nothing was changed on the host.", args[0]) })
