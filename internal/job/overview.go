@@ -235,8 +235,8 @@ func (d *Desk) row(ctx context.Context, p Project) (Row, board.Facts, *local) {
 		f.Lost = true
 		return r, f, nil
 	}
-	l, err := d.glance(p)
-	if err != nil && !errors.Is(err, git.ErrOtherForm) {
+	l, glanced := d.glance(p)
+	if glanced != nil && !errors.Is(glanced, git.ErrOtherForm) {
 		f.Broken = "it is no git repository any more"
 		if _, e := os.Lstat(filepath.Join(p.Folder, ".git")); e == nil {
 			f.Broken = "its git folder cannot be read"
@@ -247,7 +247,12 @@ func (d *Desk) row(ctx context.Context, p Project) (Row, board.Facts, *local) {
 		f.Broken = "the remote by which it was hooked is gone"
 		return r, f, nil
 	}
-	repo := d.git.In(p.Folder)
+	g, err := d.Git(ctx)
+	if err != nil {
+		f.Broken = err.Error()
+		return r, f, nil
+	}
+	repo := g.In(p.Folder)
 	if l == nil {
 		l = &local{remote: p.Remote}
 		if l.own, l.common, err = git.Folders(p.Folder); err == nil {
