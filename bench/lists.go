@@ -17,7 +17,10 @@ import (
 	"uncinate/descriptions"
 	"uncinate/internal/core/description"
 	"uncinate/internal/core/plan"
-	"uncinate/internal/job"
+	"uncinate/internal/desk"
+	"uncinate/internal/desk/accounts"
+	"uncinate/internal/desk/hosts"
+	"uncinate/internal/desk/login"
 	"uncinate/internal/practice"
 	"uncinate/internal/world/files"
 	"uncinate/internal/world/vault"
@@ -58,18 +61,18 @@ func (b *bench) lists(pairs int) (err error) {
 			return errors.Join(err, h.Close())
 		}
 		desk := b.desk(c.host)
-		if _, err := desk.AddHost(c.host, h.URL, "", func(host string) ([]string, error) { return desk.NamesOn(host) }); err != nil {
+		if _, err := hosts.Add(desk, c.host, h.URL, "", func(host string) ([]string, error) { return accounts.NamesOn(desk, host) }); err != nil {
 			return errors.Join(err, h.Close())
 		}
 		ctx := context.Background()
 		if err := desk.Vault.Make(ctx, vault.ByFile, ""); err != nil {
 			return errors.Join(err, h.Close())
 		}
-		if _, _, err := desk.AddAccount(ctx, job.Account{Name: "tern", Host: c.host, User: "tern"}, tokens[0].Secret); err != nil {
+		if _, _, err := login.AddAccount(ctx, desk, accounts.Account{Name: "tern", Host: c.host, User: "tern"}, tokens[0].Secret); err != nil {
 			return errors.Join(err, h.Close())
 		}
 		err = compare(c.what, c.bound, pairs, func(int) error { return os.RemoveAll(filepath.Join(desk.Home.State, "answers")) }, func(int) error {
-			all, err := desk.RepositoriesOf(ctx, "tern", "")
+			all, err := login.RepositoriesOf(ctx, desk, "tern", "")
 			if err == nil && len(all) != many {
 				err = fmt.Errorf("%d repositories were listed", len(all))
 			}
@@ -82,11 +85,11 @@ func (b *bench) lists(pairs int) (err error) {
 	return nil
 }
 
-func (b *bench) desk(name string) *job.Desk {
+func (b *bench) desk(name string) *desk.Desk {
 	top := filepath.Join(b.top, "desk-"+name)
 	home := files.Home{Top: top, Config: filepath.Join(top, "config"), State: filepath.Join(top, "state"), Vault: filepath.Join(top, "vault"), Run: filepath.Join(top, "run")}
 	log := slog.New(slog.NewTextHandler(io.Discard, nil))
-	return &job.Desk{Home: home, Vault: vault.At(home.Vault, home.Run, nil), Web: web.New(30*time.Second, "bench", log), Shipped: descriptions.Files, Program: b.program,
+	return &desk.Desk{Home: home, Vault: vault.At(home.Vault, home.Run, nil), Web: web.New(30*time.Second, "bench", log), Shipped: descriptions.Files, Program: b.program,
 		UserHome: top, Now: time.Now, Tell: silent{}, Log: log}
 }
 

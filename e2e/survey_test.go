@@ -14,19 +14,19 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"uncinate/internal/job"
+	"uncinate/internal/job/surveying"
 	"uncinate/internal/practice"
 )
 
 // survey runs survey and reads its document.
-func (m *machine) survey(args ...string) (s job.Surveyed) {
+func (m *machine) survey(args ...string) (s surveying.Surveyed) {
 	m.t.Helper()
 	require.NoError(m.t, json.Unmarshal([]byte(m.ok("", "", append([]string{"survey", "--json", "--full"}, args...)...)), &s))
 	return s
 }
 
 // of gives the files of a class.
-func of(s job.Surveyed, class string) []string {
+func of(s surveying.Surveyed, class string) []string {
 	out := []string{}
 	for _, f := range s.Files {
 		if f.Class == class {
@@ -37,7 +37,7 @@ func of(s job.Surveyed, class string) []string {
 }
 
 // said gives the findings about a path.
-func said(s job.Surveyed, path string) string {
+func said(s surveying.Surveyed, path string) string {
 	var out []string
 	for _, f := range s.Findings {
 		if f.Path == path {
@@ -134,7 +134,7 @@ func TestIgnoreRules(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, string(first), string(second), "nothing is repeated")
 	for _, p := range []string{"build/a.o", "local/x.toml", "odd [1].txt", "x.bak", "deep/y.bak"} {
-		var e job.Explained
+		var e surveying.Explained
 		require.NoError(t, json.Unmarshal([]byte(m.ok("gauge", "", "ignore", "explain", p, "--json")), &e))
 		r := m.command("gauge", "", "git", "check-ignore", "-v", "--no-index", p)
 		assert.Equal(t, r.out, fmt.Sprintf("%s:%d:%s\t%s\n", e.File, e.Line, e.Rule, p))

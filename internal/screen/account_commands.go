@@ -12,13 +12,17 @@ import (
 
 	"uncinate/internal/core/fault"
 	"uncinate/internal/core/text"
-	"uncinate/internal/job"
+	"uncinate/internal/desk"
+	"uncinate/internal/desk/accounts"
+	"uncinate/internal/desk/hosts"
+	"uncinate/internal/desk/login"
+	"uncinate/internal/job/credentials"
 	"uncinate/internal/world/oauth"
 )
 
 // AddedAccount is an account that was added, as a JSON document.
 type AddedAccount struct {
-	job.Account
+	accounts.Account
 	Doubts []string `json:"doubts,omitempty"`
 }
 
@@ -36,7 +40,7 @@ terminal session ends, or "vault lock" is run, at most for twelve hours.`,
 				Examples: []string{"uncinate account add --host gannet", "uncinate account add --host gannet --by device", "uncinate account add tern-own --host gannet",
 					"uncinate account add --at https://git.skerry.example/tides/almanac --user tern"},
 				Options: func(o *flag.FlagSet) Run {
-					var a job.Account
+					var a accounts.Account
 					o.StringVar(&a.Host, "host", "", "on which known `host`")
 					o.StringVar(&a.Address, "at", "", "for one repository's `address` on a host that nobody described")
 					o.StringVar(&a.User, "user", "", "your user `name` there; needed with --at, and where the host signs in by name and password")
@@ -58,47 +62,47 @@ terminal session ends, or "vault lock" is run, at most for twelve hours.`,
 						return e.addAccount(ctx, d, a, *by, false)
 					}
 				}},
-			{Name: "list", Gives: []job.Account{}, Short: "list the accounts of this machine",
+			{Name: "list", Gives: []accounts.Account{}, Short: "list the accounts of this machine",
 				Options: func(*flag.FlagSet) Run {
-					return withDesk(func(_ context.Context, e *Env, d *job.Desk, _ []string) error {
-						accounts, err := d.Accounts()
+					return withDesk(func(_ context.Context, e *Env, d *desk.Desk, _ []string) error {
+						holders, err := accounts.All(d)
 						if err != nil {
 							return err
 						}
-						if accounts == nil {
-							accounts = []*job.Account{}
+						if holders == nil {
+							holders = []*accounts.Account{}
 						}
-						return e.Give(accounts, func() {
-							if len(accounts) == 0 {
+						return e.Give(holders, func() {
+							if len(holders) == 0 {
 								e.Say("There is no account on this machine yet.")
 								e.Aside("Next: uncinate account add --host HOST")
 								return
 							}
 							var rows [][]string
-							for _, a := range accounts {
+							for _, a := range holders {
 								rows = append(rows, []string{a.Name, a.Where(), a.User, ends(a, time.Now())})
 							}
 							e.Table([]string{"account", "on", "user", "token"}, rows)
 						})
 					})
 				}},
-			{Name: "show", Args: "NAME", Least: 1, Most: 1, Takes: []string{"account"}, Gives: job.Account{}, Short: "show an account, without its secret",
+			{Name: "show", Args: "NAME", Least: 1, Most: 1, Takes: []string{"account"}, Gives: accounts.Account{}, Short: "show an account, without its secret",
 				Options: func(*flag.FlagSet) Run {
-					return withDesk(func(_ context.Context, e *Env, d *job.Desk, args []string) error {
-						a, err := d.Account(args[0])
+					return withDesk(func(_ context.Context, e *Env, d *desk.Desk, args []string) error {
+						a, err := accounts.Named(d, args[0])
 						if err != nil {
 							return err
 						}
 						return e.Give(a, func() { e.account(a) })
 					})
 				}},
-			{Name: "choose", Args: "NAME", Least: 1, Most: 1, Takes: []string{"account"}, Gives: job.Account{}, Short: "choose how an account's projects go: over https or ssh",
+			{Name: "choose", Args: "NAME", Least: 1, Most: 1, Takes: []string{"account"}, Gives: accounts.Account{}, Short: "choose how an account's projects go: over https or ssh",
 				Long:     "Holds for projects that are hooked or cloned from now on; attach --over switches one that is hooked already.",
 				Examples: []string{"uncinate account choose tern --over ssh"},
 				Options: func(o *flag.FlagSet) Run {
 					over := o.String("over", "", "the `transport`: https or ssh")
-					return withDesk(func(_ context.Context, e *Env, d *job.Desk, args []string) error {
-						a, err := d.ChooseOver(args[0], *over)
+					return withDesk(func(_ context.Context, e *Env, d *desk.Desk, args []string) error {
+						a, err := credentials.ChooseOver(d, args[0], *over)
 						if err != nil {
 							return err
 						}
@@ -107,14 +111,14 @@ terminal session ends, or "vault lock" is run, at most for twelve hours.`,
 				}},
 			{Name: "forget", Args: "NAME", Least: 1, Most: 1, Takes: []string{"account"}, Gives: Forgotten{}, Short: "make this machine forget an account and its token",
 				Options: func(*flag.FlagSet) Run {
-					return withDesk(func(ctx context.Context, e *Env, d *job.Desk, args []string) error {
-						hooked, err := d.ForgetAccount(ctx, args[0])
+					return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
+						hooked, err := credentials.ForgetAccount(ctx, d, args[0])
 						if err != nil {
 							return err
 						}
 						return e.Give(Forgotten{args[0], hooked}, func() {
 							e.Say("%s is forgotten here, and its token is gone from the vault. On the host the token still stands.", args[0])
-							if key, err := d.KeyFileOf(args[0]); err == nil && key != "" {
+							if key, err := accounts.KeyFileOf(d, args[0]); err == nil && key != "" {
 								e.Say("Its SSH key stays too, on the host and here: %s", text.Visible(key))
 							}
 							if hooked > 0 {
@@ -126,7 +130,7 @@ terminal session ends, or "vault lock" is run, at most for twelve hours.`,
 		}}
 }
 
-func ends(a *job.Account, now time.Time) string {
+func ends(a *accounts.Account, now time.Time) string {
 	switch {
 	case a.NoToken:
 		return "none: an SSH key"
@@ -145,7 +149,7 @@ func ends(a *job.Account, now time.Time) string {
 }
 
 // account shows an account.
-func (e *Env) account(a *job.Account) {
+func (e *Env) account(a *accounts.Account) {
 	scopes := strings.Join(a.Scopes, ", ")
 	if scopes == "" && a.Host != "" && !a.NoToken {
 		scopes = "not told by the host"
@@ -160,10 +164,10 @@ func (e *Env) account(a *job.Account) {
 
 // addAccount makes sure of the vault before it asks for the token, so that nobody
 // pastes one in vain. inside says that it happens within another command.
-func (e *Env) addAccount(ctx context.Context, d *job.Desk, a job.Account, by string, inside bool) error {
+func (e *Env) addAccount(ctx context.Context, d *desk.Desk, a accounts.Account, by string, inside bool) error {
 	switch {
 	case a.Host == "" && a.Address == "":
-		hosts, err := d.Hosts()
+		hosts, err := hosts.All(d)
 		if err != nil {
 			return err
 		}
@@ -181,7 +185,7 @@ func (e *Env) addAccount(ctx context.Context, d *job.Desk, a job.Account, by str
 		a.Host = hosts[0].Name
 	}
 	if a.Host != "" {
-		h, err := d.HostWithAccounts(a.Host)
+		h, err := login.HostWithAccounts(d, a.Host)
 		if err != nil {
 			return err
 		}
@@ -191,10 +195,10 @@ func (e *Env) addAccount(ctx context.Context, d *job.Desk, a job.Account, by str
 			}
 		}
 	}
-	if h, err := d.Host(a.Host); a.Host != "" && err == nil && h.Shell != nil {
-		added, doubts, err := d.AddAccount(ctx, a, "")
+	if h, err := hosts.Named(d, a.Host); a.Host != "" && err == nil && h.Shell != nil {
+		added, doubts, err := login.AddAccount(ctx, d, a, "")
 		if again, vouch := e.vouch(ctx, d, err); again {
-			added, doubts, err = d.AddAccount(ctx, a, "")
+			added, doubts, err = login.AddAccount(ctx, d, a, "")
 		} else {
 			err = vouch
 		}
@@ -209,10 +213,10 @@ func (e *Env) addAccount(ctx context.Context, d *job.Desk, a job.Account, by str
 		if a.Host == "" {
 			return fault.New(fault.Usage, "an address that nobody described takes a token")
 		}
-		added, doubts, err := d.SignIn(ctx, a, by, shower{e})
+		added, doubts, err := credentials.SignIn(ctx, d, a, by, shower{e})
 		return e.addedAccount(d, added, doubts, inside, err)
 	}
-	if h, err := d.Host(a.Host); a.Host != "" && err == nil && e.asks {
+	if h, err := hosts.Named(d, a.Host); a.Host != "" && err == nil && e.asks {
 		for _, line := range h.TokenAdvice("publish", "keys") {
 			e.Aside("%s", e.Err.wrap(line, 0))
 		}
@@ -225,7 +229,7 @@ func (e *Env) addAccount(ctx context.Context, d *job.Desk, a job.Account, by str
 	if err != nil {
 		return err
 	}
-	added, doubts, err := d.AddAccount(ctx, a, token)
+	added, doubts, err := login.AddAccount(ctx, d, a, token)
 	return e.addedAccount(d, added, doubts, inside, err)
 }
 
@@ -251,7 +255,7 @@ func (s shower) Open(page string) {
 }
 
 // addedAccount tells of an account that was added.
-func (e *Env) addedAccount(d *job.Desk, added *job.Account, doubts []string, inside bool, err error) error {
+func (e *Env) addedAccount(d *desk.Desk, added *accounts.Account, doubts []string, inside bool, err error) error {
 	if err != nil {
 		return err
 	}
@@ -265,7 +269,7 @@ func (e *Env) addedAccount(d *job.Desk, added *job.Account, doubts []string, ins
 	if inside {
 		say = e.Aside // the result is another command's
 	}
-	switch h, err := d.Host(added.Host); {
+	switch h, err := hosts.Named(d, added.Host); {
 	case added.Host != "" && err == nil && h.Shell != nil:
 		say("%s", e.Out.strong(added.Host+" lets you in over SSH."))
 		defer e.Aside("Next: %s", text.Command("uncinate", "key", "make", added.Name))
@@ -287,12 +291,12 @@ func (e *Env) addedAccount(d *job.Desk, added *job.Account, doubts []string, ins
 
 // setUp sets an account up in the middle of another command. again says that the
 // command is worth another try.
-func (e *Env) setUp(ctx context.Context, d *job.Desk, host string, why error) (again bool, err error) {
-	accounts, listErr := d.Accounts()
-	if listErr != nil || len(accounts) > 0 || !fault.Is(why, fault.Decision) {
+func (e *Env) setUp(ctx context.Context, d *desk.Desk, host string, why error) (again bool, err error) {
+	holders, listErr := accounts.All(d)
+	if listErr != nil || len(holders) > 0 || !fault.Is(why, fault.Decision) {
 		return false, errors.Join(why, listErr)
 	}
-	hosts, err := d.Hosts()
+	hosts, err := hosts.All(d)
 	if err != nil {
 		return false, err
 	}
@@ -313,5 +317,5 @@ func (e *Env) setUp(ctx context.Context, d *job.Desk, host string, why error) (a
 		}
 	}
 	e.Aside("There is no account on this machine yet; this sets one up on %s, then goes on.", host)
-	return true, e.addAccount(ctx, d, job.Account{Host: host}, "token", true)
+	return true, e.addAccount(ctx, d, accounts.Account{Host: host}, "token", true)
 }

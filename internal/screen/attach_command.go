@@ -12,7 +12,10 @@ import (
 	"uncinate/internal/core/joining"
 	"uncinate/internal/core/survey"
 	"uncinate/internal/core/text"
-	"uncinate/internal/job"
+	"uncinate/internal/desk/login"
+	"uncinate/internal/desk/worktree"
+	"uncinate/internal/job/attach"
+	"uncinate/internal/job/surveying"
 )
 
 func attachCommand() *Command {
@@ -28,11 +31,11 @@ Interrupted, or run again, it goes on where it was and makes nothing twice. When
 is done it says so and changes nothing.`,
 		Examples: []string{"uncinate attach --preview", "uncinate attach --yes gauge-firmware",
 			"uncinate attach --name saltmarsh/gauge-firmware --visibility members", "uncinate attach --to https://gannet.example/tern/gauge-firmware --clash both", "uncinate attach --move --account tern-petrel"},
-		Takes: []string{"folder"}, Gives: job.Attached{},
+		Takes: []string{"folder"}, Gives: attach.Attached{},
 		Options: func(o *flag.FlagSet) Run {
 			var p plans
 			p.add(o)
-			var a job.AttachOptions
+			var a attach.Options
 			o.StringVar(&a.To, "to", "", "hook to the `repository` made on the host before: its name, any of its addresses, or the path of a copy that was cloned elsewhere")
 			o.StringVar(&a.Name, "name", "", "`name` of the new repository, or OWNER/NAME; the folder's unless said")
 			o.StringVar(&a.Owner, "owner", "", "whose it is to be: `owner` or group; the account's own unless said")
@@ -70,23 +73,23 @@ is done it says so and changes nothing.`,
 		}}
 }
 
-func runAttach(ctx context.Context, e *Env, p plans, o job.AttachOptions) error {
+func runAttach(ctx context.Context, e *Env, p plans, o attach.Options) error {
 	d, err := e.Desk()
 	if err != nil {
 		return err
 	}
 	o.Preview = p.preview
-	a, err := d.Attach(ctx, o)
-	unknown, clash := (*job.UnknownHost)(nil), (*job.Undecided)(nil)
+	a, err := attach.Plan(ctx, d, o)
+	unknown, clash := (*login.UnknownHost)(nil), (*worktree.Undecided)(nil)
 	if err != nil && e.asks && !p.preview && !errors.As(err, &unknown) && !errors.As(err, &clash) {
 		// No account yet: set one up here, then go on.
 		if again, setUp := e.setUp(ctx, d, o.Host, err); setUp != nil || !again {
 			return setUp
 		}
-		a, err = d.Attach(ctx, o)
+		a, err = attach.Plan(ctx, d, o)
 	}
 	if again, vouch := e.vouch(ctx, d, err); again {
-		a, err = d.Attach(ctx, o)
+		a, err = attach.Plan(ctx, d, o)
 	} else {
 		err = vouch
 	}
@@ -94,7 +97,7 @@ func runAttach(ctx context.Context, e *Env, p plans, o job.AttachOptions) error 
 		if o.Clash, err = e.askClash(ctx, clash); err != nil {
 			return err
 		}
-		a, err = d.Attach(ctx, o)
+		a, err = attach.Plan(ctx, d, o)
 	}
 	if err != nil {
 		return err
@@ -120,7 +123,7 @@ func runAttach(ctx context.Context, e *Env, p plans, o job.AttachOptions) error 
 }
 
 // pick shows what would go up, in parts, and asks which of them stay.
-func (e *Env) pick(ctx context.Context, o *job.AttachOptions) error {
+func (e *Env) pick(ctx context.Context, o *attach.Options) error {
 	if !e.asks {
 		return fault.New(fault.Decision, "nobody can be asked here what is to stay").
 			Try("say it", "uncinate attach --except PATH").Try("see what there is", "uncinate survey")
@@ -129,7 +132,7 @@ func (e *Env) pick(ctx context.Context, o *job.AttachOptions) error {
 	if err != nil {
 		return err
 	}
-	groups, err := d.Groups(ctx, o.Folder, survey.Choice{Only: o.Only, Except: o.Except})
+	groups, err := surveying.Groups(ctx, d, o.Folder, survey.Choice{Only: o.Only, Except: o.Except})
 	if err != nil || len(groups) == 0 {
 		return err
 	}
@@ -154,7 +157,7 @@ func (e *Env) pick(ctx context.Context, o *job.AttachOptions) error {
 }
 
 // askClash asks how files that both sides hold are decided.
-func (e *Env) askClash(ctx context.Context, c *job.Undecided) (string, error) {
+func (e *Env) askClash(ctx context.Context, c *worktree.Undecided) (string, error) {
 	e.Aside("%s:", c.Says)
 	for _, p := range c.Paths {
 		e.Aside("  %s", text.Visible(p))
@@ -186,7 +189,7 @@ func again(args []string) string {
 	return text.Command(append(words, "--yes")...)
 }
 
-func (e *Env) attached(r *job.Attached, host string) {
+func (e *Env) attached(r *attach.Attached, host string) {
 	if host == "" {
 		host = "the address"
 	}

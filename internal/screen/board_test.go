@@ -10,13 +10,16 @@ import (
 
 	"uncinate/internal/core/difference"
 	"uncinate/internal/core/fault"
-	"uncinate/internal/job"
+	"uncinate/internal/job/attach"
+	"uncinate/internal/job/history"
+	"uncinate/internal/job/many"
+	"uncinate/internal/job/syncing"
 )
 
 // TestBoardFitsItsTerminal holds that each project has one line, at any width.
 func TestBoardFitsItsTerminal(t *testing.T) {
 	now := time.Now()
-	rows := []job.Row{
+	rows := []many.Row{
 		{Name: "a-project-with-quite-a-long-name-of-its-own", Branch: "a/branch/of/some/length", State: "both", Says: strings.Repeat("3 commits only here; ", 6), Contact: now.Add(-3 * time.Hour)},
 		{Name: "潮位計", Branch: "main", State: "broken", Says: "git says \x1b[31mno", Contact: now},
 		{Name: "lost", State: "lost", Says: "its folder is not there any more"},
@@ -49,14 +52,14 @@ func TestBoardFitsItsTerminal(t *testing.T) {
 func TestDifferenceIsShown(t *testing.T) {
 	e, _, _ := env()
 	e.Out.bold = true
-	f := job.ChangedFile{File: difference.Parse("diff --git a/x b/x\n--- a/x\n+++ b/x\n@@ -1,2 +1,2 @@ func\n-high \x1b[2J water at nine\n+high \x1b[2J water at ten\n same\tthing\n")[0]}
+	f := history.ChangedFile{File: difference.Parse("diff --git a/x b/x\n--- a/x\n+++ b/x\n@@ -1,2 +1,2 @@ func\n-high \x1b[2J water at nine\n+high \x1b[2J water at ten\n same\tthing\n")[0]}
 	var b strings.Builder
 	e.difference(&b, f)
 	assert.Contains(t, b.String(), "-high \\x1b[2J water at \x1b[1mnine\x1b[0m\n")
 	assert.Contains(t, b.String(), "+high \\x1b[2J water at \x1b[1mten\x1b[0m\n")
 	assert.Contains(t, b.String(), " same    thing\n")
 	assert.Contains(t, b.String(), "changed, 1 added, 1 removed")
-	for want, x := range map[string]job.ChangedFile{
+	for want, x := range map[string]history.ChangedFile{
 		"image/png, 12 B before, 14 B now": {File: difference.File{Kind: "changed", Binary: true}, Is: "image/png", Before: 12, Bytes: 14},
 		"binary, 12 B as before":           {File: difference.File{Kind: "changed", Binary: true}, Before: 12, Bytes: 12},
 		"binary, 12 B":                     {File: difference.File{Kind: "deleted", Binary: true}, Before: 12},
@@ -70,10 +73,10 @@ func TestDifferenceIsShown(t *testing.T) {
 // TestManyAreToldOf holds what is said of many projects, and that what is to be pasted
 // works from anywhere.
 func TestManyAreToldOf(t *testing.T) {
-	assert.Equal(t, "cd /x/y && uncinate sync", inItsFolder(job.SyncedRow{Folder: "/x/y", Next: "uncinate sync"}))
-	assert.Equal(t, "uncinate sync /x/y", inItsFolder(job.SyncedRow{Folder: "/x/y", Next: "uncinate sync /x/y"}))
-	assert.Equal(t, "git -C /z status", inItsFolder(job.SyncedRow{Folder: "/x/y", Next: "git -C /z status"}))
-	for want, r := range map[string]*job.Synced{
+	assert.Equal(t, "cd /x/y && uncinate sync", inItsFolder(many.SyncedRow{Folder: "/x/y", Next: "uncinate sync"}))
+	assert.Equal(t, "uncinate sync /x/y", inItsFolder(many.SyncedRow{Folder: "/x/y", Next: "uncinate sync /x/y"}))
+	assert.Equal(t, "git -C /z status", inItsFolder(many.SyncedRow{Folder: "/x/y", Next: "git -C /z status"}))
+	for want, r := range map[string]*syncing.Synced{
 		"brought in 2 commits":                                       {BroughtIn: 2},
 		"sent out 1 commit":                                          {SentOut: 1},
 		"saved, and in step":                                         {Saved: "x"},
@@ -83,11 +86,11 @@ func TestManyAreToldOf(t *testing.T) {
 	} {
 		assert.Equal(t, want, did(r))
 	}
-	assert.Equal(t, "packages by package.json; packages by Cargo.toml in a, b, c and 2 more", inside([]job.Inside{{Kind: "packages by package.json", Folders: []string{"."}}, {Kind: "packages by Cargo.toml", Folders: []string{"a", "b", "c", "d", "e"}}}))
+	assert.Equal(t, "packages by package.json; packages by Cargo.toml in a, b, c and 2 more", inside([]attach.Inside{{Kind: "packages by package.json", Folders: []string{"."}}, {Kind: "packages by Cargo.toml", Folders: []string{"a", "b", "c", "d", "e"}}}))
 	_, err := number("0")
 	assert.True(t, fault.Is(err, fault.Usage))
 	e, out, _ := env()
-	e.left(make([]job.LeftOut, 12))
+	e.left(make([]history.LeftOut, 12))
 	assert.Contains(t, out.String(), "Left out: 12 files.")
 	assert.Contains(t, out.String(), "and 4 more")
 }

@@ -10,7 +10,9 @@ import (
 	"uncinate/internal/core/board"
 	"uncinate/internal/core/fault"
 	"uncinate/internal/core/text"
-	"uncinate/internal/job"
+	"uncinate/internal/desk"
+	"uncinate/internal/job/history"
+	"uncinate/internal/job/syncing"
 )
 
 func historyCommand() *Command {
@@ -20,9 +22,9 @@ func historyCommand() *Command {
 With a PATH, only those that touched this file or folder. With --full, the files that each
 touched; with --graph, the lines of descent beside
 them: "." where one begins below a merge, "'" where it ends, "+" where it meets another.`,
-		Examples: []string{"uncinate history", "uncinate history --there", "uncinate history src/level.c", "uncinate history --graph --most 100"}, Gives: job.History{},
+		Examples: []string{"uncinate history", "uncinate history --there", "uncinate history src/level.c", "uncinate history --graph --most 100"}, Gives: history.History{},
 		Options: func(o *flag.FlagSet) Run {
-			var h job.HistoryOptions
+			var h history.HistoryOptions
 			o.StringVar(&h.Folder, "folder", ".", "the project's `folder`")
 			o.StringVar(&h.Branch, "branch", "", "another `branch`, a tag or a commit")
 			o.IntVar(&h.Most, "most", 30, "how `many`")
@@ -30,7 +32,7 @@ them: "." where one begins below a merge, "'" where it ends, "+" where it meets 
 			o.BoolVar(&h.Graph, "graph", false, "the lines of descent")
 			here := o.Bool("here", false, "only those that are not on the host")
 			there := o.Bool("there", false, "only those that were not brought in to this branch")
-			return withDesk(func(ctx context.Context, e *Env, d *job.Desk, args []string) error {
+			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
 				switch {
 				case *here && *there:
 					return fault.New(fault.Usage, "one side at a time: --here or --there").Try("both", "uncinate history")
@@ -42,7 +44,7 @@ them: "." where one begins below a merge, "'" where it ends, "+" where it meets 
 				if len(args) > 0 {
 					h.Path = args[0]
 				}
-				r, err := d.History(ctx, h)
+				r, err := history.Read(ctx, d, h)
 				if err != nil {
 					return err
 				}
@@ -51,7 +53,7 @@ them: "." where one begins below a merge, "'" where it ends, "+" where it meets 
 		}}
 }
 
-func (e *Env) history(ctx context.Context, r *job.History, o job.HistoryOptions) {
+func (e *Env) history(ctx context.Context, r *history.History, o history.HistoryOptions) {
 	if len(r.Commits) == 0 {
 		words := "There is no commit here so far."
 		if o.Path != "" {
@@ -106,7 +108,7 @@ func (e *Env) history(ctx context.Context, r *job.History, o job.HistoryOptions)
 }
 
 // proposeBranches shows a plan about branches and carries it out.
-func (e *Env) proposeBranches(ctx context.Context, plan *job.BranchPlan, p plans, done string) error {
+func (e *Env) proposeBranches(ctx context.Context, plan *history.BranchPlan, p plans, done string) error {
 	goes, err := e.propose(ctx, p, plan.Head, plan.Items(), "", plan.Notes)
 	if err != nil || !goes {
 		if end := plan.Release(); err == nil {
@@ -122,10 +124,10 @@ func (e *Env) proposeBranches(ctx context.Context, plan *job.BranchPlan, p plans
 
 func branchCommand() *Command {
 	return &Command{Name: "branch", Short: "make, list, switch, rename, join and remove branches", Subs: []*Command{
-		{Name: "list", Args: "[FOLDER]", Most: 1, Short: "list the branches, the youngest first", Takes: []string{"project"}, Gives: []job.Branch{},
+		{Name: "list", Args: "[FOLDER]", Most: 1, Short: "list the branches, the youngest first", Takes: []string{"project"}, Gives: []history.Branch{},
 			Options: func(o *flag.FlagSet) Run {
-				return withDesk(func(ctx context.Context, e *Env, d *job.Desk, args []string) error {
-					all, err := d.Branches(ctx, folderOf(args))
+				return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
+					all, err := history.Branches(ctx, d, folderOf(args))
 					if err != nil {
 						return err
 					}
@@ -135,30 +137,30 @@ func branchCommand() *Command {
 		{Name: "make", Args: "NAME...", Least: 1, Most: -1, Short: "make branches, for a task or for several people",
 			Examples: []string{"uncinate branch make new-scale --switch", "uncinate branch make survey --for knot --for dunlin --publish"}, Gives: Planned{},
 			Options: func(o *flag.FlagSet) Run {
-				var m job.MakeOptions
+				var m history.MakeOptions
 				preview := o.Bool("preview", false, "show the plan and stop")
 				o.StringVar(&m.Folder, "folder", ".", "the project's `folder`")
 				o.StringVar(&m.From, "from", "", "the `commit`, branch or tag where they begin")
 				o.BoolVar(&m.Switch, "switch", false, "go to it")
 				o.BoolVar(&m.Publish, "publish", false, "send them to the host")
 				o.Var((*list)(&m.For), "for", "one for this `person`, named PERSON/NAME; may be given several times")
-				return withDesk(func(ctx context.Context, e *Env, d *job.Desk, args []string) error {
+				return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
 					m.Names = args
 					if m.Switch && len(args)*max(1, len(m.For)) > 1 {
 						return fault.New(fault.Usage, "one can go to one branch only, and more are to be made").Try("make them first", "uncinate branch make NAME ...")
 					}
-					plan, err := d.MakeBranches(ctx, m)
+					plan, err := history.MakeBranches(ctx, d, m)
 					if err != nil {
 						return err
 					}
 					return e.proposeBranches(ctx, plan, plans{preview: *preview, yes: true}, text.Count(len(args)*max(1, len(m.For)), "branch")+" made.")
 				})
 			}},
-		{Name: "switch", Args: "NAME", Least: 1, Most: 1, Short: "go to a branch; what is not saved comes along, or stops it", Takes: []string{"branch"}, Gives: job.Switched{},
+		{Name: "switch", Args: "NAME", Least: 1, Most: 1, Short: "go to a branch; what is not saved comes along, or stops it", Takes: []string{"branch"}, Gives: history.Switched{},
 			Options: func(o *flag.FlagSet) Run {
 				folder := inFolder(o)
-				return withDesk(func(ctx context.Context, e *Env, d *job.Desk, args []string) error {
-					r, err := d.SwitchBranch(ctx, *folder, args[0])
+				return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
+					r, err := history.SwitchBranch(ctx, d, *folder, args[0])
 					if err != nil {
 						return err
 					}
@@ -186,8 +188,8 @@ func branchCommand() *Command {
 				p.add(o)
 				folder := inFolder(o)
 				here := o.Bool("here", false, "here only")
-				return withDesk(func(ctx context.Context, e *Env, d *job.Desk, args []string) error {
-					plan, err := d.RenameBranch(ctx, *folder, args[0], args[1], *here)
+				return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
+					plan, err := history.RenameBranch(ctx, d, *folder, args[0], args[1], *here)
 					if err != nil {
 						return err
 					}
@@ -195,15 +197,15 @@ func branchCommand() *Command {
 					return e.proposeBranches(ctx, plan, p, text.Visible(args[0])+" is called "+text.Visible(args[1])+" now.")
 				})
 			}},
-		{Name: "join", Args: "NAME", Least: 1, Most: 1, Short: "merge a branch into the one that you are on", Takes: []string{"branch"}, Gives: job.Synced{},
+		{Name: "join", Args: "NAME", Least: 1, Most: 1, Short: "merge a branch into the one that you are on", Takes: []string{"branch"}, Gives: syncing.Synced{},
 			Long: `Tried out aside first: what does not come out clean leaves everything as it was. Nothing is
 sent; sync does that.`,
 			Options: func(o *flag.FlagSet) Run {
 				var p plans
 				p.add(o)
 				folder := inFolder(o)
-				return withDesk(func(ctx context.Context, e *Env, d *job.Desk, args []string) error {
-					s, err := d.JoinBranch(ctx, *folder, args[0])
+				return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
+					s, err := syncing.JoinBranch(ctx, d, *folder, args[0])
 					if err != nil {
 						return err
 					}
@@ -230,8 +232,8 @@ sent; sync does that.`,
 				folder := inFolder(o)
 				here := o.Bool("here", false, "here only")
 				there := o.Bool("there", false, "on the host only")
-				return withDesk(func(ctx context.Context, e *Env, d *job.Desk, args []string) error {
-					plan, err := d.RemoveBranch(ctx, *folder, args[0], *here, *there)
+				return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
+					plan, err := history.RemoveBranch(ctx, d, *folder, args[0], *here, *there)
 					if err != nil {
 						return err
 					}
@@ -241,7 +243,7 @@ sent; sync does that.`,
 	}}
 }
 
-func (e *Env) branches(all []job.Branch, now time.Time) {
+func (e *Env) branches(all []history.Branch, now time.Time) {
 	if len(all) == 0 {
 		e.Say("There is no branch with a commit so far.")
 		return
@@ -264,7 +266,7 @@ func (e *Env) branches(all []job.Branch, now time.Time) {
 	e.lines(cells, 4)
 }
 
-func against(b job.Branch) string {
+func against(b history.Branch) string {
 	var parts []string
 	switch {
 	case b.Joined && b.Behind == 0:
@@ -289,18 +291,18 @@ func tagCommand() *Command {
 What a tag stands for is never changed.`,
 		Examples: []string{"uncinate tag v1.4.0", `uncinate tag 2.0.0-rc.1 --text "First look at the new scale"`}, Gives: Planned{},
 		Options: func(o *flag.FlagSet) Run {
-			var t job.TagOptions
+			var t history.TagOptions
 			var p plans
 			p.add(o)
 			o.StringVar(&t.Folder, "folder", ".", "the project's `folder`")
 			o.StringVar(&t.Text, "text", "", "what the tag says: a `text`; its name unless said")
 			o.BoolVar(&t.Any, "any-name", false, "the name need not be a version number")
 			o.BoolVar(&t.Here, "here", false, "do not send it")
-			return withDesk(func(ctx context.Context, e *Env, d *job.Desk, args []string) error {
+			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
 				if t.Name = args[0]; len(args) > 1 {
 					t.At = args[1]
 				}
-				plan, err := d.Tag(ctx, t)
+				plan, err := history.Tag(ctx, d, t)
 				if err != nil {
 					return err
 				}

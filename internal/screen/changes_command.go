@@ -14,7 +14,8 @@ import (
 	"uncinate/internal/core/difference"
 	"uncinate/internal/core/fault"
 	"uncinate/internal/core/text"
-	"uncinate/internal/job"
+	"uncinate/internal/desk"
+	"uncinate/internal/job/history"
 )
 
 func changesCommand() *Command {
@@ -26,16 +27,16 @@ fit to be applied. --here and --there tell what the commits change that only one
 as far as the host was asked: sync, or status, asks it. With --branch, the other side is
 that branch: what it holds that the one you are on does not, or with --here the reverse.`,
 		Examples: []string{"uncinate changes", "uncinate changes tables/2025-03.csv", "uncinate changes --there", "uncinate changes --branch deck", "uncinate changes --commit 1f3a9c --full", "uncinate changes --full > today.patch"},
-		Gives:    job.Changes{},
+		Gives:    history.Changes{},
 		Options: func(o *flag.FlagSet) Run {
-			var c job.ChangesOptions
+			var c history.ChangesOptions
 			o.StringVar(&c.Folder, "folder", ".", "the project's `folder`")
 			o.BoolVar(&c.Full, "full", false, "the differences themselves")
 			o.StringVar(&c.Commit, "commit", "", "what this `commit` changed")
 			o.StringVar(&c.Branch, "branch", "", "what only this `branch` holds, compared with the one that you are on")
 			here := o.Bool("here", false, "what the commits change that are only here")
 			there := o.Bool("there", false, "what the commits change that are only on the host")
-			return withDesk(func(ctx context.Context, e *Env, d *job.Desk, args []string) error {
+			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
 				if c.Commit != "" && (*here || *there || c.Branch != "") {
 					return fault.New(fault.Usage, "one commit, or one side's commits").Try("", "uncinate changes --commit "+text.Quote(c.Commit))
 				}
@@ -49,7 +50,7 @@ that branch: what it holds that the one you are on does not, or with --here the 
 					c.Side = "there"
 				}
 				c.Paths, c.Full = args, c.Full || len(args) > 0
-				r, err := d.Changes(ctx, c)
+				r, err := history.Compare(ctx, d, c)
 				if err != nil {
 					return err
 				}
@@ -58,7 +59,7 @@ that branch: what it holds that the one you are on does not, or with --here the 
 		}}
 }
 
-func (e *Env) changed(ctx context.Context, r *job.Changes, o job.ChangesOptions) {
+func (e *Env) changed(ctx context.Context, r *history.Changes, o history.ChangesOptions) {
 	if len(r.Files) == 0 {
 		words := "Nothing differs: every file is as in the last commit."
 		if len(o.Paths) > 0 {
@@ -113,7 +114,7 @@ func (e *Env) changed(ctx context.Context, r *job.Changes, o job.ChangesOptions)
 }
 
 // extent tells how much of a file differs.
-func extent(f job.ChangedFile) string {
+func extent(f history.ChangedFile) string {
 	switch {
 	case f.Large:
 		return text.Size(f.Bytes) + ", too large to be shown"
@@ -147,7 +148,7 @@ func extent(f job.ChangedFile) string {
 
 // difference writes one file's differences for a terminal: the words that differ within a
 // line are bold.
-func (e *Env) difference(w *strings.Builder, f job.ChangedFile) {
+func (e *Env) difference(w *strings.Builder, f history.ChangedFile) {
 	title := f.Path
 	if f.From != "" {
 		title = f.From + " → " + f.Path

@@ -9,7 +9,10 @@ import (
 	"uncinate/internal/core/fault"
 	"uncinate/internal/core/survey"
 	"uncinate/internal/core/text"
-	"uncinate/internal/job"
+	"uncinate/internal/desk"
+	"uncinate/internal/job/attach"
+	"uncinate/internal/job/many"
+	"uncinate/internal/job/repositories"
 )
 
 func cloneCommand() *Command {
@@ -24,9 +27,9 @@ of names, or --all that the account sees. Each gets a folder in its owner's fold
 one for all (--flat), below the current folder or --into another. What is here already is
 passed over, and what was cut off goes on.`,
 		Examples: []string{"uncinate clone gauge-firmware", "uncinate clone saltmarsh/harbour-board board", "uncinate clone --all --into ~/work", "uncinate clone 'saltmarsh/*' --flat", "uncinate clone tide-almanac --snapshot"},
-		Takes:    []string{"repository", "folder"}, Gives: job.Cloned{}, Also: map[string]any{"--all": []job.ClonedRow{}},
+		Takes:    []string{"repository", "folder"}, Gives: attach.Cloned{}, Also: map[string]any{"--all": []many.ClonedRow{}},
 		Options: func(o *flag.FlagSet) Run {
-			var m job.ManyOptions
+			var m many.Options
 			c := &m.CloneOptions
 			preview := o.Bool("preview", false, "show the plan and stop")
 			o.StringVar(&c.Account, "account", "", "which `account` to use")
@@ -41,9 +44,9 @@ passed over, and what was cut off goes on.`,
 			o.StringVar(&m.Into, "into", "", "the `folder` for the folders of several")
 			flat := o.Bool("flat", false, "several lie side by side, from now on")
 			owners := o.Bool("by-owner", false, "several lie in one folder for each owner, from now on; as it is at first")
-			return withDesk(func(ctx context.Context, e *Env, d *job.Desk, args []string) error {
+			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
 				if *flat || *owners {
-					if err := d.Layout(*flat); err != nil {
+					if err := many.Layout(d, *flat); err != nil {
 						return err
 					}
 				}
@@ -74,10 +77,10 @@ passed over, and what was cut off goes on.`,
 		}}
 }
 
-func (e *Env) clone(ctx context.Context, d *job.Desk, c job.CloneOptions, preview bool) error {
-	cloning, err := d.Clone(ctx, c)
+func (e *Env) clone(ctx context.Context, d *desk.Desk, c attach.CloneOptions, preview bool) error {
+	cloning, err := attach.PlanClone(ctx, d, c)
 	if again, vouch := e.vouch(ctx, d, err); again {
-		cloning, err = d.Clone(ctx, c)
+		cloning, err = attach.PlanClone(ctx, d, c)
 	} else {
 		err = vouch
 	}
@@ -85,7 +88,7 @@ func (e *Env) clone(ctx context.Context, d *job.Desk, c job.CloneOptions, previe
 		if chosen, e2 := e.byPart(ctx, d, c, err); e2 != nil {
 			return e2
 		} else if chosen != nil {
-			cloning, err = d.Clone(ctx, *chosen)
+			cloning, err = attach.PlanClone(ctx, d, *chosen)
 		}
 	}
 	if err != nil {
@@ -104,8 +107,8 @@ func (e *Env) clone(ctx context.Context, d *job.Desk, c job.CloneOptions, previe
 
 // byPart finds the repository of whose name a part was given: the only one, or the one
 // that the person chooses. Nil leaves the refusal as it is.
-func (e *Env) byPart(ctx context.Context, d *job.Desk, c job.CloneOptions, refused error) (*job.CloneOptions, error) {
-	all, _, err := d.ListHosted(ctx, c.Account, c.What)
+func (e *Env) byPart(ctx context.Context, d *desk.Desk, c attach.CloneOptions, refused error) (*attach.CloneOptions, error) {
+	all, _, err := repositories.ListHosted(ctx, d, c.Account, c.What)
 	if err != nil || len(all) == 0 || len(fault.Of(refused).Details) > 0 && len(all) > 20 {
 		return nil, refused
 	}
@@ -141,7 +144,7 @@ func (e *Env) byPart(ctx context.Context, d *job.Desk, c job.CloneOptions, refus
 	return &c, nil
 }
 
-func (e *Env) cloned(r *job.Cloned) {
+func (e *Env) cloned(r *attach.Cloned) {
 	e.Say("%s", e.Out.strong("Cloned."))
 	holds := fmt.Sprintf("%s, %s; branch %s at %.10s", text.Count(r.Files, "file"), text.Size(r.Bytes), text.Visible(r.Branch), r.Commit)
 	if r.Commit == "" {
@@ -165,7 +168,7 @@ func (e *Env) cloned(r *job.Cloned) {
 }
 
 // inside names the projects of a copy, and where they lie.
-func inside(all []job.Inside) string {
+func inside(all []attach.Inside) string {
 	var parts []string
 	for _, x := range all {
 		if len(x.Folders) == 1 && x.Folders[0] == "." {
@@ -182,8 +185,8 @@ func inside(all []job.Inside) string {
 	return strings.Join(parts, "; ")
 }
 
-func (e *Env) cloneMany(ctx context.Context, d *job.Desk, o job.ManyOptions, preview bool) error {
-	m, err := d.CloneMany(ctx, o)
+func (e *Env) cloneMany(ctx context.Context, d *desk.Desk, o many.Options, preview bool) error {
+	m, err := many.CloneMany(ctx, d, o)
 	if err != nil {
 		return err
 	}
@@ -192,9 +195,9 @@ func (e *Env) cloneMany(ctx context.Context, d *job.Desk, o job.ManyOptions, pre
 	}
 	if preview {
 		if e.json {
-			rows := []job.ClonedRow{}
+			rows := []many.ClonedRow{}
 			for i, r := range m.Wanted {
-				rows = append(rows, job.ClonedRow{Name: r.Path(), Folder: m.Folders[i], State: "wanted"})
+				rows = append(rows, many.ClonedRow{Name: r.Path(), Folder: m.Folders[i], State: "wanted"})
 			}
 			return e.JSON(rows)
 		}
@@ -205,7 +208,7 @@ func (e *Env) cloneMany(ctx context.Context, d *job.Desk, o job.ManyOptions, pre
 		e.Table([]string{"repository", "account", "folder"}, rows)
 		return nil
 	}
-	rows, err := m.Do(ctx, func(r job.ClonedRow) {
+	rows, err := m.Do(ctx, func(r many.ClonedRow) {
 		if r.State == "cloned" && e.verbose {
 			e.Aside("%s: %s", text.Visible(r.Name), text.Visible(r.Folder))
 		}
@@ -233,7 +236,7 @@ func (e *Env) cloneMany(ctx context.Context, d *job.Desk, o job.ManyOptions, pre
 		}
 	}
 	if e.json {
-		err = e.JSON(append([]job.ClonedRow{}, rows...))
+		err = e.JSON(append([]many.ClonedRow{}, rows...))
 	} else {
 		for _, r := range rows {
 			if r.Exit == 0 {

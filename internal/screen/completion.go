@@ -11,7 +11,10 @@ import (
 
 	"uncinate/internal/core/fault"
 	"uncinate/internal/core/text"
-	"uncinate/internal/job"
+	"uncinate/internal/desk/accounts"
+	"uncinate/internal/desk/hosts"
+	"uncinate/internal/desk/project"
+	"uncinate/internal/job/history"
 	"uncinate/internal/world/vault"
 )
 
@@ -202,7 +205,7 @@ func (e *Env) source(kind, current string) ([]candidate, error) {
 	case "practice": // the hosts that ship are the practice hosts
 		d, err := e.Desk()
 		if err == nil {
-			for _, name := range d.ShippedNames() {
+			for _, name := range hosts.ShippedNames(d) {
 				add(name, "practice host")
 			}
 		}
@@ -220,31 +223,31 @@ func (e *Env) source(kind, current string) ([]candidate, error) {
 	}
 	switch kind {
 	case "account":
-		accounts, err := d.Accounts()
+		accounts, err := accounts.All(d)
 		for _, a := range accounts {
 			add(a.Name, a.User+" on "+a.Where())
 		}
 		return all, err
 	case "host":
-		hosts, err := d.Hosts()
+		hosts, err := hosts.All(d)
 		for _, h := range hosts {
 			add(h.Name, h.Title)
 		}
 		return all, err
 	case "description":
-		for _, name := range d.ShippedNames() {
+		for _, name := range hosts.ShippedNames(d) {
 			add(name, "ships with the program")
 		}
 		return append(all, folders(current, true)...), nil
 	}
 	if kind == "branch" {
-		branches, err := d.Branches(e.ctx, ".")
+		branches, err := history.Branches(e.ctx, d, ".")
 		for _, b := range branches {
 			add(b.Name, b.Who)
 		}
 		return all, err
 	}
-	projects, err := d.Register()
+	projects, err := project.Register(d)
 	if kind == "repository" {
 		for _, p := range projects {
 			add(p.Address, "hooked here")
@@ -271,7 +274,7 @@ func commandWords(all []*Command, current string) []candidate {
 }
 
 // projectWords are the hooked folders, by a short path where they lie below this one.
-func projectWords(projects []job.Project, current string) ([]candidate, error) {
+func projectWords(projects []project.Project, current string) ([]candidate, error) {
 	here, err := os.Getwd()
 	if err != nil {
 		return nil, err

@@ -5,7 +5,8 @@ import (
 	"flag"
 
 	"uncinate/internal/core/plan"
-	"uncinate/internal/job"
+	"uncinate/internal/desk"
+	"uncinate/internal/job/attach"
 )
 
 func detachCommand() *Command {
@@ -22,11 +23,11 @@ so before; a deletion on the host cannot be taken back.`,
 		Options: func(o *flag.FlagSet) Run {
 			var p plans
 			p.add(o)
-			var t job.DetachOptions
+			var t attach.DetachOptions
 			o.StringVar(&t.Remote, "remote", "", "git's `name` for it here; the hooked one unless said")
 			o.BoolVar(&t.HookOnly, "hook-only", false, "take only the hook off, also after an unfinished attach")
 			o.BoolVar(&t.KeepHosted, "keep-hosted", false, "leave the hosted repository that the unfinished attach made")
-			return withDesk(func(ctx context.Context, e *Env, d *job.Desk, args []string) error {
+			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
 				t.Folder, t.Preview = folderOf(args), p.preview
 				return runDetach(ctx, e, d, p, t)
 			})
@@ -40,8 +41,8 @@ type Detached struct {
 	Notes      []string    `json:"notes,omitempty"`
 }
 
-func runDetach(ctx context.Context, e *Env, d *job.Desk, p plans, o job.DetachOptions) error {
-	t, err := d.Detach(ctx, o)
+func runDetach(ctx context.Context, e *Env, d *desk.Desk, p plans, o attach.DetachOptions) error {
+	t, err := attach.PlanDetach(ctx, d, o)
 	if err != nil {
 		return err
 	}

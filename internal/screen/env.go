@@ -19,7 +19,7 @@ import (
 	"uncinate/internal/core/fault"
 	"uncinate/internal/core/plan"
 	"uncinate/internal/core/text"
-	"uncinate/internal/job"
+	"uncinate/internal/desk"
 	"uncinate/internal/world/files"
 	"uncinate/internal/world/keyring"
 	"uncinate/internal/world/vault"
@@ -72,7 +72,7 @@ func NewEnv(shipped fs.FS) *Env {
 }
 
 // Desk lays out what jobs work with.
-func (e *Env) Desk() (*job.Desk, error) {
+func (e *Env) Desk() (*desk.Desk, error) {
 	home, err := files.FindHome(e.home)
 	if err != nil {
 		return nil, fault.New(fault.Failed, "the program's own folders cannot be found").Because(err)
@@ -98,12 +98,12 @@ func (e *Env) Desk() (*job.Desk, error) {
 	if e.asks {
 		v.AskWith(func() (string, error) { return e.secret("Passphrase of the vault: ") })
 	}
-	return &job.Desk{Home: home, Vault: v, Web: web.New(30*time.Second, "uncinate/"+Version, log), Shipped: e.Shipped, Program: program,
+	return &desk.Desk{Home: home, Vault: v, Web: web.New(30*time.Second, "uncinate/"+Version, log), Shipped: e.Shipped, Program: program,
 		UserHome: userHome, Now: time.Now, Tell: e, Log: log}, nil
 }
 
 // withDesk makes a Run of work that needs the desk.
-func withDesk(work func(ctx context.Context, e *Env, d *job.Desk, args []string) error) Run {
+func withDesk(work func(ctx context.Context, e *Env, d *desk.Desk, args []string) error) Run {
 	return func(ctx context.Context, e *Env, args []string) error {
 		d, err := e.Desk()
 		if err != nil {

@@ -12,7 +12,11 @@ import (
 	"uncinate/internal/core/draft"
 	"uncinate/internal/core/fault"
 	"uncinate/internal/core/text"
-	"uncinate/internal/job"
+	"uncinate/internal/desk"
+	"uncinate/internal/desk/accounts"
+	"uncinate/internal/desk/hosts"
+	"uncinate/internal/desk/login"
+	"uncinate/internal/job/checks"
 )
 
 // Hosted is a known host as a JSON document.
@@ -27,8 +31,8 @@ type Hosted struct {
 	DescribedIn string         `json:"described_in" says:"path of the description"`
 }
 
-func hosted(d *job.Desk, h *job.Host, accounts int) Hosted {
-	return Hosted{h.Name, h.At, h.Title, accounts, append([]string{}, h.Can()...), h.Later, h.Limits, d.DescriptionFile(h.Name)}
+func hosted(d *desk.Desk, h *hosts.Host, accounts int) Hosted {
+	return Hosted{h.Name, h.At, h.Title, accounts, append([]string{}, h.Can()...), h.Later, h.Limits, hosts.DescriptionFile(d, h.Name)}
 }
 
 // CheckedHost is what came of checking a description, as a JSON document.
@@ -82,14 +86,14 @@ type DraftedHost struct {
 
 // TriedHost is what came of trying a host, as a JSON document.
 type TriedHost struct {
-	Host    string      `json:"host"`
-	Account string      `json:"account"`
-	Good    bool        `json:"good" says:"no action is bad"`
-	Actions []job.Tried `json:"actions"`
+	Host    string         `json:"host"`
+	Account string         `json:"account"`
+	Good    bool           `json:"good" says:"no action is bad"`
+	Actions []checks.Tried `json:"actions"`
 }
 
-func (e *Env) tryHost(ctx context.Context, d *job.Desk, o job.TryOptions, p plans) error {
-	t, err := d.Try(ctx, o, func(r job.Tried) {
+func (e *Env) tryHost(ctx context.Context, d *desk.Desk, o checks.TryOptions, p plans) error {
+	t, err := checks.PlanTry(ctx, d, o, func(r checks.Tried) {
 		if e.json {
 			return
 		}
@@ -120,7 +124,7 @@ func (e *Env) tryHost(ctx context.Context, d *job.Desk, o job.TryOptions, p plan
 	doc := TriedHost{Host: o.Host, Account: t.AccountName(), Good: true, Actions: all}
 	bad := 0
 	for _, r := range all {
-		if r.State == job.Bad {
+		if r.State == desk.Bad {
 			doc.Good = false
 			bad++
 		}
@@ -132,19 +136,19 @@ func (e *Env) tryHost(ctx context.Context, d *job.Desk, o job.TryOptions, p plan
 	}
 	if bad > 0 {
 		return fault.New(fault.Failed, "%s of %s went wrong on %s", text.Number(bad), text.Count(len(all), "try"), o.Host).
-			Try("check the description against the host's API reference", text.Command("uncinate", "host", "check", d.DescriptionFile(o.Host)))
+			Try("check the description against the host's API reference", text.Command("uncinate", "host", "check", hosts.DescriptionFile(d, o.Host)))
 	}
 	return nil
 }
 
 // compared puts hosts side by side: a row for each limit.
-func (e *Env) compared(all []job.Compared) {
+func (e *Env) compared(all []checks.Compared) {
 	head, rows := []string{""}, [][]string{}
 	for _, c := range all {
 		head = append(head, c.Host)
 	}
-	for i := range job.CompareBy {
-		row := []string{job.CompareBy[i]}
+	for i := range checks.CompareBy {
+		row := []string{checks.CompareBy[i]}
 		told := false
 		for _, c := range all {
 			row = append(row, c.Values[i])
@@ -185,8 +189,8 @@ language. Descriptions of the practice hosts ship with the program.`,
 				Options: func(o *flag.FlagSet) Run {
 					at := o.String("at", "", "the host's `address`, if it is another than the description's")
 					as := o.String("as", "", "know it under another `name`")
-					return withDesk(func(_ context.Context, e *Env, d *job.Desk, args []string) error {
-						h, err := d.AddHost(args[0], *at, *as, func(host string) ([]string, error) { return d.NamesOn(host) })
+					return withDesk(func(_ context.Context, e *Env, d *desk.Desk, args []string) error {
+						h, err := hosts.Add(d, args[0], *at, *as, func(host string) ([]string, error) { return accounts.NamesOn(d, host) })
 						if err != nil {
 							return err
 						}
@@ -202,14 +206,14 @@ language. Descriptions of the practice hosts ship with the program.`,
 				}},
 			{Name: "list", Gives: []Hosted{}, Short: "list the known hosts",
 				Options: func(*flag.FlagSet) Run {
-					return withDesk(func(_ context.Context, e *Env, d *job.Desk, _ []string) error {
-						hosts, err := d.Hosts()
+					return withDesk(func(_ context.Context, e *Env, d *desk.Desk, _ []string) error {
+						hosts, err := hosts.All(d)
 						if err != nil {
 							return err
 						}
 						rows, docs := [][]string{}, []Hosted{}
 						for _, h := range hosts {
-							accounts, err := d.AccountsOn(h.Name)
+							accounts, err := accounts.On(d, h.Name)
 							if err != nil {
 								return err
 							}
@@ -228,12 +232,12 @@ language. Descriptions of the practice hosts ship with the program.`,
 				}},
 			{Name: "show", Args: "NAME", Least: 1, Most: 1, Takes: []string{"host"}, Gives: Hosted{}, Short: "show what a host's description says it can do",
 				Options: func(*flag.FlagSet) Run {
-					return withDesk(func(_ context.Context, e *Env, d *job.Desk, args []string) error {
-						h, err := d.Host(args[0])
+					return withDesk(func(_ context.Context, e *Env, d *desk.Desk, args []string) error {
+						h, err := hosts.Named(d, args[0])
 						if err != nil {
 							return err
 						}
-						accounts, err := d.AccountsOn(h.Name)
+						accounts, err := accounts.On(d, h.Name)
 						if err != nil {
 							return err
 						}
@@ -247,14 +251,14 @@ language. Descriptions of the practice hosts ship with the program.`,
 								ways = append(ways, o.Ways...)
 							}
 							e.Facts([2]string{"what", h.Title}, [2]string{"at", h.At}, [2]string{"sign in by", strings.Join(ways, ", ")}, [2]string{"can", strings.Join(h.Can(), ", ")},
-								[2]string{"not yet", strings.Join(h.Later, "; ")}, [2]string{"described in", d.DescriptionFile(h.Name)})
+								[2]string{"not yet", strings.Join(h.Later, "; ")}, [2]string{"described in", hosts.DescriptionFile(d, h.Name)})
 						})
 					})
 				}},
 			{Name: "check", Args: "NAME|FILE", Least: 1, Most: 1, Takes: []string{"description"}, Gives: CheckedHost{}, Short: "check a description: every mistake with line and column",
 				Options: func(*flag.FlagSet) Run {
-					return withDesk(func(_ context.Context, e *Env, d *job.Desk, args []string) error {
-						c, err := d.CheckDescription(args[0])
+					return withDesk(func(_ context.Context, e *Env, d *desk.Desk, args []string) error {
+						c, err := hosts.CheckDescription(d, args[0])
 						if err != nil {
 							return err
 						}
@@ -263,7 +267,7 @@ language. Descriptions of the practice hosts ship with the program.`,
 							if e.json {
 								err = e.JSON(doc)
 							}
-							return errors.Join(job.MistakesFault(c), err)
+							return errors.Join(hosts.MistakesFault(c), err)
 						}
 						doc.Name, doc.Can, doc.Remarks, doc.Later = c.Description.Name, c.Description.Abilities(), c.Description.Remarks, c.Description.Later
 						return e.Give(doc, func() { e.checked(doc) })
@@ -276,12 +280,12 @@ a scratch repository and a scratch key, changes, lists and removes them; whateve
 nothing is left behind.`,
 				Examples: []string{"uncinate host try gannet", "uncinate host try gannet --write"},
 				Options: func(o *flag.FlagSet) Run {
-					var t job.TryOptions
+					var t checks.TryOptions
 					var p plans
 					o.StringVar(&t.Account, "account", "", "which `account` to use")
 					o.BoolVar(&t.Write, "write", false, "also make, change and remove a scratch repository and a scratch key")
 					o.BoolVar(&p.yes, "yes", false, "with --write: go ahead without asking")
-					return withDesk(func(ctx context.Context, e *Env, d *job.Desk, args []string) error {
+					return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
 						t.Host = args[0]
 						return e.tryHost(ctx, d, t, p)
 					})
@@ -292,8 +296,8 @@ by line and to correct: each action says how certain it is, and which operation 
 been the next best.`,
 				Examples: []string{"uncinate host draft openapi.json > my-host.toml"},
 				Options: func(*flag.FlagSet) Run {
-					return withDesk(func(_ context.Context, e *Env, d *job.Desk, args []string) error {
-						r, err := d.DraftHost(args[0])
+					return withDesk(func(_ context.Context, e *Env, d *desk.Desk, args []string) error {
+						r, err := hosts.Draft(d, args[0])
 						if err != nil {
 							return err
 						}
@@ -308,11 +312,11 @@ been the next best.`,
 						})
 					})
 				}},
-			{Name: "compare", Args: "[NAME]...", Most: -1, Takes: []string{"host"}, Gives: []job.Compared{}, Short: "put hosts side by side by their limits",
+			{Name: "compare", Args: "[NAME]...", Most: -1, Takes: []string{"host"}, Gives: []checks.Compared{}, Short: "put hosts side by side by their limits",
 				Long: "Compares the known hosts, or those that are named, by the limits that their descriptions tell, and by what your accounts use of them where a host tells it.",
 				Options: func(*flag.FlagSet) Run {
-					return withDesk(func(ctx context.Context, e *Env, d *job.Desk, args []string) error {
-						all, err := d.Compare(ctx, args)
+					return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
+						all, err := checks.Compare(ctx, d, args)
 						if err != nil {
 							return err
 						}
@@ -325,11 +329,11 @@ of the fingerprint now; compare that with what its operator publishes first.`,
 				Examples: []string{"uncinate host pin skerry.example --fingerprint SHA256:..."},
 				Options: func(o *flag.FlagSet) Run {
 					print := o.String("fingerprint", "", "the key's `fingerprint`, as the host's operator publishes it")
-					return withDesk(func(ctx context.Context, e *Env, d *job.Desk, args []string) error {
+					return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
 						if !strings.HasPrefix(*print, "SHA256:") {
 							return fault.New(fault.Usage, "say the key's fingerprint, which begins with SHA256:").Try("", text.Command("uncinate", "host", "pin", args[0], "--fingerprint", "SHA256:..."))
 						}
-						k, err := d.PinHost(ctx, args[0], *print)
+						k, err := login.PinHost(ctx, d, args[0], *print)
 						if err != nil {
 							return err
 						}
@@ -338,8 +342,8 @@ of the fingerprint now; compare that with what its operator publishes first.`,
 				}},
 			{Name: "forget", Args: "NAME", Least: 1, Most: 1, Takes: []string{"host"}, Gives: Forgotten{}, Short: "make this machine forget a host",
 				Options: func(*flag.FlagSet) Run {
-					return withDesk(func(_ context.Context, e *Env, d *job.Desk, args []string) error {
-						if err := d.ForgetHost(args[0], func(host string) ([]string, error) { return d.NamesOn(host) }); err != nil {
+					return withDesk(func(_ context.Context, e *Env, d *desk.Desk, args []string) error {
+						if err := hosts.Forget(d, args[0], func(host string) ([]string, error) { return accounts.NamesOn(d, host) }); err != nil {
 							return err
 						}
 						return e.Give(Forgotten{Name: args[0]}, func() { e.Say("%s is forgotten here. Nothing was changed on the host.", args[0]) })

@@ -7,19 +7,21 @@ import (
 
 	"uncinate/internal/core/fault"
 	"uncinate/internal/core/text"
-	"uncinate/internal/job"
+	"uncinate/internal/desk"
+	"uncinate/internal/desk/login"
+	"uncinate/internal/job/repositories"
 )
 
 // ListedRepositories is what accounts see, as a JSON document.
 type ListedRepositories struct {
-	Repositories []job.HostedRepository `json:"repositories"`
-	Notes        []string               `json:"notes,omitempty" says:"what could not be asked"`
+	Repositories []repositories.HostedRepository `json:"repositories"`
+	Notes        []string                        `json:"notes,omitempty" says:"what could not be asked"`
 }
 
 // Access is who, beside people, may open a repository, as a JSON document.
 type Access struct {
-	Repository string          `json:"repository"`
-	Keys       []job.DeployKey `json:"keys"`
+	Repository string            `json:"repository"`
+	Keys       []login.DeployKey `json:"keys"`
 }
 
 // DoneThings is what was done, as a JSON document.
@@ -36,16 +38,16 @@ OWNER/NAME, or any address of it.`,
 			{Name: "list", Args: "[WORD]", Most: 1, Gives: ListedRepositories{}, Short: "list what your accounts see, or what has a word in its name",
 				Options: func(o *flag.FlagSet) Run {
 					account := account(o)
-					return withDesk(func(ctx context.Context, e *Env, d *job.Desk, args []string) error {
+					return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
 						find := ""
 						if len(args) > 0 {
 							find = args[0]
 						}
-						all, notes, err := d.ListHosted(ctx, *account, find)
+						all, notes, err := repositories.ListHosted(ctx, d, *account, find)
 						if err != nil {
 							return err
 						}
-						return e.Give(ListedRepositories{append([]job.HostedRepository{}, all...), notes}, func() {
+						return e.Give(ListedRepositories{append([]repositories.HostedRepository{}, all...), notes}, func() {
 							var rows [][]string
 							for _, r := range all {
 								rows = append(rows, []string{r.Path(), r.Host, r.Account, r.Visibility, r.DefaultBranch, r.Description})
@@ -61,11 +63,11 @@ OWNER/NAME, or any address of it.`,
 						})
 					})
 				}},
-			{Name: "show", Args: "REPOSITORY", Least: 1, Most: 1, Takes: []string{"repository"}, Gives: job.HostedRepository{}, Short: "show one",
+			{Name: "show", Args: "REPOSITORY", Least: 1, Most: 1, Takes: []string{"repository"}, Gives: repositories.HostedRepository{}, Short: "show one",
 				Options: func(o *flag.FlagSet) Run {
 					account := account(o)
-					return withDesk(func(ctx context.Context, e *Env, d *job.Desk, args []string) error {
-						r, err := d.ShowHosted(ctx, *account, args[0])
+					return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
+						r, err := repositories.ShowHosted(ctx, d, *account, args[0])
 						if err != nil {
 							return err
 						}
@@ -93,7 +95,7 @@ OWNER/NAME, or any address of it.`,
 					var p plans
 					p.add(o)
 					account := account(o)
-					var c job.HostedChange
+					var c repositories.HostedChange
 					o.StringVar(&c.Name, "name", "", "its new `name`")
 					o.Func("description", "one `line` about it; an empty one takes it away", func(s string) error {
 						c.Description, c.Set = s, true
@@ -101,11 +103,11 @@ OWNER/NAME, or any address of it.`,
 					})
 					o.StringVar(&c.Visibility, "visibility", "", "private, members or public (`who` can see it)")
 					o.StringVar(&c.Branch, "default-branch", "", "the `branch` that is shown first, and cloned")
-					return withDesk(func(ctx context.Context, e *Env, d *job.Desk, args []string) error {
-						if c == (job.HostedChange{}) {
+					return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
+						if c == (repositories.HostedChange{}) {
 							return fault.New(fault.Usage, "say what is to be changed").Try("see what can be", "uncinate help hosted change")
 						}
-						change, err := d.ChangeHosted(ctx, *account, args[0], c)
+						change, err := repositories.ChangeHosted(ctx, d, *account, args[0], c)
 						if err != nil {
 							return err
 						}
@@ -118,8 +120,8 @@ OWNER/NAME, or any address of it.`,
 					var p plans
 					p.add(o)
 					account := account(o)
-					return withDesk(func(ctx context.Context, e *Env, d *job.Desk, args []string) error {
-						change, err := d.DeleteHosted(ctx, *account, args[0])
+					return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
+						change, err := repositories.DeleteHosted(ctx, d, *account, args[0])
 						if err != nil {
 							return err
 						}
@@ -137,8 +139,8 @@ func accessCommand() *Command {
 			{Name: "list", Args: "REPOSITORY", Least: 1, Most: 1, Takes: []string{"repository"}, Gives: Access{}, Short: "list the deploy keys of a repository",
 				Options: func(o *flag.FlagSet) Run {
 					account := account(o)
-					return withDesk(func(ctx context.Context, e *Env, d *job.Desk, args []string) error {
-						r, keys, err := d.ListAccess(ctx, *account, args[0])
+					return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
+						r, keys, err := repositories.ListAccess(ctx, d, *account, args[0])
 						if err != nil {
 							return err
 						}
@@ -164,11 +166,11 @@ func accessCommand() *Command {
 					key := o.String("key", "", "the `file` with the key's public half")
 					title := o.String("title", "", "its `name` on the host; its comment unless said")
 					right := o.String("right", "", "read or write; read unless said (`what` it may do)")
-					return withDesk(func(ctx context.Context, e *Env, d *job.Desk, args []string) error {
+					return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
 						if *key == "" {
 							return fault.New(fault.Usage, "say which key, by the file with its public half").Try("", text.Command("uncinate", "access", "grant", args[0], "--key", "FILE.pub"))
 						}
-						change, err := d.GrantKey(ctx, *account, args[0], *key, *title, *right)
+						change, err := repositories.GrantKey(ctx, d, *account, args[0], *key, *title, *right)
 						if err != nil {
 							return err
 						}
@@ -181,11 +183,11 @@ func accessCommand() *Command {
 					p.add(o)
 					account := account(o)
 					key := o.String("key", "", "the key's `fingerprint`, as access list shows it")
-					return withDesk(func(ctx context.Context, e *Env, d *job.Desk, args []string) error {
+					return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
 						if *key == "" {
 							return fault.New(fault.Usage, "say which key").Try("see them", text.Command("uncinate", "access", "list", args[0]))
 						}
-						change, err := d.WithdrawKey(ctx, *account, args[0], *key)
+						change, err := repositories.WithdrawKey(ctx, d, *account, args[0], *key)
 						if err != nil {
 							return err
 						}
@@ -196,7 +198,7 @@ func accessCommand() *Command {
 }
 
 // doChange shows a plan, asks, does it and tells that it is done.
-func (e *Env) doChange(ctx context.Context, c *job.Change, p plans, done string) error {
+func (e *Env) doChange(ctx context.Context, c *desk.Change, p plans, done string) error {
 	doc := DoneThings{Done: []string{}}
 	if len(c.Items()) == 0 {
 		return e.Give(doc, func() { e.Say("It is so already; nothing was changed.") })

@@ -9,7 +9,8 @@ import (
 
 	"uncinate/internal/core/fault"
 	"uncinate/internal/core/text"
-	"uncinate/internal/job"
+	"uncinate/internal/desk"
+	"uncinate/internal/job/surveying"
 )
 
 func ignoreCommand() *Command {
@@ -26,11 +27,11 @@ keeps its place.`,
 				Short:    "show the rules that fit what the project is made of",
 				Long:     `Finds the kinds of the project and what in it can be made again, or is one person's. Nothing is changed.`,
 				Examples: []string{"uncinate ignore suggest", "uncinate ignore suggest --folder gauge-firmware"},
-				Gives:    job.Suggested{},
+				Gives:    surveying.Suggested{},
 				Options: func(o *flag.FlagSet) Run {
 					in := folder(o)
-					return withDesk(func(ctx context.Context, e *Env, d *job.Desk, _ []string) error {
-						r, err := d.IgnoreSuggest(ctx, *in)
+					return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, _ []string) error {
+						r, err := surveying.IgnoreSuggest(ctx, d, *in)
 						if err != nil {
 							return err
 						}
@@ -44,19 +45,19 @@ them. What stands already is not repeated. What git carries already goes on bein
 carried in spite of any rule; with --untrack it no longer is from the next commit on,
 and stays here as a file. Older commits go on holding it.`,
 				Examples: []string{"uncinate ignore add config/local.toml", "uncinate ignore add '*.log' --folder tide-almanac", "uncinate ignore add --suggested", "uncinate ignore add --untrack build"},
-				Takes:    []string{"file"}, Gives: job.Added{},
+				Takes:    []string{"file"}, Gives: surveying.Added{},
 				Options: func(o *flag.FlagSet) Run {
-					a := job.AddOptions{}
+					a := surveying.AddOptions{}
 					in := folder(o)
 					o.BoolVar(&a.Suggested, "suggested", false, "add the rules that the project's kinds suggest")
 					o.BoolVar(&a.Untrack, "untrack", false, "let git carry no longer what the rules hit; it stays here")
 					o.BoolVar(&a.Preview, "preview", false, "say what would be done and stop")
-					return withDesk(func(ctx context.Context, e *Env, d *job.Desk, args []string) error {
+					return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
 						a.Folder, a.Rules = *in, args
 						if len(args) == 0 && !a.Suggested {
-							return fault.New(fault.Usage, "say which rule or path, or --suggested").Try("see what is suggested", job.FolderCommand(*in, "ignore", "suggest"))
+							return fault.New(fault.Usage, "say which rule or path, or --suggested").Try("see what is suggested", desk.FolderCommand(*in, "ignore", "suggest"))
 						}
-						r, err := d.IgnoreAdd(ctx, a)
+						r, err := surveying.IgnoreAdd(ctx, d, a)
 						if err != nil {
 							return err
 						}
@@ -68,15 +69,15 @@ and stays here as a file. Older commits go on holding it.`,
 				Long: `FOLDER is an empty folder, from the project's top. git carries no empty folders; a file
 called .gitkeep in one keeps it.`,
 				Examples: []string{"uncinate ignore keep logs", "uncinate ignore keep --all"},
-				Takes:    []string{"file"}, Gives: job.Kept{},
+				Takes:    []string{"file"}, Gives: surveying.Kept{},
 				Options: func(o *flag.FlagSet) Run {
 					in := folder(o)
 					all := o.Bool("all", false, "each empty folder that no rule leaves out")
-					return withDesk(func(ctx context.Context, e *Env, d *job.Desk, args []string) error {
+					return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
 						if (len(args) == 0) != *all {
 							return fault.New(fault.Usage, "say which folder, or --all").Try("see which are empty", "uncinate survey")
 						}
-						r, err := d.IgnoreKeep(ctx, *in, args, *all)
+						r, err := surveying.IgnoreKeep(ctx, d, *in, args, *all)
 						if err != nil {
 							return err
 						}
@@ -93,11 +94,11 @@ called .gitkeep in one keeps it.`,
 				Short:    "tell which rule leaves a path out, where it stands, and what else it hits",
 				Long:     `PATH is a file or folder, from the project's top.`,
 				Examples: []string{"uncinate ignore explain build/gauge.map"},
-				Takes:    []string{"file"}, Gives: job.Explained{},
+				Takes:    []string{"file"}, Gives: surveying.Explained{},
 				Options: func(o *flag.FlagSet) Run {
 					in := folder(o)
-					return withDesk(func(ctx context.Context, e *Env, d *job.Desk, args []string) error {
-						r, err := d.IgnoreExplain(ctx, *in, args[0])
+					return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
+						r, err := surveying.IgnoreExplain(ctx, d, *in, args[0])
 						if err != nil {
 							return err
 						}
@@ -107,7 +108,7 @@ called .gitkeep in one keeps it.`,
 		}}
 }
 
-func (e *Env) suggested(r *job.Suggested, folder string) {
+func (e *Env) suggested(r *surveying.Suggested, folder string) {
 	name := text.Visible(filepath.Base(r.Folder))
 	if len(r.Kinds) > 0 {
 		e.Say("%s", e.Out.wrap(name+" is made of "+strings.Join(r.Kinds, ", ")+".", 0))
@@ -121,10 +122,10 @@ func (e *Env) suggested(r *job.Suggested, folder string) {
 		rows = append(rows, []string{s.Pattern, text.Count(s.Files, "file") + ", " + text.Size(s.Bytes), s.Why, s.Bring})
 	}
 	e.Table([]string{"rule", "leaves out", "because it is", "to get it back"}, rows)
-	e.Aside("To add them: %s", job.FolderCommand(folder, "ignore", "add", "--suggested"))
+	e.Aside("To add them: %s", desk.FolderCommand(folder, "ignore", "add", "--suggested"))
 }
 
-func (e *Env) added(r *job.Added, o job.AddOptions) {
+func (e *Env) added(r *surveying.Added, o surveying.AddOptions) {
 	would := ""
 	if o.Preview {
 		would = "would be "
@@ -146,17 +147,17 @@ func (e *Env) added(r *job.Added, o job.AddOptions) {
 	}
 	if n := len(r.Tracked); n > 0 {
 		e.Aside("%s", e.Err.wrap(fmt.Sprintf("git carries %s already and goes on doing so (%s). To end that and keep the file here:", text.Count(n, "such file"), text.Visible(r.Tracked[0])), 0))
-		e.Aside("    %s", job.FolderCommand(o.Folder, append([]string{"ignore", "add", "--untrack"}, o.Rules...)...))
+		e.Aside("    %s", desk.FolderCommand(o.Folder, append([]string{"ignore", "add", "--untrack"}, o.Rules...)...))
 	}
 }
 
-func (e *Env) explained(r *job.Explained, folder string) {
+func (e *Env) explained(r *surveying.Explained, folder string) {
 	p := text.Visible(r.Path)
 	where := fmt.Sprintf("%s in %s, line %d", text.Visible(r.Rule), text.Visible(r.File), r.Line)
 	switch {
 	case r.Tracked && r.Rule != "" && !r.LeftOut:
 		e.Say("%s", e.Out.wrap(p+" goes up: git carries it already, so the rule "+where+" does nothing for it.", 0))
-		e.Aside("To end that and keep it here: %s", job.FolderCommand(folder, "ignore", "add", "--untrack", r.Path))
+		e.Aside("To end that and keep it here: %s", desk.FolderCommand(folder, "ignore", "add", "--untrack", r.Path))
 	case r.LeftOut && r.At != r.Path:
 		e.Say("%s", e.Out.wrap(p+" stays, since all of "+text.Visible(r.At)+" does: "+where+".", 0))
 	case r.LeftOut:

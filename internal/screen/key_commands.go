@@ -11,12 +11,15 @@ import (
 	"uncinate/internal/core/fault"
 	"uncinate/internal/core/sshkey"
 	"uncinate/internal/core/text"
-	"uncinate/internal/job"
+	"uncinate/internal/desk"
+	"uncinate/internal/desk/accounts"
+	"uncinate/internal/desk/login"
+	"uncinate/internal/job/credentials"
 )
 
 // MadeKey is a key that was made or taken in, as a JSON document.
 type MadeKey struct {
-	job.Key
+	accounts.Key
 	Fingerprint string `json:"fingerprint"`
 }
 
@@ -38,30 +41,30 @@ your own SSH configuration needs no change, and holds for everything else.`,
 where it is, beside it, in an agent, or in a security key.`,
 				Examples: []string{"uncinate key make tern", "uncinate key make tern --machine quay", "uncinate key make tern --public ~/.ssh/id_ed25519_sk.pub"},
 				Options: func(o *flag.FlagSet) Run {
-					k := job.KeyOptions{}
+					k := credentials.KeyOptions{}
 					o.StringVar(&k.Kind, "kind", "", "the `kind` of key: "+strings.Join(sshkey.Kinds, ", ")+"; the first unless said")
 					o.StringVar(&k.Public, "public", "", "take in the key whose public half lies in this `file`")
 					o.BoolVar(&k.Open, "open", false, "without a passphrase: whoever can read its file can use it")
 					machine := o.String("machine", "", "this machine's `name` in its keys; kept for later ones, and its name on the network unless said")
-					return withDesk(func(ctx context.Context, e *Env, d *job.Desk, args []string) error {
+					return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
 						if *machine != "" {
 							if err := d.NameMachine(*machine); err != nil {
 								return err
 							}
 						}
 						k.Account = args[0]
-						made, err := d.MakeKey(ctx, k)
+						made, err := credentials.MakeKey(ctx, d, k)
 						if err != nil {
 							return err
 						}
 						return e.Give(MadeKey{*made, made.Fingerprint()}, func() { e.madeKey(made) })
 					})
 				}},
-			{Name: "list", Args: "[ACCOUNT]...", Most: -1, Takes: []string{"account"}, Gives: job.KeyList{}, Short: "put this machine's keys, the agent's and the hosts' side by side",
+			{Name: "list", Args: "[ACCOUNT]...", Most: -1, Takes: []string{"account"}, Gives: credentials.KeyList{}, Short: "put this machine's keys, the agent's and the hosts' side by side",
 				Long: "Tells each key's age and last use, whose it is, and what does not fit together.",
 				Options: func(*flag.FlagSet) Run {
-					return withDesk(func(ctx context.Context, e *Env, d *job.Desk, args []string) error {
-						all, err := d.ListKeys(ctx, args)
+					return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
+						all, err := credentials.ListKeys(ctx, d, args)
 						if err != nil {
 							return err
 						}
@@ -77,8 +80,8 @@ tags of the account's projects are signed with it.`,
 					p.add(o)
 					done := o.Bool("done", false, "it was put there by hand; only sign in")
 					signs := o.Bool("signs", false, "sign commits and tags with it, too")
-					return withDesk(func(ctx context.Context, e *Env, d *job.Desk, args []string) error {
-						c, err := d.InstallKey(ctx, args[0], *done, *signs)
+					return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
+						c, err := credentials.InstallKey(ctx, d, args[0], *done, *signs)
 						if err != nil {
 							return err
 						}
@@ -94,8 +97,8 @@ is a working key at every moment.`,
 					p.add(o)
 					kind := o.String("kind", "", "the `kind` of the new key: "+strings.Join(sshkey.Kinds, ", ")+"; the old one's unless said")
 					open := o.Bool("open", false, "without a passphrase: whoever can read its file can use it")
-					return withDesk(func(ctx context.Context, e *Env, d *job.Desk, args []string) error {
-						c, err := d.RotateKey(ctx, args[0], *kind, *open)
+					return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
+						c, err := credentials.RotateKey(ctx, d, args[0], *kind, *open)
 						if err != nil {
 							return err
 						}
@@ -109,12 +112,12 @@ is a working key at every moment.`,
 					var p plans
 					p.add(o)
 					machine := o.String("machine", "", "the `name` of the machine whose keys are to open nothing any more")
-					return withDesk(func(ctx context.Context, e *Env, d *job.Desk, args []string) error {
+					return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
 						if *machine == "" {
 							return fault.New(fault.Usage, "say which machine's keys are to be removed").Try("see the machines there are keys of", "uncinate key list").
 								Try("then", "uncinate key revoke --machine NAME")
 						}
-						c, err := d.RevokeKeys(ctx, *machine, args)
+						c, err := credentials.RevokeKeys(ctx, d, *machine, args)
 						if err != nil {
 							return err
 						}
@@ -131,7 +134,7 @@ is a working key at every moment.`,
 						if err != nil {
 							return err
 						}
-						passphrase, err := d.AnswerSSH(ctx, *key, strings.Join(args, " "))
+						passphrase, err := credentials.AnswerSSH(ctx, d, *key, strings.Join(args, " "))
 						if err != nil {
 							return err
 						}
@@ -142,7 +145,7 @@ is a working key at every moment.`,
 		}}
 }
 
-func (e *Env) madeKey(k *job.Key) {
+func (e *Env) madeKey(k *accounts.Key) {
 	head, sealed := "The key is made.", "by a passphrase that lies in the vault"
 	if !k.Sealed {
 		sealed = "by no passphrase: whoever can read its file can use it"
@@ -156,7 +159,7 @@ func (e *Env) madeKey(k *job.Key) {
 	e.Aside("Next: %s", text.Command("uncinate", "key", "install", k.Account))
 }
 
-func (e *Env) keys(all job.KeyList) {
+func (e *Env) keys(all credentials.KeyList) {
 	if len(all.Keys) == 0 && len(all.Unseen) == 0 {
 		e.Say("There is no SSH key here, in the agent or on the hosts.")
 		return
@@ -216,7 +219,7 @@ func (e *Env) keys(all job.KeyList) {
 	e.Aside("SSH agent: %s.", text.Visible(all.Agent))
 }
 
-func (e *Env) changeKeys(ctx context.Context, d *job.Desk, c *job.Change, p plans, done string) error {
+func (e *Env) changeKeys(ctx context.Context, d *desk.Desk, c *desk.Change, p plans, done string) error {
 	if goes, err := e.propose(ctx, p, c.Head, c.Items(), c.HostName(), c.Notes); err != nil || !goes {
 		return err
 	}
@@ -246,8 +249,8 @@ func (e *Env) changeKeys(ctx context.Context, d *job.Desk, c *job.Change, p plan
 
 // vouch asks, once, whether a host's SSH key is its own, and pins it; true says that the
 // work can be begun again.
-func (e *Env) vouch(ctx context.Context, d *job.Desk, err error) (bool, error) {
-	var unknown *job.UnknownHost
+func (e *Env) vouch(ctx context.Context, d *desk.Desk, err error) (bool, error) {
+	var unknown *login.UnknownHost
 	if !errors.As(err, &unknown) || !e.asks || len(unknown.Keys) == 0 {
 		return false, err
 	}
@@ -262,6 +265,6 @@ func (e *Env) vouch(ctx context.Context, d *job.Desk, err error) (bool, error) {
 	if a := strings.ToLower(answer); a != "yes" {
 		return false, fault.New(fault.Decision, "the SSH key of %s is not vouched for, so nothing was sent to it", unknown.Host)
 	}
-	_, err = d.PinHost(ctx, unknown.Host, unknown.Keys[0].Fingerprint())
+	_, err = login.PinHost(ctx, d, unknown.Host, unknown.Keys[0].Fingerprint())
 	return err == nil, err
 }

@@ -8,7 +8,7 @@ import (
 
 	"uncinate/internal/core/board"
 	"uncinate/internal/core/text"
-	"uncinate/internal/job"
+	"uncinate/internal/desk/project"
 )
 
 // Commands are all commands but those of the practice hosts.
@@ -39,7 +39,7 @@ func folderOf(args []string) string {
 
 func changes(m map[string]int) string { return board.Changes(m) }
 
-func (e *Env) standing(s *job.Standing) {
+func (e *Env) standing(s *project.Standing) {
 	e.Say("%s on branch %s", e.Out.strong(text.Visible(filepath.Base(s.Folder))), text.Visible(s.Branch))
 	files := "all saved"
 	if !s.Clean() {

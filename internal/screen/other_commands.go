@@ -11,6 +11,8 @@ import (
 
 	"uncinate/internal/core/fault"
 	"uncinate/internal/core/text"
+	"uncinate/internal/desk/project"
+	"uncinate/internal/job/credentials"
 )
 
 // Visited is a page's address as a JSON document.
@@ -36,7 +38,7 @@ func visitCommand() *Command {
 				if err != nil {
 					return err
 				}
-				page, err := d.Visit(ctx, *folder, part)
+				page, err := project.Visit(ctx, d, *folder, part)
 				if err != nil {
 					return err
 				}
@@ -91,7 +93,7 @@ doubtful. It asks nobody: while the vault is locked it says so and stops git.`,
 				if *account == "" || *target == "" {
 					return fault.New(fault.Usage, "both --account and --for are needed; git is told them by attach and clone")
 				}
-				return d.Credential(ctx, args[0], *account, *target, e.reader, e.answers)
+				return credentials.Credential(ctx, d, args[0], *account, *target, e.reader, e.answers)
 			}
 		}}
 }

@@ -12,7 +12,10 @@ import (
 	"uncinate/internal/core/board"
 	"uncinate/internal/core/fault"
 	"uncinate/internal/core/text"
-	"uncinate/internal/job"
+	"uncinate/internal/desk"
+	"uncinate/internal/desk/project"
+	"uncinate/internal/job/many"
+	"uncinate/internal/job/syncing"
 )
 
 func statusCommand() *Command {
@@ -23,7 +26,7 @@ nowhere but on this machine. With --all, a board of all hooked projects, the one
 you most at the top. With --find, copies that lie below a folder already are taken in, and
 folders that were moved are found again.`,
 		Examples: []string{"uncinate status", "uncinate status --all", "uncinate status --find ~/work"},
-		Takes:    []string{"project"}, Gives: job.Standing{}, Also: map[string]any{"--all": []job.Row{}, "--find": []job.Found{}},
+		Takes:    []string{"project"}, Gives: project.Standing{}, Also: map[string]any{"--all": []many.Row{}, "--find": []many.Found{}},
 		Options: func(o *flag.FlagSet) Run {
 			offline := o.Bool("offline", false, "do not ask the host; tell what git knows of it")
 			all := o.Bool("all", false, "all projects of this machine")
@@ -31,9 +34,9 @@ folders that were moved are found again.`,
 			forget := o.Bool("forget-lost", false, "take out of the list the projects whose folders are not there any more")
 			var p plans
 			p.add(o)
-			return withDesk(func(ctx context.Context, e *Env, d *job.Desk, args []string) error {
+			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
 				if *forget {
-					lost, err := d.ForgetLost()
+					lost, err := many.ForgetLost(d)
 					if err != nil {
 						return err
 					}
@@ -48,13 +51,13 @@ folders that were moved are found again.`,
 				case *all && len(args) > 0:
 					return fault.New(fault.Usage, "one project, or --all of them").Try("", "uncinate status --all")
 				case *all:
-					rows, err := d.Overview(ctx, !*offline)
+					rows, err := many.Overview(ctx, d, !*offline)
 					if err != nil {
 						return err
 					}
 					return e.Give(rows, func() { e.board(rows, time.Now()) })
 				}
-				s, err := d.Status(ctx, folderOf(args), !*offline)
+				s, err := many.Status(ctx, d, folderOf(args), !*offline)
 				if err != nil {
 					return err
 				}
@@ -64,7 +67,7 @@ folders that were moved are found again.`,
 }
 
 // board shows one line for each project.
-func (e *Env) board(rows []job.Row, now time.Time) {
+func (e *Env) board(rows []many.Row, now time.Time) {
 	in := 0
 	cells := [][]string{{"", "project", "branch", "what", "asked"}}
 	for _, r := range rows {
@@ -135,8 +138,8 @@ func (e *Env) lines(cells [][]string, gives int) {
 	}
 }
 
-func (e *Env) find(ctx context.Context, d *job.Desk, folder string, p plans) error {
-	f, err := d.Find(ctx, folder)
+func (e *Env) find(ctx context.Context, d *desk.Desk, folder string, p plans) error {
+	f, err := many.Find(ctx, d, folder)
 	if err != nil {
 		return err
 	}
@@ -164,8 +167,8 @@ func (e *Env) find(ctx context.Context, d *job.Desk, folder string, p plans) err
 const mostNeeds = 20
 
 // syncAll brings all into step, and tells of those that moved or need somebody.
-func (e *Env) syncAll(ctx context.Context, d *job.Desk, o job.SyncAllOptions) error {
-	rows, err := d.SyncAll(ctx, o, func(r job.SyncedRow) {
+func (e *Env) syncAll(ctx context.Context, d *desk.Desk, o many.SyncAllOptions) error {
+	rows, err := many.SyncAll(ctx, d, o, func(r many.SyncedRow) {
 		if !e.json && r.State == "moved" {
 			e.clearBar()
 			e.Say("%s: %s", e.Out.visible(r.Name), did(r.Synced))
@@ -175,7 +178,7 @@ func (e *Env) syncAll(ctx context.Context, d *job.Desk, o job.SyncAllOptions) er
 		return err
 	}
 	count := map[string]int{}
-	var needs []job.SyncedRow
+	var needs []many.SyncedRow
 	exit := fault.Kind(0)
 	for _, r := range rows {
 		count[r.State]++
@@ -219,14 +222,14 @@ func (e *Env) syncAll(ctx context.Context, d *job.Desk, o job.SyncAllOptions) er
 }
 
 // inItsFolder is a project's remedy, fit to be pasted anywhere.
-func inItsFolder(r job.SyncedRow) string {
+func inItsFolder(r many.SyncedRow) string {
 	if strings.Contains(r.Next, r.Folder) || !strings.HasPrefix(r.Next, "uncinate ") {
 		return r.Next
 	}
 	return text.Command("cd", r.Folder) + " && " + r.Next
 }
 
-func did(s *job.Synced) string {
+func did(s *syncing.Synced) string {
 	if s.BroughtIn+s.SentOut+len(s.Tags) == 0 && !s.Rewritten {
 		return "saved, and in step"
 	}

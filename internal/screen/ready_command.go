@@ -7,13 +7,14 @@ import (
 
 	"uncinate/internal/core/fault"
 	"uncinate/internal/core/text"
-	"uncinate/internal/job"
+	"uncinate/internal/desk"
+	"uncinate/internal/job/checks"
 )
 
 // Readiness is what ready saw, as a JSON document.
 type Readiness struct {
-	Ready bool       `json:"ready" says:"no line is bad"`
-	Lines []job.Line `json:"lines"`
+	Ready bool        `json:"ready" says:"no line is bad"`
+	Lines []desk.Line `json:"lines"`
 }
 
 func readyCommand() *Command {
@@ -28,7 +29,7 @@ line is bad.`,
 		Takes:    []string{"folder"}, Gives: Readiness{},
 		Options: func(o *flag.FlagSet) Run {
 			git := o.String("git", "", "use the git program at this `path` from now on; an empty one goes back to the PATH's")
-			return withDesk(func(ctx context.Context, e *Env, d *job.Desk, args []string) error {
+			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
 				given := false
 				o.Visit(func(f *flag.Flag) { given = given || f.Name == "git" })
 				if given {
@@ -40,13 +41,13 @@ line is bad.`,
 				if len(args) > 0 {
 					folder = args[0]
 				}
-				lines := d.Ready(ctx, folder)
+				lines := checks.Ready(ctx, d, folder)
 				if err := ctx.Err(); err != nil {
 					return err
 				}
 				bad := 0
 				for _, l := range lines {
-					if l.State == job.Bad {
+					if l.State == desk.Bad {
 						bad++
 					}
 				}
@@ -62,7 +63,7 @@ line is bad.`,
 }
 
 // ready shows the lines, grouped by what they are about, the remedy below each.
-func (e *Env) ready(lines []job.Line) {
+func (e *Env) ready(lines []desk.Line) {
 	about := ""
 	widest := 0
 	for _, l := range lines {

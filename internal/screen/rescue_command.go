@@ -11,7 +11,8 @@ import (
 
 	"uncinate/internal/core/fault"
 	"uncinate/internal/core/text"
-	"uncinate/internal/job"
+	"uncinate/internal/desk"
+	"uncinate/internal/desk/worktree"
 )
 
 // inFolder adds the option of every command whose arguments are something else than the
@@ -26,28 +27,28 @@ func rescueCommand() *Command {
 copy, in a repository of its own beside git's (.git/uncinate/rescue.git): nothing of it is
 ever sent. A copy goes by itself after 90 days, or after the time that drop --after set.`,
 		Subs: []*Command{
-			{Name: "list", Args: "[FOLDER]", Most: 1, Short: "list the copies, the newest first", Takes: []string{"project"}, Gives: []job.RescueCopy{},
+			{Name: "list", Args: "[FOLDER]", Most: 1, Short: "list the copies, the newest first", Takes: []string{"project"}, Gives: []worktree.RescueCopy{},
 				Options: func(o *flag.FlagSet) Run {
-					return withDesk(func(ctx context.Context, e *Env, d *job.Desk, args []string) error {
-						all, err := d.Rescues(ctx, folderOf(args))
+					return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
+						all, err := worktree.Rescues(ctx, d, folderOf(args))
 						if err != nil {
 							return err
 						}
-						return e.Give(append([]job.RescueCopy{}, all...), func() { e.rescues(all) })
+						return e.Give(append([]worktree.RescueCopy{}, all...), func() { e.rescues(all) })
 					})
 				}},
-			{Name: "show", Args: "NUMBER [PATH]", Least: 1, Most: 2, Short: "tell what a copy holds, or print one file of it", Gives: job.RescueCopy{},
+			{Name: "show", Args: "NUMBER [PATH]", Least: 1, Most: 2, Short: "tell what a copy holds, or print one file of it", Gives: worktree.RescueCopy{},
 				Options: func(o *flag.FlagSet) Run {
 					folder := inFolder(o)
-					return withDesk(func(ctx context.Context, e *Env, d *job.Desk, args []string) error {
+					return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
 						n, err := number(args[0])
 						if err != nil {
 							return err
 						}
 						if len(args) > 1 {
-							return d.RescuedFile(ctx, *folder, n, args[1], e.raw())
+							return worktree.RescuedFile(ctx, d, *folder, n, args[1], e.raw())
 						}
-						c, err := d.Rescue(ctx, *folder, n)
+						c, err := worktree.Rescue(ctx, d, *folder, n)
 						if err != nil {
 							return err
 						}
@@ -57,18 +58,18 @@ ever sent. A copy goes by itself after 90 days, or after the time that drop --af
 			{Name: "bring", Args: "NUMBER [PATH...]", Least: 1, Most: -1, Short: "bring a copy back: its commits as a branch, its files to their places",
 				Long: `Nothing that stands is written over: where something does, nothing is done, and
 the command that brings the files into another folder is named.`,
-				Examples: []string{"uncinate rescue bring 3", "uncinate rescue bring 3 --as before-the-sync", "uncinate rescue bring 4 settings.ini --into /tmp/look"}, Gives: job.Brought{},
+				Examples: []string{"uncinate rescue bring 3", "uncinate rescue bring 3 --as before-the-sync", "uncinate rescue bring 4 settings.ini --into /tmp/look"}, Gives: worktree.Brought{},
 				Options: func(o *flag.FlagSet) Run {
-					b := job.BringOptions{}
+					b := worktree.BringOptions{}
 					folder := inFolder(o)
 					o.StringVar(&b.As, "as", "", "the `name` of the branch; rescued-NUMBER unless said")
 					o.StringVar(&b.Into, "into", "", "another `folder` for the files")
-					return withDesk(func(ctx context.Context, e *Env, d *job.Desk, args []string) (err error) {
+					return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) (err error) {
 						if b.Number, err = number(args[0]); err != nil {
 							return err
 						}
 						b.Folder, b.Paths = *folder, args[1:]
-						r, err := d.BringRescue(ctx, b)
+						r, err := worktree.BringRescue(ctx, d, b)
 						if err != nil {
 							return err
 						}
@@ -85,17 +86,17 @@ the command that brings the files into another folder is named.`,
 						})
 					})
 				}},
-			{Name: "drop", Args: "[NUMBER...]", Most: -1, Short: "give up copies, or say how long they are kept", Gives: []job.RescueCopy{},
+			{Name: "drop", Args: "[NUMBER...]", Most: -1, Short: "give up copies, or say how long they are kept", Gives: []worktree.RescueCopy{},
 				Options: func(o *flag.FlagSet) Run {
 					folder := inFolder(o)
 					older := o.Int("older", 0, "all copies that are older than so many `days`")
 					after := o.Int("after", 0, "from now on let copies go by themselves after so many `days`")
 					yes := o.Bool("yes", false, "go ahead without asking")
-					return withDesk(func(ctx context.Context, e *Env, d *job.Desk, args []string) error {
+					return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
 						if *after != 0 {
-							if err := d.KeepFor(*after); err != nil || len(args) == 0 && *older == 0 {
+							if err := worktree.KeepFor(d, *after); err != nil || len(args) == 0 && *older == 0 {
 								if err == nil {
-									err = e.Give([]job.RescueCopy{}, func() { e.Say("Rescue copies are kept for %s from now on.", text.Count(*after, "day")) })
+									err = e.Give([]worktree.RescueCopy{}, func() { e.Say("Rescue copies are kept for %s from now on.", text.Count(*after, "day")) })
 								}
 								return err
 							}
@@ -111,7 +112,7 @@ the command that brings the files into another folder is named.`,
 							}
 							numbers = append(numbers, n)
 						}
-						which, drop, err := d.DropRescues(ctx, *folder, numbers, time.Duration(*older)*24*time.Hour)
+						which, drop, err := worktree.DropRescues(ctx, d, *folder, numbers, time.Duration(*older)*24*time.Hour)
 						if err != nil {
 							return err
 						}
@@ -124,7 +125,7 @@ the command that brings the files into another folder is named.`,
 						if err := drop(); err != nil {
 							return err
 						}
-						return e.Give(append([]job.RescueCopy{}, which...), func() { e.Say("%s given up.", text.Count(len(which), "rescue copy")) })
+						return e.Give(append([]worktree.RescueCopy{}, which...), func() { e.Say("%s given up.", text.Count(len(which), "rescue copy")) })
 					})
 				}},
 		}}
@@ -162,7 +163,7 @@ func (v visibly) Write(p []byte) (int, error) {
 	return len(p), nil
 }
 
-func (e *Env) rescues(all []job.RescueCopy) {
+func (e *Env) rescues(all []worktree.RescueCopy) {
 	if len(all) == 0 {
 		e.Say("There are no rescue copies here: nothing was overwritten so far.")
 		return
@@ -177,7 +178,7 @@ func (e *Env) rescues(all []job.RescueCopy) {
 	e.Say("To bring it back:     uncinate rescue bring NUMBER")
 }
 
-func holds(c job.RescueCopy) string {
+func holds(c worktree.RescueCopy) string {
 	var parts []string
 	for _, k := range c.Commits {
 		parts = append(parts, short(k.Ref)+" at "+k.Commit[:min(10, len(k.Commit))])
@@ -204,7 +205,7 @@ func short(ref string) string {
 
 func day(t time.Time) string { return t.Local().Format("2006-01-02 15:04") }
 
-func (e *Env) rescueCopy(c job.RescueCopy) {
+func (e *Env) rescueCopy(c worktree.RescueCopy) {
 	e.Say("%s, kept %s before: %s", e.Out.strong("Rescue copy "+strconv.Itoa(c.Number)), day(c.When), e.Out.visible(c.Before))
 	for _, k := range c.Commits {
 		e.Say("  %s at %.10s  %s", e.Out.visible(short(k.Ref)), k.Commit, text.Excerpt(k.Title, 100))

@@ -9,7 +9,8 @@ import (
 	"uncinate/internal/core/fault"
 	"uncinate/internal/core/survey"
 	"uncinate/internal/core/text"
-	"uncinate/internal/job"
+	"uncinate/internal/desk"
+	"uncinate/internal/job/history"
 )
 
 func saveCommand() *Command {
@@ -19,9 +20,9 @@ func saveCommand() *Command {
 network. New files pass the same look as at attach: secrets stop it, and what can be made
 again is left out. Your own git hooks run; one that stops the commit is named.`,
 		Examples: []string{`uncinate save "Correct the almanac"`, `uncinate save "Only the tables" --only tables`, `uncinate save --reword "Correct the almanac for May"`, "uncinate save --ask-about settings.ini"},
-		Gives:    job.Saved{},
+		Gives:    history.Saved{},
 		Options: func(o *flag.FlagSet) Run {
-			var s job.SaveOptions
+			var s history.SaveOptions
 			var about, forget list
 			o.StringVar(&s.Folder, "folder", ".", "the project's `folder`")
 			o.Var((*list)(&s.Only), "only", "only this file, folder or pattern `path`; may be given several times")
@@ -32,9 +33,9 @@ again is left out. Your own git hooks run; one that stops the commit is named.`,
 			reword := o.Bool("reword", false, "give the last commit this text instead, if it was not sent yet")
 			o.Var(&about, "ask-about", "from now on, ask about this `path` before it is saved")
 			o.Var(&forget, "ask-no-more", "do not ask about this `path` any more")
-			return withDesk(func(ctx context.Context, e *Env, d *job.Desk, args []string) (err error) {
+			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) (err error) {
 				if len(about)+len(forget) > 0 {
-					all, err := d.AskAbout(ctx, s.Folder, about, forget)
+					all, err := history.AskAbout(ctx, d, s.Folder, about, forget)
 					if err != nil {
 						return err
 					}
@@ -47,7 +48,7 @@ again is left out. Your own git hooks run; one that stops the commit is named.`,
 					s.Text = args[0]
 				}
 				if *reword {
-					r, err := d.Reword(ctx, s.Folder, s.Text)
+					r, err := history.Reword(ctx, d, s.Folder, s.Text)
 					if err != nil {
 						return err
 					}
@@ -66,7 +67,7 @@ again is left out. Your own git hooks run; one that stops the commit is named.`,
 					}
 				}
 				s.Ask = e.asker(ctx)
-				r, err := d.Save(ctx, s)
+				r, err := history.Save(ctx, d, s)
 				if err != nil {
 					return err
 				}
@@ -81,7 +82,7 @@ again is left out. Your own git hooks run; one that stops the commit is named.`,
 }
 
 // left tells what was not saved.
-func (e *Env) left(all []job.LeftOut) {
+func (e *Env) left(all []history.LeftOut) {
 	if len(all) == 0 {
 		return
 	}
@@ -107,12 +108,12 @@ func (e *Env) asker(ctx context.Context) func(path string) (bool, error) {
 }
 
 // pickChanges shows what changed, and asks which of it is to be saved.
-func (e *Env) pickChanges(ctx context.Context, d *job.Desk, s job.SaveOptions) ([]string, error) {
+func (e *Env) pickChanges(ctx context.Context, d *desk.Desk, s history.SaveOptions) ([]string, error) {
 	if !e.asks {
 		return nil, fault.New(fault.Decision, "nobody can be asked here what is to be saved").
 			Try("say it", `uncinate save "What was done" --only PATH`).Try("see what there is", "uncinate changes")
 	}
-	c, err := d.Changes(ctx, job.ChangesOptions{Folder: s.Folder, Paths: s.Only})
+	c, err := history.Compare(ctx, d, history.ChangesOptions{Folder: s.Folder, Paths: s.Only})
 	if err != nil {
 		return nil, err
 	}

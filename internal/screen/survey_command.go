@@ -10,7 +10,8 @@ import (
 	"uncinate/internal/core/handover"
 	"uncinate/internal/core/survey"
 	"uncinate/internal/core/text"
-	"uncinate/internal/job"
+	"uncinate/internal/desk"
+	"uncinate/internal/job/surveying"
 )
 
 func surveyCommand() *Command {
@@ -26,18 +27,18 @@ The first commit of an attach takes exactly what the survey says would go up. Ki
 projects that this program does not know are added in files of your own, in the folder
 kinds of its configuration.`,
 		Examples: []string{"uncinate survey", "uncinate survey --full gauge-firmware", "uncinate survey --except '*.dwg' mooring-drawings"},
-		Takes:    []string{"folder"}, Gives: job.Surveyed{},
+		Takes:    []string{"folder"}, Gives: surveying.Surveyed{},
 		Options: func(o *flag.FlagSet) Run {
-			var s job.SurveyOptions
+			var s surveying.Options
 			o.StringVar(&s.Host, "host", "", "count with the limits of this `host`")
 			o.BoolVar(&s.Full, "full", false, "show every finding, and every file")
 			o.StringVar(&s.Prove, "prove", "", "run this `command`, such as make, in a fresh copy of only what would go up, and say what it lacks")
 			o.BoolVar(&s.Over, "handover", false, "write down in the project what those who clone it must make or supply")
 			o.Var((*list)(&s.Choice.Only), "only", "count only this `path`, folder or pattern as going up; may be given again")
 			o.Var((*list)(&s.Choice.Except), "except", "count this `path`, folder or pattern as staying; may be given again")
-			return withDesk(func(ctx context.Context, e *Env, d *job.Desk, args []string) error {
+			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
 				s.Folder = folderOf(args)
-				r, err := d.Survey(ctx, s)
+				r, err := surveying.Survey(ctx, d, s)
 				if err != nil {
 					return err
 				}
@@ -53,7 +54,7 @@ const (
 	mostFindings = 10
 )
 
-func (e *Env) surveyed(r *job.Surveyed, o job.SurveyOptions) {
+func (e *Env) surveyed(r *surveying.Surveyed, o surveying.Options) {
 	for _, w := range r.Wrong {
 		e.Say("%s", e.Out.wrap("Is this the folder you mean? "+w.Says+".", 0))
 		if len(w.Fix) > 0 {
@@ -93,7 +94,7 @@ func (e *Env) surveyed(r *job.Surveyed, o job.SurveyOptions) {
 	if len(r.Rules) > 0 {
 		e.Aside("")
 		e.Aside("%s", e.Err.wrap(fmt.Sprintf("The first attach writes %s for what stays; to write %s now:", text.Count(len(r.Rules), "ignore rule"), map[bool]string{true: "it", false: "them"}[len(r.Rules) == 1]), 0))
-		e.Aside("    %s", job.FolderCommand(o.Folder, "ignore", "add", "--suggested"))
+		e.Aside("    %s", desk.FolderCommand(o.Folder, "ignore", "add", "--suggested"))
 	}
 }
 
@@ -152,7 +153,7 @@ func (e *Env) weights(all []survey.Weight, full bool) {
 
 // findings shows those of one weight: one by one, each with its command, or those that
 // say the same together where there are many.
-func (e *Env) findings(r *job.Surveyed, weight, head string, o job.SurveyOptions) {
+func (e *Env) findings(r *surveying.Surveyed, weight, head string, o surveying.Options) {
 	var all []survey.Finding
 	for _, f := range r.Findings {
 		if f.Weight == weight {
@@ -163,7 +164,7 @@ func (e *Env) findings(r *job.Surveyed, weight, head string, o job.SurveyOptions
 		return
 	}
 	if !o.Full {
-		all = job.PerFile(all)
+		all = surveying.PerFile(all)
 	}
 	e.Say("")
 	e.Say("%s", e.Out.strong(head))
@@ -192,10 +193,10 @@ func (e *Env) findings(r *job.Surveyed, weight, head string, o job.SurveyOptions
 				break
 			}
 			shown++
-			e.Say("  %s", e.Out.wrap(job.Sentence(f), 4))
+			e.Say("  %s", e.Out.wrap(surveying.Sentence(f), 4))
 			last := i == len(group)-1 || group[i+1].Path != f.Path
 			if len(f.Fix) > 0 && last {
-				e.Say("      %s", job.FolderCommand(o.Folder, f.Fix...))
+				e.Say("      %s", desk.FolderCommand(o.Folder, f.Fix...))
 			}
 		}
 	}
@@ -204,7 +205,7 @@ func (e *Env) findings(r *job.Surveyed, weight, head string, o job.SurveyOptions
 	}
 }
 
-func (e *Env) proved(p *job.Proved) {
+func (e *Env) proved(p *surveying.Proved) {
 	e.Say("")
 	if p.Exit == 0 {
 		e.Say("%s", e.Out.strong(fmt.Sprintf("Proved: in a fresh copy of %s, %s ended well after %s.", text.Count(p.Copied, "file"), text.Quote(p.Command), p.Took)))

@@ -8,7 +8,9 @@ import (
 
 	"uncinate/internal/core/fault"
 	"uncinate/internal/core/text"
-	"uncinate/internal/job"
+	"uncinate/internal/desk"
+	"uncinate/internal/job/many"
+	"uncinate/internal/job/syncing"
 )
 
 func syncCommand() *Command {
@@ -20,9 +22,9 @@ out aside, and done only when it comes out clean. Changes that are not saved sta
 are, unless they would be written over. Anything that needs you stops it, with everything
 as it was. Before a branch or a file is overwritten, a rescue copy is kept.`,
 		Examples: []string{"uncinate sync", `uncinate sync --save "Correct the almanac"`, "uncinate sync --all", "uncinate sync --preview"},
-		Takes:    []string{"project"}, Gives: job.Synced{}, Also: map[string]any{"--all": []job.SyncedRow{}},
+		Takes:    []string{"project"}, Gives: syncing.Synced{}, Also: map[string]any{"--all": []many.SyncedRow{}},
 		Options: func(o *flag.FlagSet) Run {
-			var s job.SyncOptions
+			var s syncing.Options
 			var p plans
 			p.add(o)
 			o.StringVar(&s.Save, "save", "", "commit all that changed first, with this `text`")
@@ -30,15 +32,15 @@ as it was. Before a branch or a file is overwritten, a rescue copy is kept.`,
 			o.BoolVar(&s.InOnly, "in", false, "bring in only, and send nothing")
 			all := o.Bool("all", false, "all projects of this machine, several at once")
 			jobs := o.Int("at-once", 0, "with --all: how `many` at a time; 8 unless said")
-			return withDesk(func(ctx context.Context, e *Env, d *job.Desk, args []string) error {
+			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
 				if *all {
 					if len(args) > 0 || p.preview {
 						return fault.New(fault.Usage, "--all takes neither a folder nor --preview").Try("see where all stand", "uncinate status --all")
 					}
-					return e.syncAll(ctx, d, job.SyncAllOptions{Save: s.Save, By: s.By, InOnly: s.InOnly, Yes: p.yes, Jobs: *jobs})
+					return e.syncAll(ctx, d, many.SyncAllOptions{Save: s.Save, By: s.By, InOnly: s.InOnly, Yes: p.yes, Jobs: *jobs})
 				}
 				s.Folder, s.Preview, s.Ask = folderOf(args), p.preview, e.asker(ctx)
-				sync, err := d.Sync(ctx, s)
+				sync, err := syncing.Plan(ctx, d, s)
 				if err != nil {
 					return err
 				}
@@ -48,7 +50,7 @@ as it was. Before a branch or a file is overwritten, a rescue copy is kept.`,
 }
 
 // sync shows a plan where one is wanted or needs a yes, and carries it out.
-func (e *Env) sync(ctx context.Context, s *job.Sync, p plans) error {
+func (e *Env) sync(ctx context.Context, s *syncing.Sync, p plans) error {
 	if saved := s.Saved(); saved != nil && saved.Commit != "" {
 		e.Aside("Saved first: %.10s.", saved.Commit)
 	}
@@ -71,7 +73,7 @@ func (e *Env) sync(ctx context.Context, s *job.Sync, p plans) error {
 }
 
 // proposeSync shows the plan, and gives it up unless it is to be gone about.
-func (e *Env) proposeSync(ctx context.Context, p plans, what string, s *job.Sync) (goes bool, err error) {
+func (e *Env) proposeSync(ctx context.Context, p plans, what string, s *syncing.Sync) (goes bool, err error) {
 	p.yes = p.yes || len(s.Asks()) == 0
 	if goes, err = e.propose(ctx, p, what, s.Items(), "", s.Asks()); err != nil || !goes {
 		if end := s.Release(); err == nil {
@@ -81,7 +83,7 @@ func (e *Env) proposeSync(ctx context.Context, p plans, what string, s *job.Sync
 	return goes, err
 }
 
-func (e *Env) synced(r *job.Synced) {
+func (e *Env) synced(r *syncing.Synced) {
 	switch {
 	case r.Commit == "":
 		e.Say("Nothing to send yet: there is no commit here, and none there.")
@@ -108,7 +110,7 @@ func (e *Env) synced(r *job.Synced) {
 	}
 }
 
-func movedBy(r *job.Synced) string {
+func movedBy(r *syncing.Synced) string {
 	in, out := text.Count(r.BroughtIn, "commit"), text.Count(r.SentOut, "commit")
 	switch {
 	case r.Rewritten && r.SentOut == 0:
@@ -128,7 +130,7 @@ func movedBy(r *job.Synced) string {
 }
 
 // tagsIn names the tags that came in, or counts them.
-func tagsIn(r *job.Synced) string {
+func tagsIn(r *syncing.Synced) string {
 	switch {
 	case len(r.Tags) == 1:
 		return "tag " + text.Visible(r.Tags[0])

@@ -13,14 +13,18 @@ import (
 	"uncinate/internal/core/description"
 	"uncinate/internal/core/fault"
 	"uncinate/internal/core/text"
-	"uncinate/internal/job"
+	"uncinate/internal/desk"
+	"uncinate/internal/desk/accounts"
+	"uncinate/internal/desk/hosts"
+	"uncinate/internal/desk/login"
+	"uncinate/internal/job/credentials"
 )
 
 // Looked is what was found by looking for copies of tokens, as a JSON document.
 type Looked struct {
-	Found  []job.Copy `json:"found"`
-	Looked int        `json:"looked" says:"how many files were looked into"`
-	Unread int        `json:"unread" says:"how many could not be read"`
+	Found  []credentials.Copy `json:"found"`
+	Looked int                `json:"looked" says:"how many files were looked into"`
+	Unread int                `json:"unread" says:"how many could not be read"`
 }
 
 // ChangedToken is a token that was replaced or taken out of force, as a JSON document.
@@ -44,24 +48,24 @@ may be given again. Publishing, the first three, and keys unless said.`,
 				Options: func(o *flag.FlagSet) Run {
 					var for_ list
 					o.Var(&for_, "for", "`what` the token is wanted for; may be given again")
-					return withDesk(func(ctx context.Context, e *Env, d *job.Desk, args []string) error {
+					return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
 						return e.addToken(ctx, d, args[0], for_)
 					})
 				}},
-			{Name: "list", Short: "list the tokens, without themselves, and when they end", Gives: []job.Token{},
+			{Name: "list", Short: "list the tokens, without themselves, and when they end", Gives: []credentials.Token{},
 				Options: func(*flag.FlagSet) Run {
-					return withDesk(func(_ context.Context, e *Env, d *job.Desk, _ []string) error {
-						all, err := d.Tokens()
+					return withDesk(func(_ context.Context, e *Env, d *desk.Desk, _ []string) error {
+						all, err := credentials.Tokens(d)
 						if err != nil {
 							return err
 						}
 						return e.Give(all, func() { e.tokens(all) })
 					})
 				}},
-			{Name: "test", Args: "[ACCOUNT]...", Most: -1, Takes: []string{"account"}, Gives: []job.Token{}, Short: "ask the hosts whether the tokens are good",
+			{Name: "test", Args: "[ACCOUNT]...", Most: -1, Takes: []string{"account"}, Gives: []credentials.Token{}, Short: "ask the hosts whether the tokens are good",
 				Long: "Asks for the named accounts, or for all, and notes what the hosts say of scopes and ends. The exit code is 1 if a token is no good.",
 				Options: func(*flag.FlagSet) Run {
-					return withDesk(func(ctx context.Context, e *Env, d *job.Desk, args []string) error {
+					return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
 						return e.testTokens(ctx, d, args)
 					})
 				}},
@@ -75,7 +79,7 @@ one from then on.`,
 					var p plans
 					p.add(o)
 					renew := o.Bool("renew", false, "let the host make the new token")
-					return withDesk(func(ctx context.Context, e *Env, d *job.Desk, args []string) error {
+					return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
 						return e.replaceToken(ctx, d, args[0], *renew, p)
 					})
 				}},
@@ -83,8 +87,8 @@ one from then on.`,
 				Options: func(o *flag.FlagSet) Run {
 					var p plans
 					p.add(o)
-					return withDesk(func(ctx context.Context, e *Env, d *job.Desk, args []string) error {
-						t, err := d.RevokeToken(ctx, args[0])
+					return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
+						t, err := credentials.RevokeToken(ctx, d, args[0])
 						if err != nil {
 							return err
 						}
@@ -94,8 +98,8 @@ one from then on.`,
 			{Name: "forget", Args: "ACCOUNT", Least: 1, Most: 1, Takes: []string{"account"}, Gives: Forgotten{}, Short: "take an account's token out of the vault",
 				Long: "The account stays known here, and the token stays in force on the host.",
 				Options: func(*flag.FlagSet) Run {
-					return withDesk(func(ctx context.Context, e *Env, d *job.Desk, args []string) error {
-						if err := d.ForgetToken(ctx, args[0]); err != nil {
+					return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
+						if err := credentials.ForgetToken(ctx, d, args[0]); err != nil {
 							return err
 						}
 						return e.Give(Forgotten{Name: args[0]}, func() {
@@ -113,7 +117,7 @@ so that nobody shows one by accident.`,
 				Options: func(o *flag.FlagSet) Run {
 					once := o.Bool("once", false, "show it, knowing what that means")
 					clipboard := o.Bool("clipboard", false, "give it to the terminal's clipboard instead of printing it")
-					return withDesk(func(ctx context.Context, e *Env, d *job.Desk, args []string) error {
+					return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
 						return e.showToken(ctx, d, args[0], *once, *clipboard)
 					})
 				}},
@@ -123,7 +127,7 @@ in the form in which HTTP Basic carries them, and names file and line, never the
 The exit code is 4 if one is found.`,
 				Examples: []string{"uncinate token look ~"},
 				Options: func(*flag.FlagSet) Run {
-					return withDesk(func(ctx context.Context, e *Env, d *job.Desk, args []string) error {
+					return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
 						return e.lookForTokens(ctx, d, args)
 					})
 				}},
@@ -138,8 +142,8 @@ func wants() []string {
 	return names
 }
 
-func (e *Env) addToken(ctx context.Context, d *job.Desk, name string, for_ []string) error {
-	a, err := d.Account(name)
+func (e *Env) addToken(ctx context.Context, d *desk.Desk, name string, for_ []string) error {
+	a, err := accounts.Named(d, name)
 	if err != nil {
 		return err
 	}
@@ -152,7 +156,7 @@ func (e *Env) addToken(ctx context.Context, d *job.Desk, name string, for_ []str
 		for_ = []string{"publish", "keys"}
 	}
 	if a.Host != "" {
-		h, err := d.Host(a.Host)
+		h, err := hosts.Named(d, a.Host)
 		if err != nil {
 			return err
 		}
@@ -166,7 +170,7 @@ func (e *Env) addToken(ctx context.Context, d *job.Desk, name string, for_ []str
 	}
 	given := *a
 	given.Doubtful = time.Time{}
-	added, doubts, err := d.AddAccount(ctx, given, token)
+	added, doubts, err := login.AddAccount(ctx, d, given, token)
 	if err != nil {
 		return err
 	}
@@ -182,7 +186,7 @@ func (e *Env) addToken(ctx context.Context, d *job.Desk, name string, for_ []str
 	})
 }
 
-func (e *Env) tokens(all []job.Token) {
+func (e *Env) tokens(all []credentials.Token) {
 	if len(all) == 0 {
 		e.Say("There is no account on this machine yet, so there is no token.")
 		return
@@ -202,9 +206,9 @@ func (e *Env) tokens(all []job.Token) {
 	}
 }
 
-func (e *Env) testTokens(ctx context.Context, d *job.Desk, names []string) error {
+func (e *Env) testTokens(ctx context.Context, d *desk.Desk, names []string) error {
 	if len(names) == 0 {
-		all, err := d.Accounts()
+		all, err := accounts.All(d)
 		if err != nil {
 			return err
 		}
@@ -212,14 +216,14 @@ func (e *Env) testTokens(ctx context.Context, d *job.Desk, names []string) error
 			names = append(names, a.Name)
 		}
 	}
-	tested := []job.Token{}
+	tested := []credentials.Token{}
 	bad := 0
 	for _, name := range names {
-		t, err := d.TestToken(ctx, name)
+		t, err := credentials.TestToken(ctx, d, name)
 		if err != nil {
 			return err
 		}
-		if t.State == job.Bad {
+		if t.State == desk.Bad {
 			bad++
 		}
 		tested = append(tested, t)
@@ -233,14 +237,14 @@ func (e *Env) testTokens(ctx context.Context, d *job.Desk, names []string) error
 	return nil
 }
 
-func (e *Env) replaceToken(ctx context.Context, d *job.Desk, name string, renew bool, p plans) error {
+func (e *Env) replaceToken(ctx context.Context, d *desk.Desk, name string, renew bool, p plans) error {
 	token := ""
 	if !renew && !p.preview {
-		a, err := d.Account(name)
+		a, err := accounts.Named(d, name)
 		if err != nil {
 			return err
 		}
-		if h, err := d.Host(a.Host); a.Host != "" && err == nil {
+		if h, err := hosts.Named(d, a.Host); a.Host != "" && err == nil {
 			for _, line := range h.TokenAdvice("publish", "keys") {
 				e.Aside("%s", e.Err.wrap(line, 0))
 			}
@@ -249,14 +253,14 @@ func (e *Env) replaceToken(ctx context.Context, d *job.Desk, name string, renew 
 			return err
 		}
 	}
-	t, err := d.ReplaceToken(ctx, name, token, renew)
+	t, err := credentials.ReplaceToken(ctx, d, name, token, renew)
 	if err != nil {
 		return err
 	}
 	return e.changeToken(ctx, d, t, p, "Replaced.")
 }
 
-func (e *Env) changeToken(ctx context.Context, d *job.Desk, t *job.TokenChange, p plans, done string) error {
+func (e *Env) changeToken(ctx context.Context, d *desk.Desk, t *credentials.TokenChange, p plans, done string) error {
 	if goes, err := e.propose(ctx, p, t.Head, t.Items(), t.HostName(), nil); err != nil || !goes {
 		return err
 	}
@@ -267,7 +271,7 @@ func (e *Env) changeToken(ctx context.Context, d *job.Desk, t *job.TokenChange, 
 	for _, i := range t.Items() {
 		doc.Done = append(doc.Done, i.Sentence)
 	}
-	if a, err := d.Account(t.Account.Name); err == nil {
+	if a, err := accounts.Named(d, t.Account.Name); err == nil {
 		doc.Ends = a.Expires
 	}
 	return e.Give(doc, func() {
@@ -278,7 +282,7 @@ func (e *Env) changeToken(ctx context.Context, d *job.Desk, t *job.TokenChange, 
 	})
 }
 
-func (e *Env) showToken(ctx context.Context, d *job.Desk, name string, once, clipboard bool) error {
+func (e *Env) showToken(ctx context.Context, d *desk.Desk, name string, once, clipboard bool) error {
 	if !once {
 		return fault.New(fault.Refused, "this would show the token itself: whoever sees it, or reads the terminal's history, can use it").
 			Try("give it to the clipboard, knowing that", text.Command("uncinate", "token", "show", name, "--once", "--clipboard")).
@@ -291,7 +295,7 @@ func (e *Env) showToken(ctx context.Context, d *job.Desk, name string, once, cli
 			return fault.New(fault.Failed, "there is no terminal here, so it has no clipboard either")
 		}
 	}
-	token, err := d.HandOut(ctx, name, how)
+	token, err := credentials.HandOut(ctx, d, name, how)
 	if err != nil {
 		return err
 	}
@@ -308,12 +312,12 @@ func (e *Env) showToken(ctx context.Context, d *job.Desk, name string, once, cli
 	return err
 }
 
-func (e *Env) lookForTokens(ctx context.Context, d *job.Desk, folders []string) error {
-	found, looked, unread, err := d.LookForTokens(ctx, folders)
+func (e *Env) lookForTokens(ctx context.Context, d *desk.Desk, folders []string) error {
+	found, looked, unread, err := credentials.LookForTokens(ctx, d, folders)
 	if err != nil {
 		return err
 	}
-	doc := Looked{append([]job.Copy{}, found...), looked, unread}
+	doc := Looked{append([]credentials.Copy{}, found...), looked, unread}
 	if err := e.Give(doc, func() {
 		var rows [][]string
 		for _, c := range found {

@@ -9,12 +9,13 @@ import (
 
 	"uncinate/internal/core/fault"
 	"uncinate/internal/core/text"
-	"uncinate/internal/job"
+	"uncinate/internal/desk"
+	"uncinate/internal/job/credentials"
 	"uncinate/internal/world/vault"
 )
 
 // readyVault makes the vault if there is none, asking how, and opens it.
-func (e *Env) readyVault(ctx context.Context, d *job.Desk) error {
+func (e *Env) readyVault(ctx context.Context, d *desk.Desk) error {
 	_, found, err := d.Vault.Info(ctx)
 	if err != nil {
 		return err
@@ -42,7 +43,7 @@ func (e *Env) readyVault(ctx context.Context, d *job.Desk) error {
 
 // protect makes or changes the vault, with a new passphrase if it takes one, and
 // gives a sentence about it.
-func (e *Env) protect(ctx context.Context, d *job.Desk, by, done string, how func(ctx context.Context, by, passphrase string) error) (string, error) {
+func (e *Env) protect(ctx context.Context, d *desk.Desk, by, done string, how func(ctx context.Context, by, passphrase string) error) (string, error) {
 	passphrase := ""
 	if by == vault.ByPassphrase {
 		var err error
@@ -90,7 +91,7 @@ type Vaulted struct {
 }
 
 // giveVault tells of the vault as it is now.
-func (e *Env) giveVault(ctx context.Context, d *job.Desk, show func(vault.Info)) error {
+func (e *Env) giveVault(ctx context.Context, d *desk.Desk, show func(vault.Info)) error {
 	i, found, err := d.Vault.Info(ctx)
 	if err != nil {
 		return err
@@ -102,7 +103,7 @@ func (e *Env) giveVault(ctx context.Context, d *job.Desk, show func(vault.Info))
 }
 
 // unlock opens the vault for a time, and gives a sentence about it.
-func (e *Env) unlock(ctx context.Context, d *job.Desk, long time.Duration) (string, error) {
+func (e *Env) unlock(ctx context.Context, d *desk.Desk, long time.Duration) (string, error) {
 	i, found, err := d.Vault.Info(ctx)
 	switch {
 	case err != nil:
@@ -144,7 +145,7 @@ func (e *Env) withAgent(says string, n int, words string, err error) string {
 }
 
 // lock locks the vault, and gives a sentence about it.
-func (e *Env) lock(ctx context.Context, d *job.Desk) (string, error) {
+func (e *Env) lock(ctx context.Context, d *desk.Desk) (string, error) {
 	was, err := d.Vault.Lock() // what is kept for one sign-in only goes too
 	if err != nil {
 		return "", err
@@ -178,8 +179,8 @@ func sayHow(verb string) error {
 
 func vaultCommand() *Command {
 	// told makes a Run of work that changes the vault and says so in one sentence.
-	told := func(work func(ctx context.Context, e *Env, d *job.Desk) (string, error)) Run {
-		return withDesk(func(ctx context.Context, e *Env, d *job.Desk, _ []string) error {
+	told := func(work func(ctx context.Context, e *Env, d *desk.Desk) (string, error)) Run {
+		return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, _ []string) error {
 			says, err := work(ctx, e, d)
 			if err != nil {
 				return err
@@ -197,7 +198,7 @@ func vaultCommand() *Command {
 				Examples: []string{"uncinate vault make --by passphrase", "uncinate vault make --by keyring"},
 				Options: func(o *flag.FlagSet) Run {
 					by := o.String("by", "", "the `way` in which it is protected: passphrase, keyring or file")
-					return told(func(ctx context.Context, e *Env, d *job.Desk) (string, error) {
+					return told(func(ctx context.Context, e *Env, d *desk.Desk) (string, error) {
 						if *by == "" {
 							return "", sayHow("make")
 						}
@@ -206,7 +207,7 @@ func vaultCommand() *Command {
 				}},
 			{Name: "show", Short: "show where the vault lies, how it is protected and whether it is open", Gives: Vaulted{},
 				Options: func(*flag.FlagSet) Run {
-					return withDesk(func(ctx context.Context, e *Env, d *job.Desk, _ []string) error {
+					return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, _ []string) error {
 						return e.giveVault(ctx, d, func(i vault.Info) {
 							state := "locked"
 							switch {
@@ -232,20 +233,20 @@ that holds the vault open for you alone and ends by itself. A vault that the sys
 keyring protects is opened by that: the keyring asks for its own password.`,
 				Options: func(o *flag.FlagSet) Run {
 					long := o.Duration("for", defaultUnlock, "how long, a `time` such as 30m or 8h")
-					return told(func(ctx context.Context, e *Env, d *job.Desk) (string, error) {
+					return told(func(ctx context.Context, e *Env, d *desk.Desk) (string, error) {
 						says, err := e.unlock(ctx, d, *long)
 						if err != nil {
 							return "", err
 						}
-						n, err := d.AgentUntil(ctx, time.Now().Add(*long))
+						n, err := credentials.AgentUntil(ctx, d, time.Now().Add(*long))
 						return e.withAgent(says, n, "The SSH agent has %s until then.", err), nil
 					})
 				}},
 			{Name: "lock", Short: "lock the vault now", Gives: Vaulted{},
 				Long: "Tokens that were kept for this sign-in only are forgotten too.",
 				Options: func(*flag.FlagSet) Run {
-					return told(func(ctx context.Context, e *Env, d *job.Desk) (string, error) {
-						n, agent := d.OutOfAgent() // also where the vault itself cannot be locked
+					return told(func(ctx context.Context, e *Env, d *desk.Desk) (string, error) {
+						n, agent := credentials.OutOfAgent(d) // also where the vault itself cannot be locked
 						says, err := e.lock(ctx, d)
 						if err != nil {
 							return "", err
@@ -258,7 +259,7 @@ keyring protects is opened by that: the keyring asks for its own password.`,
 				Examples: []string{"uncinate vault change --by passphrase"},
 				Options: func(o *flag.FlagSet) Run {
 					by := o.String("by", "", "the `way` in which it is protected from now on: passphrase, keyring or file")
-					return told(func(ctx context.Context, e *Env, d *job.Desk) (string, error) {
+					return told(func(ctx context.Context, e *Env, d *desk.Desk) (string, error) {
 						if *by == "" {
 							return "", sayHow("change")
 						}

@@ -1,0 +1,263 @@
+package accounts
+
+import (
+	"context"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"uncinate/internal/core/address"
+	"uncinate/internal/core/fault"
+	"uncinate/internal/core/text"
+	"uncinate/internal/desk"
+	"uncinate/internal/desk/hosts"
+	"uncinate/internal/world/files"
+)
+
+// Account is who the person is on a host, or at one address of a host that nobody
+// described. The secret lies in the vault alone.
+type Account struct {
+	Name       string    `json:"name"`
+	Host       string    `json:"host,omitempty"`    // a known host, or
+	Address    string    `json:"address,omitempty"` // one repository's address
+	Origin     string    `json:"origin,omitempty"`  // where the host was when the token was given
+	User       string    `json:"user"`
+	FullName   string    `json:"full_name,omitempty"`
+	Email      string    `json:"email,omitempty"`
+	Scopes     []string  `json:"scopes,omitempty"`
+	ScopesTold bool      `json:"scopes_told,omitempty"` // whether the host tells scopes at all
+	Expires    time.Time `json:"expires,omitzero"`
+	Added      time.Time `json:"added"`
+	Doubtful   time.Time `json:"doubtful,omitzero"` // when git last said that the host refused the token
+	Unkept     bool      `json:"unkept,omitempty" says:"the token is held in memory for one sign-in only"`
+	NoToken    bool      `json:"no_token,omitempty" says:"one gets in with an SSH key alone, as to a plain server"`
+	Over       string    `json:"over,omitempty" says:"the transport that its projects go over: https or ssh; https unless said"`
+	OAuth      bool      `json:"oauth,omitempty" says:"signed in through the host's pages; the token is renewed by itself"`
+
+	Refresh string    `json:"-"` // what renews the token, on its way to the vault
+	Ends    time.Time `json:"-"` // when the sign-in said that its token ends
+}
+
+func (a *Account) RefreshName() string { return "account/" + a.Name + "/refresh" }
+
+func (a *Account) secretName() string { return "account/" + a.Name + "/token" }
+
+// Again is how the account is given a token anew, as a command to paste.
+func (a *Account) Again(options ...string) string {
+	words := []string{"uncinate", "account", "add"}
+	if a.Name != "" {
+		words = append(words, a.Name)
+	}
+	if a.Host == "" {
+		words = append(words, "--at", a.Address, "--user", a.User)
+	} else {
+		words = append(words, "--host", a.Host)
+	}
+	if a.Unkept {
+		words = append(words, "--unkept")
+	}
+	return text.Command(append(words, options...)...)
+}
+
+// Token gives an account's token; a missing one is a fault. Without mayAsk nobody is
+// asked for what opens the vault.
+func Token(ctx context.Context, d *desk.Desk, a *Account, mayAsk bool) (string, error) {
+	if a.NoToken {
+		return "", fault.New(fault.Decision, "the account %s has no token: one gets in to %s with an SSH key", a.Name, a.Host).Try("see its keys", text.Command("uncinate", "key", "list", a.Name))
+	}
+	if a.OAuth && !a.Expires.IsZero() && a.Expires.Sub(d.Now()) <= renewsWithin {
+		return renew(ctx, d, a, mayAsk)
+	}
+	token, found, err := Secret(ctx, d, a, a.secretName(), mayAsk)
+	switch {
+	case err != nil || found:
+		return token, err
+	case a.Unkept:
+		return "", fault.New(fault.Decision, "the token of account %s was kept for one sign-in only, and that is over", a.Name).Try("give it again", a.Again())
+	}
+	return "", fault.New(fault.Decision, "the vault holds no token for the account %s", a.Name).Try("give it one", a.Again())
+}
+
+// Secret reads one of an account's secrets from where they are kept.
+func Secret(ctx context.Context, d *desk.Desk, a *Account, name string, mayAsk bool) (string, bool, error) {
+	s := d.Common()
+	s.Vault.Lock()
+	defer s.Vault.Unlock()
+	if a.Unkept {
+		return d.Vault.GetUnkept(name)
+	}
+	return d.Vault.Get(ctx, name, mayAsk)
+}
+
+// Where is the host or the address, for showing.
+func (a *Account) Where() string {
+	if a.Host != "" {
+		return a.Host
+	}
+	return a.Address
+}
+
+func AccountsFile(d *desk.Desk) string { return filepath.Join(d.Home.Config, "accounts.json") }
+
+// All lists the accounts of this machine.
+func All(d *desk.Desk) ([]*Account, error) {
+	var all []*Account
+	_, err := files.ReadJSON(AccountsFile(d), &all)
+	return all, err
+}
+
+// NamesOn names the accounts on a host.
+func NamesOn(d *desk.Desk, host string) ([]string, error) {
+	on, err := On(d, host)
+	names := make([]string, len(on))
+	for i, a := range on {
+		names[i] = a.Name
+	}
+	return names, err
+}
+
+// On lists the accounts on a host.
+func On(d *desk.Desk, host string) ([]*Account, error) {
+	all, err := All(d)
+	return slices.DeleteFunc(all, func(a *Account) bool { return a.Host != host }), err
+}
+
+// Named finds an account by name.
+func Named(d *desk.Desk, name string) (*Account, error) {
+	all, err := All(d)
+	if err != nil {
+		return nil, err
+	}
+	var names []string
+	for _, a := range all {
+		if a.Name == name {
+			return a, nil
+		}
+		names = append(names, a.Name)
+	}
+	f := fault.New(fault.Failed, "no account named %s is known on this machine", text.Quote(name))
+	if near := text.Nearest(name, names); near != "" {
+		f.Detail("Did you mean %s?", near)
+	}
+	return nil, f.Try("see the known ones", "uncinate account list")
+}
+
+// NoAccount is the fault when a job needs an account and there is none at all.
+func NoAccount(host string) *fault.Fault {
+	f := fault.New(fault.Decision, "there is no account on this machine yet")
+	if host != "" {
+		f.Says = "there is no account for " + host + " on this machine yet"
+		return f.Try("add yours", text.Command("uncinate", "account", "add", "--host", host))
+	}
+	return f.Try("add yours", "uncinate account add --host HOST")
+}
+
+// Pick chooses the account for a host: the named one, or the only one.
+func Pick(d *desk.Desk, named, host string) (*Account, error) {
+	if named != "" {
+		a, err := Named(d, named)
+		if err == nil && host != "" && a.Host != host {
+			return nil, fault.New(fault.Usage, "the account %s is on %s, not on %s", a.Name, a.Where(), host)
+		}
+		return a, err
+	}
+	all, err := All(d)
+	if err != nil {
+		return nil, err
+	}
+	all = slices.DeleteFunc(all, func(a *Account) bool { return a.Host == "" || host != "" && a.Host != host })
+	switch len(all) {
+	case 0:
+		return nil, NoAccount(host)
+	case 1:
+		return all[0], nil
+	}
+	f := fault.New(fault.Decision, "there are %d accounts that could do it; say which", len(all))
+	for _, a := range all {
+		f.Try(a.User+" on "+a.Host, "--account "+text.Quote(a.Name))
+	}
+	return nil, f
+}
+
+// KeepAccount writes the secret first and the account's entry after it: an entry
+// without secret would mislead, a secret without entry does no harm.
+func KeepAccount(ctx context.Context, d *desk.Desk, a *Account, token string) error {
+	if err := CheckAccountName(a.Name); err != nil {
+		return err
+	}
+	all, err := All(d)
+	if err != nil {
+		return err
+	}
+	at := slices.IndexFunc(all, func(b *Account) bool { return b.Name == a.Name })
+	if at >= 0 {
+		if old := all[at]; old.Where() != a.Where() || old.User != a.User {
+			return fault.New(fault.Decision, "the name %s is taken here by the account of %s on %s", a.Name, old.User, old.Where()).
+				Try("give this one another name", text.Command("uncinate", "account", "add", a.Name+"-own", "--host", a.Host))
+		}
+		if old := all[at]; a.Unkept && !old.Unkept {
+			return fault.New(fault.Decision, "the vault keeps a token of account %s already", a.Name).
+				Try("forget that one first", text.Command("uncinate", "account", "forget", a.Name))
+		}
+		if a.Over == "" {
+			a.Over = all[at].Over
+		}
+		all[at] = a
+	} else {
+		all = append(all, a)
+	}
+	if token != "" { // on a plain server there is none
+		if err := Store(ctx, d, a, token); err != nil {
+			return err
+		}
+	}
+	return files.WriteJSON(AccountsFile(d), all)
+}
+
+// unkeptFor is how long a token for one sign-in is held at most.
+const unkeptFor = 12 * time.Hour
+
+func CheckAccountName(name string) error {
+	if name == "" || len(name) > 60 || name[0] == '-' || name[0] == '.' ||
+		strings.Trim(strings.ToLower(name), "abcdefghijklmnopqrstuvwxyz0123456789-_.") != "" {
+		return fault.New(fault.Usage, "an account's name is made of letters, digits, '-', '_' and '.', and %s is not", text.Quote(name))
+	}
+	return nil
+}
+
+// HostOf finds an account's host, and refuses one that has moved since its token was
+// given: the token belongs to the old address.
+func HostOf(d *desk.Desk, a *Account) (*hosts.Host, error) {
+	h, err := hosts.Named(d, a.Host)
+	if err == nil && a.Origin != "" && a.Origin != h.Origin() {
+		return nil, fault.New(fault.Refused, "the token of account %s belongs to %s, and %s is at %s now", a.Name, a.Origin, h.Name, h.Origin()).
+			Try("if that is right, forget the account and add it again", text.Command("uncinate", "account", "forget", a.Name))
+	}
+	return h, err
+}
+
+// Doubt notes that the host refused an account's token when git used it.
+func Doubt(d *desk.Desk, name string) error {
+	all, err := All(d)
+	if err != nil {
+		return err
+	}
+	for _, a := range all {
+		if a.Name == name {
+			a.Doubtful = d.Now().UTC().Truncate(time.Second)
+			return files.WriteJSON(AccountsFile(d), all)
+		}
+	}
+	return nil
+}
+
+// PlainLogin gives the address and the token of an account that is kept for one.
+func PlainLogin(ctx context.Context, d *desk.Desk, a *Account) (address.Address, string, error) {
+	at, err := address.Parse(a.Address)
+	if err != nil {
+		return at, "", err
+	}
+	token, err := Token(ctx, d, a, false)
+	return at, token, err
+}

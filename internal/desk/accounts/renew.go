@@ -1,0 +1,90 @@
+package accounts
+
+import (
+	"context"
+	"path/filepath"
+	"time"
+
+	"uncinate/internal/core/fault"
+	"uncinate/internal/core/text"
+	"uncinate/internal/desk"
+	"uncinate/internal/desk/hosts"
+	"uncinate/internal/world/files"
+	"uncinate/internal/world/oauth"
+)
+
+func SignInServer(ctx context.Context, d *desk.Desk, h *hosts.Host) (*oauth.Server, error) {
+	at, err := h.Expand(h.SignIn.OAuth.Metadata, nil)
+	if err != nil {
+		return nil, fault.New(fault.Failed, "the address of %s's sign-in cannot be made", h.Name).Because(err)
+	}
+	return oauth.Discover(ctx, at, h.SignIn.OAuth.Client)
+}
+
+// renewsWithin is how long before its end an access token is renewed.
+const renewsWithin = 2 * time.Minute
+
+// renew gets a new access token for an account that signed in through the host's pages.
+// Of several processes one does it; the others take what it got.
+func renew(ctx context.Context, d *desk.Desk, a *Account, mayAsk bool) (string, error) {
+	var held *files.Held
+	for deadline := time.Now().Add(15 * time.Second); held == nil; {
+		var err error
+		if held, _, err = files.Lock(filepath.Join(d.Home.State, "locks", "renew-"+a.Name+".lock")); err != nil {
+			return "", err
+		}
+		if held == nil {
+			if time.Now().After(deadline) {
+				return "", fault.New(fault.Failed, "another process has been renewing the sign-in of account %s for long; try again", a.Name)
+			}
+			if err := d.Pause(ctx, 50*time.Millisecond); err != nil {
+				return "", err
+			}
+		}
+	}
+	defer held.Release()
+	now, err := Named(d, a.Name)
+	if err != nil {
+		return "", err
+	}
+	if now.Expires.Sub(d.Now()) > renewsWithin {
+		*a = *now
+		token, _, err := Secret(ctx, d, a, a.secretName(), mayAsk)
+		return token, err
+	}
+	refresh, found, err := Secret(ctx, d, a, a.RefreshName(), mayAsk)
+	if err != nil {
+		return "", err
+	}
+	over := func(why string) error {
+		return fault.New(fault.HostSaidNo, "the sign-in of account %s is over: %s", a.Name, why).
+			Try("sign in again", text.Command("uncinate", "account", "add", a.Name, "--host", a.Host, "--by", "device"))
+	}
+	if !found || refresh == "" {
+		return "", over("the host gave nothing to renew it by")
+	}
+	h, err := HostOf(d, a)
+	if err != nil {
+		return "", err
+	}
+	if h.SignIn.OAuth == nil {
+		return "", over("the description of " + h.Name + " does not say any more how one signs in")
+	}
+	s, err := SignInServer(ctx, d, h)
+	if err != nil {
+		return "", err
+	}
+	t, err := s.Refresh(ctx, refresh)
+	if fault.Is(err, fault.HostSaidNo) {
+		return "", over(h.Name + " does not renew it")
+	}
+	if err != nil {
+		return "", err
+	}
+	a.Refresh = t.Refresh
+	if err := Store(ctx, d, a, t.Access); err != nil {
+		return "", err
+	}
+	a.Expires = t.Ends
+	return t.Access, NoteAccount(d, a)
+}

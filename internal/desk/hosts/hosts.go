@@ -1,0 +1,307 @@
+package hosts
+
+import (
+	"errors"
+	"io/fs"
+	"maps"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+
+	"uncinate/internal/core/address"
+	"uncinate/internal/core/description"
+	"uncinate/internal/core/draft"
+	"uncinate/internal/core/fault"
+	"uncinate/internal/core/text"
+	"uncinate/internal/desk"
+	"uncinate/internal/world/files"
+)
+
+// Host is a host that this machine knows.
+type Host struct {
+	Name string
+	At   string // the base address in force
+	*description.Description
+}
+
+// hostEntry is how a host is noted in hosts.json; its description lies beside it.
+type hostEntry struct {
+	At string `json:"at,omitempty"` // another base address than the description's own
+}
+
+func hostsFile(d *desk.Desk) string { return filepath.Join(d.Home.Config, "hosts.json") }
+
+// DescriptionFile is where the description of a known host lies.
+func DescriptionFile(d *desk.Desk, name string) string {
+	return filepath.Join(d.Home.Config, "hosts", name+".toml")
+}
+
+func hostEntries(d *desk.Desk) (map[string]hostEntry, error) {
+	entries := map[string]hostEntry{}
+	_, err := files.ReadJSON(hostsFile(d), &entries)
+	return entries, err
+}
+
+// Checked is what came of checking a description.
+type Checked struct {
+	File        string
+	Description *description.Description
+	Mistakes    []description.Mistake
+	Text        []byte
+}
+
+// CheckDescription reads a description: a file, or the name of one that ships with
+// the program.
+func CheckDescription(d *desk.Desk, source string) (Checked, error) {
+	c := Checked{File: source}
+	var err error
+	shipped := !strings.ContainsAny(source, `/\.`)
+	if shipped {
+		c.Text, err = fs.ReadFile(d.Shipped, source+".toml")
+	} else {
+		c.Text, err = files.Read(source, description.Most)
+	}
+	if errors.Is(err, fs.ErrNotExist) {
+		f := fault.New(fault.Failed, "there is no file %s", text.Visible(source))
+		if shipped {
+			f = fault.New(fault.Failed, "no description named %s ships with the program, and it is no file", text.Quote(source)).
+				Detail("Shipped are: %s", strings.Join(ShippedNames(d), ", "))
+			f.Detail("A file is given with its path, such as ./%s.toml", text.Visible(source))
+		}
+		return c, f
+	}
+	if err != nil {
+		return c, err
+	}
+	c.Description, c.Mistakes = description.Load(c.Text)
+	return c, nil
+}
+
+// ShippedNames lists the descriptions that ship with the program.
+func ShippedNames(d *desk.Desk) []string {
+	var names []string
+	entries, err := fs.ReadDir(d.Shipped, ".")
+	if err == nil {
+		for _, e := range entries {
+			if name, ok := strings.CutSuffix(e.Name(), ".toml"); ok {
+				names = append(names, name)
+			}
+		}
+	}
+	return names
+}
+
+// MistakesFault is the fault of a description with mistakes.
+func MistakesFault(c Checked) *fault.Fault {
+	f := fault.New(fault.Usage, "the description %s has %s", text.Visible(c.File), text.Count(len(c.Mistakes), "mistake"))
+	for i, m := range c.Mistakes {
+		if i == 12 {
+			return f.Detail("and %d more", len(c.Mistakes)-i)
+		}
+		f.Detail("%s", m.String())
+	}
+	return f
+}
+
+// Draft writes a first description from an OpenAPI document.
+func Draft(d *desk.Desk, path string) (draft.Draft, error) {
+	data, err := files.Read(path, draft.Most)
+	if errors.Is(err, fs.ErrNotExist) {
+		return draft.Draft{}, fault.New(fault.Failed, "there is no file %s", text.Visible(path))
+	}
+	if err != nil {
+		return draft.Draft{}, err
+	}
+	root, err := draft.Read(data)
+	if err != nil {
+		return draft.Draft{}, fault.New(fault.Failed, "%s can be read neither as JSON nor as YAML: %s", text.Visible(path), text.Excerpt(err.Error(), 160))
+	}
+	out, why := draft.FromOpenAPI(root)
+	if why != "" {
+		return out, fault.New(fault.Failed, "%s cannot be used: %s", text.Visible(path), why)
+	}
+	return out, nil
+}
+
+// Add makes a host known: source as for CheckDescription, at another base
+// address or "", name another name or "". accountsOn names the accounts that a host has.
+func Add(d *desk.Desk, source, at, name string, accountsOn func(host string) ([]string, error)) (*Host, error) {
+	c, err := CheckDescription(d, source)
+	if err != nil {
+		return nil, err
+	}
+	if len(c.Mistakes) > 0 {
+		return nil, MistakesFault(c)
+	}
+	if name == "" {
+		name = c.Description.Name
+	}
+	if strings.Trim(name, "abcdefghijklmnopqrstuvwxyz0123456789-") != "" {
+		return nil, fault.New(fault.Usage, "a host's name is made of small letters, digits and dashes, and %s is not", text.Quote(name))
+	}
+	at = strings.TrimSuffix(at, "/")
+	if at != "" {
+		if why := c.Description.CheckBase(at); why != "" {
+			return nil, fault.New(fault.Refused, "the address %s cannot be taken: %s", text.Excerpt(at, 80), why)
+		}
+	}
+	entries, err := hostEntries(d)
+	if err != nil {
+		return nil, err
+	}
+	if _, known := entries[name]; known {
+		accounts, err := accountsOn(name)
+		if err != nil {
+			return nil, err
+		}
+		base := at
+		if base == "" {
+			base = c.Description.Base
+		}
+		old, err := Named(d, name)
+		if len(accounts) > 0 && (err != nil || old.At != base) {
+			return nil, fault.New(fault.Refused, "%s is known already, at another address, and has %s that would be sent to the new one", name, text.Count(len(accounts), "account")).
+				Try("know the new address under another name", text.Command("uncinate", "host", "add", source, "--at", base, "--as", name+"-2")).
+				Try("or forget the old one first", text.Command("uncinate", "host", "forget", name))
+		}
+	}
+	if err := files.Write(DescriptionFile(d, name), c.Text, 0o600); err != nil {
+		return nil, err
+	}
+	entries[name] = hostEntry{At: at}
+	if err := files.WriteJSON(hostsFile(d), entries); err != nil {
+		return nil, err
+	}
+	return Named(d, name)
+}
+
+// Forget makes this machine forget a host; nothing is changed on the host. accountsOn
+// names the accounts that a host has.
+func Forget(d *desk.Desk, name string, accountsOn func(host string) ([]string, error)) error {
+	entries, err := hostEntries(d)
+	if err != nil {
+		return err
+	}
+	if _, known := entries[name]; !known {
+		return unknownHost(d, name, entries)
+	}
+	accounts, err := accountsOn(name)
+	if err != nil {
+		return err
+	}
+	if len(accounts) > 0 {
+		f := fault.New(fault.Refused, "%s still has %s on this machine", name, text.Count(len(accounts), "account"))
+		for _, a := range accounts {
+			f.Try("", text.Command("uncinate", "account", "forget", a))
+		}
+		return f
+	}
+	delete(entries, name)
+	return files.WriteJSON(hostsFile(d), entries)
+}
+
+// All lists the known hosts by name.
+func All(d *desk.Desk) ([]*Host, error) {
+	entries, err := hostEntries(d)
+	if err != nil {
+		return nil, err
+	}
+	var out []*Host
+	for _, name := range slices.Sorted(maps.Keys(entries)) {
+		h, err := Named(d, name)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, h)
+	}
+	return out, nil
+}
+
+// readOnce are the hosts that were read in this run.
+type readOnce struct {
+	mu    sync.Mutex
+	hosts map[string]*Host
+}
+
+// Named loads a known host.
+func Named(d *desk.Desk, name string) (*Host, error) {
+	if !d.Among {
+		return readHost(d, name)
+	}
+	s := desk.Memory[readOnce](d)
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if h := s.hosts[name]; h != nil {
+		own := *h
+		return &own, nil
+	}
+	h, err := readHost(d, name)
+	if err == nil {
+		if s.hosts == nil {
+			s.hosts = map[string]*Host{}
+		}
+		own := *h
+		s.hosts[name] = &own
+	}
+	return h, err
+}
+
+func readHost(d *desk.Desk, name string) (*Host, error) {
+	entries, err := hostEntries(d)
+	if err != nil {
+		return nil, err
+	}
+	entry, known := entries[name]
+	if !known {
+		return nil, unknownHost(d, name, entries)
+	}
+	c, err := CheckDescription(d, DescriptionFile(d, name))
+	if err != nil {
+		return nil, err
+	}
+	if len(c.Mistakes) > 0 {
+		return nil, MistakesFault(c)
+	}
+	if entry.At != "" {
+		c.Description.Base = entry.At
+	}
+	return &Host{Name: name, At: c.Description.Base, Description: c.Description}, nil
+}
+
+func unknownHost(d *desk.Desk, name string, entries map[string]hostEntry) error {
+	f := fault.New(fault.Failed, "no host named %s is known on this machine", text.Quote(name))
+	if near := text.Nearest(name, slices.Sorted(maps.Keys(entries))); near != "" {
+		f.Detail("Did you mean %s?", near)
+	}
+	if slices.Contains(ShippedNames(d), name) {
+		return f.Try("make it known, with the address that \"uncinate practice\" prints", text.Command("uncinate", "host", "add", name, "--at", "http://127.0.0.1:PORT"))
+	}
+	return f.Try("see the known ones", "uncinate host list")
+}
+
+// Recognise finds the known host that an address belongs to; nil if none.
+func Recognise(d *desk.Desk, spelling string) (h *Host, owner, name string, err error) {
+	hosts, err := All(d)
+	if err != nil {
+		return nil, "", "", err
+	}
+	h, owner, name = RecogniseAmong(hosts, spelling)
+	return h, owner, name, nil
+}
+
+// RecogniseAmong is Recognise among hosts that were read already.
+func RecogniseAmong(hosts []*Host, spelling string) (h *Host, owner, name string) {
+	if a, err := address.Parse(spelling); err == nil {
+		spelling = a.Bare().String()
+		if a.Scheme == "ssh" {
+			spelling = a.String()
+		}
+	}
+	for _, h := range hosts {
+		if owner, name, ok := h.Recognise(spelling); ok {
+			return h, owner, name
+		}
+	}
+	return nil, "", ""
+}

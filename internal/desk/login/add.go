@@ -1,0 +1,187 @@
+package login
+
+import (
+	"context"
+	"encoding/base64"
+	"net/http"
+	"slices"
+	"strings"
+	"time"
+
+	"uncinate/internal/core/address"
+	"uncinate/internal/core/description"
+	"uncinate/internal/core/fault"
+	"uncinate/internal/core/text"
+	"uncinate/internal/desk"
+	"uncinate/internal/desk/accounts"
+	"uncinate/internal/desk/hosts"
+)
+
+// HostWithAccounts finds a host whose description says how a token is tested.
+func HostWithAccounts(d *desk.Desk, name string) (*hosts.Host, error) {
+	h, err := hosts.Named(d, name)
+	if err == nil && h.Actions["identify"] == nil {
+		return nil, fault.New(fault.HostSaidNo, "the description of %s does not say how a token is tested (it has no action identify)", h.Name).
+			Try("keep the token for one repository's address", text.Command("uncinate", "account", "add", "--at", h.At+"/OWNER/NAME", "--user", "NAME"))
+	}
+	return h, err
+}
+
+// AddAccount tests a token against its host at once and, if it is good, stores it in
+// the vault. A known account of that name on that host gets the new token.
+func AddAccount(ctx context.Context, d *desk.Desk, want accounts.Account, token string) (*accounts.Account, []string, error) {
+	token = strings.TrimSpace(token)
+	h, err := hosts.Named(d, want.Host)
+	if want.Host != "" && err == nil && h.Shell != nil {
+		return addOnServer(ctx, d, h, want)
+	}
+	switch {
+	case token == "":
+		return nil, nil, fault.New(fault.Usage, "no token was given")
+	case strings.ContainsFunc(token, func(r rune) bool { return r <= ' ' || r >= 0x7f }):
+		return nil, nil, fault.New(fault.Usage, "what was given is no token: there is a blank or a control character inside it")
+	}
+	if want.Address != "" {
+		return addAtAddress(ctx, d, want, token)
+	}
+	if h, err = HostWithAccounts(d, want.Host); err != nil {
+		return nil, nil, err
+	}
+	if h.SignIn.TakesUser() && want.User == "" {
+		return nil, nil, fault.New(fault.Usage, "%s takes a user name beside the secret", h.Name).
+			Try("", want.Again("--user", "NAME"))
+	}
+	asked := want
+	l := &Login{Desk: d, Host: h, Account: &asked, Token: token}
+	id, err := l.Identify(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	if id.Active != nil && !*id.Active {
+		return nil, nil, fault.New(fault.HostSaidNo, "%s says that the token is not in force", h.Name)
+	}
+	if id.User == "" {
+		return nil, nil, fault.New(fault.Unreachable, "what answers at %s does not say whose token it is", h.At)
+	}
+	if want.User != "" && want.User != id.User {
+		return nil, nil, fault.New(fault.Usage, "the token is %s's on %s, not %s's", text.Visible(id.User), h.Name, want.User)
+	}
+	a := want
+	a.Origin = h.Origin()
+	a.User, a.Scopes, a.ScopesTold, a.Expires, a.Added = id.User, id.Scopes, id.ScopesTold, id.Expires, d.Now().UTC().Truncate(time.Second)
+	if a.OAuth && a.Expires.IsZero() {
+		a.Expires = a.Ends
+	}
+	if a.Name == "" {
+		a.Name = id.User
+	}
+	if a.FullName == "" {
+		a.FullName = id.FullName
+	}
+	if a.Email == "" {
+		a.Email = id.Email
+	}
+	var doubts []string
+	if id.EmailConfirmed != nil && !*id.EmailConfirmed {
+		doubts = append(doubts, "the e-mail "+text.Visible(a.Email)+" is not yet confirmed on "+h.Name)
+	}
+	if !a.OAuth {
+		doubts = append(doubts, tokenDoubts(d, h, id)...)
+	}
+	l.Account = &a
+	for _, need := range []struct{ action, what string }{{"repository-list", "list repositories"}, {"repository-create", "create repositories"}} {
+		if missing := l.Lacks(need.action); len(missing) > 0 {
+			doubts = append(doubts, "the token may not "+need.what+": it lacks the scope "+strings.Join(missing, " and "))
+		}
+	}
+	return &a, doubts, accounts.KeepAccount(ctx, d, &a, token)
+}
+
+// addOnServer adds an account on a plain server: one gets in over SSH, and no token is kept.
+func addOnServer(ctx context.Context, d *desk.Desk, h *hosts.Host, want accounts.Account) (*accounts.Account, []string, error) {
+	if want.Name == "" {
+		want.Name = want.User
+	}
+	if want.Name == "" {
+		return nil, nil, fault.New(fault.Usage, "say whose the repositories on %s are to be: your name there, a folder of its own", h.Name).
+			Try("", text.Command("uncinate", "account", "add", "NAME", "--host", h.Name))
+	}
+	if want.User == "" {
+		want.User = want.Name
+	}
+	if err := shellPath(want.User); err != nil {
+		return nil, nil, err
+	}
+	want.Origin, want.Added, want.NoToken = h.Origin(), d.Now().UTC().Truncate(time.Second), true
+	l := &Login{Desk: d, Host: h, Account: &want}
+	if _, err := l.Identify(ctx); err != nil {
+		return nil, nil, err
+	}
+	var doubts []string
+	if l.ownWay {
+		doubts = append(doubts, "its key is not on "+h.Name+" yet; until then your own SSH configuration lets you in")
+	}
+	return &want, doubts, accounts.KeepAccount(ctx, d, &want, "")
+}
+
+// addAtAddress tests a user name and token by asking for the repository over git's
+// own HTTP protocol (gitprotocol-http, "Smart Clients").
+func addAtAddress(ctx context.Context, d *desk.Desk, want accounts.Account, token string) (*accounts.Account, []string, error) {
+	a, err := address.Parse(want.Address)
+	if err != nil {
+		return nil, nil, err
+	}
+	if a.Scheme == "ssh" {
+		return nil, nil, fault.New(fault.Usage, "an ssh address takes a key, not a token")
+	}
+	if want.User == "" {
+		want.User = a.User
+	}
+	if want.User == "" {
+		return nil, nil, fault.New(fault.Usage, "the user name that belongs to the token is missing").
+			Try("", text.Command("uncinate", "account", "add", "--at", a.Bare().String(), "--user", "NAME"))
+	}
+	answer, err := d.Web.Do(ctx, description.Call{Method: http.MethodGet, URL: a.Bare().String() + "/info/refs?service=git-upload-pack",
+		Header: http.Header{"Authorization": {"Basic " + base64.StdEncoding.EncodeToString([]byte(want.User+":"+token))}}})
+	if err != nil {
+		return nil, nil, err
+	}
+	switch {
+	case answer.Status == 401 || answer.Status == 403:
+		return nil, nil, fault.New(fault.HostSaidNo, "%s does not accept this user name and token", a.Bare().String())
+	case answer.Status == 404:
+		return nil, nil, fault.New(fault.HostSaidNo, "there is no repository at %s, or not for %s", a.Bare().String(), text.Visible(want.User))
+	case answer.Status != 200 || !strings.HasPrefix(answer.Header.Get("Content-Type"), "application/x-git-"):
+		return nil, nil, fault.New(fault.Unreachable, "what answers at %s is no git repository (status %d)", a.Bare().String(), answer.Status)
+	}
+	want.Address, want.Added = a.Bare().String(), d.Now().UTC().Truncate(time.Second)
+	if want.Name == "" {
+		want.Name = want.User + "-" + a.Name()
+	}
+	return &want, nil, accounts.KeepAccount(ctx, d, &want, token)
+}
+
+// Superfluous names the scopes of a token beyond those that publishing and keys take.
+func Superfluous(d *description.Description, id description.Identity) []string {
+	least := d.LeastScopes("publish", "delete", "keys")
+	if !id.ScopesTold || least == nil {
+		return nil
+	}
+	return slices.DeleteFunc(slices.Clone(id.Scopes), func(s string) bool { return slices.Contains(least, s) })
+}
+
+// tokenDoubts are what is worth a word about a token that is good.
+func tokenDoubts(d *desk.Desk, h *hosts.Host, id description.Identity) []string {
+	var doubts []string
+	switch left := id.Expires.Sub(d.Now()); {
+	case id.Expires.IsZero():
+	case left < accounts.Soon:
+		doubts = append(doubts, "the token ends soon, on "+id.Expires.Format(time.DateOnly))
+	case left > accounts.TooFar:
+		doubts = append(doubts, "the token ends only on "+id.Expires.Format(time.DateOnly)+"; whoever finds it can use it until then, so a nearer end is safer")
+	}
+	if more := Superfluous(h.Description, id); len(more) > 0 {
+		doubts = append(doubts, "the token may do more than is needed here: it has the "+map[bool]string{true: "scope ", false: "scopes "}[len(more) == 1]+strings.Join(more, " and "))
+	}
+	return doubts
+}

@@ -1,0 +1,50 @@
+package login
+
+import (
+	"context"
+
+	"uncinate/internal/core/address"
+	"uncinate/internal/core/description"
+	"uncinate/internal/core/fault"
+	"uncinate/internal/desk"
+	"uncinate/internal/desk/accounts"
+	"uncinate/internal/world/web"
+)
+
+// GitRefs asks an address for its refs with an account's token, over HTTP. A refused
+// short-lived token is exchanged anew, once.
+func GitRefs(ctx context.Context, d *desk.Desk, a *accounts.Account, token string, at address.Address) (web.Refs, error) {
+	user, secret, err := GitLogin(ctx, d, a, token)
+	if err != nil {
+		return web.Refs{}, err
+	}
+	refs, err := d.Web.Refs(ctx, at, user, secret)
+	if !fault.Is(err, fault.HostSaidNo) || !dropShort(d, secret) {
+		return refs, err
+	}
+	if user, secret, err = GitLogin(ctx, d, a, token); err != nil {
+		return web.Refs{}, err
+	}
+	return d.Web.Refs(ctx, at, user, secret)
+}
+
+// GitLogin gives the user name and secret that git's HTTP transport wants. Without a
+// token only the name counts.
+func GitLogin(ctx context.Context, d *desk.Desk, a *accounts.Account, token string) (user, secret string, err error) {
+	if a.Host == "" {
+		return a.User, token, nil
+	}
+	h, err := accounts.HostOf(d, a)
+	if err != nil {
+		return "", "", err
+	}
+	vars := description.Vars{"user": a.User, "token": token, "kept_token": token}
+	if token != "" && h.SignIn.Git.Short() {
+		l := &Login{Desk: d, Host: h, Account: a, Token: token}
+		if vars["token"], err = l.short(ctx); err != nil {
+			return "", "", err
+		}
+	}
+	user, secret = h.SignIn.Git.Fill(vars)
+	return user, secret, nil
+}

@@ -1,0 +1,222 @@
+package login
+
+import (
+	"context"
+	"errors"
+	"io/fs"
+	"slices"
+	"strings"
+
+	"uncinate/internal/core/address"
+	"uncinate/internal/core/description"
+	"uncinate/internal/core/fault"
+	"uncinate/internal/core/sshconfig"
+	"uncinate/internal/core/sshkey"
+	"uncinate/internal/core/text"
+	"uncinate/internal/desk"
+	"uncinate/internal/desk/accounts"
+	"uncinate/internal/desk/hosts"
+	"uncinate/internal/world/files"
+	"uncinate/internal/world/openssh"
+)
+
+// A host is known over SSH by its own key. That key is pinned before anything is sent:
+// by the host's description, by what its API tells, by what the person's own ssh knows
+// already, or by the person who is shown the fingerprint and asked, once. Nothing else
+// is ever accepted, and a key that changed stops the work.
+
+// UnknownHost is the fault when nobody vouches for a host's keys yet.
+type UnknownHost struct {
+	*fault.Fault
+	Host string // as in the address
+	Keys []sshkey.Public
+}
+
+func (u *UnknownHost) Unwrap() error { return u.Fault }
+
+// knowsHost makes sure that the host's key is pinned.
+func knowsHost(ctx context.Context, d *desk.Desk, r *Route) error {
+	ours, err := openssh.Known(ctx, KnownHosts(d), r.Host)
+	if err != nil || len(ours) > 0 {
+		return err
+	}
+	ssh, err := openssh.Find(d.Log)
+	if err != nil {
+		return err
+	}
+	settings, err := ssh.Settings(ctx, "", r.User, r.Host)
+	if err != nil {
+		return err
+	}
+	for _, s := range settings { // what the person's own ssh knows holds for us too
+		if files, ok := strings.CutPrefix(s, "userknownhostsfile "); ok {
+			for _, path := range strings.Fields(files) {
+				if theirs, err := openssh.Known(ctx, path, r.Host); err == nil && len(theirs) > 0 {
+					return nil
+				}
+			}
+		}
+	}
+	vouched, by, err := vouched(ctx, d, r)
+	if err != nil {
+		return err
+	}
+	if len(vouched) > 0 {
+		d.Tell.Note("%s is known by its SSH key %s, as its %s says.", text.Visible(r.Host), vouched[0].Fingerprint(), by)
+		return pin(d, r.Host, vouched)
+	}
+	keys, err := ssh.HostKeys(ctx, r.User, r.Host)
+	if err != nil {
+		return err
+	}
+	f := fault.New(fault.Decision, "nobody vouches yet that the SSH key of %s is its own", text.Visible(r.Host))
+	for _, k := range keys {
+		f.Detail("It shows %s (%s).", k.Fingerprint(), k.Type)
+	}
+	f.Try("compare it with what the host's operator publishes; if it is the same", text.Command("uncinate", "host", "pin", r.Host, "--fingerprint", keys[0].Fingerprint()))
+	return &UnknownHost{f, r.Host, keys}
+}
+
+// vouched gives the keys for which the host's description, or its API, vouches.
+func vouched(ctx context.Context, d *desk.Desk, r *Route) ([]sshkey.Public, string, error) {
+	h, err := hosts.Named(d, r.known)
+	if r.known == "" || err != nil {
+		return nil, "", err
+	}
+	if len(h.HostKeys) > 0 {
+		ssh, err := openssh.Find(d.Log)
+		if err != nil {
+			return nil, "", err
+		}
+		shown, err := ssh.HostKeys(ctx, r.User, r.Host, openssh.HostKeyTypes...)
+		if err != nil {
+			return nil, "", err
+		}
+		for _, k := range shown {
+			if slices.Contains(h.HostKeys, k.Fingerprint()) {
+				return []sshkey.Public{k}, "description", nil
+			}
+		}
+		return nil, "", changedKey(r.Host, h.HostKeys, shown)
+	}
+	if act := h.Actions["host-key-list"]; act == nil || act.By != "request" {
+		return nil, "", nil
+	}
+	a, err := accounts.Named(d, r.account)
+	if err != nil {
+		return nil, "", err
+	}
+	l, err := Open(ctx, d, a)
+	if err != nil {
+		return nil, "", err
+	}
+	items, err := l.List(ctx, "host-key-list", "tell its SSH keys", description.Vars{})
+	if err != nil {
+		return nil, "", err
+	}
+	var keys []sshkey.Public
+	for _, item := range items {
+		line, _ := item["key"].(string)
+		k, err := sshkey.Read(line)
+		if err != nil {
+			return nil, "", fault.New(fault.Unreachable, "%s tells an SSH key of its own that cannot be read: %s", h.Name, text.Excerpt(line, 60))
+		}
+		keys = append(keys, k)
+	}
+	return keys, "API", nil
+}
+
+// pin writes keys of a host into our own file of known hosts.
+func pin(d *desk.Desk, host string, keys []sshkey.Public) error {
+	old, err := files.Read(KnownHosts(d), 1<<20)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	name := sshconfig.KnownHost(host)
+	var b strings.Builder
+	for line := range strings.SplitSeq(string(old), "\n") {
+		if line != "" && !strings.HasPrefix(line, name+" ") {
+			b.WriteString(line + "\n")
+		}
+	}
+	for _, k := range keys {
+		k.Comment = ""
+		b.WriteString(name + " " + k.Line() + "\n")
+	}
+	return files.Write(KnownHosts(d), []byte(b.String()), 0o600)
+}
+
+// PinHost pins a host's key, once the person said which fingerprint is right: the host
+// must show that very key now.
+func PinHost(ctx context.Context, d *desk.Desk, host, fingerprint string) (sshkey.Public, error) {
+	ssh, err := openssh.Find(d.Log)
+	if err != nil {
+		return sshkey.Public{}, err
+	}
+	user := ""
+	if u, rest, ok := strings.Cut(host, "@"); ok {
+		user, host = u, rest
+	}
+	at, err := address.Parse("ssh://" + host + "/x")
+	if err != nil {
+		return sshkey.Public{}, fault.New(fault.Usage, "%s is no host's name, with or without a port", text.Quote(host)).Because(err)
+	}
+	host = at.Host
+	keys, err := ssh.HostKeys(ctx, user, host, openssh.HostKeyTypes...)
+	if err != nil {
+		return sshkey.Public{}, err
+	}
+	var shown []string
+	for _, k := range keys {
+		if k.Fingerprint() == fingerprint {
+			return k, pin(d, host, []sshkey.Public{k})
+		}
+		shown = append(shown, k.Fingerprint())
+	}
+	return sshkey.Public{}, fault.New(fault.Refused, "%s does not show the key %s", text.Visible(host), text.Quote(fingerprint)).
+		Detail("It shows %s.", strings.Join(shown, ", ")).Detail("Nothing was pinned. Ask the host's operator which one is right.")
+}
+
+// checkHostKey tells, after a failure, whether the host shows another key than the one
+// that is pinned.
+func checkHostKey(ctx context.Context, d *desk.Desk, r *Route) error {
+	pinned, err := openssh.Known(ctx, KnownHosts(d), r.Host)
+	if err != nil || len(pinned) == 0 {
+		return err
+	}
+	ssh, err := openssh.Find(d.Log)
+	if err != nil {
+		return err
+	}
+	var types []string
+	for _, p := range pinned {
+		types = append(types, p.Type)
+	}
+	shown, err := ssh.HostKeys(ctx, r.User, r.Host, types...)
+	if err != nil {
+		shown, err = ssh.HostKeys(ctx, r.User, r.Host) // it may have none of those types any more
+	}
+	if err != nil {
+		return nil // it cannot be reached, which is told as such
+	}
+	var prints []string
+	for _, p := range pinned {
+		for _, s := range shown {
+			if s.Same(p) {
+				return nil
+			}
+		}
+		prints = append(prints, p.Fingerprint())
+	}
+	return changedKey(r.Host, prints, shown)
+}
+
+func changedKey(host string, known []string, shown []sshkey.Public) error {
+	f := fault.New(fault.Refused, "%s shows another SSH key than the one it is known by", text.Visible(host)).
+		Detail("Known: %s", strings.Join(known, ", "))
+	for _, k := range shown {
+		f.Detail("Shown: %s (%s)", k.Fingerprint(), k.Type)
+	}
+	return f.Detail("Either its operator changed it, or someone stands between. Nothing was sent.").
+		Try("only if the operator says that the new one is right", text.Command("uncinate", "host", "pin", host, "--fingerprint", shown[0].Fingerprint()))
+}

@@ -1,0 +1,254 @@
+package login
+
+import (
+	"context"
+	"errors"
+	"maps"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"uncinate/internal/core/description"
+	"uncinate/internal/core/fault"
+	"uncinate/internal/core/text"
+	"uncinate/internal/desk"
+	"uncinate/internal/desk/accounts"
+	"uncinate/internal/desk/hosts"
+)
+
+// TellsTags reports whether the host's list of branches has the tags in it.
+func (l *Login) TellsTags() bool {
+	a := l.Host.Actions["head-list"]
+	return slices.ContainsFunc(a.Requests, func(q *description.Request) bool { return q.Fields["tag"] != nil })
+}
+
+// Used asks the host how much of its large-file storage the first account uses.
+func Used(ctx context.Context, d *desk.Desk, h *hosts.Host, accounts []*accounts.Account) string {
+	if h.Actions["storage-used"] == nil || len(accounts) == 0 {
+		return ""
+	}
+	l, err := Open(ctx, d, accounts[0])
+	if err != nil {
+		return "not told now"
+	}
+	fields, err := l.Do(ctx, "storage-used", "tell what is used", nil)
+	if bytes, ok := fields["bytes"].(int64); ok && err == nil {
+		return text.Size(bytes)
+	}
+	return "not told now"
+}
+
+// MostPages is how many pages of one list are asked for.
+const MostPages = 1000
+
+// Refusal is a host's no, with what it means, so that a job can decide by it.
+type Refusal struct {
+	*fault.Fault
+	Means description.Meaning
+}
+
+func (r *Refusal) Unwrap() error { return r.Fault }
+
+// Means reports whether err is a host's no of that meaning.
+func Means(err error, m description.Meaning) bool {
+	var r *Refusal
+	return errors.As(err, &r) && r.Means == m
+}
+
+// Login is an account with its secret, for the length of one job.
+type Login struct {
+	Desk    *desk.Desk
+	Host    *hosts.Host
+	Account *accounts.Account
+	Token   string
+	Trace   func(Exchange) // is told every exchange; nil for nobody
+
+	mu     sync.Mutex
+	ownWay bool      // a plain server does not let the account's key in yet
+	free   time.Time // when the host takes requests again, where it said that none was left
+	told   time.Time // the last such time that was said
+	Date   time.Time // the host's clock, as its last answer told (RFC 9110, 6.6.1)
+}
+
+// Open opens an account for asking its host. The vault may be asked for.
+func Open(ctx context.Context, d *desk.Desk, a *accounts.Account) (*Login, error) {
+	h, err := accounts.HostOf(d, a)
+	if err != nil {
+		return nil, err
+	}
+	if h.Shell != nil { // its key signs in
+		return &Login{Desk: d, Host: h, Account: a}, nil
+	}
+	token, err := accounts.Token(ctx, d, a, true)
+	if err != nil {
+		return nil, err
+	}
+	accounts.Warn(d, a)
+	return &Login{Desk: d, Host: h, Account: a, Token: token}, nil
+}
+
+// Lacks names the host's scopes that an action takes and the token has not.
+func (l *Login) Lacks(action string) []string {
+	act := l.Host.Actions[action]
+	if act == nil || !l.Account.ScopesTold {
+		return nil
+	}
+	var missing []string
+	for _, need := range act.Needs {
+		for _, scope := range l.Host.Scopes[need] {
+			if !slices.Contains(l.Account.Scopes, scope) && !slices.Contains(missing, scope) {
+				missing = append(missing, scope)
+			}
+		}
+	}
+	return missing
+}
+
+// May checks beforehand that an action is described and that the token's scopes cover it.
+func (l *Login) May(action, what string) error {
+	if l.Host.Actions[action] == nil {
+		f := fault.New(fault.HostSaidNo, "%s offers no way to %s (its description has no action %s)", l.Host.Name, what, action)
+		return f
+	}
+	if missing := l.Lacks(action); len(missing) > 0 {
+		return l.scopeFault(what, missing)
+	}
+	return nil
+}
+
+func (l *Login) scopeFault(what string, missing []string) error {
+	f := fault.New(fault.HostSaidNo, "the token of account %s may not %s: it lacks the scope %s", l.Account.Name, what, strings.Join(missing, " and "))
+	if t := l.Host.Pages["token"]; t != nil {
+		if page, err := l.Host.Expand(t, nil); err == nil {
+			f.Detail("Tokens are made at %s", page)
+		}
+	}
+	return f.Try("give the account a token that has it", text.Command("uncinate", "account", "add", l.Account.Name, "--host", l.Host.Name))
+}
+
+// Do performs an action that gives one thing, or none.
+func (l *Login) Do(ctx context.Context, action, what string, vars description.Vars) (map[string]any, error) {
+	fields := map[string]any{}
+	_, err := l.each(ctx, action, what, vars, func(r description.Result) { maps.Copy(fields, r.Fields) })
+	return fields, err
+}
+
+// List performs an action that gives a list, page after page.
+func (l *Login) List(ctx context.Context, action, what string, vars description.Vars) ([]map[string]any, error) {
+	var items []map[string]any
+	_, err := l.each(ctx, action, what, vars, func(r description.Result) { items = append(items, r.Items...) })
+	return items, err
+}
+
+// refused turns a host's no into words: what was asked, what it means, what to do.
+func (l *Login) refused(m description.Meaning, words string, a description.Answer, what string, act *description.Action) error {
+	name := "the account"
+	again := text.Command("uncinate", "account", "add", "--host", l.Host.Name)
+	if l.Account != nil && l.Account.Name != "" {
+		name = "account " + l.Account.Name
+		again = text.Command("uncinate", "account", "add", l.Account.Name, "--host", l.Host.Name)
+	}
+	f := fault.New(fault.HostSaidNo, "%s refused to %s", l.Host.Name, what)
+	switch m {
+	case description.NotSignedIn:
+		f.Says = l.Host.Name + " does not accept the token of " + name
+		f.Try("give it a token that is good", again)
+	case description.TokenEnded:
+		f.Says = "the token of " + name + " has ended"
+		if l.Account != nil && !l.Account.Expires.IsZero() {
+			f.Says += " (on " + l.Account.Expires.Format(time.DateOnly) + ")"
+		}
+		f.Try("give it a new one", again)
+	case description.ScopeMissing:
+		f.Says = "the token of " + name + " may not " + what + ": it lacks a scope"
+		var scopes []string
+		for _, need := range act.Needs {
+			scopes = append(scopes, l.Host.Scopes[need]...)
+		}
+		if len(scopes) > 0 {
+			f.Detail("It takes the scope %s.", strings.Join(scopes, " and "))
+		}
+		f.Try("give it a token that has it", again)
+	case description.NotFound:
+		f.Says = l.Host.Name + " has nothing of that name, or not for " + name + ", when asked to " + what
+	case description.RateLimit:
+		f.Kind = fault.Unreachable
+		f.Says = l.Host.Name + " asks us to wait: too many requests"
+		if pause, told := l.Host.Again(a, l.Desk.Now()); told {
+			f.Detail("It names %s.", text.Count(int(pause/time.Second), "second"))
+		}
+	case description.Down:
+		f.Kind = fault.Unreachable
+		f.Says = l.Host.Name + " is there but cannot work now (status " + strconv.Itoa(a.Status) + "), when asked to " + what
+	case description.PlanLimit:
+		f.Says = l.Host.Name + " does not allow it on your plan: " + what
+	case description.Denied:
+		f.Says = l.Host.Name + " does not allow " + name + " to " + what
+	case description.NameTaken:
+		f.Says = "the name is taken on " + l.Host.Name
+	}
+	if words != "" {
+		f.Detail("%s says: %s", l.Host.Name, words)
+	}
+	return &Refusal{Fault: f, Means: m}
+}
+
+// Repository asks for one repository; false when the host has none for this account.
+func (l *Login) Repository(ctx context.Context, owner, name string) (description.Repository, bool, error) {
+	f, err := l.Do(ctx, "repository-show", "show "+owner+"/"+name, description.Vars{"owner": owner, "name": name, "path": owner + "/" + name})
+	if Means(err, description.NotFound) {
+		return description.Repository{}, false, nil
+	}
+	if err != nil {
+		return description.Repository{}, false, err
+	}
+	r, err := l.Host.RepositoryFrom(f)
+	if err == nil {
+		r, err = l.Host.WithSSH(r)
+	}
+	return r, err == nil, err
+}
+
+// Repositories lists what the account can see, those with find in their name.
+func (l *Login) Repositories(ctx context.Context, find string) ([]description.Repository, error) {
+	if err := l.May("repository-list", "list repositories"); err != nil {
+		return nil, err
+	}
+	items, err := l.List(ctx, "repository-list", "list repositories", description.Vars{"find": find})
+	if err != nil {
+		return nil, err
+	}
+	var out []description.Repository
+	for _, f := range items {
+		r, err := l.Host.RepositoryFrom(f)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, r)
+	}
+	return out, nil
+}
+
+// RepositoriesOf lists what an account can see, those with find in their name.
+func RepositoriesOf(ctx context.Context, d *desk.Desk, account, find string) ([]description.Repository, error) {
+	a, err := accounts.Named(d, account)
+	if err != nil {
+		return nil, err
+	}
+	l, err := Open(ctx, d, a)
+	if err != nil {
+		return nil, err
+	}
+	return l.Repositories(ctx, find)
+}
+
+// Identify asks who the token's owner is.
+func (l *Login) Identify(ctx context.Context) (description.Identity, error) {
+	f, err := l.Do(ctx, "identify", "tell whose token it is", nil)
+	if err != nil {
+		return description.Identity{}, err
+	}
+	return description.IdentityFrom(f), nil
+}

@@ -1,0 +1,284 @@
+package project
+
+import (
+	"context"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"uncinate/internal/core/fault"
+	"uncinate/internal/core/text"
+	"uncinate/internal/desk"
+	"uncinate/internal/world/git"
+	"uncinate/internal/world/openfiles"
+)
+
+// A folder that takes capital and small letters for the same holds only one of two files
+// whose names differ in nothing else: what was laid out last is there under both names, and
+// git takes it for a change of the other (git-config documentation, core.ignoreCase).
+
+// FoldsCase reports whether the folder takes capital and small letters for the same.
+func (f *Folder) FoldsCase(ctx context.Context) (folds bool, err error) {
+	if f.Settings == nil {
+		if f.Settings, err = f.Repo.Settings(ctx); err != nil {
+			return false, desk.GitFault(err, "git's configuration cannot be read")
+		}
+	}
+	for _, s := range f.Settings {
+		if strings.EqualFold(s.Key, "core.ignorecase") {
+			folds = s.True()
+		}
+	}
+	return folds, nil
+}
+
+// Folder is what a look at a project's folder found. Looking runs nothing that the
+// Folder's own git configuration names.
+type Folder struct {
+	Path     string // absolute, symbolic links resolved
+	Repo     *git.Repo
+	IsRepo   bool
+	Settings []git.Setting
+	Branch   string   // the branch HEAD stands for, unborn or not; "" without repository
+	Head     string   // the commit's id; "" when there is none
+	Branches []string // local branches
+	Remotes  map[string]string
+}
+
+// FindFolder makes a path absolute, with symbolic links resolved, and checks that a
+// folder is there.
+func FindFolder(d *desk.Desk, given string) (string, error) {
+	abs, err := filepath.Abs(given)
+	if err != nil {
+		return "", err
+	}
+	real, err := filepath.EvalSymlinks(abs)
+	if err != nil {
+		if _, e := os.Lstat(abs); e == nil {
+			return "", fault.New(fault.Failed, "%s is a symbolic link that leads nowhere", text.Visible(abs))
+		}
+		return "", fault.New(fault.Failed, "there is no folder %s here", text.Visible(abs)).Because(err)
+	}
+	s, err := os.Stat(real)
+	if err != nil {
+		return "", fault.New(fault.Failed, "%s cannot be looked at", text.Visible(real)).Because(err)
+	}
+	if !s.IsDir() {
+		return "", fault.New(fault.Failed, "%s is a file; a project is a folder", text.Visible(real)).
+			Try("the folder that holds it", text.Command("uncinate", "attach", filepath.Dir(real)))
+	}
+	return real, nil
+}
+
+// NotAProject refuses folders that nobody means to publish whole: the home folder
+// and a file system's top.
+func NotAProject(d *desk.Desk, path string) error {
+	home, err := filepath.EvalSymlinks(d.UserHome)
+	if err == nil && home == path {
+		return fault.New(fault.Refused, "%s is your home folder: everything in it would go up", text.Visible(path)).
+			Try("name the project's folder", "uncinate attach FOLDER")
+	}
+	if filepath.Dir(path) == path {
+		return fault.New(fault.Refused, "%s is the top of the file system, not a project", path)
+	}
+	return nil
+}
+
+func FindWithGit(ctx context.Context, d *desk.Desk, given string) (string, *git.Git, error) {
+	where, err := FindFolder(d, given)
+	if err != nil {
+		return "", nil, err
+	}
+	g, err := d.Git(ctx)
+	return where, g, err
+}
+
+// FindTop finds a folder, and the top of the repository that holds it; "" where none does.
+func FindTop(ctx context.Context, d *desk.Desk, given string) (where, top string, err error) {
+	where, g, err := FindWithGit(ctx, d, given)
+	if err == nil && isBare(where) {
+		err = bare(where)
+	}
+	if err == nil {
+		top, err = g.In(where).Top(ctx)
+	}
+	return where, top, err
+}
+
+// bare says that a folder is a repository's own, without files.
+func bare(where string) error {
+	if top := filepath.Dir(where); filepath.Base(where) == ".git" {
+		return fault.New(fault.Refused, "%s is git's own folder of the project above it", text.Visible(where)).Try("", text.Command("uncinate", "status", top))
+	}
+	return fault.New(fault.Refused, "%s is a bare repository, without the files of a project", text.Visible(where))
+}
+
+// lookAround looks at the repository that holds a folder, from its top.
+func lookAround(ctx context.Context, d *desk.Desk, given string) (*Folder, error) {
+	where, top, err := FindTop(ctx, d, given)
+	if err != nil {
+		return nil, err
+	}
+	if top == "" {
+		f := fault.New(fault.Decision, "%s is not hooked to a repository yet", text.Visible(where))
+		if NotAProject(d, where) != nil {
+			return nil, f.Try("name the project's folder", "uncinate attach FOLDER")
+		}
+		return nil, f.Try("hook it", text.Command("uncinate", "attach", where))
+	}
+	f, err := Look(ctx, d, top)
+	if err != nil {
+		return nil, err
+	}
+	if _, hooked, err := ProjectAt(d, f.Path); err != nil || hooked {
+		f.Repo.Safe = nil // the person hooked it: its configuration is their own
+		return f, err
+	}
+	return f, nil
+}
+
+// Look looks at a folder through git, and refuses what cannot be hooked as it is.
+func Look(ctx context.Context, d *desk.Desk, given string) (*Folder, error) {
+	where, err := FindFolder(d, given)
+	if err != nil {
+		return nil, err
+	}
+	f, err := LookLoosely(ctx, d, where)
+	if err != nil || !f.IsRepo {
+		return f, err
+	}
+	f.ReadRemotes()
+	f.Branch, err = f.Repo.Do(ctx, "symbolic-ref", "-q", "--short", "HEAD")
+	if err != nil {
+		if err := f.Finished(); err != nil {
+			return nil, err
+		}
+		return nil, OnNoBranch(where).Because(err)
+	}
+	list, err := f.Repo.Do(ctx, "for-each-ref", "--format=%(refname:short)", "refs/heads/")
+	if err != nil {
+		return nil, desk.GitFault(err, "git cannot list the branches")
+	}
+	f.Branches = strings.Fields(list)
+	return f, nil
+}
+
+// OnNoBranch says that a commit is checked out and no branch.
+func OnNoBranch(where string) *fault.Fault {
+	return fault.New(fault.Decision, "no branch is checked out in %s (a detached HEAD)", text.Visible(where)).
+		Try("make a branch of what is there", text.Command("git", "-C", where, "switch", "-c", "NAME"))
+}
+
+// ReadRemotes finds the remotes among the settings.
+func (f *Folder) ReadRemotes() {
+	for _, s := range f.Settings {
+		if name, ok := strings.CutPrefix(s.Key, "remote."); ok && strings.HasSuffix(name, ".url") {
+			f.Remotes[strings.TrimSuffix(name, ".url")] = s.Value
+		}
+	}
+}
+
+// LookLoosely looks at a folder through git as far as it takes to read its files: at
+// a repository's top, or at a folder without one.
+func LookLoosely(ctx context.Context, d *desk.Desk, where string) (*Folder, error) {
+	g, err := d.Git(ctx)
+	if err != nil {
+		return nil, err
+	}
+	f := &Folder{Path: where, Repo: g.In(where), Remotes: map[string]string{}}
+	if isBare(where) {
+		return nil, bare(where)
+	}
+	top, err := f.Repo.Top(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if top == "" {
+		if _, err := os.Lstat(filepath.Join(where, ".git")); err == nil {
+			_, err := f.Repo.Do(ctx, "rev-parse", "--git-dir")
+			return nil, desk.GitFault(err, "git cannot work with the repository in %s", text.Visible(where))
+		}
+		f.Repo.Safe = git.Harmless(nil)
+		return f, nil
+	}
+	if top != where {
+		return nil, fault.New(fault.Decision, "%s lies inside another repository, whose top is %s", text.Visible(where), text.Visible(top)).
+			Try("hook the whole of it", text.Command("uncinate", "attach", top)).
+			Try("or make this folder a repository of its own first", text.Command("git", "-C", where, "init"))
+	}
+	f.IsRepo = true
+	if f.Settings, err = f.Repo.Settings(ctx); err != nil {
+		return nil, desk.GitFault(err, "git's configuration cannot be read")
+	}
+	f.Repo.Safe = git.Harmless(f.Settings)
+	if f.Head, err = f.Repo.Do(ctx, "rev-parse", "-q", "--verify", "HEAD^{commit}"); err != nil {
+		f.Head = ""
+	}
+	return f, nil
+}
+
+func isBare(where string) bool {
+	for _, name := range []string{"HEAD", "objects", "refs"} {
+		if _, err := os.Stat(filepath.Join(where, name)); err != nil {
+			return false
+		}
+	}
+	return true
+}
+
+// GitCmd is a run of git in a folder, with standard input.
+func GitCmd(f *Folder, in io.Reader, args ...string) git.Cmd {
+	return git.Cmd{Dir: f.Path, Args: args, Config: f.Repo.Safe, In: in}
+}
+
+// Finished refuses to go on while plain git is in the middle of something.
+func (f *Folder) Finished() error {
+	own, _, err := git.Folders(f.Path)
+	if err != nil {
+		return err
+	}
+	for _, x := range []struct{ file, what, on, back string }{
+		{"MERGE_HEAD", "a merge", "commit", "merge --abort"}, {"rebase-merge", "a rebase", "rebase --continue", "rebase --abort"},
+		{"rebase-apply", "a rebase", "rebase --continue", "rebase --abort"}, {"CHERRY_PICK_HEAD", "a cherry-pick", "cherry-pick --continue", "cherry-pick --abort"},
+		{"REVERT_HEAD", "a revert", "revert --continue", "revert --abort"}, {"BISECT_LOG", "a search by halves", "bisect log", "bisect reset"},
+	} {
+		if _, err := os.Lstat(filepath.Join(own, x.file)); err == nil {
+			command := func(words string) string {
+				return text.Command(append([]string{"git", "-C", f.Path}, strings.Fields(words)...)...)
+			}
+			return fault.New(fault.Decision, "%s, begun by plain git, is not finished here", x.what).
+				Try("see where it stands", command("status")).Try("go on with it, once its files are right", command(x.on)).Try("or give it up", command(x.back))
+		}
+	}
+	return nil
+}
+
+// Unlocked refuses to go on where git's lock stands, and says whether anybody holds it.
+func (f *Folder) Unlocked() error {
+	own, _, err := git.Folders(f.Path)
+	if err != nil {
+		return err
+	}
+	path := filepath.Join(own, "index.lock")
+	s, err := os.Lstat(path)
+	if err != nil {
+		return nil
+	}
+	if open, known := openfiles.Below(own); known {
+		if p, held := open[path]; held {
+			return fault.New(fault.Failed, "git is at work in %s just now (process %d, %s)", text.Visible(f.Path), p.ID, text.Visible(p.Name)).
+				Try("wait for it to end, then look", text.Command("uncinate", "status", f.Path))
+		}
+		return fault.New(fault.Failed, "a run of git that was ended on %s left its lock in %s; no program has it open any more", s.ModTime().Format("2006-01-02 15:04"), text.Visible(f.Path)).
+			Try("take it away", text.Command("rm", "--", path))
+	}
+	return fault.New(fault.Failed, "git's lock stands in %s, since %s", text.Visible(f.Path), s.ModTime().Format("2006-01-02 15:04")).
+		Try("if no git is at work there, take it away", text.Command("rm", "--", path))
+}
+
+// Contains reports whether a commit, and all before it, is in another's history.
+func (f *Folder) Contains(ctx context.Context, whole, part string) bool {
+	_, err := f.Repo.Do(ctx, "merge-base", "--is-ancestor", part, whole)
+	return err == nil
+}

@@ -1,0 +1,115 @@
+package project
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"uncinate/internal/desk"
+	"uncinate/internal/world/git"
+	"uncinate/internal/world/web"
+)
+
+// Asking for many projects at once, without a process for each: the host's own list of
+// branches where it has one, otherwise git's protocol over few connections.
+
+// Answer is what the host of one project told.
+type Answer struct {
+	Refs web.Refs
+	Tags bool // it told of tags too
+	Err  error
+}
+
+// Local is what is read of a project without a process.
+type Local struct {
+	Own, Common string
+	Remote      string
+	Branch      string
+	Refs        map[string]string
+	Url         string
+	Simple      bool // its remote is followed in the usual way
+	Unfinished  string
+	Pending     bool // a sync of ours was cut off
+}
+
+// Glance reads a project's refs and its remote.
+func Glance(d *desk.Desk, p Project) (*Local, error) {
+	l := &Local{}
+	var err error
+	if l.Own, l.Common, err = git.Folders(p.Folder); err != nil {
+		return nil, err
+	}
+	config, err := git.ReadConfig(filepath.Join(l.Common, "config"))
+	if err != nil {
+		return nil, err
+	}
+	remotes := map[string]string{}
+	for key, urls := range config {
+		if name, ok := strings.CutPrefix(key, "remote."); ok && strings.HasSuffix(name, ".url") && len(urls) > 0 {
+			remotes[strings.TrimSuffix(name, ".url")] = urls[0]
+		}
+	}
+	l.Remote = remoteNow(p, remotes)
+	l.Url = remotes[l.Remote]
+	l.Simple = slices.Equal(config["remote."+l.Remote+".fetch"], []string{"+refs/heads/*:refs/remotes/" + l.Remote + "/*"})
+	if l.Branch, err = git.ReadHead(l.Own); err != nil {
+		return nil, err
+	}
+	if l.Refs, err = git.ReadRefs(l.Common); err != nil {
+		return nil, err
+	}
+	for _, x := range [][2]string{{"MERGE_HEAD", "a merge"}, {"rebase-merge", "a rebase"}, {"rebase-apply", "a rebase"}, {"CHERRY_PICK_HEAD", "a cherry-pick"}, {"REVERT_HEAD", "a revert"}} {
+		if _, err := os.Lstat(filepath.Join(l.Own, x[0])); err == nil {
+			l.Unfinished = x[1]
+		}
+	}
+	_, err = os.Stat(d.Home.JournalAt("sync", p.Folder).Path())
+	l.Pending = err == nil
+	return l, nil
+}
+
+// Contact tells when the host of a project last answered: us, or plain git.
+func Contact(common string) time.Time {
+	var last time.Time
+	for _, path := range []string{contactFile(common), filepath.Join(common, "FETCH_HEAD")} {
+		if s, err := os.Stat(path); err == nil && s.ModTime().After(last) {
+			last = s.ModTime()
+		}
+	}
+	return last.UTC()
+}
+
+// Apart counts the commits that only one of two has.
+func Apart(ctx context.Context, repo *git.Repo, ours, theirs string) (ahead, behind int, err error) {
+	out, err := repo.Do(ctx, "rev-list", "--count", "--left-right", ours+"..."+theirs)
+	if err == nil {
+		_, err = fmt.Sscanf(out, "%d %d", &ahead, &behind)
+	}
+	return ahead, behind, desk.GitFault(err, "git cannot compare here and there")
+}
+
+// OnlyHere lists the branches, but for the one that is checked out, whose commits no
+// remote is known to hold.
+func OnlyHere(ctx context.Context, d *desk.Desk, repo *git.Repo, l *Local, st *git.Status) []string {
+	held := map[string]bool{}
+	for ref, id := range l.Refs {
+		if strings.HasPrefix(ref, "refs/remotes/") {
+			held[id] = true
+		}
+	}
+	var doubtful []string
+	for ref, id := range l.Refs {
+		if b, is := strings.CutPrefix(ref, "refs/heads/"); is && b != st.Branch && !held[id] {
+			doubtful = append(doubtful, b)
+		}
+	}
+	slices.Sort(doubtful)
+	return slices.DeleteFunc(doubtful, func(b string) bool {
+		out, err := repo.Do(ctx, "rev-list", "--count", "-1", "refs/heads/"+b, "--not", "--remotes")
+		return err == nil && out == "0"
+	})
+}

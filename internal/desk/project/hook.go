@@ -1,0 +1,336 @@
+package project
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"uncinate/internal/core/address"
+	"uncinate/internal/core/fault"
+	"uncinate/internal/core/kinds"
+	"uncinate/internal/core/text"
+	"uncinate/internal/desk"
+	"uncinate/internal/desk/accounts"
+	"uncinate/internal/desk/login"
+	"uncinate/internal/world/files"
+	"uncinate/internal/world/git"
+	"uncinate/internal/world/netrc"
+)
+
+// Hook is what ties a work tree to a hosted repository: the remote, the sign-in for
+// exactly its address, and the account's name and e-mail.
+type Hook struct {
+	Desk    *desk.Desk
+	Repo    *git.Repo
+	Remote  string
+	Address address.Address
+	Account *accounts.Account // nil: the sign-in that git has by itself
+	Key     *accounts.Key     // the account's on this machine; nil for none
+	Rewrite bool              // git's own rewriting of addresses is to be kept off this one
+}
+
+// includeFile is the file that git includes for this account and address: in one
+// folder per account, so that a moved program is mended in one place.
+func (h *Hook) includeFile() string {
+	name := "nobody"
+	if h.Account != nil {
+		name = h.Account.Name
+	}
+	return filepath.Join(h.Desk.Home.State, "git", name, files.Short(h.Address.Key())+".gitconfig")
+}
+
+// needed reports whether git has to be told anything for this address.
+func (h *Hook) needed() bool { return h.Account != nil || h.Rewrite }
+
+// includeText is that file's contents. For the address with and without ".git" the
+// helpers of the person's own configuration are put aside by an empty entry
+// (gitcredentials documentation, "helper"), then ours is named. The path is part of
+// what is asked, so that ours answers for this repository alone.
+func (h *Hook) includeText() string {
+	var b strings.Builder
+	b.WriteString(kinds.Opening + "\n")
+	with, without := h.Address, h.Address
+	with.Suffix, without.Suffix = true, false
+	if h.Account != nil && h.Address.Scheme != "ssh" {
+		words := []string{filepath.ToSlash(h.Desk.Program), "credential", "--account", h.Account.Name, "--for", h.Address.Key()}
+		if h.Desk.Home.Top != "" {
+			words = append(words, "--home", filepath.ToSlash(h.Desk.Home.Top)) // git may be run where the variable is not set
+		}
+		helper := "!" + text.Command(words...)
+		for _, a := range []address.Address{without, with} {
+			fmt.Fprintf(&b, "[credential %s]\n\thelper =\n\thelper = %s\n\tuseHttpPath = true\n", quoted(a.String()), quoted(helper))
+		}
+	}
+	if r := h.Route(); r != nil {
+		fmt.Fprintf(&b, "[core]\n\tsshCommand = %s\n[ssh]\n\tvariant = ssh\n", quoted(r.Command()))
+	}
+	if h.Key != nil && h.Key.Signs {
+		b.WriteString(h.signing())
+	}
+	if h.Rewrite {
+		for _, a := range []address.Address{without, with} {
+			fmt.Fprintf(&b, "[url %s]\n\tinsteadOf = %s\n\tpushInsteadOf = %s\n", quoted(a.String()), quoted(a.String()), quoted(a.String()))
+		}
+	}
+	b.WriteString(kinds.Closing + "\n")
+	return b.String()
+}
+
+// Route is the way over SSH with the account's key; nil where none is gone.
+func (h *Hook) Route() *login.Route {
+	if h.Key == nil || h.Account == nil || h.Address.Scheme != "ssh" {
+		return nil
+	}
+	return login.FindRoute(h.Desk, h.Key, h.Address)
+}
+
+// quoted writes a value of git's configuration (git-config documentation, "Syntax").
+func quoted(s string) string {
+	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(s) + `"`
+}
+
+// WriteInclude writes the included file, and what it names, where they are not as they
+// should be.
+func (h *Hook) WriteInclude(ctx context.Context) error {
+	if !h.needed() {
+		return nil
+	}
+	if r := h.Route(); r != nil {
+		if err := r.Write(ctx); err != nil {
+			return err
+		}
+	}
+	if h.Key != nil && h.Key.Signs {
+		if err := writeSigners(h.Desk, h.Key); err != nil {
+			return err
+		}
+	}
+	old, err := files.Read(h.includeFile(), 64<<10)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	if err == nil && bytes.Equal(old, []byte(h.includeText())) {
+		return nil
+	}
+	return files.Write(h.includeFile(), []byte(h.includeText()), 0o600)
+}
+
+// Config gives the same as configuration for one run of git, for use before the
+// repository has it.
+func (h *Hook) Config() []string {
+	if !h.needed() {
+		return nil
+	}
+	return append([]string{"include.path=" + h.includeFile()}, h.Shared()...)
+}
+
+// Shared lets git go over the connection that this run has to the server, if it has one.
+func (h *Hook) Shared() []string {
+	r := h.Route()
+	if r == nil || len(h.Desk.Servers) == 0 {
+		return nil
+	}
+	via := login.SharedBy(h.Desk, r)
+	if _, err := os.Stat(via); via == "" || err != nil {
+		return nil
+	}
+	return []string{"core.sshCommand=" + r.CommandWith("-o", "ControlPath="+via)}
+}
+
+// Done reports whether remote and sign-in stand as they should.
+func (h *Hook) Done(ctx context.Context) (bool, error) {
+	url, err := h.Repo.Do(ctx, "config", "--local", "--get", "remote."+h.Remote+".url")
+	if git.Code(err) == 1 || git.Code(err) == 128 {
+		return false, nil
+	}
+	if err != nil || url != h.Address.String() {
+		return false, err
+	}
+	if !h.needed() {
+		return true, nil
+	}
+	if r := h.Route(); r != nil {
+		if _, err := os.Stat(r.File()); err != nil {
+			return false, nil
+		}
+	}
+	includes, err := h.includes(ctx)
+	if err != nil || !slices.Contains(includes, h.includeFile()) {
+		return false, err
+	}
+	old, err := files.Read(h.includeFile(), 64<<10)
+	if errors.Is(err, fs.ErrNotExist) {
+		return false, nil
+	}
+	return string(old) == h.includeText(), err
+}
+
+func (h *Hook) includes(ctx context.Context) ([]string, error) {
+	list, err := h.Repo.Lines(ctx, "config", "--local", "-z", "--get-all", "include.path")
+	if git.Code(err) == 1 {
+		return nil, nil
+	}
+	return list, err
+}
+
+// Set writes remote and sign-in into the repository's configuration.
+func (h *Hook) Set(ctx context.Context) error {
+	if err := h.WriteInclude(ctx); err != nil {
+		return err
+	}
+	if h.needed() {
+		stands, err := h.includes(ctx)
+		if err != nil {
+			return err
+		}
+		if !slices.Contains(stands, h.includeFile()) { // it keeps its place, so that a second try changes nothing
+			if err := h.DropIncludes(ctx); err != nil {
+				return err
+			}
+			if _, err := h.Repo.Do(ctx, "config", "--local", "--add", "include.path", h.includeFile()); err != nil {
+				return err
+			}
+		}
+	}
+	verb := "set-url"
+	old, err := h.Repo.Do(ctx, "config", "--local", "--get", "remote."+h.Remote+".url")
+	if git.Code(err) == 1 {
+		verb = "add"
+	} else if err != nil {
+		return err
+	}
+	if was, err := address.Parse(old); err == nil && !was.Same(h.Address) { // what was said for the former address is over
+		former := *h
+		former.Address = was
+		if err := former.DropIncludes(ctx); err != nil {
+			return err
+		}
+	}
+	_, err = h.Repo.Do(ctx, "remote", verb, h.Remote, h.Address.String())
+	return err
+}
+
+// DropIncludes takes out earlier includes of ours, and only ours.
+func (h *Hook) DropIncludes(ctx context.Context) error {
+	includes, err := h.includes(ctx)
+	if err != nil {
+		return err
+	}
+	ours := filepath.Join(h.Desk.Home.State, "git") + string(filepath.Separator)
+	for _, path := range includes {
+		if strings.HasPrefix(path, ours) && strings.HasSuffix(path, string(filepath.Separator)+filepath.Base(h.includeFile())) {
+			if _, err := h.Repo.Do(ctx, "config", "--local", "--fixed-value", "--unset-all", "include.path", path); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// Unset takes remote and sign-in out again.
+func (h *Hook) Unset(ctx context.Context) error {
+	if err := h.DropIncludes(ctx); err != nil {
+		return err
+	}
+	if _, err := h.Repo.Do(ctx, "remote", "remove", h.Remote); err != nil && git.Code(err) != 2 {
+		return err
+	}
+	return nil
+}
+
+// Rewrites finds the setting by which git would turn the address into another
+// (git-config documentation, url.<base>.insteadOf). Nil when none does.
+func Rewrites(settings []git.Setting, a address.Address) *git.Setting {
+	var best *git.Setting
+	longest := 0
+	for i, s := range settings {
+		key := strings.ToLower(s.Key)
+		if !strings.HasPrefix(key, "url.") || !(strings.HasSuffix(key, ".insteadof") || strings.HasSuffix(key, ".pushinsteadof")) {
+			continue
+		}
+		base := s.Key[len("url."):strings.LastIndexByte(s.Key, '.')]
+		if s.Value != "" && len(s.Value) > longest && strings.HasPrefix(a.String(), s.Value) && base != s.Value {
+			best, longest = &settings[i], len(s.Value)
+		}
+	}
+	return best
+}
+
+// CheckNetrc refuses to go on when a netrc file would sign git in as someone else:
+// git takes what it finds there before it asks any helper.
+func CheckNetrc(d *desk.Desk, a address.Address, user string) error {
+	if a.Scheme == "ssh" {
+		return nil
+	}
+	host := a.Host
+	if name, _, err := net.SplitHostPort(host); err == nil {
+		host = name
+	}
+	e := netrc.Find(d.UserHome, host)
+	if e == nil || e.Login == user {
+		return nil
+	}
+	which := "an entry for " + host
+	if e.Any {
+		which = "an entry for every host"
+	}
+	return fault.New(fault.Decision, "%s has %s on line %d that signs in as %s, and git uses it before anything else: your work would go up as %s, not as %s",
+		text.Visible(e.File), which, e.Line, text.Quote(e.Login), text.Quote(e.Login), text.Quote(user)).
+		Try("open it at that entry and take it out", fmt.Sprintf("%s +%d %s", editor(), e.Line, text.Quote(e.File))).
+		Try("or use the account of that name", "--account "+text.Quote(e.Login))
+}
+
+func editor() string {
+	for _, name := range []string{"VISUAL", "EDITOR"} {
+		if e := os.Getenv(name); e != "" && text.Quote(e) == e {
+			return e
+		}
+	}
+	return "vi"
+}
+
+// mend rewrites the included file of a hooked project if the program has moved.
+func mend(ctx context.Context, d *desk.Desk, p Project) error {
+	if p.Account == "" {
+		return nil
+	}
+	a, err := address.Parse(p.Address)
+	if err != nil {
+		return err
+	}
+	account, err := accounts.Named(d, p.Account)
+	if err != nil {
+		return err
+	}
+	h := &Hook{Desk: d, Address: a, Account: account}
+	old, err := files.Read(h.includeFile(), 64<<10)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	h.Rewrite = bytes.Contains(old, []byte("[url "))
+	if h.Key, err = accounts.KeyOf(d, account.Name, accounts.KeyInForce); err != nil {
+		return err
+	}
+	return h.WriteInclude(ctx)
+}
+
+// MendAll writes anew what git and ssh are told for an account's hooked projects.
+func MendAll(ctx context.Context, d *desk.Desk, account string) error {
+	projects, err := Register(d)
+	if err != nil {
+		return err
+	}
+	for _, p := range projects {
+		if p.Account == account {
+			err = errors.Join(err, mend(ctx, d, p))
+		}
+	}
+	return err
+}

@@ -1,0 +1,161 @@
+package project
+
+import (
+	"context"
+	"maps"
+	"slices"
+
+	"uncinate/internal/core/address"
+	"uncinate/internal/core/description"
+	"uncinate/internal/core/fault"
+	"uncinate/internal/core/text"
+	"uncinate/internal/desk"
+	"uncinate/internal/desk/accounts"
+	"uncinate/internal/desk/hosts"
+	"uncinate/internal/desk/login"
+)
+
+// Visit gives the address of a project's page, or of a part of it.
+func Visit(ctx context.Context, d *desk.Desk, given, part string) (string, error) {
+	var h *hosts.Host
+	var owner, name string
+	_, p, err := ProjectFor(ctx, d, given)
+	if err != nil {
+		return "", err
+	}
+	if h, owner, name, err = hosts.Recognise(d, p.Address); err != nil {
+		return "", err
+	}
+	if h == nil {
+		if part != "" {
+			return "", fault.New(fault.Failed, "nobody described the host of %s, so its pages are not known", p.Address)
+		}
+		at, err := address.Parse(p.Address)
+		if err != nil {
+			return "", err
+		}
+		if at.Scheme == "ssh" {
+			return "", fault.New(fault.Failed, "nobody described the host of %s, so its pages are not known", p.Address)
+		}
+		at.Suffix = false
+		return at.String(), nil
+	}
+	t := h.Page
+	if part != "" {
+		if t = h.Pages[part]; t == nil {
+			var known []string
+			for k := range h.Pages {
+				known = append(known, k)
+			}
+			f := fault.New(fault.Usage, "the description of %s names no page for %s", h.Name, text.Quote(part))
+			if near := text.Nearest(part, known); near != "" {
+				f.Detail("Did you mean %s?", near)
+			}
+			return "", f
+		}
+	}
+	if t == nil {
+		return "", fault.New(fault.Failed, "the description of %s names no page for a repository", h.Name)
+	}
+	return h.Expand(t, description.Vars{"owner": owner, "name": name, "path": owner + "/" + name})
+}
+
+// ProjectFor finds the project that a folder, or one above it, is.
+func ProjectFor(ctx context.Context, d *desk.Desk, given string) (*Folder, Project, error) {
+	f, err := lookAround(ctx, d, given)
+	if err != nil {
+		return nil, Project{}, err
+	}
+	p, err := ProjectOf(d, f)
+	return f, p, err
+}
+
+// ProjectOf finds a looked-at folder in the register, or takes what its remote says.
+func ProjectOf(d *desk.Desk, f *Folder) (Project, error) {
+	p, found, err := ProjectAt(d, f.Path)
+	if err != nil {
+		return p, err
+	}
+	if found {
+		if name := remoteNow(p, f.Remotes); name != p.Remote {
+			if err := RenameRemote(d, f.Path, p.Remote, name); err != nil {
+				return p, err
+			}
+			p.Remote = name
+		}
+		if url := f.Remotes[p.Remote]; url != "" {
+			if at, err := address.Parse(url); err == nil && at.Key() != KeyOf(p.Address) {
+				// Plain git moved the remote since; what counts is what stands there.
+				return Project{Folder: f.Path, Remote: p.Remote, Address: at.Bare().String()}, nil
+			}
+			return p, nil
+		}
+	}
+	if url := f.Remotes["origin"]; url != "" {
+		at, err := address.Parse(url)
+		if err != nil {
+			return p, fault.New(fault.Decision, "the remote origin leads to an address that is not supported: %s", fault.Of(err).Says)
+		}
+		return Project{Folder: f.Path, Remote: "origin", Address: at.Bare().String()}, nil
+	}
+	if found {
+		return p, fault.New(fault.Decision, "the remote %s, by which %s was hooked to %s, is not there any more", text.Visible(p.Remote), text.Visible(f.Path), text.Visible(p.Address)).
+			Try("hook it again", text.Command("uncinate", "attach", "--to", p.Address, f.Path))
+	}
+	return p, fault.New(fault.Decision, "%s is not hooked to a repository yet", text.Visible(f.Path)).
+		Try("hook it", text.Command("uncinate", "attach", f.Path))
+}
+
+// remoteNow is what a project's remote is called: plain git may have renamed it since.
+func remoteNow(p Project, remotes map[string]string) string {
+	if remotes[p.Remote] != "" {
+		return p.Remote
+	}
+	for _, name := range slices.Sorted(maps.Keys(remotes)) {
+		if KeyOf(remotes[name]) == KeyOf(p.Address) {
+			return name
+		}
+	}
+	return p.Remote
+}
+
+func KeyOf(s string) string {
+	at, err := address.Parse(s)
+	if err != nil {
+		return s
+	}
+	return at.Key()
+}
+
+// HookOf gives the hook of a project that stands.
+func HookOf(ctx context.Context, d *desk.Desk, f *Folder, p Project) (*Hook, error) {
+	at, err := address.Parse(p.Address)
+	if err != nil {
+		return nil, err
+	}
+	h := &Hook{Desk: d, Repo: f.Repo, Remote: p.Remote, Address: at}
+	if p.Account != "" {
+		if h.Account, err = accounts.Named(d, p.Account); err != nil {
+			return nil, fault.New(fault.Decision, "the account %s, with which this project was hooked, is not known any more", p.Account).
+				Try("add it again", text.Command("uncinate", "account", "add", p.Account, "--host", p.Host))
+		}
+		accounts.Warn(d, h.Account)
+		if err := mend(ctx, d, p); err != nil {
+			return nil, err
+		}
+		if h.Key, err = accounts.KeyOf(d, h.Account.Name, accounts.KeyInForce); err != nil {
+			return nil, err
+		}
+		if at.Scheme == "ssh" && h.Key == nil {
+			return nil, accounts.NoKey(d, h.Account)
+		}
+		user, _, err := login.GitLogin(ctx, d, h.Account, "")
+		if err != nil {
+			return nil, err
+		}
+		if err := CheckNetrc(d, at, user); err != nil {
+			return nil, err
+		}
+	}
+	return h, nil
+}

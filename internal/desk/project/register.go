@@ -1,0 +1,155 @@
+package project
+
+import (
+	"context"
+	"errors"
+	"os"
+	"path/filepath"
+	"slices"
+	"time"
+
+	"uncinate/internal/core/fault"
+	"uncinate/internal/desk"
+	"uncinate/internal/world/files"
+)
+
+// FolderExists reports whether a project's folder is there.
+func FolderExists(p Project) bool {
+	s, err := os.Stat(filepath.Clean(p.Folder))
+	return err == nil && s.IsDir()
+}
+
+// Project is one entry of the register: a folder that is hooked to a repository.
+type Project struct {
+	Folder  string    `json:"folder"` // absolute, symbolic links resolved
+	Remote  string    `json:"remote"` // git's name for it, such as "origin"
+	Address string    `json:"address"`
+	Account string    `json:"account,omitempty"` // none: the sign-in that git has by itself
+	Host    string    `json:"host,omitempty"`    // a known host, or none
+	ID      string    `json:"id,omitempty"`      // the host's stable id
+	Page    string    `json:"page,omitempty"`
+	Hooked  time.Time `json:"hooked"`
+	Copy    bool      `json:"copy,omitempty" says:"a second place, which only receives"`
+	Follows bool      `json:"follows,omitempty" says:"only brought up to date: nothing is ever sent"`
+}
+
+func registerFile(d *desk.Desk) string { return filepath.Join(d.Home.State, "register.json") }
+
+// Register lists the hooked projects. It is an index only: what counts stands in
+// each repository's own configuration.
+func Register(d *desk.Desk) ([]Project, error) {
+	var all []Project
+	_, err := files.ReadJSON(registerFile(d), &all)
+	return all, err
+}
+
+// Alter changes the register, alone: several projects may be at work at once, in this
+// process and in others.
+func Alter(d *desk.Desk, how func([]Project) []Project) error {
+	s := d.Common()
+	s.Mu.Lock()
+	defer s.Mu.Unlock()
+	var held *files.Held
+	for tries := 0; held == nil; tries++ {
+		var err error
+		if held, _, err = files.Lock(filepath.Join(d.Home.State, "locks", "register.lock")); err != nil {
+			return err
+		}
+		if held == nil && tries > 500 {
+			return fault.New(fault.Failed, "another uncinate holds the register of projects").Try("when it has ended, look", "uncinate status --all")
+		}
+		if held == nil {
+			time.Sleep(10 * time.Millisecond)
+		}
+	}
+	all, err := Register(d)
+	if err == nil {
+		if after := how(slices.Clone(all)); !slices.Equal(after, all) {
+			err = files.WriteJSON(registerFile(d), after)
+		}
+	}
+	return errors.Join(err, held.Release())
+}
+
+func Enter(d *desk.Desk, p Project) error {
+	return Alter(d, func(all []Project) []Project {
+		return append(slices.DeleteFunc(all, func(q Project) bool { return q.Folder == p.Folder && q.Remote == p.Remote }), p)
+	})
+}
+
+func Strike(d *desk.Desk, folder, remote string) error {
+	return Alter(d, func(all []Project) []Project {
+		return slices.DeleteFunc(all, func(q Project) bool { return q.Folder == folder && q.Remote == remote })
+	})
+}
+
+// RenameRemote tells the register that a project's remote is called otherwise.
+func RenameRemote(d *desk.Desk, folder, from, to string) error {
+	return Alter(d, func(all []Project) []Project {
+		for i := range all {
+			if all[i].Folder == folder && all[i].Remote == from {
+				all[i].Remote = to
+				break
+			}
+		}
+		return all
+	})
+}
+
+// ProjectAt finds the register's entry for a folder; false when it is not hooked. Of
+// several it is the newest that is no copy.
+func ProjectAt(d *desk.Desk, folder string) (Project, bool, error) {
+	all, err := Register(d)
+	if err != nil {
+		return Project{}, false, err
+	}
+	for _, copies := range []bool{false, true} {
+		for _, p := range slices.Backward(all) {
+			if p.Folder == folder && p.Copy == copies {
+				return p, true, nil
+			}
+		}
+	}
+	return Project{}, false, nil
+}
+
+// EntryOf finds the register's entry for one remote of a folder.
+func EntryOf(d *desk.Desk, folder, remote string) (Project, bool, error) {
+	all, err := Register(d)
+	if err != nil {
+		return Project{}, false, err
+	}
+	i := slices.IndexFunc(all, func(p Project) bool { return p.Folder == folder && p.Remote == remote })
+	if i < 0 {
+		return Project{}, false, nil
+	}
+	return all[i], true, nil
+}
+
+// Mains are the register's projects, without the places that only receive.
+func Mains(d *desk.Desk) ([]Project, error) {
+	all, err := Register(d)
+	seen := map[string]bool{}
+	var out []Project
+	for _, p := range slices.Backward(all) { // the newest entry of a folder counts
+		if !p.Copy && !seen[p.Folder] {
+			seen[p.Folder] = true
+			out = append(out, p)
+		}
+	}
+	slices.Reverse(out)
+	return out, err
+}
+
+// HookedHere gives the projects that are worked on together; it is a fault when there is none.
+func HookedHere(ctx context.Context, d *desk.Desk) ([]Project, error) {
+	all, err := Mains(d)
+	if err == nil && len(all) == 0 {
+		err = fault.New(fault.Decision, "no project is hooked on this machine so far").
+			Try("hook one", "uncinate attach FOLDER").Try("bring one here", "uncinate clone REPOSITORY").Try("take in copies that are there already", "uncinate status --find FOLDER")
+	}
+	if err == nil {
+		_, err = d.Git(ctx)
+	}
+	return all, err
+}

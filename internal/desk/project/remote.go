@@ -1,0 +1,146 @@
+package project
+
+import (
+	"context"
+	"strings"
+
+	"uncinate/internal/core/address"
+	"uncinate/internal/core/fault"
+	"uncinate/internal/core/text"
+	"uncinate/internal/desk"
+	"uncinate/internal/desk/accounts"
+	"uncinate/internal/desk/hosts"
+	"uncinate/internal/desk/login"
+	"uncinate/internal/world/git"
+	"uncinate/internal/world/web"
+)
+
+// Refs asks an address for its refs on behalf of an account.
+func Refs(ctx context.Context, d *desk.Desk, h *Hook, token string) (web.Refs, error) {
+	if h.Account != nil && h.Address.Scheme != "ssh" {
+		if token == "" {
+			var err error
+			if token, err = accounts.Token(ctx, d, h.Account, true); err != nil {
+				return web.Refs{}, err
+			}
+		}
+		accounts.Warn(d, h.Account)
+		refs, err := login.GitRefs(ctx, d, h.Account, token, h.Address)
+		return refs, rightAccount(ctx, d, h, err)
+	}
+	if err := h.WriteInclude(ctx); err != nil {
+		return web.Refs{}, err
+	}
+	ids, head, err := h.Repo.Refs(ctx, h.Address.String(), h.Config()...)
+	if err != nil {
+		if r := h.Route(); r != nil {
+			if why := sshCause(ctx, d, r, err); why != nil {
+				return web.Refs{}, rightAccount(ctx, d, h, why)
+			}
+		}
+		return web.Refs{}, Diagnose(ctx, d, h.Address, err)
+	}
+	return web.Refs{IDs: ids, Head: head}, nil
+}
+
+// Diagnose finds the true cause of a failed talk of git with an address.
+func Diagnose(ctx context.Context, d *desk.Desk, at address.Address, err error) error {
+	if ctx.Err() != nil || at.Scheme == "ssh" {
+		return desk.GitFault(err, "git cannot reach %s", at.String())
+	}
+	if _, probed := d.Web.Refs(ctx, at, "", ""); probed != nil {
+		h, _, _, known := hosts.Recognise(d, at.String())
+		if known == nil && h != nil && h.Actions["identify"] != nil && fault.Is(probed, fault.HostSaidNo) {
+			f := *fault.Of(probed)
+			f.Remedies = nil
+			return f.Try("add your account there", text.Command("uncinate", "account", "add", "--host", h.Name))
+		}
+		return probed
+	}
+	return desk.GitFault(err, "git cannot work with %s", at.String())
+}
+
+// Push runs git push with its progress handed on, and finds the cause of a failure.
+func Push(ctx context.Context, d *desk.Desk, h *Hook, args []string) error {
+	plain := h.Repo.Git.In(h.Repo.Dir) // the person's own hooks run, as with plain git
+	out, err := plain.Run(ctx, git.Cmd{Dir: plain.Dir, Args: args, Config: h.Shared(), Watch: Watch(d, "Sending", "Writing objects")})
+	d.Tell.Progress("Sending", 0, 0, "")
+	if err == nil {
+		return nil
+	}
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	for line := range strings.SplitSeq(string(out), "\n") {
+		if flag, rest, ok := strings.Cut(line, "\t"); ok && flag == "!" {
+			_, summary, _ := strings.Cut(rest, "\t")
+			if strings.Contains(summary, "fetch first") || strings.Contains(summary, "non-fast-forward") {
+				return fault.New(fault.Decision, "%s was pushed to by someone else meanwhile", h.Address.String()).Because(err).
+					Try("bring that in first", "uncinate sync")
+			}
+			return desk.GitFault(err, "%s did not take the work: %s", h.Address.String(), text.Excerpt(summary, 120))
+		}
+	}
+	if _, look := Refs(ctx, d, h, ""); look != nil {
+		return look
+	}
+	if why := readOnly(ctx, d, h); why != nil {
+		return why
+	}
+	return desk.GitFault(err, "git could not send the work to %s", h.Address.String())
+}
+
+// Watch turns lines of git's progress about one thing into told progress.
+func Watch(d *desk.Desk, label, about string) func(string) {
+	return func(line string) {
+		if p, ok := git.ParseProgress(line); ok && p.What == about {
+			d.Tell.Progress(label, p.Done, p.Total, p.Speed)
+		}
+	}
+}
+
+func WithoutSecret(to string) string {
+	if a, err := address.Parse(to); err == nil {
+		return a.Bare().String()
+	}
+	return to
+}
+
+// rightAccount adds to a refusal, met in a hooked project, which other account can see
+// the repository.
+func rightAccount(ctx context.Context, d *desk.Desk, h *Hook, err error) error {
+	if h.Account == nil || h.Account.Host == "" || !fault.Is(err, fault.HostSaidNo) || ctx.Err() != nil {
+		return err
+	}
+	_, owner, name, known := hosts.Recognise(d, h.Address.String())
+	if known != nil || name == "" {
+		return err
+	}
+	names := login.WhoSees(ctx, d, h.Account.Host, h.Account, owner, name, false)
+	return login.Others(fault.Of(err), names, "see it", func(account string) string {
+		return text.Command("uncinate", "attach", "--account", account, h.Repo.Dir)
+	})
+}
+
+// readOnly finds out whether a failed push failed because the account may only read.
+func readOnly(ctx context.Context, d *desk.Desk, h *Hook) error {
+	if h.Account == nil || h.Account.Host == "" {
+		return nil
+	}
+	_, owner, name, err := hosts.Recognise(d, h.Address.String())
+	if err != nil || name == "" {
+		return nil
+	}
+	l, err := login.Open(ctx, d, h.Account)
+	if err != nil {
+		return nil
+	}
+	there, found, err := l.Repository(ctx, owner, name)
+	if err != nil || !found || there.Right != "read" {
+		return nil
+	}
+	f := fault.New(fault.HostSaidNo, "account %s may only read %s", h.Account.Name, there.Path())
+	return login.Others(f, login.WhoSees(ctx, d, h.Account.Host, h.Account, owner, name, true), "send to it", func(account string) string {
+		return text.Command("uncinate", "attach", "--account", account, h.Repo.Dir)
+	})
+}

@@ -1,0 +1,107 @@
+package project
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"uncinate/internal/desk"
+	"uncinate/internal/world/files"
+	"uncinate/internal/world/git"
+	"uncinate/internal/world/web"
+)
+
+// Standing is where a project's work stands.
+type Standing struct {
+	Folder   string         `json:"folder"`
+	Address  string         `json:"address"`
+	Page     string         `json:"page,omitempty"`
+	Account  string         `json:"account,omitempty"`
+	Branch   string         `json:"branch"`
+	Commit   string         `json:"commit,omitempty"`
+	Ahead    int            `json:"ahead"`  // commits that are only here
+	Behind   int            `json:"behind"` // commits that are only there, as far as they were brought in
+	Unsent   bool           `json:"unsent"` // the branch is not on the host at all
+	Asked    bool           `json:"asked"`  // whether the host was asked just now
+	Moved    bool           `json:"moved"`  // the host holds commits that were not brought in yet
+	WhyNot   string         `json:"no_answer,omitempty" says:"why the host told nothing"`
+	NowAt    string         `json:"now_at,omitempty" says:"where its repository lies now: it was renamed, or given to another owner"`
+	Changed  map[string]int `json:"changed"` // files by what happened to them: new, changed, deleted, renamed, clashing
+	Branches []string       `json:"branches_only_here,omitempty" says:"other branches whose commits are nowhere but here"`
+	Stashes  int            `json:"stashes,omitempty"`
+	Rescues  int            `json:"rescue_copies,omitempty"`
+
+	Ours, Theirs string      `json:"-"` // the commits here and, as git knows it, there
+	Status       *git.Status `json:"-"`
+}
+
+// Clean reports whether every file is as in the last commit.
+func (s *Standing) Clean() bool { return len(s.Changed) == 0 }
+
+// StandHere reads the work tree alone, with the ignored files if they are wanted.
+func StandHere(ctx context.Context, f *Folder, p Project, ignored bool) (*Standing, error) {
+	s := &Standing{Folder: f.Path, Address: p.Address, Page: p.Page, Account: p.Account, Branch: f.Branch, Commit: f.Head, Ours: f.Head}
+	st, err := f.Repo.Status(ctx, ignored)
+	if err != nil {
+		return nil, desk.GitFault(err, "git cannot tell what changed")
+	}
+	s.Status, s.Ahead, s.Behind, s.Changed = st, st.Ahead, st.Behind, st.Counts()
+	return s, nil
+}
+
+// contactFile is where it is noted, by its time, when the host of a project was last asked.
+func contactFile(common string) string { return filepath.Join(common, "uncinate", "asked") }
+
+// NoteContact notes that the host of a project answered, and what tags it told of.
+func NoteContact(d *desk.Desk, f *Folder, told web.Refs) error {
+	_, common, err := git.Folders(f.Path)
+	if err != nil {
+		return err
+	}
+	tags := TagsOf(told)
+	if len(TagNames(told)) == 0 {
+		tags = TagsSeen(common) // a list of branches alone says nothing of tags
+	}
+	return Touch(common, tags)
+}
+
+// Touch notes that a host answered just now, and the tags that were seen to.
+func Touch(common, tags string) error {
+	if err := os.MkdirAll(filepath.Dir(contactFile(common)), 0o700); err != nil {
+		return err
+	}
+	return os.WriteFile(contactFile(common), []byte(tags), 0o600)
+}
+
+// TagNames lists the tags that a host told of.
+func TagNames(told web.Refs) []string {
+	var out []string
+	for ref := range told.IDs {
+		if strings.HasPrefix(ref, "refs/tags/") && !strings.HasSuffix(ref, "^{}") {
+			out = append(out, ref)
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
+// TagsOf is a short form of the tags that a host told of, to know them again: some never
+// come, since nothing that is brought in leads to them.
+func TagsOf(told web.Refs) string {
+	var b strings.Builder
+	for _, ref := range TagNames(told) {
+		b.WriteString(ref + " " + told.IDs[ref] + "\n")
+	}
+	return files.Short(b.String())
+}
+
+// TagsSeen is that form as it was when the host was last asked.
+func TagsSeen(common string) string {
+	data, err := files.Read(contactFile(common), 1<<10)
+	if err != nil {
+		return ""
+	}
+	return string(data)
+}

@@ -1,0 +1,49 @@
+package worktree
+
+import (
+	"context"
+	"errors"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"uncinate/internal/desk/project"
+	"uncinate/internal/world/git"
+	"uncinate/internal/world/openfiles"
+)
+
+// Differs reports whether a file stands that is neither of two contents.
+func Differs(ctx context.Context, f *project.Folder, p, old, fresh string) bool {
+	s, err := os.Lstat(filepath.Join(f.Path, filepath.FromSlash(p)))
+	if err != nil || s.IsDir() {
+		return false
+	}
+	var id string
+	if s.Mode()&fs.ModeSymlink != 0 {
+		target, e := os.Readlink(filepath.Join(f.Path, filepath.FromSlash(p)))
+		out, e2 := f.Repo.Run(ctx, project.GitCmd(f, strings.NewReader(target), "hash-object", "--stdin"))
+		id, err = strings.TrimSpace(string(out)), errors.Join(e, e2)
+	} else {
+		id, err = f.Repo.Do(ctx, "hash-object", "--", p)
+	}
+	return err != nil || id != old && id != fresh
+}
+
+// TakeLock takes away the lock that a run of git of ours left when it was killed: ours
+// have all ended, since we hold what they keep, and no other program has it open.
+func TakeLock(f *project.Folder) error {
+	own, _, err := git.Folders(f.Path)
+	if err != nil {
+		return err
+	}
+	path := filepath.Join(own, "index.lock")
+	if _, err := os.Lstat(path); err != nil {
+		return nil
+	}
+	open, known := openfiles.Below(own)
+	if _, held := open[path]; held || !known {
+		return f.Unlocked()
+	}
+	return os.Remove(path)
+}

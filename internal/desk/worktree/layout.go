@@ -1,0 +1,181 @@
+package worktree
+
+import (
+	"context"
+	"errors"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"uncinate/internal/core/fault"
+	"uncinate/internal/core/naming"
+	"uncinate/internal/core/text"
+	"uncinate/internal/desk"
+	"uncinate/internal/desk/project"
+	"uncinate/internal/world/git"
+	"uncinate/internal/world/openfiles"
+)
+
+// InWay sorts the files that lie where others are to come, of which tree holds the contents:
+// clash are those that hold work that is not saved. The others do not stop it: files that git
+// was told to ignore, and new ones that are the same already. They are given back as way, and
+// a rescue copy of them is kept first.
+func InWay(ctx context.Context, f *project.Folder, st *git.Status, coming []string, w *Weaver, tree string) (clash, way []string, err error) {
+	as := func(p string) string { return p }
+	folds, err := f.FoldsCase(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	if folds {
+		as = naming.Fold
+	}
+	comes := map[string]bool{} // paths, and the folders above them
+	for _, p := range coming {
+		p = as(p)
+		for comes[p] = true; ; {
+			i := strings.LastIndexByte(p, '/')
+			if i < 0 {
+				break
+			}
+			p = p[:i]
+			comes[p+"/"] = true
+		}
+	}
+	meets := func(p string) bool {
+		p = as(strings.TrimSuffix(p, "/"))
+		if comes[p+"/"] {
+			return true
+		}
+		for {
+			if comes[p] {
+				return true
+			}
+			i := strings.LastIndexByte(p, '/')
+			if i < 0 {
+				return false
+			}
+			p = p[:i]
+		}
+	}
+	for _, e := range st.Entries {
+		switch {
+		case e.Inner: // what lies in a repository inside is not touched
+		case !meets(e.Path) && (e.From == "" || !meets(e.From)):
+		case e.Untracked() && holds(ctx, f, w, tree, e.Path):
+			way = append(way, e.Path)
+		default:
+			clash = append(clash, e.Path)
+		}
+	}
+	for _, p := range st.Ignored {
+		switch {
+		case !meets(p):
+		case strings.HasSuffix(p, "/"):
+			clash = append(clash, p) // a repository of its own
+		default:
+			way = append(way, p)
+		}
+	}
+	slices.Sort(clash)
+	return clash, way, nil
+}
+
+// holds reports whether a tree has a file just as it lies here.
+func holds(ctx context.Context, f *project.Folder, w *Weaver, tree, p string) bool {
+	id, err := f.Repo.Do(ctx, "hash-object", "--", p)
+	if err != nil {
+		return false
+	}
+	entry, err := w.Do(ctx, "", []string{"GIT_LITERAL_PATHSPECS=1"}, "ls-tree", tree, "--", p)
+	return err == nil && strings.Contains(entry, " blob "+id+"\t")
+}
+
+// WrittenOver is the fault about files that hold work of the person's that is not saved.
+func WrittenOver(paths []string) *fault.Fault {
+	f := fault.New(fault.Decision, "%s here would be written over by what comes in, and %s not saved", text.Count(len(paths), "file"), desk.IsAre(len(paths)))
+	desk.FirstOf(f, desk.Visible(paths))
+	return f
+}
+
+// OpenFiles lists what programs have open; for many projects side by side it is looked at
+// once in a while.
+func OpenFiles(d *desk.Desk) map[string]openfiles.Process {
+	if !d.Among {
+		all, _ := openfiles.All() // where the system does not tell, nothing is known to be open
+		return all
+	}
+	s := d.Common()
+	s.Mu.Lock()
+	defer s.Mu.Unlock()
+	if now := time.Now(); now.Sub(s.OpenSince) > 500*time.Millisecond {
+		s.Open, _ = openfiles.All()
+		s.OpenSince = now
+	}
+	return s.Open
+}
+
+// LayOut moves a branch, the one that is checked out, and the files with it. Files that are
+// not saved and not among those that change stay as they are; those in the way go first.
+// The person's own filters and hooks run, as with plain git.
+func LayOut(ctx context.Context, f *project.Folder, branch, from, head, to string, way []string) error {
+	if err := Clear(f, way); err != nil {
+		return err
+	}
+	plain := f.Repo.Git.In(f.Path)
+	if _, err := plain.Do(ctx, "read-tree", "--no-recurse-submodules", "-m", "-u", from, to); err != nil {
+		return desk.GitFault(err, "git cannot bring the commits into the folder")
+	}
+	return MoveBranch(ctx, f, branch, head, to)
+}
+
+// Clear takes files out of the way, of which a rescue copy was kept.
+func Clear(f *project.Folder, way []string) error {
+	root, err := os.OpenRoot(f.Path)
+	if err != nil {
+		return err
+	}
+	defer root.Close()
+	for _, p := range way {
+		if err := root.Remove(filepath.FromSlash(p)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return fault.New(fault.Failed, "%s cannot be put out of the way", text.Visible(p)).Because(err)
+		}
+	}
+	return nil
+}
+
+// MoveBranch moves the branch that is checked out, once its files stand.
+func MoveBranch(ctx context.Context, f *project.Folder, branch, head, to string) error {
+	if head == "" {
+		head = strings.Repeat("0", len(to))
+	}
+	if _, err := f.Repo.Do(ctx, "update-ref", "-m", "uncinate: bring in", "refs/heads/"+branch, to, head); err != nil {
+		return desk.GitFault(err, "the branch cannot be moved")
+	}
+	f.Head = to
+	if f.Repo.Safe != nil || !hasHook(f, "post-merge") {
+		return nil
+	}
+	if _, err := f.Repo.Do(ctx, "hook", "run", "--ignore-missing", "post-merge", "--", "0"); err != nil && ctx.Err() != nil {
+		return ctx.Err() // how the hook itself ends changes nothing any more (githooks documentation, post-merge)
+	}
+	return nil
+}
+
+// hasHook reports whether a hook of the person's may stand; where a configuration leads to
+// other folders, git tells.
+func hasHook(f *project.Folder, name string) bool {
+	for _, s := range f.Settings {
+		if strings.EqualFold(s.Key, "core.hooksPath") {
+			return true
+		}
+	}
+	_, common, err := git.Folders(f.Path)
+	if err != nil {
+		return true
+	}
+	_, err = os.Stat(filepath.Join(common, "hooks", name))
+	return err == nil
+}

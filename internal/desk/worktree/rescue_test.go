@@ -1,0 +1,97 @@
+package worktree
+
+import (
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"uncinate/internal/desk/desktest"
+)
+
+// TestRescuer keeps refs and files of every sort, and gives them back after git has tidied
+// everything away.
+func TestRescuer(t *testing.T) {
+	f, run := woven(t)
+	d, _ := desktest.New(t)
+	first := put(t, f, run, "one", map[string]string{"a.txt": "1\n"})
+	put(t, f, run, "two", map[string]string{"a.txt": "2\n"})
+	lost := put(t, f, run, "three", map[string]string{"a.txt": "3\n"})
+	run("reset", "-q", "--hard", first)
+	contents := map[string]string{"run.sh": "#!/bin/sh\r\n", "new\nline": "n\n", "deep/er/x": "\x00\xff", "-n": "dash\n"}
+	for name, s := range contents {
+		path := filepath.Join(f.Path, name)
+		require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o755))
+		require.NoError(t, os.WriteFile(path, []byte(s), 0o755))
+	}
+	require.NoError(t, os.Symlink("deep/er/x", filepath.Join(f.Path, "link")))
+	r, err := RescuerOf(d, f)
+	require.NoError(t, err)
+	n, err := r.Keep(t.Context(), "a\ntest", nil, []string{"not there"})
+	require.NoError(t, err)
+	assert.Zero(t, n, "of nothing no copy is made")
+	n, err = r.Keep(t.Context(), "a\ntest", []Moving{{"refs/heads/gone", lost, first}}, []string{"run.sh", "new\nline", "deep/er/x", "-n", "link", "not there", "deep"})
+	require.NoError(t, err)
+	assert.Equal(t, 1, n)
+	for name := range contents {
+		require.NoError(t, os.Remove(filepath.Join(f.Path, name)))
+	}
+	require.NoError(t, os.Remove(filepath.Join(f.Path, "link")))
+	run("reflog", "expire", "--expire=now", "--all")
+	run("gc", "-q", "--prune=now")
+	_, err = f.Repo.Do(t.Context(), "cat-file", "-e", lost)
+	require.Error(t, err, "git has forgotten it")
+
+	out, err := BringRescue(t.Context(), d, BringOptions{Folder: f.Path, Number: 1})
+	require.NoError(t, err)
+	assert.Equal(t, []string{"rescued-1"}, out.Branches)
+	assert.Equal(t, lost, run("rev-parse", "rescued-1"))
+	assert.Equal(t, "3", run("rev-list", "--count", "rescued-1"))
+	for name, s := range contents {
+		data, err := os.ReadFile(filepath.Join(f.Path, name))
+		require.NoError(t, err)
+		assert.Equal(t, s, string(data))
+	}
+	s, err := os.Stat(filepath.Join(f.Path, "run.sh"))
+	require.NoError(t, err)
+	assert.NotZero(t, s.Mode()&0o100)
+	target, err := os.Readlink(filepath.Join(f.Path, "link"))
+	require.NoError(t, err)
+	assert.Equal(t, "deep/er/x", target)
+	again, err := BringRescue(t.Context(), d, BringOptions{Folder: f.Path, Number: 1})
+	require.NoError(t, err, "what stands already is no hindrance")
+	assert.Empty(t, again.Files)
+
+	// A folder that became a link out of the project is not followed.
+	outside := t.TempDir()
+	require.NoError(t, os.RemoveAll(filepath.Join(f.Path, "deep")))
+	require.NoError(t, os.Symlink(outside, filepath.Join(f.Path, "deep")))
+	_, err = BringRescue(t.Context(), d, BringOptions{Folder: f.Path, Number: 1, Paths: []string{"deep/er/x"}})
+	assert.Error(t, err)
+	left, err := os.ReadDir(outside)
+	require.NoError(t, err)
+	assert.Empty(t, left)
+
+	// Copies go when their time is over, as soon as another one is made.
+	require.NoError(t, KeepFor(d, 1))
+	n, err = r.Keep(t.Context(), "short", nil, []string{"run.sh"})
+	require.NoError(t, err)
+	assert.Equal(t, 2, n)
+	later := d.Now().AddDate(0, 0, 2)
+	d.Now = func() time.Time { return later }
+	n, err = r.Keep(t.Context(), "later", nil, []string{"-n"})
+	require.NoError(t, err)
+	assert.Equal(t, 3, n)
+	all, err := Rescues(t.Context(), d, f.Path)
+	require.NoError(t, err)
+	var numbers []int
+	for _, c := range all {
+		numbers = append(numbers, c.Number)
+	}
+	assert.Equal(t, []int{3, 1}, numbers)
+	assert.Equal(t, `a\ntest`, all[1].Before)
+	assert.Error(t, KeepFor(d, 0))
+}

@@ -1,0 +1,341 @@
+package worktree
+
+import (
+	"context"
+	"errors"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"uncinate/internal/core/fault"
+	"uncinate/internal/core/text"
+	"uncinate/internal/desk"
+	"uncinate/internal/desk/project"
+	"uncinate/internal/world/git"
+)
+
+// LooseAt looks at the repository that holds a folder, hooked or not, on a branch or not.
+func LooseAt(ctx context.Context, d *desk.Desk, given string) (*project.Folder, error) {
+	where, top, err := project.FindTop(ctx, d, given)
+	if err != nil {
+		return nil, err
+	}
+	if top == "" {
+		f := fault.New(fault.Decision, "%s is in no git repository", text.Visible(where))
+		return nil, f.Try("make it one and hook it", text.Command("uncinate", "attach", where))
+	}
+	f, err := project.LookLoosely(ctx, d, top)
+	if err != nil {
+		return nil, err
+	}
+	f.Branch, err = f.Repo.Do(ctx, "symbolic-ref", "-q", "--short", "HEAD")
+	if err != nil && git.Code(err) != 1 {
+		return nil, desk.GitFault(err, "git cannot tell the branch")
+	}
+	f.ReadRemotes()
+	if _, hooked, err := project.ProjectAt(d, f.Path); err != nil || hooked {
+		f.Repo.Safe = nil // the person hooked it: its configuration is their own
+		return f, err
+	}
+	return f, nil
+}
+
+// Rescues lists a project's rescue copies, the newest first.
+func Rescues(ctx context.Context, d *desk.Desk, given string) ([]RescueCopy, error) {
+	r, err := rescuesAt(ctx, d, given)
+	if err != nil {
+		return nil, err
+	}
+	all, err := r.list(ctx)
+	for i := range all {
+		if err := r.fill(ctx, &all[i]); err != nil {
+			return nil, err
+		}
+	}
+	return all, err
+}
+
+func rescuesAt(ctx context.Context, d *desk.Desk, given string) (*Rescuer, error) {
+	f, err := LooseAt(ctx, d, given)
+	if err != nil {
+		return nil, err
+	}
+	return RescuerOf(d, f)
+}
+
+// one finds a copy by its number.
+func (r *Rescuer) one(ctx context.Context, number int) (RescueCopy, error) {
+	all, err := r.list(ctx)
+	if err != nil {
+		return RescueCopy{}, err
+	}
+	i := slices.IndexFunc(all, func(c RescueCopy) bool { return c.Number == number })
+	if i < 0 {
+		return RescueCopy{}, fault.New(fault.Failed, "there is no rescue copy %d here", number).Try("see what there is", "uncinate rescue list")
+	}
+	return all[i], r.fill(ctx, &all[i])
+}
+
+// Rescue tells of one copy.
+func Rescue(ctx context.Context, d *desk.Desk, given string, number int) (RescueCopy, error) {
+	r, err := rescuesAt(ctx, d, given)
+	if err != nil {
+		return RescueCopy{}, err
+	}
+	return r.one(ctx, number)
+}
+
+// RescuedFile writes the contents of one file of a copy.
+func RescuedFile(ctx context.Context, d *desk.Desk, given string, number int, path string, to io.Writer) error {
+	r, err := rescuesAt(ctx, d, given)
+	if err != nil {
+		return err
+	}
+	c, err := r.one(ctx, number)
+	if err != nil {
+		return err
+	}
+	if !slices.Contains(c.Files, path) {
+		f := fault.New(fault.Failed, "the rescue copy %d holds no file %s", number, text.Visible(path))
+		if near := text.Nearest(path, c.Files); near != "" {
+			f.Detail("Did you mean %s?", text.Visible(near))
+		}
+		return f.Try("see what it holds", text.Command("uncinate", "rescue", "show", strconv.Itoa(number)))
+	}
+	_, id, err := r.place(ctx, c, path)
+	if err != nil {
+		return err
+	}
+	return r.contents(ctx, id, to)
+}
+
+// place finds a file of a copy: its mode, as git writes it, and its contents' id.
+func (r *Rescuer) place(ctx context.Context, c RescueCopy, path string) (mode, id string, err error) {
+	entry, err := r.store.Do(ctx, "ls-tree", c.id, "--", path)
+	if err != nil {
+		return "", "", desk.GitFault(err, "the rescue copy cannot be read")
+	}
+	fields := strings.Fields(entry)
+	if len(fields) < 4 {
+		return "", "", fault.New(fault.Failed, "the rescue copy %d holds no file %s", c.Number, text.Visible(path))
+	}
+	return fields[0], fields[2], nil
+}
+
+func (r *Rescuer) contents(ctx context.Context, id string, to io.Writer) error {
+	err := r.store.Objects(ctx, strings.NewReader(id+"\n"), func(o git.Object, contents io.Reader) error {
+		_, err := io.Copy(to, contents)
+		return err
+	})
+	return desk.GitFault(err, "the rescue copy cannot be read")
+}
+
+// BringOptions say what of a copy is wanted, and where to.
+type BringOptions struct {
+	Folder string
+	Number int
+	Paths  []string // "" for all files
+	As     string   // the branch for its commits
+	Into   string   // another folder for its files
+}
+
+// Brought is what was brought back.
+type Brought struct {
+	Number   int      `json:"number"`
+	Branches []string `json:"branches,omitempty" says:"new branches at the commits that were kept"`
+	Files    []string `json:"files,omitempty"`
+	Folder   string   `json:"folder" says:"where the files lie now"`
+}
+
+// BringRescue brings commits back as branches and files to their places. Nothing that
+// stands is written over: where something does, it is told before anything is done.
+func BringRescue(ctx context.Context, d *desk.Desk, o BringOptions) (*Brought, error) {
+	r, err := rescuesAt(ctx, d, o.Folder)
+	if err != nil {
+		return nil, err
+	}
+	held, err := d.Alone(ctx, r.repo.Dir)
+	if err != nil {
+		return nil, err
+	}
+	defer held.Release()
+	c, err := r.one(ctx, o.Number)
+	if err != nil {
+		return nil, err
+	}
+	out := &Brought{Number: c.Number, Folder: r.repo.Dir}
+	if o.Into != "" {
+		if out.Folder, err = filepath.Abs(o.Into); err != nil {
+			return nil, err
+		}
+		if err := os.MkdirAll(out.Folder, 0o777); err != nil {
+			return nil, fault.New(fault.Failed, "the folder %s cannot be made", text.Visible(out.Folder)).Because(err)
+		}
+	}
+	wanted := c.Files
+	if len(o.Paths) > 0 {
+		wanted = o.Paths
+		for _, p := range wanted {
+			if !slices.Contains(c.Files, p) {
+				return nil, fault.New(fault.Failed, "the rescue copy %d holds no file %s", c.Number, text.Visible(p)).
+					Try("see what it holds", text.Command("uncinate", "rescue", "show", strconv.Itoa(c.Number)))
+			}
+		}
+	}
+	var inWay, missing []string
+	for _, p := range wanted {
+		same, free, err := r.compare(ctx, c, p, out.Folder)
+		switch {
+		case err != nil:
+			return nil, err
+		case free:
+			missing = append(missing, p)
+		case !same:
+			inWay = append(inWay, p)
+		}
+	}
+	if len(inWay) > 0 {
+		f := fault.New(fault.Decision, "%s of the copy would be written over what stands there now", text.Count(len(inWay), "file"))
+		desk.FirstOf(f, desk.Visible(inWay))
+		return nil, f.Try("bring them into another folder", text.Command("uncinate", "rescue", "bring", strconv.Itoa(c.Number), "--into", "rescued-"+strconv.Itoa(c.Number)))
+	}
+	if len(o.Paths) == 0 {
+		if out.Branches, err = r.branches(ctx, c, o.As); err != nil {
+			return nil, err
+		}
+	}
+	for _, p := range missing {
+		if err := r.layOut(ctx, c, p, out.Folder); err != nil {
+			return nil, err
+		}
+	}
+	out.Files = missing
+	return out, nil
+}
+
+// branches makes a branch for each of the commits that a copy holds.
+func (r *Rescuer) branches(ctx context.Context, c RescueCopy, as string) ([]string, error) {
+	var names []string
+	for i, k := range c.Commits {
+		name := as
+		if name == "" {
+			name = "rescued-" + strconv.Itoa(c.Number)
+		}
+		if i > 0 {
+			name += "-" + strconv.Itoa(i+1)
+		}
+		if _, err := r.repo.Do(ctx, "check-ref-format", "--branch", name); err != nil {
+			return nil, fault.New(fault.Usage, "%s is no name for a branch", text.Quote(name)).Because(err)
+		}
+		stands, err := r.repo.Do(ctx, "rev-parse", "-q", "--verify", "refs/heads/"+name)
+		if err == nil && stands != k.Commit {
+			return nil, fault.New(fault.Decision, "there is a branch %s already, and it stands at another commit", text.Visible(name)).
+				Try("bring it under another name", text.Command("uncinate", "rescue", "bring", strconv.Itoa(c.Number), "--as", name+"-again"))
+		}
+		names = append(names, name)
+	}
+	for i, k := range c.Commits {
+		if _, err := r.repo.Do(ctx, "fetch", "-q", "--no-tags", "--no-write-fetch-head", "--update-shallow", "--no-auto-maintenance", "--recurse-submodules=no", "--", r.store.Dir, k.Commit+":refs/heads/"+names[i]); err != nil {
+			return nil, desk.GitFault(err, "the commits of the rescue copy cannot be brought back")
+		}
+	}
+	return names, nil
+}
+
+// compare reports whether a file stands already as it was kept, or nothing stands there.
+func (r *Rescuer) compare(ctx context.Context, c RescueCopy, p, folder string) (same, free bool, err error) {
+	if !filepath.IsLocal(filepath.FromSlash(p)) {
+		return false, false, fault.New(fault.Refused, "the rescue copy %d holds a path that leads out of the folder: %s", c.Number, text.Visible(p))
+	}
+	if _, err := os.Lstat(filepath.Join(folder, filepath.FromSlash(p))); errors.Is(err, fs.ErrNotExist) {
+		return false, true, nil
+	} else if err != nil {
+		return false, false, nil // something stands where a folder must be
+	}
+	there := *r
+	at := *r.repo
+	at.Dir = folder
+	there.repo = &at
+	mode, id, err := there.write(ctx, p)
+	if errors.Is(err, fs.ErrNotExist) {
+		return false, false, nil // a folder, or what has no contents
+	}
+	if err != nil {
+		return false, false, err
+	}
+	keptMode, kept, err := r.place(ctx, c, p)
+	return mode == keptMode && id == kept, false, err
+}
+
+// layOut writes one file of a copy where nothing stands.
+func (r *Rescuer) layOut(ctx context.Context, c RescueCopy, p, folder string) error {
+	kind, id, err := r.place(ctx, c, p)
+	if err != nil {
+		return err
+	}
+	root, err := os.OpenRoot(folder) // links on the way lead nowhere outside of it
+	if err != nil {
+		return err
+	}
+	defer root.Close()
+	name := filepath.FromSlash(p)
+	err = root.MkdirAll(filepath.Dir(name), 0o777)
+	if err == nil && kind == "120000" {
+		var target strings.Builder
+		if err = r.contents(ctx, id, &target); err == nil {
+			err = root.Symlink(target.String(), name)
+		}
+	} else if err == nil {
+		mode := fs.FileMode(0o666)
+		if kind == "100755" {
+			mode = 0o777
+		}
+		var f *os.File
+		if f, err = root.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, mode); err == nil {
+			err = errors.Join(r.contents(ctx, id, f), f.Close())
+		}
+	}
+	if err != nil {
+		return fault.New(fault.Failed, "the file %s cannot be brought back", text.Visible(p)).Because(err)
+	}
+	return nil
+}
+
+// DropRescues gives up copies: those with the numbers, or all that are older than a time.
+func DropRescues(ctx context.Context, d *desk.Desk, given string, numbers []int, older time.Duration) ([]RescueCopy, func() error, error) {
+	r, err := rescuesAt(ctx, d, given)
+	if err != nil {
+		return nil, nil, err
+	}
+	var which []RescueCopy
+	for _, n := range numbers {
+		c, err := r.one(ctx, n)
+		if err != nil {
+			return nil, nil, err
+		}
+		which = append(which, c)
+	}
+	if older > 0 {
+		all, err := r.list(ctx)
+		if err != nil {
+			return nil, nil, err
+		}
+		for _, c := range all {
+			if r.desk.Now().Sub(c.When) > older {
+				which = append(which, c)
+			}
+		}
+	}
+	return which, func() error {
+		held, err := d.Alone(ctx, r.repo.Dir)
+		if err != nil {
+			return err
+		}
+		return errors.Join(r.drop(ctx, which), held.Release())
+	}, nil
+}

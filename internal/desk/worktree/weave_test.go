@@ -1,0 +1,126 @@
+package worktree
+
+import (
+	"context"
+	"errors"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"uncinate/internal/desk/project"
+	"uncinate/internal/world/git"
+)
+
+// woven is a repository to weave in, and a way to run git in it.
+func woven(t *testing.T) (*project.Folder, func(args ...string) string) {
+	t.Helper()
+	dir, err := filepath.EvalSymlinks(t.TempDir())
+	require.NoError(t, err)
+	t.Setenv("GIT_CONFIG_GLOBAL", os.DevNull)
+	t.Setenv("GIT_CONFIG_NOSYSTEM", "1")
+	run := func(args ...string) string {
+		t.Helper()
+		out, err := exec.Command("git", append([]string{"-C", dir}, args...)...).CombinedOutput()
+		require.NoError(t, err, "git %v: %s", args, out)
+		return strings.TrimSpace(string(out))
+	}
+	run("init", "-q", "-b", "main")
+	run("config", "user.name", "Tern")
+	run("config", "user.email", "tern@skerry.example")
+	g, err := git.Find(t.Context(), "", nil)
+	require.NoError(t, err)
+	return &project.Folder{Path: dir, Repo: g.In(dir), IsRepo: true}, run
+}
+
+func put(t *testing.T, f *project.Folder, run func(...string) string, text string, contents map[string]string) string {
+	t.Helper()
+	for name, s := range contents {
+		path := filepath.Join(f.Path, name)
+		require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o755))
+		if s == "" {
+			require.NoError(t, os.Remove(path))
+			continue
+		}
+		require.NoError(t, os.WriteFile(path, []byte(s), 0o644))
+	}
+	run("add", "-A")
+	run("commit", "-q", "--allow-empty", "-m", text)
+	return run("rev-parse", "HEAD")
+}
+
+// TestReplayIsAsRebase compares what is woven aside with what git rebase makes of the same.
+func TestReplayIsAsRebase(t *testing.T) {
+	f, run := woven(t)
+	lines := strings.Repeat("line\n", 20)
+	base := put(t, f, run, "base", map[string]string{"a.txt": "first\n" + lines + "last\n", "b.txt": "b\n", "gone.txt": "g\n", "dir/x": "x\n"})
+	put(t, f, run, "theirs", map[string]string{"a.txt": "FIRST\n" + lines + "last\n", "theirs.txt": "t\n", "dir/x": "", "dir2/x": "x\n"})
+	theirs := put(t, f, run, "theirs too", map[string]string{"same.txt": "same\n"})
+	run("checkout", "-q", "-b", "own", base)
+	put(t, f, run, "Own one\n\nWith a body, and ümlauts.", map[string]string{"a.txt": "first\n" + lines + "LAST\n"})
+	put(t, f, run, "There already", map[string]string{"same.txt": "same\n"})
+	put(t, f, run, "An empty one", nil)
+	own := put(t, f, run, "Own three", map[string]string{"gone.txt": "", "new/deep.txt": "n\n", "b.txt": "b\nb\n"})
+	commits := strings.Fields(run("rev-list", "--reverse", theirs+"..own"))
+	objects := run("count-objects")
+
+	w, done, err := Aside(t.Context(), f)
+	require.NoError(t, err)
+	end, made, err := w.Replay(t.Context(), commits, theirs, func(int) {})
+	require.NoError(t, err)
+	assert.Equal(t, 3, made)
+	require.NoError(t, done())
+	assert.Equal(t, objects, run("count-objects"), "a trial leaves nothing behind")
+	_, err = f.Repo.Do(t.Context(), "cat-file", "-e", end)
+	assert.Error(t, err)
+
+	if w, err = NewWeaver(t.Context(), f); err != nil {
+		t.Fatal(err)
+	}
+	end, _, err = w.Replay(t.Context(), commits, theirs, func(int) {})
+	require.NoError(t, err)
+	assert.Equal(t, own, run("rev-parse", "own"), "nothing is moved")
+	run("checkout", "-q", "-b", "by-git", "own")
+	run("rebase", "-q", "--empty=drop", theirs)
+	assert.Equal(t, run("rev-parse", "by-git^{tree}"), run("rev-parse", end+"^{tree}"))
+	form := "--format=%an %ae %at %s%n%b"
+	assert.Equal(t, run("log", form, theirs+"..by-git"), run("log", form, theirs+".."+end))
+
+	// A commit without a parent, from a history that was begun apart.
+	run("checkout", "-q", "--orphan", "apart")
+	run("rm", "-rfq", ".")
+	root := put(t, f, run, "Root", map[string]string{"root.txt": "r\n"})
+	end, made, err = w.Replay(t.Context(), []string{root}, theirs, func(int) {})
+	require.NoError(t, err)
+	assert.Equal(t, 1, made)
+	assert.Contains(t, run("ls-tree", "--name-only", end), "root.txt")
+	assert.Contains(t, run("ls-tree", "--name-only", end), "theirs.txt")
+}
+
+// TestClashes holds that what does not merge is named, file by file.
+func TestClashes(t *testing.T) {
+	f, run := woven(t)
+	base := put(t, f, run, "base", map[string]string{"text.txt": "one\n", "bin": "\x00one", "kept": "k\n", "odd\nname": "o\n"})
+	theirs := put(t, f, run, "theirs", map[string]string{"text.txt": "two\n", "bin": "\x00two", "kept": "", "odd\nname": "p\n"})
+	run("checkout", "-q", "-b", "own", base)
+	own := put(t, f, run, "own", map[string]string{"text.txt": "three\n", "bin": "\x00three", "kept": "changed\n", "odd\nname": "q\n"})
+	w, done, err := Aside(t.Context(), f)
+	require.NoError(t, err)
+	defer func() { require.NoError(t, done()) }()
+	for _, way := range []func() error{
+		func() error { _, _, err := w.Replay(t.Context(), []string{own}, theirs, func(int) {}); return err },
+		func() error { _, err := w.Merge(t.Context(), own, theirs); return err },
+	} {
+		var c *Clashes
+		require.True(t, errors.As(way(), &c))
+		assert.ElementsMatch(t, []string{"text.txt", "bin", "kept", "odd\nname"}, c.Paths)
+	}
+	ctx, cancel := context.WithCancel(t.Context())
+	cancel()
+	_, _, err = w.Replay(ctx, []string{own}, theirs, func(int) {})
+	assert.ErrorIs(t, err, context.Canceled)
+}

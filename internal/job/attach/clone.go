@@ -1,0 +1,438 @@
+package attach
+
+import (
+	"context"
+	"errors"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+
+	"uncinate/internal/core/address"
+	"uncinate/internal/core/fault"
+	"uncinate/internal/core/handover"
+	"uncinate/internal/core/naming"
+	"uncinate/internal/core/plan"
+	"uncinate/internal/core/survey"
+	"uncinate/internal/core/text"
+	"uncinate/internal/desk"
+	"uncinate/internal/desk/hosts"
+	"uncinate/internal/desk/login"
+	"uncinate/internal/desk/project"
+	"uncinate/internal/desk/worktree"
+	"uncinate/internal/job/surveying"
+	"uncinate/internal/world/files"
+	"uncinate/internal/world/git"
+	"uncinate/internal/world/web"
+)
+
+// CloneOptions say what to bring and where to.
+type CloneOptions struct {
+	Over     string // "https" or "ssh"
+	What     string // a name, owner/name, or any address of the repository
+	Folder   string // "" for the repository's name in the current folder
+	Account  string
+	Branch   string // which to start on; "" for the default one
+	Depth    int    // so many of the newest commits; 0 for all
+	Partial  bool   // old contents come when they are asked for
+	Snapshot bool   // the files alone, without git
+	ReadOnly bool   // only to be brought up to date: nothing is ever sent
+}
+
+// Clone is one hosted repository to be brought onto this machine.
+type Clone struct {
+	desk    *desk.Desk
+	what    string
+	folder  string
+	made    bool // the folder is not there yet
+	options CloneOptions
+	attach  *Attach
+	refs    web.Refs
+	steps   []desk.Step
+}
+
+// Cloned is what came of it.
+type Cloned struct {
+	Folder   string            `json:"folder"`
+	Address  string            `json:"address"`
+	Page     string            `json:"page,omitempty"`
+	Account  string            `json:"account,omitempty"`
+	Branch   string            `json:"branch,omitempty"` // empty: the repository has no commit yet
+	Commit   string            `json:"commit,omitempty"`
+	Files    int               `json:"files"`
+	Bytes    int64             `json:"bytes"`
+	Inside   []Inside          `json:"inside,omitempty" says:"what the projects in it are made of, and where they lie"`
+	Pointers bool              `json:"large_files_missing,omitempty" says:"its large files are only pointers so far: git lfs pull brings them"`
+	Alike    map[string]string `json:"names_alike,omitempty" says:"files that cannot lie beside another, since this folder takes capital and small letters for the same"`
+	Snapshot bool              `json:"snapshot,omitempty"`
+	ReadOnly bool              `json:"read_only,omitempty"`
+	HandOver *handover.Note    `json:"handover,omitempty" says:"what the copy needs besides what git brought"`
+}
+
+// Inside is a project within a repository.
+type Inside struct {
+	Kind    string   `json:"kind"`
+	Folders []string `json:"folders" says:"from the top; . is the top itself"`
+}
+
+// PlanClone finds the repository and checks the folder it is to lie in, before anything
+// is fetched: an error about a folder blames the folder.
+func PlanClone(ctx context.Context, d *desk.Desk, o CloneOptions) (*Clone, error) {
+	g, err := d.Git(ctx)
+	if err != nil {
+		return nil, err
+	}
+	c := &Clone{desk: d, what: o.What, options: o}
+	a := &Attach{Desk: d, clones: true, Options: Options{Account: o.Account, Over: o.Over, Remote: "origin"}}
+	c.attach = a
+	name := ""
+	if at, err := address.Parse(o.What); err == nil {
+		name = at.Name()
+	} else {
+		_, name = naming.Split(o.What)
+	}
+	if h, _, recognised, err := hosts.Recognise(d, o.What); err != nil {
+		return nil, err
+	} else if h != nil {
+		name = recognised
+	}
+	if err := c.chooseFolder(o.Folder, name); err != nil {
+		return nil, err
+	}
+	if a.held, err = d.Alone(ctx, c.folder); err != nil {
+		return nil, err
+	}
+	if err := c.prepare(ctx, g, o, name); err != nil {
+		return nil, errors.Join(err, a.held.Release())
+	}
+	return c, nil
+}
+
+// prepare asks the host and makes the plan.
+func (c *Clone) prepare(ctx context.Context, g *git.Git, o CloneOptions, name string) (err error) {
+	a := c.attach
+	if a.run, _, err = c.desk.Begin("clone", c.folder); err != nil {
+		return err
+	}
+	a.folder = &project.Folder{Path: c.folder, Repo: g.In(c.folder), Remotes: map[string]string{}}
+	a.folder.Repo.Dir = filepath.Dir(c.folder) // until the folder is made
+	if err := a.chooseExisting(ctx, o.What); err != nil {
+		var r *login.Refusal
+		f := fault.Of(err)
+		if errors.As(err, &r) || f.Kind != fault.HostSaidNo {
+			return err
+		}
+		// A missing repository is not to be made by clone.
+		out := *f
+		out.Remedies = nil
+		for _, account := range a.others {
+			words := []string{"uncinate", "clone", "--account", account, o.What}
+			if o.Folder != "" {
+				words = append(words, o.Folder)
+			}
+			out.Try("use "+account, text.Command(words...))
+		}
+		if a.Login != nil && len(a.others) == 0 {
+			if near := a.nearName(ctx, name); near != "" {
+				words := []string{"uncinate", "clone", near}
+				if o.Folder != "" {
+					words = append(words, o.Folder)
+				}
+				out.Try("", text.Command(words...))
+			}
+		}
+		return &out
+	}
+	for dir := filepath.Dir(c.folder); ; dir = filepath.Dir(dir) {
+		if s, err := os.Stat(dir); err == nil && s.IsDir() {
+			a.folder.Repo.Dir = dir
+			break
+		}
+		if filepath.Dir(dir) == dir {
+			break
+		}
+	}
+	if a.folder.Settings, err = a.folder.Repo.Settings(ctx); err != nil {
+		return desk.GitFault(err, "git's configuration cannot be read")
+	}
+	a.folder.IsRepo = true // its settings are read already
+	if err := a.checkAddress(ctx); err != nil {
+		return err
+	}
+	if c.refs, err = a.remoteRefs(ctx); err != nil {
+		return err
+	}
+	if err := c.signer(ctx); err != nil {
+		return err
+	}
+	return c.plan()
+}
+
+// chooseFolder checks the target: made if missing, taken if empty, else refused.
+func (c *Clone) chooseFolder(given, name string) error {
+	if given == "" {
+		if given = name; naming.Propose(name) != name {
+			given = naming.Propose(name)
+		}
+		if given == "" {
+			return fault.New(fault.Usage, "no folder name can be made of %s", text.Quote(c.what)).
+				Try("name one", text.Command("uncinate", "clone", c.what, "FOLDER"))
+		}
+	}
+	abs, err := filepath.Abs(given)
+	if err != nil {
+		return err
+	}
+	c.folder = abs
+	empty, err := files.IsEmptyFolder(abs)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		c.made = true
+		return nil
+	case err != nil:
+		if s, e := os.Stat(abs); e == nil && !s.IsDir() {
+			return fault.New(fault.Refused, "%s is here already, and it is a file", text.Visible(abs)).
+				Try("bring it into another folder", text.Command("uncinate", "clone", c.what, name+"-2"))
+		}
+		return fault.New(fault.Failed, "the folder %s cannot be looked into", text.Visible(abs)).Because(err)
+	case !empty:
+		if _, resumed, err := c.desk.Begin("clone", abs); err != nil || resumed {
+			return err
+		}
+		f := fault.New(fault.Refused, "the folder %s is here already and is not empty", text.Visible(abs))
+		p, found, err := project.ProjectAt(c.desk, abs)
+		if err != nil {
+			return err
+		}
+		if found {
+			f.Detail("It is a copy of %s.", p.Address)
+			f.Try("bring that copy up to date", text.Command("uncinate", "sync", abs))
+		}
+		return f.Try("bring it into another folder", text.Command("uncinate", "clone", c.what, name+"-2"))
+	}
+	if real, err := filepath.EvalSymlinks(abs); err == nil {
+		c.folder = real
+	}
+	return nil
+}
+
+// signer sets who signs commits made in the copy; without any, git's own is left.
+func (c *Clone) signer(ctx context.Context) error {
+	err := c.attach.chooseSigner(ctx)
+	if fault.Is(err, fault.Decision) {
+		return nil
+	}
+	return err
+}
+
+// Items is the plan as it is shown.
+func (c *Clone) Items() []plan.Item { return desk.Items(c.steps) }
+
+// Notes are what the person should know before agreeing.
+func (c *Clone) Notes() []string { return c.attach.Notes }
+
+func (c *Clone) plan() error {
+	a := c.attach
+	if b := c.options.Branch; b != "" && c.refs.Branch(b) == "" {
+		f := fault.New(fault.Failed, "%s has no branch %s", a.Hook.Address.String(), text.Visible(b))
+		if near := text.Nearest(b, c.refs.Branches()); near != "" {
+			f.Try("there is one of a like name", text.Command("uncinate", "clone", c.what, "--branch", near))
+		}
+		return f.Detail("It has: %s", text.Excerpt(strings.Join(c.refs.Branches(), ", "), 200))
+	}
+	a.branch = desk.OrElse(c.options.Branch, c.refs.Head)
+	if a.branch == "" {
+		a.branch = a.Target.DefaultBranch
+	}
+	if a.branch == "" || !c.refs.Empty() && c.refs.Branch(a.branch) == "" {
+		a.branch = ""
+		for _, b := range []string{"main", "master", "trunk"} {
+			if c.refs.Branch(b) != "" {
+				a.branch = b
+				break
+			}
+		}
+	}
+	something := !c.refs.Empty() && a.branch != ""
+	if a.branch == "" {
+		a.branch = "main"
+	}
+	made := c.stepFolder()
+	if a.move != "" {
+		c.steps = append(c.steps, a.stepMove())
+	}
+	c.steps = append(c.steps, made, a.stepInit())
+	if a.name != "" && a.email != "" {
+		c.steps = append(c.steps, a.stepIdentity())
+	}
+	c.steps = append(c.steps, a.stepHook())
+	if !c.refs.Empty() {
+		c.steps = append(c.steps, c.stepFetch())
+	}
+	if something {
+		c.steps = append(c.steps, c.stepCheckout())
+	}
+	// An interrupted clone that is put back leaves no folder of ours behind.
+	for i, s := range c.steps {
+		if s.ID == "init" {
+			c.steps[i].Sentence = "Make it a git repository, on branch " + a.branch
+		}
+	}
+	return nil
+}
+
+func (c *Clone) stepFolder() desk.Step {
+	sentence := "Make the folder " + text.Visible(c.folder)
+	if !c.made {
+		sentence = "Take the empty folder " + text.Visible(c.folder)
+	}
+	return desk.Step{Item: plan.Item{ID: "folder", Place: plan.Here, Sentence: sentence},
+		Do: func(context.Context) error {
+			if err := os.MkdirAll(c.folder, 0o777); err != nil {
+				return fault.New(fault.Failed, "the folder %s cannot be made", text.Visible(c.folder)).Because(err)
+			}
+			if real, err := filepath.EvalSymlinks(c.folder); err == nil {
+				c.folder = real
+			}
+			c.attach.folder.Path, c.attach.folder.Repo.Dir = c.folder, c.folder
+			return nil
+		},
+		Undo: func(context.Context) error {
+			if !c.made {
+				return nil
+			}
+			if err := os.Remove(c.folder); err != nil && !errors.Is(err, fs.ErrNotExist) {
+				return err
+			}
+			return nil
+		}}
+}
+
+func (c *Clone) stepFetch() desk.Step {
+	a := c.attach
+	repo := a.folder.Repo
+	return desk.Step{Item: plan.Item{ID: "fetch", Place: plan.Here, Sentence: c.extent() + " from " + a.Hook.Address.String()},
+		Do: func(ctx context.Context) error {
+			args := []string{"fetch", "--progress", "--no-auto-maintenance"}
+			if c.options.Depth > 0 {
+				args = append(args, "--depth="+strconv.Itoa(c.options.Depth))
+			}
+			if c.options.Partial {
+				args = append(args, "--filter=blob:none")
+			}
+			_, err := repo.Run(ctx, git.Cmd{Dir: c.folder, Args: append(args, "--", a.Options.Remote), Watch: project.Watch(c.desk, "Bringing in", "Receiving objects")})
+			c.desk.Tell.Progress("Bringing in", 0, 0, "")
+			if err != nil {
+				return project.Diagnose(ctx, c.desk, a.Hook.Address, err)
+			}
+			if c.refs.Head == "" {
+				return nil
+			}
+			_, err = repo.Do(ctx, "symbolic-ref", "refs/remotes/"+a.Options.Remote+"/HEAD", "refs/remotes/"+a.Options.Remote+"/"+c.refs.Head)
+			return desk.GitFault(err, "the default branch cannot be noted")
+		}}
+}
+
+// extent says how much is brought in.
+func (c *Clone) extent() string {
+	switch {
+	case c.options.Depth > 0:
+		return "Bring in " + text.Count(c.options.Depth, "newest commit") + " of each branch"
+	case c.options.Partial:
+		return "Bring in all commits, and old contents when they are asked for,"
+	}
+	return "Bring everything in"
+}
+
+func (c *Clone) stepCheckout() desk.Step {
+	a := c.attach
+	return desk.Step{Item: plan.Item{ID: "checkout", Place: plan.Here, Sentence: "Lay out the files of branch " + text.Visible(a.branch)},
+		Do: func(ctx context.Context) error {
+			_, err := a.folder.Repo.Git.In(c.folder).Do(ctx, "checkout", "-q", "--no-overwrite-ignore", "-B", a.branch, "--track", "refs/remotes/"+a.Options.Remote+"/"+a.branch)
+			if err != nil {
+				return desk.GitFault(err, "git cannot lay out the files of branch %s", text.Visible(a.branch))
+			}
+			id, err := a.folder.Repo.Do(ctx, "rev-parse", "HEAD")
+			if err != nil {
+				return desk.GitFault(err, "the copy cannot be checked")
+			}
+			if want := c.refs.Branch(a.branch); id != want {
+				a.Notes = append(a.Notes, "The branch moved on the host while it was brought in.")
+			}
+			return nil
+		}}
+}
+
+// Do carries the plan out.
+func (c *Clone) Do(ctx context.Context) (*Cloned, error) {
+	a := c.attach
+	defer a.held.Release()
+	if err := a.run.Run(ctx, c.steps); err != nil {
+		return nil, err
+	}
+	s, err := a.summary(ctx, true)
+	if err != nil {
+		return nil, err
+	}
+	out := &Cloned{Folder: c.folder, Address: s.Address, Page: s.Page, Account: s.Account, Branch: s.Branch, Commit: s.Commit, Files: s.Files, Bytes: s.Bytes}
+	if out.Pointers, err = notePointers(ctx, c.desk, a.folder.Repo); err != nil {
+		return nil, err
+	}
+	if out.Branch != "" && out.Commit != "" {
+		if out.Alike, err = worktree.NoteAlike(ctx, c.desk, a.folder); err != nil {
+			return nil, err
+		}
+	}
+	if out.Inside, err = inside(ctx, c.desk, a.folder); err != nil {
+		return nil, err
+	}
+	if c.options.ReadOnly {
+		out.ReadOnly = true
+		p, found, err := project.ProjectAt(c.desk, c.folder)
+		if err == nil && found {
+			p.Follows = true
+			err = project.Enter(c.desk, p)
+		}
+		if err != nil {
+			return nil, err
+		}
+	}
+	if c.options.Snapshot {
+		out.Snapshot = true
+		if err := project.Strike(c.desk, c.folder, a.Options.Remote); err != nil {
+			return nil, err
+		}
+		if err := os.RemoveAll(filepath.Join(c.folder, ".git")); err != nil {
+			return nil, fault.New(fault.Failed, "git's folder cannot be taken out of %s", text.Visible(c.folder)).Because(err)
+		}
+	}
+	if out.HandOver, err = surveying.HandedOver(c.folder); err != nil {
+		a.Notes = append(a.Notes, fault.Of(err).Says)
+		c.desk.Tell.Note("Note: %s.", fault.Of(err).Says)
+	}
+	return out, nil
+}
+
+// inside tells what the projects in a folder are made of.
+func inside(ctx context.Context, d *desk.Desk, f *project.Folder) ([]Inside, error) {
+	s := &surveying.Surveying{Folder: f}
+	if err := s.Sort(ctx, d, survey.Choice{}); err != nil {
+		return nil, err
+	}
+	var out []Inside
+	for _, k := range s.Sorted.Kinds {
+		if k.Kind.Markers[0] == "*" || k.Kind.Spread { // what lies about in every folder is no project
+			continue
+		}
+		one := Inside{Kind: k.Kind.Name}
+		for _, root := range k.Roots {
+			if root == "" {
+				root = "."
+			}
+			one.Folders = append(one.Folders, root)
+		}
+		out = append(out, one)
+	}
+	return out, nil
+}

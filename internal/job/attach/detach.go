@@ -1,0 +1,285 @@
+package attach
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strings"
+
+	"uncinate/internal/core/description"
+	"uncinate/internal/core/fault"
+	"uncinate/internal/core/plan"
+	"uncinate/internal/core/text"
+	"uncinate/internal/desk"
+	"uncinate/internal/desk/accounts"
+	"uncinate/internal/desk/login"
+	"uncinate/internal/desk/project"
+)
+
+// DetachOptions are a person's wishes.
+type DetachOptions struct {
+	Folder     string
+	Remote     string
+	HookOnly   bool // take only the hook off, also after an unfinished attach
+	KeepHosted bool // leave the hosted repository that the unfinished attach made
+	Preview    bool
+}
+
+// Detach takes the hook off a project or, after an attach that was cut off, puts
+// everything back.
+type Detach struct {
+	attach *Attach
+	steps  []desk.Step
+
+	Unfinished bool
+	Notes      []string
+}
+
+// PlanDetach looks at the folder, the journal and the host, and makes the plan.
+func PlanDetach(ctx context.Context, d *desk.Desk, o DetachOptions) (*Detach, error) {
+	where, err := project.FindFolder(d, o.Folder)
+	if err != nil {
+		return nil, err
+	}
+	a := &Attach{Desk: d}
+	if !o.Preview {
+		if a.held, err = d.Alone(ctx, where); err != nil {
+			return nil, err
+		}
+	}
+	t := &Detach{attach: a}
+	if err := t.prepare(ctx, where, o); err != nil {
+		return nil, errors.Join(err, a.held.Release())
+	}
+	return t, nil
+}
+
+func (t *Detach) prepare(ctx context.Context, where string, o DetachOptions) error {
+	a := t.attach
+	d := a.Desk
+	var err error
+	if a.folder, err = project.Look(ctx, d, where); err != nil {
+		return err
+	}
+	a.folder.Repo.Safe = nil // the person hooked it: its configuration is their own
+	if a.run, t.Unfinished, err = d.Begin("attach", where); err != nil {
+		return err
+	}
+	if a.run.State.Marks["verify"] == plan.Done {
+		t.Unfinished = false // only the journal's removal was cut off
+	}
+	a.Options.Remote = o.Remote
+	if t.Unfinished {
+		w := a.run.State.Head.Wanted
+		a.Options.Account, a.Options.Host, a.Options.Name, a.Options.Owner = w["account"], w["host"], w["name"], w["owner"]
+		if a.Options.Remote == "" {
+			a.Options.Remote = w["remote"]
+		}
+	}
+	if a.project, _, err = project.ProjectAt(d, where); err != nil {
+		return err
+	}
+	if a.Options.Remote == "" {
+		a.Options.Remote = a.project.Remote
+	}
+	if t.Unfinished && !o.HookOnly {
+		return t.planPutBack(ctx, o)
+	}
+	if a.project.Folder == "" && a.run.Fact("address") == "" {
+		return fault.New(fault.Decision, "%s is not hooked to anything by this program", text.Visible(where)).
+			Try("see where it stands", text.Command("uncinate", "status", where))
+	}
+	t.steps = []desk.Step{{Item: plan.Item{ID: "unhook", Place: plan.Here, Sentence: fmt.Sprintf("Take the remote %s and its sign-in out of git's configuration here", text.Visible(a.Options.Remote))},
+		Do: func(ctx context.Context) error {
+			if err := unhook(ctx, d, a.folder, a.Options.Remote); err != nil {
+				return err
+			}
+			return project.Strike(d, a.folder.Path, a.Options.Remote)
+		}}}
+	t.Notes = append(t.Notes, "Files, commits and the hosted repository stay as they are.")
+	return nil
+}
+
+// planPutBack plans to undo what the journal says was begun, newest first.
+func (t *Detach) planPutBack(ctx context.Context, o DetachOptions) error {
+	a := t.attach
+	if kept := a.run.Fact("join"); kept != "" {
+		a.join = &join{}
+		if err := json.Unmarshal([]byte(kept), a.join); err != nil {
+			return fault.New(fault.Failed, "the journal of the attach is damaged: %s", text.Visible(a.run.Journal.Path())).Because(err)
+		}
+	}
+	if err := a.untouchedSince(ctx); err != nil {
+		return err
+	}
+	for _, id := range a.run.State.ToPutBack() {
+		say, place := "", plan.Here
+		var undo func(context.Context) error
+		switch id {
+		case "init":
+			say, undo = "Make this folder an ordinary one again: remove .git", a.undoInit
+			if a.run.Fact("made-git") != "yes" {
+				continue
+			}
+		case "identity":
+			say, undo = "Take the name and e-mail for commits out again", a.undoIdentity
+		case "ignore":
+			say, undo = "Put .gitignore back as it was", a.undoIgnore
+		case "large":
+			say, undo = "Take large-file storage out again", a.undoLarge
+		case "first-files":
+			say, undo = "Remove the first files that were written", a.undoFirstFiles
+		case "bring-all":
+			if a.run.Fact("brought") == "" {
+				continue
+			}
+			say, undo = "Forget the tags that were brought in", a.undoBringAll
+		case "former":
+			say, undo = "Give the old remote its name again", a.undoFormer
+		case "branch-name":
+			say, undo = "Give the branch its former name again", a.undoBranchName
+		case "bring-in":
+			say, undo = "Forget the commits that were brought in", a.undoBringIn
+		case "join":
+			say, undo = "Bring the folder back to your own last commit", a.undoJoin
+		case "lay":
+			say, undo = "Take out again what was laid out, and bring back what made way for it", a.undoLay
+		case "first-commit":
+			say, undo = "Take the first commit back; every file stays", a.undoCommit
+		case "hook":
+			say, undo = fmt.Sprintf("Take the remote %s and its sign-in out of git's configuration here", text.Visible(a.Options.Remote)), a.undoHook
+		case "create", "send":
+			if id == "send" && a.run.State.Marks["create"] != "" {
+				continue // it goes with the whole repository
+			}
+			if id == "send" && a.run.Fact("by push") == "" {
+				if there := a.thereBefore(); there != "" {
+					say, undo, place = "Bring the branch "+text.Visible(there)+" of the hosted repository back to what it was before", a.undoSend, plan.Host
+					break
+				}
+				if a.run.Fact("vacant") != "yes" {
+					t.Notes = append(t.Notes, "What was sent to the hosted repository stays there: it held work before.")
+					continue
+				}
+				say, undo, place = "Take back what was sent to the hosted repository, which was empty before", a.undoSend, plan.Host
+				break
+			}
+			keep, err := t.planDelete(ctx, o)
+			if err != nil {
+				return err
+			}
+			if keep {
+				continue
+			}
+			say, undo, place = fmt.Sprintf("Delete the repository %s/%s, which the attach made there; a deletion cannot be taken back", a.Options.Owner, a.Options.Name), a.undoCreate, plan.Host
+		case "move-secret":
+			t.Notes = append(t.Notes, "The token that was moved into the vault stays there.")
+			continue
+		case "default-branch":
+			say, undo, place = "Make "+text.Visible(a.run.Fact("default was"))+" the default branch there again", a.undoDefault, plan.Host
+			if a.run.Fact("default was") == "" {
+				continue
+			}
+		default:
+			continue
+		}
+		t.steps = append(t.steps, desk.Step{Item: plan.Item{ID: id, Place: place, Sentence: say}, Do: undo})
+	}
+	return nil
+}
+
+// planDelete finds out whether the hosted repository may be deleted: made by this
+// attach, and holding nothing but what this attach sent.
+func (t *Detach) planDelete(ctx context.Context, o DetachOptions) (keep bool, err error) {
+	a := t.attach
+	account, err := accounts.Pick(a.Desk, a.Options.Account, a.Options.Host)
+	if err != nil {
+		return false, err
+	}
+	if a.Login, err = login.Open(ctx, a.Desk, account); err != nil {
+		return false, err
+	}
+	there, found, err := a.made(ctx)
+	if err != nil || !found {
+		return true, err
+	}
+	if o.KeepHosted {
+		t.Notes = append(t.Notes, "The hosted repository stays: "+there.Page)
+		return true, nil
+	}
+	if err := a.Login.May("repository-delete", "delete a repository"); err != nil {
+		t.Notes = append(t.Notes, "The hosted repository stays, since "+fault.Of(err).Says+": "+there.Page)
+		return true, nil
+	}
+	if there.Empty != nil && *there.Empty {
+		return false, nil
+	}
+	refs, err := a.refsThere(ctx, account, there)
+	if err != nil {
+		return false, err
+	}
+	for name, id := range refs.IDs {
+		here, err := a.folder.Repo.Do(ctx, "rev-parse", "-q", "--verify", name)
+		if name != "HEAD" && (err != nil || here != id) {
+			return false, fault.New(fault.Refused, "%s holds %s now, which this attach did not send, so it is not deleted", there.Path(), text.Visible(strings.TrimPrefix(name, "refs/heads/"))).
+				Try("finish the attach instead", text.Command("uncinate", "attach", a.folder.Path)).
+				Try("or put back only what is here", text.Command("uncinate", "detach", "--keep-hosted", a.folder.Path))
+		}
+	}
+	return false, nil
+}
+
+// made finds the hosted repository that the journal's attach made: by the host's own
+// id or, where the answer was lost, by our mark in its description.
+func (a *Attach) made(ctx context.Context) (description.Repository, bool, error) {
+	there, found, err := a.Login.Repository(ctx, a.Options.Owner, a.Options.Name)
+	if err != nil || !found {
+		return there, false, err
+	}
+	id, nonce := a.run.Fact("id"), a.run.Fact("nonce")
+	if id != "" && id == there.ID || nonce != "" && strings.Contains(there.Description, nonce) {
+		return there, true, nil
+	}
+	ours, err := a.pushed(ctx, there)
+	return there, ours, err
+}
+
+// Items is the plan as it is shown.
+func (t *Detach) Items() []plan.Item { return desk.Items(t.steps) }
+
+// HostName is the host on which something is done, "" for none.
+func (t *Detach) HostName() string { return t.attach.HostName() }
+
+// Do carries the plan out. Each step is marked as put back, so that a detach that is
+// cut off goes on too.
+func (t *Detach) Do(ctx context.Context) error {
+	a := t.attach
+	defer a.held.Release()
+	for _, s := range t.steps {
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		a.run.Current = s.ID
+		if err := s.Do(ctx); err != nil {
+			return err
+		}
+		if t.Unfinished {
+			if err := a.run.Record(s.ID, plan.Undone, nil); err != nil {
+				return err
+			}
+		}
+		a.Desk.Tell.Step(s.Item, false)
+	}
+	return a.run.Journal.Close()
+}
+
+// thereBefore names the branch on the host that held work before this attach joined it.
+func (a *Attach) thereBefore() string {
+	for fact := range a.run.State.Facts {
+		if branch, ok := strings.CutPrefix(fact, "there "); ok {
+			return branch
+		}
+	}
+	return ""
+}

@@ -1,0 +1,417 @@
+package attach
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"uncinate/internal/core/fault"
+	"uncinate/internal/core/joining"
+	"uncinate/internal/core/text"
+	"uncinate/internal/desk"
+	"uncinate/internal/desk/project"
+	"uncinate/internal/desk/worktree"
+	"uncinate/internal/world/files"
+	"uncinate/internal/world/git"
+	"uncinate/internal/world/web"
+)
+
+// Joining a project to a hosted repository that holds work already. Nothing is
+// rewritten: without commits here the first one is made on top of what is there; with
+// commits here both histories become parents of one merge commit. What only one side
+// has is kept, equal files are one, ignore rules are put together, and where both sides
+// hold something else the person decides.
+
+// The ways of joining.
+const (
+	joinOnto  = "onto"  // there are no commits here
+	joinMerge = "merge" // both sides have commits that the other has not
+	joinAhead = "ahead" // the host has all that is here, and more
+)
+
+// join is what an attach does to bring two sides together. It is kept in the journal
+// from the first of its steps on.
+type join struct {
+	Mode    string             `json:"mode"`
+	Branch  string             `json:"branch"` // there, and here from then on
+	Was     string             `json:"was"`    // the branch that is checked out here
+	Tip     string             `json:"tip"`    // the commit there
+	From    string             `json:"from"`   // the commit here; "" for none
+	Commits int                `json:"commits"`
+	Added   []joining.Entry    `json:"added"` // only there; laid out here
+	Decided []worktree.Decided `json:"decided"`
+	Rules   string             `json:"rules"` // their ignore rules at the top; "" where ours are the same, or there are none
+	Same    int                `json:"same"`
+	Folders []string           `json:"folders"` // that have to be made for what is laid out
+}
+
+// asideDir is where what the host holds is looked at, away from the project.
+func (a *Attach) asideDir() string {
+	return filepath.Join(a.Desk.Home.State, "aside", files.Short(a.folder.Path)+".git")
+}
+
+// Close removes what was brought in only to be looked at.
+func (a *Attach) Close() error {
+	if a == nil || a.folder == nil {
+		return nil
+	}
+	return os.RemoveAll(a.asideDir())
+}
+
+// planJoin looks at what the host holds, and decides how the two sides become one.
+// Nothing in the project is touched.
+func (a *Attach) planJoin(ctx context.Context, refs web.Refs) error {
+	j := &join{Was: a.folder.Branch, From: a.folder.Head}
+	if kept := a.run.Fact("join"); kept != "" {
+		if err := json.Unmarshal([]byte(kept), j); err != nil {
+			return fault.New(fault.Failed, "the journal of this attach is damaged").Because(err).Try("put back what it did", text.Command("uncinate", "detach", a.folder.Path))
+		}
+		a.join, a.branch = j, j.Branch
+		if refs.Branch(j.Branch) != j.Tip && refs.Branch(j.Branch) != a.folder.Head {
+			return fault.New(fault.Decision, "%s was pushed to since this attach was cut off", a.Hook.Address.String()).
+				Try("put back what was begun, then attach again", text.Command("uncinate", "detach", a.folder.Path))
+		}
+		return nil
+	}
+	if j.Branch = j.Was; refs.Branch(j.Was) == "" {
+		if j.Branch = a.mainBranch(refs); j.Branch == "" {
+			return fault.New(fault.Decision, "%s has several branches and says of none that it is the main one: %s", a.Hook.Address.String(), text.Excerpt(strings.Join(refs.Branches(), ", "), 100)).
+				Try("give the branch here the name of the right one", text.Command("git", "-C", a.folder.Path, "branch", "-m", "NAME"))
+		}
+		if slices.Contains(a.folder.Branches, j.Branch) && a.folder.Head != "" {
+			return fault.New(fault.Decision, "the main branch there is %s, and here is a branch of that name too, which is not the one checked out", text.Quote(j.Branch)).
+				Try("join that one", text.Command("git", "-C", a.folder.Path, "switch", j.Branch))
+		}
+	}
+	j.Tip = refs.Branch(j.Branch)
+	aside, err := a.bringAside(ctx)
+	if err != nil {
+		return err
+	}
+	count, err := aside.Do(ctx, "rev-list", "--count", j.Tip)
+	if err != nil {
+		return desk.GitFault(err, "what %s holds cannot be read", a.Hook.Address.String())
+	}
+	if _, err := fmt.Sscan(count, &j.Commits); err != nil {
+		return fault.New(fault.Failed, "git counts commits oddly: %s", text.Excerpt(count, 40))
+	}
+	a.join, a.branch = j, j.Branch
+	if j.From == "" {
+		return a.joinFiles(ctx, aside)
+	}
+	return a.joinHistories(ctx, aside)
+}
+
+// mainBranch is the branch of the hosted repository that is joined: its default one,
+// else the only one.
+func (a *Attach) mainBranch(refs web.Refs) string {
+	for _, b := range []string{refs.Head, a.Target.DefaultBranch} {
+		if b != "" && refs.Branch(b) != "" {
+			return b
+		}
+	}
+	if all := refs.Branches(); len(all) == 1 {
+		return all[0]
+	}
+	return ""
+}
+
+// bringAside brings what the host holds into a repository of its own, which borrows
+// the project's objects, so that both can be held together.
+func (a *Attach) bringAside(ctx context.Context) (*git.Repo, error) {
+	dir := a.asideDir()
+	if err := os.RemoveAll(dir); err != nil {
+		return nil, err
+	}
+	if err := os.MkdirAll(filepath.Dir(dir), 0o700); err != nil {
+		return nil, err
+	}
+	g := a.folder.Repo.Git
+	if _, err := g.Run(ctx, git.Cmd{Args: []string{"init", "-q", "--bare", "--template=", dir}}); err != nil {
+		return nil, desk.GitFault(err, "git cannot make a repository in %s", text.Visible(dir))
+	}
+	aside := g.In(dir)
+	if a.folder.IsRepo {
+		objects, err := a.folder.Repo.Do(ctx, "rev-parse", "--git-path", "objects")
+		if err != nil {
+			return nil, desk.GitFault(err, "git cannot work with the repository in %s", text.Visible(a.folder.Path))
+		}
+		if !filepath.IsAbs(objects) {
+			objects = filepath.Join(a.folder.Path, objects)
+		}
+		if err := os.WriteFile(filepath.Join(dir, "objects/info/alternates"), []byte(objects+"\n"), 0o600); err != nil {
+			return nil, err
+		}
+	}
+	if err := a.Hook.WriteInclude(ctx); err != nil {
+		return nil, err
+	}
+	_, err := g.Run(ctx, git.Cmd{Dir: dir, Args: []string{"fetch", "--progress", "--no-tags", "--no-auto-maintenance", "--no-write-fetch-head", "--", a.Hook.Address.String(), "+refs/heads/*:refs/heads/*"},
+		Config: a.Hook.Config(), Watch: project.Watch(a.Desk, "Looking at what is there", "Receiving objects")})
+	a.Desk.Tell.Progress("Looking at what is there", 0, 0, "")
+	if err != nil {
+		return nil, project.Diagnose(ctx, a.Desk, a.Hook.Address, err)
+	}
+	return aside, nil
+}
+
+// joinFiles plans the first commit on top of what is there: the union of the files
+// that would go up and those that are there.
+func (a *Attach) joinFiles(ctx context.Context, aside *git.Repo) error {
+	j := a.join
+	j.Mode = joinOnto
+	theirs, err := worktree.TreeOf(ctx, aside, j.Tip)
+	if err != nil {
+		return err
+	}
+	mine, err := a.entriesOf(ctx, theirs)
+	if err != nil {
+		return err
+	}
+	u := joining.Union(mine, theirs)
+	if err := a.blocked(u.Blocked); err != nil {
+		return err
+	}
+	j.Added, j.Same = u.Added, u.Same
+	for _, c := range u.Clashes {
+		if c.Path == ".gitignore" {
+			j.Rules, err = worktree.RulesOf(ctx, aside, c.Theirs.ID)
+		}
+	}
+	if i := slices.IndexFunc(j.Added, func(e joining.Entry) bool { return e.Path == ".gitignore" }); i >= 0 && len(a.travel.Rules) > 0 {
+		// Ours is only about to be written.
+		j.Rules, err = worktree.RulesOf(ctx, aside, j.Added[i].ID)
+		j.Added = slices.Delete(slices.Clone(j.Added), i, i+1)
+	}
+	if err != nil {
+		return err
+	}
+	if err := a.decide(slices.DeleteFunc(u.Clashes, func(c joining.Clash) bool { return c.Path == ".gitignore" })); err != nil {
+		return err
+	}
+	met := map[string]bool{}
+	for _, e := range j.Added {
+		for i := range e.Path {
+			if f := e.Path[:i]; e.Path[i] == '/' && !met[f] {
+				if met[f] = true; worktree.Missing(a.at(f)) {
+					j.Folders = append(j.Folders, f)
+				}
+			}
+		}
+	}
+	return nil
+}
+
+// entriesOf gives the files that would go up as a tree's entries. Only those are
+// hashed whose path is there too: of the others it is enough that they are here.
+func (a *Attach) entriesOf(ctx context.Context, theirs []joining.Entry) ([]joining.Entry, error) {
+	there := map[string]bool{}
+	for _, t := range theirs {
+		there[t.Path] = true
+	}
+	var out []joining.Entry
+	var hash []string
+	var places []int // of those in out
+	for _, f := range a.travel.Files {
+		e := joining.Entry{Mode: "100644", Path: f.Path}
+		switch {
+		case f.Target != "":
+			e.Mode = "120000"
+		case f.Exec:
+			e.Mode = "100755"
+		}
+		if there[f.Path] {
+			if f.Target != "" {
+				var err error
+				if e.ID, err = a.hashText(ctx, f.Target); err != nil {
+					return nil, err
+				}
+			} else {
+				hash, places = append(hash, f.Path), append(places, len(out))
+			}
+		}
+		out = append(out, e)
+	}
+	if len(hash) == 0 {
+		return out, nil
+	}
+	for _, p := range hash {
+		if strings.ContainsAny(p, "\n\"") { // hash-object reads a path a line
+			return nil, fault.New(fault.Refused, "%s has a line end or a quote in its name, so that it cannot be held against the one there", text.Quote(p))
+		}
+	}
+	ids, err := a.folder.Repo.Run(ctx, git.Cmd{Dir: a.folder.Path, Config: a.folder.Repo.Safe, Args: []string{"hash-object", "--stdin-paths"}, In: strings.NewReader(strings.Join(hash, "\n") + "\n")})
+	if err != nil {
+		return nil, desk.GitFault(err, "git cannot hash the files")
+	}
+	list := strings.Fields(string(ids))
+	if len(list) != len(hash) {
+		return nil, fault.New(fault.Failed, "git hashed %d files of %d", len(list), len(hash))
+	}
+	for n, i := range places {
+		out[i].ID = list[n]
+	}
+	return out, nil
+}
+
+// hashText gives the id that git gives to a text, such as a link's target.
+func (a *Attach) hashText(ctx context.Context, s string, more ...string) (string, error) {
+	out, err := a.folder.Repo.Run(ctx, git.Cmd{Dir: a.folder.Path, Args: append([]string{"hash-object", "--stdin"}, more...), In: strings.NewReader(s)})
+	return strings.TrimSpace(string(out)), desk.GitFault(err, "git cannot hash a text")
+}
+
+func (a *Attach) blocked(paths []string) error {
+	if len(paths) == 0 {
+		return nil
+	}
+	return fault.New(fault.Decision, "where one side has a file the other has a folder: %s", text.Excerpt(strings.Join(paths, ", "), 120)).
+		Detail("Nothing was changed, here or there.").
+		Try("give yours another name", text.Command("mv", "--", filepath.Join(a.folder.Path, firstPart(paths[0])), filepath.Join(a.folder.Path, firstPart(paths[0])+"-2")))
+}
+
+func firstPart(p string) string {
+	first, _, _ := strings.Cut(p, "/")
+	return first
+}
+
+// decide settles clashes as the person said, or asks.
+func (a *Attach) decide(clashes []joining.Clash) error {
+	way := a.Options.Clash
+	if len(clashes) > 0 && way == "" {
+		f := fault.New(fault.Decision, "%s %s here and there, and not the same", text.Count(len(clashes), "file"), desk.IsAre(len(clashes)))
+		u := &worktree.Undecided{Fault: f}
+		for _, c := range clashes {
+			u.Paths = append(u.Paths, c.Path)
+		}
+		desk.FirstOf(f, desk.Visible(u.Paths))
+		f.Detail("Nothing was changed, here or there.")
+		args := append(a.toArgs(), "--clash")
+		f.Try("keep yours; theirs stays in the history", a.Again(append(args, "mine")...))
+		f.Try("or take theirs, yours being kept", a.Again(append(args, "theirs")...))
+		f.Try("or keep yours and lay theirs beside it", a.Again(append(args, "both")...))
+		return u
+	}
+	date := a.Desk.Now().Format(time.DateOnly)
+	for _, c := range clashes {
+		d := worktree.Decided{Path: c.Path, Mine: c.Mine, Theirs: c.Theirs, Way: way}
+		taken := func(p string) bool { return !worktree.Missing(a.at(p)) }
+		switch {
+		case way == joining.Theirs && a.join.Mode == joinOnto:
+			machine, err := a.Desk.Machine()
+			if err != nil {
+				machine = "here"
+			}
+			d.Beside = joining.Beside(c.Path, joining.Mine, machine, date, taken)
+		case way == joining.Both && c.Theirs.ID != "":
+			d.Beside = joining.Beside(c.Path, joining.Theirs, a.whose(), date, taken)
+		}
+		a.join.Decided = append(a.join.Decided, d)
+	}
+	return nil
+}
+
+// toArgs are the options that name what is hooked to, as they were given.
+func (a *Attach) toArgs() []string {
+	if a.Options.To != "" {
+		return []string{"--to", project.WithoutSecret(a.Options.To)}
+	}
+	return nil
+}
+
+// whose names the other side in a few words.
+func (a *Attach) whose() string {
+	if a.Login != nil {
+		return a.Login.Host.Name
+	}
+	return a.Hook.Address.Host
+}
+
+// joinHistories plans how two histories become one, with a merge tried out aside.
+func (a *Attach) joinHistories(ctx context.Context, aside *git.Repo) error {
+	j := a.join
+	if _, err := aside.Do(ctx, "merge-base", "--is-ancestor", j.From, j.Tip); err == nil {
+		j.Mode = joinAhead
+		return a.joinChanges(ctx, aside, j.Tip)
+	}
+	j.Mode = joinMerge
+	tree, clashes, err := worktree.MergeTrees(ctx, aside, j.From, j.Tip)
+	if err != nil {
+		return err
+	}
+	var rest []joining.Clash
+	for _, c := range clashes {
+		if c.Path == ".gitignore" && c.Mine.ID != "" && c.Theirs.ID != "" {
+			if j.Rules, err = worktree.RulesOf(ctx, aside, c.Theirs.ID); err != nil {
+				return err
+			}
+			continue
+		}
+		rest = append(rest, c)
+	}
+	if err := a.decide(rest); err != nil {
+		return err
+	}
+	theirs, err := worktree.TreeOf(ctx, aside, j.Tip)
+	if err != nil {
+		return err
+	}
+	mine, err := worktree.TreeOf(ctx, aside, j.From)
+	if err != nil {
+		return err
+	}
+	u := joining.Union(mine, theirs)
+	j.Added, j.Same = u.Added, u.Same
+	return a.joinChanges(ctx, aside, tree)
+}
+
+// joinChanges makes sure that what changes in the folder meets no work that is not
+// saved.
+func (a *Attach) joinChanges(ctx context.Context, aside *git.Repo, tree string) error {
+	coming, err := aside.Lines(ctx, "diff-tree", "-r", "-z", "--name-only", "--no-renames", a.join.From+"^{tree}", tree+"^{tree}")
+	if err != nil {
+		return desk.GitFault(err, "git cannot compare the two sides")
+	}
+	changes := map[string]bool{}
+	for _, p := range coming {
+		changes[p] = true
+	}
+	for _, d := range a.join.Decided {
+		changes[d.Path] = d.Way == joining.Theirs
+	}
+	if a.join.Rules != "" {
+		changes[".gitignore"] = true
+	}
+	unsaved, err := a.folder.Repo.Lines(ctx, "diff-index", "-z", "--name-only", "HEAD")
+	if err != nil {
+		return desk.GitFault(err, "git cannot tell what is changed here")
+	}
+	tracked, err := a.folder.Repo.Lines(ctx, "ls-files", "-z", "-c", "--deduplicate")
+	if err != nil {
+		return desk.GitFault(err, "git cannot list the files")
+	}
+	known := map[string]bool{}
+	for _, p := range tracked {
+		known[p] = true
+	}
+	bad := []string{}
+	for _, p := range unsaved {
+		if changes[p] {
+			bad = append(bad, p)
+		}
+	}
+	for _, p := range coming {
+		if !known[p] && !worktree.Missing(a.at(p)) {
+			bad = append(bad, p)
+		}
+	}
+	if len(bad) == 0 {
+		return nil
+	}
+	return worktree.WrittenOver(bad).Detail("Nothing was changed, here or there.").
+		Try("save your changes first", text.Command("git", "-C", a.folder.Path, "add", "-A")+" && "+text.Command("git", "-C", a.folder.Path, "commit"))
+}

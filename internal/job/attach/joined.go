@@ -1,0 +1,89 @@
+package attach
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"uncinate/internal/core/joining"
+	"uncinate/internal/core/text"
+	"uncinate/internal/desk/worktree"
+)
+
+// theirEntries are what the union takes from there: what is only there, and what was
+// decided so.
+func (j *join) theirEntries() []joining.Entry {
+	out := slices.Clone(j.Added)
+	for _, d := range j.Decided {
+		if d.Way == joining.Theirs {
+			e := d.Theirs
+			e.Path = d.Path
+			out = append(out, e)
+		}
+	}
+	return out
+}
+
+// outcome says in a few words how the two sides become one.
+func (j *join) outcome() string {
+	var parts []string
+	if len(j.Added) > 0 {
+		parts = append(parts, fmt.Sprintf("%s only there %s", text.Count(len(j.Added), "file"), map[bool]string{true: "is taken over", false: "are taken over"}[len(j.Added) == 1]))
+	}
+	if j.Rules != "" {
+		parts = append(parts, "the ignore rules are put together")
+	}
+	for _, d := range j.Decided {
+		switch d.Way {
+		case joining.Mine:
+			parts = append(parts, text.Visible(d.Path)+" stays yours")
+		case joining.Theirs:
+			parts = append(parts, text.Visible(d.Path)+" becomes theirs")
+		default:
+			parts = append(parts, text.Visible(d.Path)+" stays yours, with theirs beside it")
+		}
+		if len(parts) > 6 {
+			parts = append(parts, "and so on")
+			break
+		}
+	}
+	if len(parts) == 0 {
+		return ""
+	}
+	return ": " + strings.Join(parts, ", ")
+}
+
+// lays reports whether files have to be laid out apart from git's own bringing in.
+func (j *join) lays() bool {
+	return j.Mode == joinOnto && len(j.theirEntries()) > 0 || slices.ContainsFunc(j.Decided, func(d worktree.Decided) bool { return d.Beside != "" })
+}
+
+// Joined tells how two sides became one.
+type Joined struct {
+	Commits int           `json:"commits" says:"how many were there"`
+	Added   []string      `json:"added" says:"files that were only there"`
+	Same    int           `json:"same" says:"files that were alike"`
+	Rules   bool          `json:"rules" says:"the ignore rules of both sides were put together"`
+	Decided []JoinedClash `json:"decided"`
+}
+
+// JoinedClash is a file that both sides held, and what became of it.
+type JoinedClash struct {
+	Path   string `json:"path"`
+	Way    string `json:"way" says:"mine, theirs or both"`
+	Beside string `json:"beside,omitempty" says:"where the other side is kept, outside of what git carries"`
+}
+
+func (j *join) told() *Joined {
+	if j == nil {
+		return nil
+	}
+	t := &Joined{Commits: j.Commits, Added: []string{}, Same: j.Same, Rules: j.Rules != "", Decided: []JoinedClash{}}
+	for _, e := range j.Added {
+		t.Added = append(t.Added, e.Path)
+	}
+	for _, d := range j.Decided {
+		t.Decided = append(t.Decided, JoinedClash{d.Path, d.Way, d.Beside})
+	}
+	return t
+}

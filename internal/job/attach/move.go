@@ -1,0 +1,308 @@
+package attach
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"uncinate/internal/core/address"
+	"uncinate/internal/core/fault"
+	"uncinate/internal/core/naming"
+	"uncinate/internal/core/plan"
+	"uncinate/internal/core/text"
+	"uncinate/internal/desk"
+	"uncinate/internal/desk/accounts"
+	"uncinate/internal/desk/hosts"
+	"uncinate/internal/desk/project"
+)
+
+// Moving a project to another repository: all branches and tags go along, and the old
+// repository stays as it is, under another name here.
+
+// chooseMove decides where a project moves to. to names a repository that was made
+// before; "" means a new one, on another host or account.
+func (a *Attach) chooseMove(ctx context.Context, to string) error {
+	o := &a.Options
+	a.former = a.run.Fact("former")
+	from := cmp.Or(a.folder.Remotes[a.former], a.folder.Remotes[o.Remote]) // it may have been cut off just before the renaming
+	if a.former == "" {
+		for n := 1; a.former == "" || a.folder.Remotes[a.former] != ""; n++ {
+			if a.former = "former"; n > 1 {
+				a.former = fmt.Sprintf("former-%d", n)
+			}
+		}
+	}
+	if from == "" || a.folder.Head == "" {
+		return fault.New(fault.Decision, "%s has no remote %s, so there is nothing to move from", text.Visible(a.folder.Path), text.Quote(o.Remote)).
+			Try("hook it for the first time", a.Again(a.toArgs()...))
+	}
+	old, err := address.Parse(from)
+	if err != nil {
+		return err
+	}
+	if to == "" && o.Account == "" && o.Host == "" {
+		f := fault.New(fault.Decision, "say where to: to another account, or to a repository that was made before")
+		all, err := accounts.All(a.Desk)
+		if err != nil {
+			return err
+		}
+		for _, b := range all {
+			if b.Name != a.project.Account {
+				f.Try("to "+b.Name+" on "+b.Where(), a.Again("--move", "--account", b.Name))
+			}
+		}
+		return f.Try("to one that is there", a.Again("--move", "--to", "ADDRESS"))
+	}
+	if o.Name == "" && to == "" {
+		o.Name = old.Name()
+	}
+	if to == "" {
+		if account, err := accounts.Pick(a.Desk, o.Account, o.Host); err == nil && a.run.Fact("former") == "" {
+			owner, name := naming.Split(o.Name)
+			if owner == "" {
+				owner = cmp.Or(o.Owner, account.User)
+			}
+			if h, is, there, err := hosts.Recognise(a.Desk, from); err == nil && h != nil && h.Name == account.Host && is == owner && there == name {
+				a.former, o.Move = "", false // it has moved there already
+				return a.chooseTarget(ctx)
+			}
+		}
+		return a.chooseNew(ctx)
+	}
+	if given, err := address.Parse(to); err == nil && given.Same(old) {
+		return fault.New(fault.Usage, "it is there already: %s", old.Bare().String())
+	}
+	return a.chooseExisting(ctx, to)
+}
+
+// checkMove makes sure that what is moved to is empty.
+func (a *Attach) checkMove() error {
+	if a.Create || a.vacant || a.run.Fact("former") != "" {
+		return nil
+	}
+	return fault.New(fault.Decision, "%s holds work already, and a whole project moves only to an empty repository", a.Hook.Address.String()).
+		Try("join with it instead, this branch alone", a.Again("--remote", "other", "--to", a.Hook.Address.String()))
+}
+
+// follow lets the branches that followed the old remote follow the new one.
+func (a *Attach) follow(ctx context.Context) error {
+	for _, b := range a.folder.Branches {
+		key := "branch." + b + ".remote"
+		if now, err := a.folder.Repo.Do(ctx, "config", "--local", "--get", key); err != nil || now != a.former {
+			continue
+		}
+		if _, err := a.folder.Repo.Do(ctx, "config", "--local", key, a.Options.Remote); err != nil {
+			return desk.GitFault(err, "git's configuration cannot be written")
+		}
+	}
+	return nil
+}
+
+// stepBringAll brings in all branches and tags of the old repository.
+func (a *Attach) stepBringAll() desk.Step {
+	remote := func() string {
+		if a.run.Fact("former") != "" {
+			return a.former
+		}
+		return a.Options.Remote
+	}
+	return desk.Step{Item: plan.Item{ID: "bring-all", Place: plan.Here, Sentence: "Bring in all branches and tags of " + text.Visible(project.WithoutSecret(a.folder.Remotes[remote()]))},
+		Done: func(context.Context) (bool, error) { return a.run.Fact("former") != "", nil },
+		Do: func(ctx context.Context) error {
+			before, err := a.tags(ctx)
+			if err != nil {
+				return err
+			}
+			plain := a.folder.Repo.Git.In(a.folder.Path) // signs in as the project always does
+			tracking := "refs/remotes/" + remote() + "/"
+			if _, err := plain.Do(ctx, "fetch", "-q", "--no-auto-maintenance", "--no-write-fetch-head", "--", remote(), "+refs/heads/*:"+tracking+"*", "refs/tags/*:refs/tags/*"); err != nil {
+				return desk.GitFault(err, "git cannot bring in what the old repository holds")
+			}
+			after, err := a.tags(ctx)
+			if err != nil {
+				return err
+			}
+			brought := slices.DeleteFunc(after, func(t string) bool { return slices.Contains(before, t) })
+			if err := a.run.Note("brought", strings.Join(brought, "\n")); err != nil {
+				return err
+			}
+			_, err = a.moving(ctx, remote())
+			return err
+		},
+		Undo: a.undoBringAll}
+}
+
+// tags lists the tags, each as its id and name.
+func (a *Attach) tags(ctx context.Context) ([]string, error) {
+	out, err := a.folder.Repo.Do(ctx, "for-each-ref", "--format=%(objectname) %(refname)", "refs/tags/")
+	if err != nil {
+		return nil, desk.GitFault(err, "git cannot list the tags")
+	}
+	return strings.Split(out, "\n"), nil
+}
+
+// undoBringAll forgets the tags that were brought in.
+func (a *Attach) undoBringAll(ctx context.Context) error {
+	for line := range strings.SplitSeq(a.run.Fact("brought"), "\n") {
+		id, ref, ok := strings.Cut(line, " ")
+		if now, err := a.folder.Repo.Do(ctx, "rev-parse", "-q", "--verify", ref); !ok || err != nil || now != id {
+			continue
+		}
+		if _, err := a.folder.Repo.Do(ctx, "update-ref", "-d", ref, id); err != nil {
+			return desk.GitFault(err, "git cannot forget the tag")
+		}
+	}
+	return nil
+}
+
+// moving gives what moves: the name of each branch and tag there → the id that is sent to
+// it. A branch is sent from whichever side has more.
+func (a *Attach) moving(ctx context.Context, from string) (map[string]string, error) {
+	list, err := a.folder.Repo.Do(ctx, "for-each-ref", "--format=%(objectname) %(refname)", "refs/heads/", "refs/tags/", "refs/remotes/"+from+"/")
+	if err != nil {
+		return nil, desk.GitFault(err, "git cannot list the branches")
+	}
+	out, ids := map[string]string{}, map[string]string{}
+	var there []string
+	for line := range strings.SplitSeq(list, "\n") {
+		id, ref, _ := strings.Cut(line, " ")
+		ids[ref] = id
+		if b, is := strings.CutPrefix(ref, "refs/remotes/"+from+"/"); is {
+			if b != "HEAD" {
+				there = append(there, b)
+			}
+		} else if ref != "" {
+			out[ref] = id
+		}
+	}
+	for _, b := range there {
+		here, theirs := ids["refs/heads/"+b], ids["refs/remotes/"+from+"/"+b]
+		if here == theirs {
+			continue
+		}
+		if here == "" {
+			out["refs/heads/"+b] = theirs
+			continue
+		}
+		if _, err := a.folder.Repo.Do(ctx, "merge-base", "--is-ancestor", theirs, here); err == nil {
+			continue
+		}
+		if _, err := a.folder.Repo.Do(ctx, "merge-base", "--is-ancestor", here, theirs); err == nil {
+			out["refs/heads/"+b] = theirs
+			continue
+		}
+		return nil, fault.New(fault.Decision, "the branch %s holds commits here that are not there, and there that are not here", text.Quote(b)).
+			Try("bring both together first", text.Command("uncinate", "sync", a.folder.Path))
+	}
+	return out, nil
+}
+
+// stepFormer keeps the old remote under another name.
+func (a *Attach) stepFormer() desk.Step {
+	config := filepath.Join(a.folder.Path, ".git", "config")
+	return desk.Step{Item: plan.Item{ID: "former", Place: plan.Here, Sentence: fmt.Sprintf("Keep the old remote under the name %s; the repository there stays as it is", a.former)},
+		Done: func(context.Context) (bool, error) {
+			return a.run.Fact("former") != "" && a.folder.Remotes[a.former] != "" && a.folder.Remotes[a.Options.Remote] == "" || a.run.Fact("new remote") == "yes", nil
+		},
+		Do: func(ctx context.Context) error {
+			if err := a.setAside(config, "config-before"); err != nil {
+				return err
+			}
+			if err := a.run.Note("former", a.former); err != nil {
+				return err
+			}
+			if _, err := a.folder.Repo.Do(ctx, "remote", "rename", "--no-progress", a.Options.Remote, a.former); err != nil {
+				return desk.GitFault(err, "git cannot rename the remote")
+			}
+			if err := a.wrote(config, "config-before"); err != nil {
+				return err
+			}
+			if err := project.RenameRemote(a.Desk, a.folder.Path, a.Options.Remote, a.former); err != nil {
+				return err
+			}
+			a.folder.Remotes[a.former] = a.folder.Remotes[a.Options.Remote]
+			delete(a.folder.Remotes, a.Options.Remote)
+			return nil
+		},
+		Undo: a.undoFormer}
+}
+
+func (a *Attach) undoFormer(ctx context.Context) error {
+	former := a.run.Fact("former")
+	if former == "" {
+		return nil
+	}
+	if _, err := a.folder.Repo.Do(ctx, "config", "--local", "--get", "remote."+former+".url"); err != nil {
+		return nil // it did not come to it
+	}
+	config := filepath.Join(a.folder.Path, ".git", "config")
+	touched, err := a.touched(config, "config-before")
+	if err != nil {
+		return err
+	}
+	if _, err := a.folder.Repo.Do(ctx, "remote", "rename", "--no-progress", former, a.Options.Remote); err != nil {
+		return desk.GitFault(err, "git cannot rename the remote")
+	}
+	if !touched {
+		if err := a.bringBack(config, "config-before"); err != nil {
+			return err
+		}
+	}
+	return project.RenameRemote(a.Desk, a.folder.Path, former, a.Options.Remote)
+}
+
+// stepSendAll sends all branches and tags.
+func (a *Attach) stepSendAll() desk.Step {
+	return desk.Step{Item: plan.Item{ID: "send", Place: plan.Here, Sentence: "Send all branches and tags"},
+		Done: func(ctx context.Context) (bool, error) {
+			if a.Create && a.run.Fact("id") == "" || a.run.Fact("former") == "" {
+				return false, nil
+			}
+			return a.movedAll(ctx)
+		},
+		Do: func(ctx context.Context) error {
+			all, err := a.moving(ctx, a.former)
+			if err != nil {
+				return err
+			}
+			args := []string{"push", "--progress", "--porcelain", "--", a.Options.Remote}
+			for to, id := range all {
+				args = append(args, id+":"+to)
+				if b, is := strings.CutPrefix(to, "refs/heads/"); is {
+					if err := a.run.Note("sent "+b, id); err != nil {
+						return err
+					}
+				}
+			}
+			slices.Sort(args[5:])
+			if a.vacant {
+				if err := a.run.Note("vacant", "yes"); err != nil {
+					return err
+				}
+			}
+			err = project.Push(ctx, a.Desk, a.Hook, args)
+			a.went = err == nil
+			return err
+		}}
+}
+
+// movedAll compares all branches and tags with what the new repository holds.
+func (a *Attach) movedAll(ctx context.Context) (bool, error) {
+	all, err := a.moving(ctx, a.former)
+	if err != nil {
+		return false, err
+	}
+	refs, err := a.remoteRefs(ctx)
+	if err != nil {
+		return false, err
+	}
+	for to, id := range all {
+		if refs.IDs[to] != id {
+			return false, nil
+		}
+	}
+	return true, nil
+}

@@ -1,0 +1,110 @@
+package checks
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"uncinate/internal/core/description"
+	"uncinate/internal/core/fault"
+	"uncinate/internal/desk/login/logintest"
+	"uncinate/internal/practice"
+)
+
+// TestEveryFaultOnEveryAction goes through the whole matrix: each practice host, each
+// action that it describes, each way to misbehave. What is safe is asked again and goes
+// well; what is not fails once, with the right kind; and nothing is made twice.
+func TestEveryFaultOnEveryAction(t *testing.T) {
+	for _, name := range practice.Hosts {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			cases := 0
+			h, signIn, _ := logintest.Practised(t, name)
+			desc := signIn("").Host.Description
+			for _, action := range desc.Can() {
+				act := desc.Actions[action]
+				if act.By != "request" {
+					continue
+				}
+				for i, kind := range practice.FaultKinds {
+					cases++
+					what := fmt.Sprintf("%s %s %s", name, action, kind)
+					// Each case has a token, a repository and a key of its own.
+					token, err := h.Store.NewToken("tok_", "tern", []string{"me", "repo.read", "repo.write", "repo.create", "repo.admin", "keys", "people", "r", "w", "a", "k"}, time.Now().Add(time.Hour))
+					require.NoError(t, err)
+					l := signIn(token)
+					repo := fmt.Sprintf("%s-%d", action, i)
+					vars := description.Vars{"owner": "tern", "name": repo, "path": "tern/" + repo, "visibility": "private", "description": "Levels", "default_branch": "main",
+						"new_owner": "saltmarsh", "person": "knot", "title": repo}
+					if action == "people-grant" {
+						vars["right"] = "read"
+					}
+					line, err := scratchKey()
+					require.NoError(t, err)
+					vars["key"] = line
+					if action != "repository-create" {
+						_, err := h.Store.Create(t.Context(), "tern", practice.Repo{Owner: "tern", Name: repo, Visibility: "private"})
+						require.NoError(t, err)
+					}
+					if kind, is := strings.CutSuffix(action, "key-remove"); is {
+						_, err := l.Do(t.Context(), kind+"key-add", "add", vars)
+						require.NoError(t, err)
+						keys, err := l.List(t.Context(), kind+"key-list", "list", vars)
+						require.NoError(t, err)
+						vars["id"] = keys[len(keys)-1]["id"]
+					}
+					keysBefore := len(h.Store.Keys("tern"))
+					spoilt := kind
+					if kind == "late" || kind == "delay" {
+						spoilt += "=20ms"
+					}
+					require.NoError(t, h.Faults.Set([]string{spoilt + " times 1"}))
+					_, err = l.Do(t.Context(), action, "do it", vars)
+					require.NoError(t, h.Faults.Set(nil))
+
+					first := act.Requests[slices.IndexFunc(act.Requests, func(q *description.Request) bool { return q.Wanted(desc, withUser(vars)) })]
+					want := fault.Kind(0)
+					switch kind {
+					case "fail", "garbage":
+						want = fault.Unreachable
+					case "cut", "lose":
+						if !first.Safe() {
+							want = fault.Unreachable
+						}
+					case "end-token", "echo":
+						want = fault.HostSaidNo
+					}
+					if want == 0 {
+						assert.NoError(t, err, what)
+					} else {
+						assert.True(t, fault.Is(err, want), "%s: %v", what, err)
+					}
+					made := 0
+					for _, r := range h.Store.List("tern", repo) {
+						if r.Name == repo {
+							made++
+						}
+					}
+					assert.LessOrEqual(t, made, 1, what)
+					if action == "key-add" {
+						assert.LessOrEqual(t, len(h.Store.Keys("tern"))-keysBefore, 1, what)
+					}
+				}
+			}
+			assert.Greater(t, cases, 80)
+		})
+	}
+}
+
+func withUser(vars description.Vars) description.Vars {
+	all := description.Vars{"user": "tern"}
+	for k, v := range vars {
+		all[k] = v
+	}
+	return all
+}

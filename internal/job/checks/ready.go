@@ -1,0 +1,272 @@
+package checks
+
+import (
+	"context"
+	"fmt"
+	"net"
+	"os"
+	"os/exec"
+	"slices"
+	"strings"
+	"time"
+
+	"uncinate/internal/core/text"
+	"uncinate/internal/desk"
+	"uncinate/internal/desk/accounts"
+	"uncinate/internal/desk/hosts"
+	"uncinate/internal/desk/login"
+	"uncinate/internal/desk/project"
+	"uncinate/internal/job/attach"
+	"uncinate/internal/job/many"
+	"uncinate/internal/world/git"
+	"uncinate/internal/world/vault"
+)
+
+// clockMay is how far this machine's clock may be from a host's.
+const clockMay = 2 * time.Minute
+
+// Ready looks at the machine, each account and, if there is one, the project in a
+// folder: whatever the main job would trip over. It changes nothing.
+func Ready(ctx context.Context, d *desk.Desk, folder string) []desk.Line {
+	lines := readyMachine(ctx, d)
+	holders, err := accounts.All(d)
+	if err != nil {
+		return append(lines, desk.LineOf("machine", "accounts", err))
+	}
+	if len(holders) == 0 {
+		lines = append(lines, desk.Line{About: "machine", What: "accounts", State: desk.Doubtful, Says: "none yet", Remedy: desk.Commands(accounts.NoAccount("")), Details: nil})
+	}
+	for _, a := range holders {
+		lines = append(lines, readyAccount(ctx, d, a)...)
+	}
+	if folder != "" {
+		lines = append(lines, readyProject(ctx, d, folder)...)
+	}
+	return lines
+}
+
+func readyMachine(ctx context.Context, d *desk.Desk) []desk.Line {
+	var lines []desk.Line
+	add := func(what string, state desk.State, says string, remedy ...string) {
+		lines = append(lines, desk.Line{About: "machine", What: what, State: state, Says: says, Remedy: remedy, Details: nil})
+	}
+	if g, err := d.Git(ctx); err != nil {
+		lines = append(lines, desk.LineOf("machine", "git", err))
+	} else {
+		add("git", desk.Good, g.Version+" at "+g.Path)
+	}
+	if path, err := exec.LookPath("ssh"); err != nil {
+		add("SSH client", desk.Doubtful, "not installed; addresses over ssh cannot be reached", "sudo apt install openssh-client")
+	} else {
+		add("SSH client", desk.Good, "at "+path)
+	}
+	switch socket := os.Getenv("SSH_AUTH_SOCK"); {
+	case socket == "":
+		add("SSH agent", desk.Good, "none runs; none is needed over https")
+	default:
+		c, err := net.DialTimeout("unix", socket, time.Second)
+		if err != nil {
+			add("SSH agent", desk.Doubtful, "SSH_AUTH_SOCK names one that does not answer", "unset SSH_AUTH_SOCK")
+			break
+		}
+		c.Close()
+		add("SSH agent", desk.Good, "answers")
+	}
+	lines = append(lines, readyIdentity(ctx, d))
+	fine := true
+	for _, f := range []struct{ what, path string }{{"folder of hosts", d.Home.Config}, {"folder of state", d.Home.State}, {"folder of the vault", d.Home.Vault}} {
+		if l := readyFolder(f.what, f.path); l != nil {
+			lines, fine = append(lines, *l), false
+		}
+	}
+	if fine {
+		add("own folders", desk.Good, "yours alone to write in")
+	}
+	info, found, err := d.Vault.Info(ctx)
+	switch {
+	case err != nil:
+		lines = append(lines, desk.LineOf("machine", "vault", err))
+	case !found:
+		lines = append(lines, desk.Line{About: "machine", What: "vault", State: desk.Doubtful, Says: "not made yet", Remedy: desk.Commands(vault.Missing()), Details: nil})
+	case !info.Open:
+		add("vault", desk.Doubtful, "locked", "uncinate vault unlock")
+	case info.By == vault.ByFile:
+		if _, _, err := d.Vault.Get(ctx, "", false); err != nil {
+			lines = append(lines, desk.LineOf("machine", "vault", err))
+		} else {
+			add("vault", desk.Good, "opened by a key file")
+		}
+	case info.By == vault.ByKeyring:
+		add("vault", desk.Good, "open while the system's keyring is")
+	default:
+		add("vault", desk.Good, "open until "+info.Until.Local().Format("15:04"))
+	}
+	return lines
+}
+
+// readyIdentity tells whose name and e-mail commits carry where no account says it.
+func readyIdentity(ctx context.Context, d *desk.Desk) desk.Line {
+	l := desk.Line{About: "machine", What: "identity", State: desk.Good}
+	g, err := d.Git(ctx)
+	if err != nil {
+		l.State, l.Says = desk.Doubtful, "git cannot be asked"
+		return l
+	}
+	var own []string
+	for _, key := range []string{"user.name", "user.email"} {
+		out, err := g.Run(ctx, git.Cmd{Args: []string{"config", "--global", "--includes", "--get", key}})
+		if value := strings.TrimSpace(string(out)); err == nil && value != "" {
+			own = append(own, value)
+		}
+	}
+	holders, err := accounts.All(d)
+	switch {
+	case len(own) == 2:
+		l.Says = own[0] + " <" + own[1] + ">, where no account says otherwise"
+	case err == nil && slices.ContainsFunc(holders, func(a *accounts.Account) bool { return a.FullName != "" && a.Email != "" }):
+		l.Says = "git has none of its own; each account brings its own"
+	default:
+		l.State, l.Says = desk.Doubtful, "git does not know whose name and e-mail commits are to carry; an account brings them too"
+		l.Remedy = []string{"git config --global user.name NAME", "git config --global user.email ADDRESS"}
+	}
+	return l
+}
+
+// readyFolder looks at one of our own folders: ours to write, and nobody else's.
+func readyFolder(what, path string) *desk.Line {
+	s, err := os.Stat(path)
+	if os.IsNotExist(err) {
+		return nil // it is made when it is needed
+	}
+	if err != nil {
+		return &desk.Line{About: "machine", What: what, State: desk.Bad, Says: path + " cannot be looked at", Remedy: nil, Details: nil}
+	}
+	if s.Mode().Perm()&0o022 != 0 {
+		return &desk.Line{About: "machine", What: what, State: desk.Bad, Says: "others may write in " + path, Remedy: []string{text.Command("chmod", "go-w", path)}, Details: nil}
+	}
+	probe, err := os.CreateTemp(path, ".ready-*")
+	if err != nil {
+		return &desk.Line{About: "machine", What: what, State: desk.Bad, Says: path + " cannot be written in", Remedy: []string{text.Command("chmod", "u+rwx", path)}, Details: nil}
+	}
+	probe.Close()
+	if err := os.Remove(probe.Name()); err != nil {
+		return &desk.Line{About: "machine", What: what, State: desk.Bad, Says: path + " keeps files that are removed", Remedy: nil, Details: nil}
+	}
+	return nil
+}
+
+func readyAccount(ctx context.Context, d *desk.Desk, a *accounts.Account) []desk.Line {
+	about := "account " + a.Name
+	if a.Host == "" {
+		at, token, err := accounts.PlainLogin(ctx, d, a)
+		if err == nil {
+			_, err = d.Web.Refs(ctx, at, a.User, token)
+		}
+		if err != nil {
+			return []desk.Line{desk.LineOf(about, "sign-in", err)}
+		}
+		return []desk.Line{{About: about, What: "sign-in", State: desk.Good, Says: "the token is good for " + a.Address, Remedy: nil, Details: nil}}
+	}
+	if h, err := hosts.Named(d, a.Host); err == nil && h.Shell != nil {
+		l := &login.Login{Desk: d, Host: h, Account: a}
+		if _, err := l.Identify(ctx); err != nil {
+			return []desk.Line{desk.LineOf(about, "sign-in", err)}
+		}
+		return []desk.Line{{About: about, What: "sign-in", State: desk.Good, Says: h.Name + " lets you in over SSH", Remedy: nil, Details: nil}}
+	}
+	token, err := accounts.Token(ctx, d, a, false)
+	var h *hosts.Host
+	if err == nil {
+		h, err = accounts.HostOf(d, a)
+	}
+	if err != nil {
+		return []desk.Line{desk.LineOf(about, "token", err)}
+	}
+	l := &login.Login{Desk: d, Host: h, Account: a, Token: token}
+	id, err := l.Identify(ctx)
+	if err != nil {
+		return []desk.Line{desk.LineOf(about, "token", err)}
+	}
+	lines := []desk.Line{{About: about, What: "token", State: desk.Good, Says: "is " + text.Visible(id.User) + "'s on " + h.Name, Remedy: nil, Details: nil}}
+	again := a.Again()
+	switch left := id.Expires.Sub(d.Now()); {
+	case id.Expires.IsZero():
+	case left < 14*24*time.Hour:
+		lines = append(lines, desk.Line{About: about, What: "token's end", State: desk.Doubtful, Says: "it ends on " + id.Expires.Format(time.DateOnly), Remedy: []string{again}, Details: nil})
+	default:
+		lines = append(lines, desk.Line{About: about, What: "token's end", State: desk.Good, Says: id.Expires.Format(time.DateOnly), Remedy: nil, Details: nil})
+	}
+	asked := *a
+	asked.Scopes, asked.ScopesTold = id.Scopes, id.ScopesTold
+	l.Account = &asked
+	var missing []string
+	for _, action := range []string{"repository-list", "repository-show", "repository-create"} {
+		missing = append(missing, l.Lacks(action)...)
+	}
+	slices.Sort(missing)
+	missing = slices.Compact(missing)
+	if len(missing) > 0 {
+		lines = append(lines, desk.Line{About: about, What: "scopes", State: desk.Doubtful, Says: "lacks " + strings.Join(missing, ", "), Remedy: []string{again}, Details: nil})
+	}
+	if a.FullName == "" || a.Email == "" {
+		lines = append(lines, desk.Line{About: about, What: "name and e-mail", State: desk.Doubtful, Says: "not known, so commits have none to carry", Remedy: []string{again + " --full-name NAME --email ADDRESS"}, Details: nil})
+	} else if id.EmailConfirmed != nil && !*id.EmailConfirmed {
+		lines = append(lines, desk.Line{About: about, What: "name and e-mail", State: desk.Doubtful, Says: text.Visible(a.Email) + " is not yet confirmed on " + h.Name, Remedy: nil, Details: nil})
+	}
+	if !l.Date.IsZero() {
+		if off := d.Now().Sub(l.Date); off > clockMay || off < -clockMay {
+			lines = append(lines, desk.Line{About: about, What: "clock", State: desk.Doubtful, Says: fmt.Sprintf("this machine's clock is %s from %s's", strings.TrimSuffix(off.Abs().Round(time.Minute).String(), "0s"), h.Name), Remedy: []string{"sudo timedatectl set-ntp true"}, Details: nil})
+		} else {
+			lines = append(lines, desk.Line{About: about, What: "clock", State: desk.Good, Says: "as " + h.Name + "'s", Remedy: nil, Details: nil})
+		}
+	}
+	return lines
+}
+
+// readyProject tells what attach, or sync, would trip over in a folder.
+func readyProject(ctx context.Context, d *desk.Desk, given string) []desk.Line {
+	where, err := project.FindFolder(d, given)
+	if err != nil {
+		return []desk.Line{desk.LineOf("project", "folder", err)}
+	}
+	if p, hooked, err := project.ProjectAt(d, where); err != nil {
+		return []desk.Line{desk.LineOf("project", "register", err)}
+	} else if hooked {
+		s, err := many.Status(ctx, d, where, true)
+		if err != nil {
+			return []desk.Line{desk.LineOf("project", "folder", err)}
+		}
+		if !s.Asked {
+			return []desk.Line{{About: "project", What: "hook", State: desk.Bad, Says: "hooked to " + p.Address + ", and " + s.WhyNot, Remedy: nil, Details: nil}}
+		}
+		return []desk.Line{{About: "project", What: "hook", State: desk.Good, Says: "hooked to " + p.Address, Remedy: nil, Details: nil}}
+	}
+	a := &attach.Attach{Desk: d, Options: attach.Options{Folder: given, Preview: true}}
+	var lines []desk.Line
+	failed := map[string]bool{}
+	for _, c := range a.Checks(where) {
+		if slices.ContainsFunc(c.After, func(name string) bool { return failed[name] }) {
+			failed[c.What] = true
+			continue
+		}
+		if err := c.Run(ctx); err != nil {
+			failed[c.What] = true
+			lines = append(lines, desk.LineOf("project", c.What, err))
+		}
+	}
+	if err := a.Close(); err != nil {
+		lines = append(lines, desk.LineOf("project", "history", err))
+	}
+	if len(lines) > 0 {
+		return lines
+	}
+	says := "can be hooked"
+	if a.Resumed {
+		says = "an attach was cut off here, and goes on when it is run again; detach puts it back"
+	} else if a.Create {
+		says += " to a new repository, " + a.Target.Path() + " on " + a.Login.Host.Name
+	} else {
+		says += " to " + a.Hook.Address.String()
+	}
+	return []desk.Line{{About: "project", What: "attach", State: desk.Good, Says: says, Remedy: []string{a.Again()}, Details: a.Notes}}
+}

@@ -1,0 +1,327 @@
+package credentials
+
+import (
+	"context"
+	"errors"
+	"slices"
+
+	"uncinate/internal/core/description"
+	"uncinate/internal/core/fault"
+	"uncinate/internal/core/plan"
+	"uncinate/internal/core/sshkey"
+	"uncinate/internal/core/text"
+	"uncinate/internal/desk"
+	"uncinate/internal/desk/accounts"
+	"uncinate/internal/desk/login"
+	"uncinate/internal/desk/project"
+	"uncinate/internal/world/openssh"
+)
+
+// keyLogin opens an account for work on its keys.
+func keyLogin(ctx context.Context, d *desk.Desk, name string) (*login.Login, *login.Route, *accounts.Key, error) {
+	a, err := accounts.Named(d, name)
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	if a.Host == "" {
+		return nil, nil, nil, fault.New(fault.Usage, "the account %s is kept for one address, and keys belong to accounts on a host", a.Name)
+	}
+	k, err := accounts.KeyOf(d, a.Name, accounts.KeyInForce)
+	if err == nil && k == nil {
+		err = accounts.NoKey(d, a)
+	}
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	l, err := login.Open(ctx, d, a)
+	if err != nil {
+		return nil, nil, k, err
+	}
+	at, err := l.Host.SshAddress()
+	if err != nil {
+		return nil, nil, k, err
+	}
+	return l, login.FindRoute(d, k, at), k, nil
+}
+
+// byHand is the fault where a key is put on the host on a page.
+func byHand(l *login.Login, k *accounts.Key) error {
+	f := fault.New(fault.Decision, "%s takes keys only by hand, on a page", l.Host.Name)
+	page := l.Host.Pages["key"]
+	if act := l.Host.Actions["key-add"]; act != nil && act.Page != nil {
+		page = act.Page
+	}
+	if page != nil {
+		if at, err := l.Host.Expand(page, nil); err == nil {
+			f.Detail("The page is %s", at)
+		}
+	}
+	return f.Detail("Put this in, as one line:").Detail("%s", k.Public).
+		Try("then test it", text.Command("uncinate", "key", "install", k.Account, "--done"))
+}
+
+// InstallKey plans to put an account's key on its host, and to sign in with it. done says
+// that it was put there by hand. signs also lets it verify the account's signatures.
+func InstallKey(ctx context.Context, d *desk.Desk, name string, done, signs bool) (*desk.Change, error) {
+	l, r, k, err := keyLogin(ctx, d, name)
+	if err != nil {
+		return nil, err
+	}
+	if err := k.Guarded(); err != nil {
+		return nil, err
+	}
+	c := &desk.Change{Desk: d, Job: "key-install", Subject: name, Host: l.Host.Name, AsWas: "The host's keys are as they were.", Head: "To put the key of account " + name + " on " + l.Host.Name + ":"}
+	if act := l.Host.Actions["key-add"]; !done && (act == nil || act.By == "page") {
+		return nil, byHand(l, k)
+	}
+	if !done {
+		c.Steps = append(c.Steps, stepInstall(l, k, ""))
+	}
+	c.Steps = append(c.Steps, stepTest(c, r))
+	if signs {
+		if err := l.May("signing-key-add", "take a key for signatures"); err != nil {
+			return nil, err
+		}
+		if err := l.Account.Signs(); err != nil {
+			return nil, err
+		}
+		c.Steps = append(c.Steps, stepInstall(l, k, "signing-"), desk.Step{Item: plan.Item{ID: "sign", Place: plan.Here, Sentence: "Sign the commits and tags of the account's projects with it"},
+			Do: func(ctx context.Context) error { return signWith(ctx, d, k, true) }})
+	}
+	return c, nil
+}
+
+// stepInstall puts a key on the host; kind is "" or "signing-".
+func stepInstall(l *login.Login, k *accounts.Key, kind string) desk.Step {
+	what := "Put the key " + k.Fingerprint() + " on " + l.Host.Name + ", named " + k.Half().Comment
+	if kind != "" {
+		what = "Let " + l.Host.Name + " verify signatures by it"
+	}
+	title := k.Half().Comment
+	if k.TakenIn {
+		title = sshkey.Name(k.Account, k.Host, k.Machine)
+		if kind == "" {
+			what = "Put the key " + k.Fingerprint() + " on " + l.Host.Name + ", named " + title
+		}
+	}
+	id := "install"
+	if kind != "" {
+		id = "install-signing"
+	}
+	return desk.Step{Item: plan.Item{ID: id, Place: plan.Host, Sentence: what},
+		Done: func(ctx context.Context) (bool, error) {
+			_, found, err := l.OnHost(ctx, kind, k.Half())
+			return found, err
+		},
+		Do: func(ctx context.Context) error {
+			_, err := l.Do(ctx, kind+"key-add", "take the key of this machine", description.Vars{"title": title, "key": k.Public})
+			if fault.Is(err, fault.Unreachable) { // the answer may be lost, and the work done
+				if _, found, look := l.OnHost(ctx, kind, k.Half()); look == nil && found {
+					return nil
+				}
+			}
+			if login.Means(err, description.NameTaken) || login.Means(err, description.Invalid) {
+				return keyTaken(ctx, l, k, err)
+			}
+			return err
+		},
+		Undo: func(ctx context.Context) error { return removeKey(ctx, l, kind, k.Half()) }}
+}
+
+// keyTaken names the account that has the key, where that is one of ours.
+func keyTaken(ctx context.Context, l *login.Login, k *accounts.Key, err error) error {
+	names := login.WhoCan(ctx, l.Desk, l.Host.Name, l.Account, func(o *login.Login) bool {
+		_, found, e := o.OnHost(ctx, "", k.Half())
+		return e == nil && found
+	})
+	if len(names) == 0 {
+		return err
+	}
+	f := *fault.Of(err)
+	f.Says = "the key is that of your account " + names[0] + " on " + l.Host.Name + "; a key opens one account only"
+	f.Remedies = nil
+	return f.Try("make another one for "+l.Account.Name, text.Command("uncinate", "key", "rotate", l.Account.Name))
+}
+
+// removeKey takes a key off the host; one that is not there is fine.
+func removeKey(ctx context.Context, l *login.Login, kind string, half sshkey.Public) error {
+	e, found, err := l.OnHost(ctx, kind, half)
+	if err != nil || !found {
+		return err
+	}
+	_, err = l.Do(ctx, kind+"key-remove", "remove the key "+half.Fingerprint(), description.Vars{"id": e.ID})
+	if login.Means(err, description.NotFound) {
+		return nil
+	}
+	if fault.Is(err, fault.Unreachable) {
+		if _, found, look := l.OnHost(ctx, kind, half); look == nil && !found {
+			return nil
+		}
+	}
+	return err
+}
+
+func stepTest(c *desk.Change, r *login.Route) desk.Step {
+	return desk.Step{Item: plan.Item{ID: "test", Place: plan.Host, Sentence: "Sign in over SSH with it, and with no other key"},
+		Do: func(ctx context.Context) (err error) { c.Said, err = r.SignsIn(ctx); return err }}
+}
+
+// signWith turns signing with a key on or off, in the account's hooked projects too.
+func signWith(ctx context.Context, d *desk.Desk, k *accounts.Key, on bool) error {
+	err := accounts.ChangeKeys(d, func(all []*accounts.Key) []*accounts.Key {
+		for _, x := range all {
+			if x.Half().Same(k.Half()) {
+				x.Signs = on
+			}
+		}
+		return all
+	})
+	if err != nil {
+		return err
+	}
+	return project.MendAll(ctx, d, k.Account)
+}
+
+// RotateKey plans to put a new key in the place of an account's: made, installed, tested
+// and in force everywhere before the old one is removed.
+func RotateKey(ctx context.Context, d *desk.Desk, name, kind string, open bool) (*desk.Change, error) {
+	l, r, old, err := keyLogin(ctx, d, name)
+	if err != nil {
+		return nil, err
+	}
+	for _, action := range []string{"key-list", "key-add", "key-remove"} {
+		if err := l.May(action, "exchange keys"); err != nil {
+			return nil, err
+		}
+	}
+	next, err := accounts.KeyOf(d, name, accounts.KeyNext)
+	if err != nil {
+		return nil, err
+	}
+	left, err := accounts.KeyOf(d, name, accounts.KeyOld)
+	if err != nil {
+		return nil, err
+	}
+	signs := old.Signs && l.May("signing-key-add", "") == nil
+	c := &desk.Change{Desk: d, Job: "key-rotate", Subject: name, Host: l.Host.Name, AsWas: "The old key is in force still.", Head: "To exchange the key of account " + name + ":"}
+	if left != nil { // all but the removal was done before an interruption
+		c.Steps, c.AsWas = []desk.Step{stepRemoveOld(l, left), stepDropFile(d, left)}, "The new key is in force; the old one is not removed yet."
+		c.Notes = append(c.Notes, "An earlier exchange was cut off when the new key was in force already.")
+		return c, nil
+	}
+	add := func(s desk.Step) { c.Steps = append(c.Steps, s) }
+	fresh := func() *accounts.Key {
+		if next == nil {
+			return &accounts.Key{}
+		}
+		return next
+	}
+	add(desk.Step{Item: plan.Item{ID: "make", Place: plan.Here, Sentence: "Make a new key"},
+		Done: func(context.Context) (bool, error) { return next != nil, nil },
+		Do: func(ctx context.Context) (err error) {
+			if kind == "" && !old.TakenIn {
+				kind = accounts.KindOf(old.Half().Type)
+			}
+			next, err = makeKey(ctx, d, l.Account, kind, open || !old.Sealed && !old.TakenIn, accounts.KeyNext)
+			return err
+		},
+		Undo: func(ctx context.Context) error {
+			if next == nil {
+				return nil
+			}
+			err := errors.Join(accounts.ChangeKeys(d, func(all []*accounts.Key) []*accounts.Key {
+				return slices.DeleteFunc(all, func(k *accounts.Key) bool { return k.State == accounts.KeyNext && k.Account == name })
+			}), accounts.DropFiles(next))
+			if next.Sealed {
+				err = errors.Join(err, d.Vault.Remove(ctx, next.SecretName()))
+			}
+			return err
+		}})
+	kinds := []string{""}
+	if signs {
+		kinds = append(kinds, "signing-")
+	}
+	for _, kind := range kinds {
+		s := stepInstall(l, &accounts.Key{}, kind)
+		s.Sentence = "Put it on " + l.Host.Name + ", beside the old one"
+		if kind != "" {
+			s.Sentence = "Let " + l.Host.Name + " verify signatures by it"
+		}
+		s.Done = func(ctx context.Context) (bool, error) { return stepInstall(l, fresh(), kind).Done(ctx) }
+		s.Do = func(ctx context.Context) error { return stepInstall(l, fresh(), kind).Do(ctx) }
+		s.Undo = func(ctx context.Context) error { return removeKey(ctx, l, kind, fresh().Half()) }
+		add(s)
+	}
+	add(desk.Step{Item: plan.Item{ID: "test", Place: plan.Host, Sentence: "Sign in over SSH with it, and with no other key"},
+		Do: func(ctx context.Context) (err error) {
+			trial := *r
+			trial.Key = next
+			if c.Said, err = trial.SignsIn(ctx); err != nil {
+				// The old key is in force: the way that plain git uses goes by it again.
+				err = errors.Join(err, r.Write(ctx))
+			}
+			return err
+		}})
+	add(desk.Step{Firm: true, Item: plan.Item{ID: "switch", Place: plan.Here, Sentence: "Let every hooked project of the account use it"},
+		Do: func(ctx context.Context) error {
+			err := accounts.ChangeKeys(d, func(all []*accounts.Key) []*accounts.Key {
+				for _, k := range all {
+					switch {
+					case k.Account == name && k.State == accounts.KeyInForce:
+						k.State = accounts.KeyOld
+					case k.Account == name && k.State == accounts.KeyNext:
+						k.State, k.Signs = accounts.KeyInForce, old.Signs
+					}
+				}
+				return all
+			})
+			if err != nil {
+				return err
+			}
+			return project.MendAll(ctx, d, name)
+		}})
+	add(stepRemoveOld(l, old))
+	add(stepDropFile(d, old))
+	return c, nil
+}
+
+func stepRemoveOld(l *login.Login, old *accounts.Key) desk.Step {
+	return desk.Step{Item: plan.Item{ID: "remove-old", Place: plan.Host, Sentence: "Remove the old key " + old.Fingerprint() + " from " + l.Host.Name},
+		Do: func(ctx context.Context) error {
+			if l.Host.Actions["signing-key-remove"] != nil && old.Signs {
+				// What it signed stays verifiable here; the host shows it as unverified.
+				if err := removeKey(ctx, l, "signing-", old.Half()); err != nil {
+					return err
+				}
+			}
+			return removeKey(ctx, l, "", old.Half())
+		}}
+}
+
+func stepDropFile(d *desk.Desk, old *accounts.Key) desk.Step {
+	what := "Delete the old key's file"
+	if old.TakenIn {
+		what = "Use the old key no more; its file stays, since it was not made here"
+	}
+	return desk.Step{Item: plan.Item{ID: "drop-file", Place: plan.Here, Sentence: what},
+		Do: func(ctx context.Context) error {
+			if x, err := openssh.FindAgent(); err == nil && old.Sealed {
+				if err := x.Remove(old.Half()); err != nil {
+					d.Log.Debug("the agent keeps an old key", "key", old.Fingerprint()) // it forgets it by itself
+				}
+			}
+			if !old.TakenIn {
+				if err := accounts.DropFiles(old); err != nil {
+					return err
+				}
+			}
+			if old.Sealed {
+				if err := d.Vault.Remove(ctx, old.SecretName()); err != nil {
+					return err
+				}
+			}
+			return accounts.ChangeKeys(d, func(all []*accounts.Key) []*accounts.Key {
+				return slices.DeleteFunc(all, func(k *accounts.Key) bool { return k.Half().Same(old.Half()) })
+			})
+		}}
+}

@@ -1,0 +1,207 @@
+package credentials
+
+import (
+	"context"
+	"errors"
+	"slices"
+	"strings"
+	"time"
+
+	"uncinate/internal/core/fault"
+	"uncinate/internal/core/sshkey"
+	"uncinate/internal/core/text"
+	"uncinate/internal/desk"
+	"uncinate/internal/desk/accounts"
+	"uncinate/internal/desk/login"
+	"uncinate/internal/world/openssh"
+)
+
+// KeyRow is one key and where it is: on this machine, in the agent, on the host.
+type KeyRow struct {
+	Fingerprint string    `json:"fingerprint"`
+	Type        string    `json:"type"`
+	Account     string    `json:"account,omitempty"`
+	On          string    `json:"on,omitempty" says:"the host whose account it belongs to"`
+	Machine     string    `json:"machine,omitempty" says:"the machine that it was made on, as its name tells"`
+	Title       string    `json:"title,omitempty"`
+	Here        string    `json:"here,omitempty" says:"where its private half lies on this machine"`
+	Agent       bool      `json:"agent" says:"the SSH agent offers it"`
+	Hosted      bool      `json:"hosted" says:"the host lists it"`
+	Signs       bool      `json:"signs,omitempty" says:"the host verifies signatures by it"`
+	Made        time.Time `json:"made,omitzero"`
+	Used        time.Time `json:"used,omitzero" says:"when the host last saw it used, where it tells"`
+	Doubts      []string  `json:"doubts,omitempty" says:"what does not fit together"`
+	Remedy      []string  `json:"remedy,omitempty"`
+}
+
+// KeyList is all of them, and what could not be looked at.
+type KeyList struct {
+	Machine string   `json:"machine"`
+	Keys    []KeyRow `json:"keys"`
+	Agent   string   `json:"agent" says:"how the SSH agent stands"`
+	Unseen  []string `json:"unseen,omitempty" says:"what could not be looked at, and why"`
+}
+
+// ListKeys puts the keys side by side: those of the named accounts, or all.
+func ListKeys(ctx context.Context, d *desk.Desk, holders []string) (KeyList, error) {
+	out := KeyList{Agent: "answers"}
+	var err error
+	if out.Machine, err = d.Machine(); err != nil {
+		out.Machine = ""
+	}
+	find := func(half sshkey.Public) *KeyRow {
+		print := half.Fingerprint()
+		for i := range out.Keys {
+			if out.Keys[i].Fingerprint == print {
+				return &out.Keys[i]
+			}
+		}
+		out.Keys = append(out.Keys, KeyRow{Fingerprint: print, Type: half.Type, Title: half.Comment})
+		return &out.Keys[len(out.Keys)-1]
+	}
+	wanted := func(name string) bool { return len(holders) == 0 || slices.Contains(holders, name) }
+	mine, err := accounts.Keys(d)
+	if err != nil {
+		return out, err
+	}
+	for _, k := range mine {
+		if !wanted(k.Account) {
+			continue
+		}
+		r := find(k.Half())
+		r.Account, r.On, r.Machine, r.Here, r.Made = k.Account, k.Host, k.Machine, k.File, k.Made
+		doubt := func(err error) {
+			f := fault.Of(err)
+			r.Doubts = append(r.Doubts, f.Says)
+			for _, x := range f.Remedies {
+				r.Remedy = append(r.Remedy, x.Command)
+			}
+		}
+		if err := k.Guarded(); err != nil {
+			doubt(err)
+		}
+		if k.State != accounts.KeyInForce {
+			r.Doubts = append(r.Doubts, map[string]string{accounts.KeyNext: "an exchange was cut off before it came into force", accounts.KeyOld: "an exchange was cut off before it was removed"}[k.State])
+			r.Remedy = append(r.Remedy, text.Command("uncinate", "key", "rotate", k.Account))
+		}
+		if why := k.Half().Weak(); why != "" {
+			r.Doubts = append(r.Doubts, why)
+		}
+	}
+	all, err := accounts.All(d)
+	if err != nil {
+		return out, err
+	}
+	looked := map[string]bool{}
+	for _, name := range holders {
+		if _, err := accounts.Named(d, name); err != nil {
+			return out, err
+		}
+	}
+	for _, a := range all {
+		if a.Host == "" || !wanted(a.Name) {
+			continue
+		}
+		if err := listHosted(ctx, d, a, find); err != nil {
+			if ctx.Err() != nil {
+				return out, ctx.Err()
+			}
+			out.Unseen = append(out.Unseen, a.Name+" on "+a.Host+": "+fault.Of(err).Says)
+			continue
+		}
+		looked[a.Name] = true
+	}
+	x, err := openssh.FindAgent()
+	var offered []sshkey.Public
+	if err == nil {
+		offered, err = x.Keys()
+	}
+	switch {
+	case errors.Is(err, openssh.ErrNoAgent):
+		out.Agent = "none runs; none is needed"
+	case err != nil:
+		out.Agent = fault.Of(err).Says
+	}
+	for _, half := range offered {
+		if known := slices.ContainsFunc(out.Keys, func(r KeyRow) bool { return r.Fingerprint == half.Fingerprint() }); known || len(holders) == 0 {
+			find(half).Agent = true
+		}
+	}
+	for i := range out.Keys {
+		fits(d, &out.Keys[i], out.Machine, looked)
+	}
+	slices.SortStableFunc(out.Keys, func(a, b KeyRow) int {
+		return strings.Compare(a.Account+"\x00"+a.Machine, b.Account+"\x00"+b.Machine)
+	})
+	return out, nil
+}
+
+func listHosted(ctx context.Context, d *desk.Desk, a *accounts.Account, find func(sshkey.Public) *KeyRow) error {
+	l, err := login.Open(ctx, d, a)
+	if err != nil {
+		return err
+	}
+	if err := l.May("key-list", "list keys"); err != nil {
+		return err
+	}
+	entries, err := l.HostKeys(ctx, "")
+	if err != nil {
+		return err
+	}
+	for _, e := range entries {
+		if len(e.Half.Blob) == 0 {
+			continue // a host that lists keys without themselves
+		}
+		r := find(e.Half)
+		if r.Account != "" && r.Account != a.Name {
+			r.Doubts = append(r.Doubts, "it is the key of account "+r.Account+" here, and "+l.Host.Name+" lists it for "+a.Name)
+		}
+		r.Hosted, r.Account, r.On, r.Title = true, a.Name, a.Host, e.Title
+		if r.Machine == "" {
+			r.Machine = sshkey.MachineOf(e.Title)
+		}
+		if t, ok := e.Fields["created"].(time.Time); ok && r.Made.IsZero() {
+			r.Made = t
+		}
+		if t, ok := e.Fields["used"].(time.Time); ok {
+			r.Used = t
+		}
+	}
+	if l.Host.Actions["signing-key-list"] == nil {
+		return nil
+	}
+	signing, err := l.HostKeys(ctx, "signing-")
+	for _, e := range signing {
+		if len(e.Half.Blob) > 0 {
+			r := find(e.Half)
+			r.Signs = true
+			if r.Account == "" {
+				r.Account, r.On, r.Title, r.Machine = a.Name, a.Host, e.Title, sshkey.MachineOf(e.Title)
+			}
+		}
+	}
+	return err
+}
+
+// fits tells what does not fit together about a key.
+func fits(d *desk.Desk, r *KeyRow, machine string, looked map[string]bool) {
+	say := func(words, remedy string) {
+		r.Doubts = append(r.Doubts, words)
+		if remedy != "" {
+			r.Remedy = append(r.Remedy, remedy)
+		}
+	}
+	switch {
+	case r.Here != "" && !r.Hosted && looked[r.Account]:
+		say("it is not on "+r.On, text.Command("uncinate", "key", "install", r.Account))
+	case r.Here == "" && r.Hosted && r.Machine == machine && machine != "":
+		say("it was made on this machine, and its private half is gone", text.Command("uncinate", "key", "revoke", "--machine", machine, r.Account))
+	case r.Here == "" && !r.Hosted && !r.Signs && r.Agent:
+		say("only the agent knows it", "")
+	case r.Hosted && r.Machine == "" && r.Here == "":
+		say("it was not made by this program, so its machine is not told", "")
+	}
+	if strings.HasPrefix(r.Here, accounts.KeysFolder(d)) && strings.HasSuffix(r.Here, ".pub") && !r.Agent && !strings.HasPrefix(r.Type, "sk-") {
+		say("its private half is in no file that is known, and not in the agent", "ssh-add")
+	}
+}

@@ -1,0 +1,139 @@
+package credentials
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/base64"
+	"errors"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"uncinate/internal/core/fault"
+	"uncinate/internal/core/sshkey"
+	"uncinate/internal/core/text"
+	"uncinate/internal/desk"
+	"uncinate/internal/desk/accounts"
+	"uncinate/internal/world/files"
+)
+
+// KeyOptions are a person's wishes for a key.
+type KeyOptions struct {
+	Account string
+	Kind    string // ed25519 unless said
+	Open    bool   // without a passphrase
+	Public  string // file with the public half of a key that is taken in
+}
+
+// MakeKey makes an account's key for this machine, or takes one in.
+func MakeKey(ctx context.Context, d *desk.Desk, o KeyOptions) (*accounts.Key, error) {
+	a, err := accounts.Named(d, o.Account)
+	if err != nil {
+		return nil, err
+	}
+	old, err := accounts.KeyOf(d, a.Name, accounts.KeyInForce)
+	if err != nil {
+		return nil, err
+	}
+	if old != nil {
+		return nil, fault.New(fault.Decision, "the account %s has a key on this machine already: %s", a.Name, old.Fingerprint()).
+			Try("put a new one in its place, everywhere", text.Command("uncinate", "key", "rotate", a.Name)).
+			Try("or see how it stands", text.Command("uncinate", "key", "list", a.Name))
+	}
+	if o.Public != "" {
+		return takeIn(d, a, o.Public)
+	}
+	return makeKey(ctx, d, a, o.Kind, o.Open, accounts.KeyInForce)
+}
+
+// makeKey makes a pair: the passphrase goes into the vault first, then the private half
+// into its file, then the entry is made.
+func makeKey(ctx context.Context, d *desk.Desk, a *accounts.Account, kind string, open bool, state string) (*accounts.Key, error) {
+	machine, err := d.Machine()
+	if err != nil {
+		return nil, err
+	}
+	if kind == "" {
+		kind = sshkey.Kinds[0]
+	}
+	passphrase := ""
+	if !open {
+		if err := d.Vault.Ready(ctx); err != nil {
+			return nil, err
+		}
+		random := make([]byte, 24)
+		if _, err := rand.Read(random); err != nil {
+			return nil, err
+		}
+		passphrase = base64.RawURLEncoding.EncodeToString(random)
+		d.Vault.Hide(passphrase)
+	}
+	private, public, err := sshkey.Make(kind, sshkey.Name(a.Name, a.Host, machine), passphrase, rand.Reader)
+	if err != nil {
+		return nil, err
+	}
+	k := &accounts.Key{Account: a.Name, Host: a.Host, Machine: machine, Public: public.Line(), Sealed: !open, Made: d.Now().UTC().Truncate(time.Second), State: state}
+	if !open {
+		if err := d.Vault.Put(ctx, map[string]string{k.SecretName(): passphrase}); err != nil {
+			return nil, err
+		}
+	}
+	k.File = filepath.Join(accounts.KeysFolder(d), a.Name+"-"+files.Short(k.Fingerprint()))
+	if err := files.Write(k.File, private, 0o600); err != nil {
+		return nil, err
+	}
+	if err := files.Write(k.File+".pub", []byte(k.Public+"\n"), 0o644); err != nil {
+		return nil, err
+	}
+	return k, accounts.ChangeKeys(d, func(all []*accounts.Key) []*accounts.Key { return append(all, k) })
+}
+
+// takeIn takes a key in by its public half. The private one stays where it is: beside
+// it, in an agent, or in hardware.
+func takeIn(d *desk.Desk, a *accounts.Account, given string) (*accounts.Key, error) {
+	path, err := filepath.Abs(given)
+	if err != nil {
+		return nil, err
+	}
+	data, err := files.Read(path, sshkey.Longest)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, fault.New(fault.Usage, "there is no file %s", text.Visible(path))
+	}
+	if err != nil {
+		return nil, err
+	}
+	public, err := sshkey.Read(string(data))
+	if err != nil {
+		return nil, err
+	}
+	if why := public.Weak(); why != "" {
+		return nil, fault.New(fault.Refused, "the key is too weak: %s", why).Try("make a new one", text.Command("uncinate", "key", "make", a.Name))
+	}
+	machine, err := d.Machine()
+	if err != nil {
+		return nil, err
+	}
+	all, err := accounts.Keys(d)
+	if err != nil {
+		return nil, err
+	}
+	for _, k := range all {
+		if k.Half().Same(public) {
+			return nil, fault.New(fault.Decision, "the key is that of the account %s already; each account has one of its own", k.Account).
+				Try("make one for this account", text.Command("uncinate", "key", "make", a.Name))
+		}
+	}
+	k := &accounts.Key{Account: a.Name, Host: a.Host, Machine: machine, Public: public.Line(), TakenIn: true, Made: d.Now().UTC().Truncate(time.Second)}
+	k.File = strings.TrimSuffix(path, ".pub")
+	if info, err := os.Stat(k.File); err != nil || k.File == path || !info.Mode().IsRegular() {
+		k.File = filepath.Join(accounts.KeysFolder(d), a.Name+"-"+files.Short(k.Fingerprint())+".pub")
+		if err := files.Write(k.File, []byte(k.Public+"\n"), 0o644); err != nil {
+			return nil, err
+		}
+	} else if err := k.Guarded(); err != nil {
+		return nil, err
+	}
+	return k, accounts.ChangeKeys(d, func(all []*accounts.Key) []*accounts.Key { return append(all, k) })
+}

@@ -1,0 +1,99 @@
+package credentials
+
+import (
+	"context"
+	"slices"
+
+	"uncinate/internal/core/fault"
+	"uncinate/internal/core/plan"
+	"uncinate/internal/core/sshkey"
+	"uncinate/internal/core/text"
+	"uncinate/internal/desk"
+	"uncinate/internal/desk/accounts"
+	"uncinate/internal/desk/login"
+)
+
+// RevokeKeys plans to remove the keys of a machine from the hosts of the accounts, or of
+// all accounts.
+func RevokeKeys(ctx context.Context, d *desk.Desk, machine string, holders []string) (*desk.Change, error) {
+	if err := sshkey.CheckMachine(machine); err != nil {
+		return nil, err
+	}
+	all, err := accounts.All(d)
+	if err != nil {
+		return nil, err
+	}
+	for _, name := range holders {
+		if _, err := accounts.Named(d, name); err != nil {
+			return nil, err
+		}
+	}
+	mine, err := d.Machine()
+	if err != nil {
+		mine = ""
+	}
+	c := &desk.Change{Desk: d, Job: "key-revoke", Subject: machine, AsWas: "What was removed stays removed; the rest is as it was.", Head: "To shut the machine " + machine + " out:"}
+	seen := map[string]bool{}
+	for _, a := range all {
+		if a.Host == "" || len(holders) > 0 && !slices.Contains(holders, a.Name) {
+			continue
+		}
+		l, err := login.Open(ctx, d, a)
+		if err == nil {
+			err = l.May("key-remove", "remove keys")
+		}
+		var kinds []string
+		for _, kind := range []string{"", "signing-"} {
+			if err == nil && l.Host.Actions[kind+"key-list"] != nil && l.Host.Actions[kind+"key-remove"] != nil {
+				kinds = append(kinds, kind)
+			}
+		}
+		for _, kind := range kinds {
+			var entries []login.HostKeyEntry
+			if entries, err = l.HostKeys(ctx, kind); err != nil {
+				break
+			}
+			for _, e := range entries {
+				if sshkey.MachineOf(e.Title) != machine {
+					others(c, seen, e.Title)
+					continue
+				}
+				what := "Remove the key " + e.Half.Fingerprint() + " (" + text.Visible(e.Title) + ") of account " + a.Name + " from " + l.Host.Name
+				if kind != "" {
+					what = "Remove the signing key " + e.Half.Fingerprint() + " of account " + a.Name + " from " + l.Host.Name
+				}
+				c.Host = l.Host.Name
+				c.Steps = append(c.Steps, desk.Step{Item: plan.Item{ID: "remove " + kind + e.ID + " " + a.Name, Place: plan.Host, Sentence: what},
+					Do: func(ctx context.Context) error { return removeKey(ctx, l, kind, e.Half) }})
+			}
+		}
+		if err != nil {
+			if ctx.Err() != nil {
+				return nil, ctx.Err()
+			}
+			c.Notes = append(c.Notes, "Account "+a.Name+" could not be looked at: "+fault.Of(err).Says+".")
+		}
+	}
+	if len(c.Steps) == 0 {
+		f := fault.New(fault.Failed, "no host shows a key of a machine named %s", text.Quote(machine))
+		for _, n := range c.Notes {
+			f.Detail("%s", n)
+		}
+		for other := range seen {
+			f.Detail("There are keys of the machine %s.", other)
+		}
+		return nil, f.Try("see the keys there are", "uncinate key list")
+	}
+	c.Notes = append(c.Notes, "Tokens that lie on that machine are not keys: replace them too, by uncinate token replace.")
+	if machine == mine {
+		c.Notes = append(c.Notes, "This is the machine you are on: its own keys will not open anything any more.")
+	}
+	return c, nil
+}
+
+// others notes the machines whose keys were seen.
+func others(c *desk.Change, seen map[string]bool, title string) {
+	if m := sshkey.MachineOf(title); m != "" {
+		seen[m] = true
+	}
+}

@@ -1,0 +1,266 @@
+package credentials
+
+import (
+	"context"
+	"strings"
+	"time"
+
+	"uncinate/internal/core/description"
+	"uncinate/internal/core/fault"
+	"uncinate/internal/core/plan"
+	"uncinate/internal/core/text"
+	"uncinate/internal/desk"
+	"uncinate/internal/desk/accounts"
+	"uncinate/internal/desk/hosts"
+	"uncinate/internal/desk/login"
+)
+
+// Token is an account's token as it is told of, never itself.
+type Token struct {
+	Account     string     `json:"account"`
+	On          string     `json:"on"`
+	User        string     `json:"user"`
+	State       desk.State `json:"state" says:"good, doubtful or bad"`
+	Says        string     `json:"says"`
+	Ends        time.Time  `json:"ends,omitzero"`
+	Scopes      []string   `json:"scopes,omitempty"`
+	Superfluous []string   `json:"superfluous,omitempty" says:"scopes that nothing described needs for publishing"`
+	Remedy      []string   `json:"remedy,omitempty"`
+}
+
+// Tokens lists the accounts' tokens as they were last known.
+func Tokens(d *desk.Desk) ([]Token, error) {
+	all, err := accounts.All(d)
+	out := []Token{}
+	for _, a := range all {
+		if a.NoToken {
+			continue
+		}
+		t := Token{Account: a.Name, On: a.Where(), User: a.User, Ends: a.Expires, Scopes: a.Scopes}
+		t.State, t.Says = accounts.Ending(a, d.Now())
+		if t.State != desk.Good {
+			t.Remedy = []string{text.Command("uncinate", "token", "replace", a.Name)}
+		}
+		out = append(out, t)
+	}
+	return out, err
+}
+
+// TestToken asks an account's host whether its token is good, and notes what it says.
+func TestToken(ctx context.Context, d *desk.Desk, name string) (Token, error) {
+	a, err := accounts.Named(d, name)
+	if err != nil {
+		return Token{}, err
+	}
+	t := Token{Account: a.Name, On: a.Where(), User: a.User, Ends: a.Expires, Scopes: a.Scopes}
+	bad := func(err error) (Token, error) {
+		f := fault.Of(err)
+		if f.Kind == fault.Interrupted {
+			return t, err
+		}
+		l := desk.LineOf("", "", err)
+		t.State, t.Says, t.Remedy = desk.Bad, f.Says, l.Remedy
+		return t, nil
+	}
+	if a.Host == "" {
+		at, token, err := accounts.PlainLogin(ctx, d, a)
+		if err == nil {
+			_, err = d.Web.Refs(ctx, at, a.User, token)
+		}
+		if err != nil {
+			return bad(err)
+		}
+		t.State, t.Says = desk.Good, "good for its address"
+		return t, nil
+	}
+	l, err := login.Open(ctx, d, a)
+	if err != nil {
+		return bad(err)
+	}
+	id, err := l.Identify(ctx)
+	if err != nil {
+		return bad(err)
+	}
+	now := *a
+	now.Scopes, now.ScopesTold, now.Expires, now.Doubtful = id.Scopes, id.ScopesTold, id.Expires, time.Time{}
+	if err := accounts.NoteAccount(d, &now); err != nil {
+		return t, err
+	}
+	t.Scopes, t.Ends = id.Scopes, id.Expires
+	t.State, t.Says = accounts.Ending(&now, d.Now())
+	if t.State != desk.Good {
+		t.Remedy = []string{text.Command("uncinate", "token", "replace", a.Name)}
+	}
+	t.Superfluous = login.Superfluous(l.Host.Description, id)
+	return t, nil
+}
+
+// TokenChange is a change of an account's token: planned, to be shown, then done.
+type TokenChange struct {
+	desk  *desk.Desk
+	steps []desk.Step
+
+	Account *accounts.Account
+	Renews  bool // the host renews it, so no new token need be given
+	Head    string
+}
+
+// Items is the plan as it is shown.
+func (t *TokenChange) Items() []plan.Item { return desk.Items(t.steps) }
+
+// HostName is where the host's steps act.
+func (t *TokenChange) HostName() string { return t.Account.Host }
+
+// Do carries the plan out.
+func (t *TokenChange) Do(ctx context.Context) error {
+	r, _, err := t.desk.Begin("token", t.Account.Name)
+	if err != nil {
+		return err
+	}
+	r.AsWas = "The token stays as it was."
+	return r.Run(ctx, t.steps)
+}
+
+// ReplaceToken plans to give an account another token: one that is given, or, with an
+// empty one, one that the host makes. The old one is taken out of force on the host,
+// where it offers that.
+func ReplaceToken(ctx context.Context, d *desk.Desk, name, token string, renew bool) (*TokenChange, error) {
+	a, err := accounts.Named(d, name)
+	if err != nil {
+		return nil, err
+	}
+	accounts.Hush(d, a)
+	t := &TokenChange{desk: d, Account: a, Head: "To replace the token of account " + a.Name + ":"}
+	if a.Host == "" {
+		t.steps = []desk.Step{{Item: plan.Item{ID: "store", Place: plan.Vault, Sentence: "Put the new token, once tested, in the place of the old one"},
+			Do: func(ctx context.Context) error { _, _, err := login.AddAccount(ctx, d, *a, token); return err }}}
+		return t, nil
+	}
+	h, err := accounts.HostOf(d, a)
+	if err != nil {
+		return nil, err
+	}
+	offers := func(action string) bool { return h.Actions[action] != nil && h.Actions[action].By == "request" }
+	t.Renews = offers("token-renew")
+	if renew {
+		if !t.Renews {
+			return nil, noRenewal(d, h, a)
+		}
+		l, err := login.Open(ctx, d, a)
+		if err != nil {
+			return nil, err
+		}
+		old := l.Token
+		t.steps = []desk.Step{
+			{Item: plan.Item{ID: "ready", Place: plan.Vault, Sentence: "Make sure that the vault can be written, so that no new token is lost"},
+				Do: func(ctx context.Context) error { return accounts.Store(ctx, d, a, old) }},
+			{Item: plan.Item{ID: "renew", Place: plan.Host, Sentence: "Let " + h.Name + " put a new token in the place of the old one"},
+				Do: func(ctx context.Context) error {
+					f, err := l.Do(ctx, "token-renew", "renew the token", nil)
+					if err != nil {
+						if fault.Is(err, fault.Unreachable) {
+							f := *fault.Of(err)
+							return f.Detail("It is not certain whether the old token is still in force.").Try("see", text.Command("uncinate", "token", "test", a.Name))
+						}
+						return err
+					}
+					fresh, _ := f["secret"].(string)
+					if fresh == "" {
+						return fault.New(fault.Unreachable, "%s renewed the token and did not tell the new one", h.Name)
+					}
+					if err := accounts.Store(ctx, d, a, fresh); err != nil {
+						return err
+					}
+					_, err = TestToken(ctx, d, a.Name)
+					return err
+				}},
+		}
+		return t, nil
+	}
+	var old *login.Login
+	t.steps = []desk.Step{{Item: plan.Item{ID: "store", Place: plan.Vault, Sentence: "Put the new token, once tested with " + h.Name + ", in the place of the old one"},
+		Do: func(ctx context.Context) error {
+			if l, err := login.Open(ctx, d, a); err == nil {
+				old = l
+			}
+			given := *a
+			given.Doubtful, given.OAuth = time.Time{}, false
+			_, _, err := login.AddAccount(ctx, d, given, token)
+			return err
+		}}}
+	if offers("token-revoke") {
+		t.steps = append(t.steps, desk.Step{Item: plan.Item{ID: "revoke", Place: plan.Host, Sentence: "Take the old token out of force on " + h.Name},
+			Do: func(ctx context.Context) error {
+				if old == nil || old.Token == strings.TrimSpace(token) {
+					return nil
+				}
+				_, err := old.Do(ctx, "token-revoke", "revoke the old token", nil)
+				if login.Means(err, description.TokenEnded) || login.Means(err, description.NotSignedIn) {
+					return nil // it is out of force already
+				}
+				return err
+			}})
+	}
+	return t, nil
+}
+
+func noRenewal(d *desk.Desk, h *hosts.Host, a *accounts.Account) error {
+	f := fault.New(fault.HostSaidNo, "%s does not renew tokens by itself", h.Name)
+	for _, line := range h.TokenAdvice("publish", "keys") {
+		f.Detail("%s", line)
+	}
+	return f.Try("give the account one that you made", text.Command("uncinate", "token", "replace", a.Name))
+}
+
+// RevokeToken plans to take an account's token out of force on the host, and out of
+// the vault.
+func RevokeToken(ctx context.Context, d *desk.Desk, name string) (*TokenChange, error) {
+	a, err := accounts.Named(d, name)
+	if err != nil {
+		return nil, err
+	}
+	accounts.Hush(d, a)
+	t := &TokenChange{desk: d, Account: a, Head: "To revoke the token of account " + a.Name + ":"}
+	if a.Host == "" {
+		return nil, fault.New(fault.HostSaidNo, "nobody described the host of %s, so its tokens are revoked on its own page", a.Address).
+			Try("forget it here", text.Command("uncinate", "token", "forget", a.Name))
+	}
+	l, err := login.Open(ctx, d, a)
+	if err != nil {
+		return nil, err
+	}
+	if err := l.May("token-revoke", "revoke a token"); err != nil && !a.OAuth {
+		f := *fault.Of(err)
+		for _, line := range l.Host.TokenAdvice() {
+			f.Detail("%s", line)
+		}
+		return nil, f.Try("forget it here", text.Command("uncinate", "token", "forget", a.Name))
+	}
+	t.steps = []desk.Step{
+		{Item: plan.Item{ID: "revoke", Place: plan.Host, Sentence: "Take the token out of force on " + l.Host.Name + "; this cannot be taken back"},
+			Do: func(ctx context.Context) error {
+				if a.OAuth {
+					return revokeSignIn(ctx, d, l)
+				}
+				_, err := l.Do(ctx, "token-revoke", "revoke the token", nil)
+				if login.Means(err, description.TokenEnded) || login.Means(err, description.NotSignedIn) {
+					return nil // it is out of force already
+				}
+				return err
+			}},
+		{Item: plan.Item{ID: "forget", Place: plan.Vault, Sentence: "Take it out of the vault"}, Do: func(ctx context.Context) error { return accounts.Drop(ctx, d, a) }},
+	}
+	return t, nil
+}
+
+// ForgetToken takes an account's token out of the vault; on the host it stands.
+func ForgetToken(ctx context.Context, d *desk.Desk, name string) error {
+	a, err := accounts.Named(d, name)
+	if err != nil {
+		return err
+	}
+	if _, err := accounts.Token(ctx, d, a, true); err != nil {
+		return err
+	}
+	return accounts.Drop(ctx, d, a)
+}

@@ -1,0 +1,506 @@
+package history
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"uncinate/internal/core/fault"
+	"uncinate/internal/core/plan"
+	"uncinate/internal/core/text"
+	"uncinate/internal/desk"
+	"uncinate/internal/desk/project"
+	"uncinate/internal/desk/worktree"
+	"uncinate/internal/world/git"
+)
+
+// Branch is a branch, here or on the host.
+type Branch struct {
+	Name    string    `json:"name"`
+	Current bool      `json:"current,omitempty"`
+	Here    bool      `json:"here"`
+	There   bool      `json:"there" says:"as far as the host was asked"`
+	Commit  string    `json:"commit"`
+	Ahead   int       `json:"ahead" says:"commits that only it has, against the default branch"`
+	Behind  int       `json:"behind"`
+	Unsent  int       `json:"unsent" says:"commits that only here has, against the same branch there"`
+	Missing int       `json:"missing" says:"commits that only there has"`
+	Joined  bool      `json:"joined" says:"the default branch holds all of it"`
+	Who     string    `json:"who" says:"who made its last commit"`
+	When    time.Time `json:"when"`
+}
+
+// branching is a project whose branches are worked on.
+type branching struct {
+	desk    *desk.Desk
+	folder  *project.Folder
+	Remote  string // "" where it is hooked to nothing
+	base    string // the default branch's name
+	baseRef string
+	Refs    map[string]string
+}
+
+func Branching(ctx context.Context, d *desk.Desk, f *project.Folder) (*branching, error) {
+	b := &branching{desk: d, folder: f}
+	if p, err := project.ProjectOf(d, f); err == nil {
+		b.Remote = p.Remote
+	}
+	_, common, err := git.Folders(f.Path)
+	if err != nil {
+		return nil, err
+	}
+	if b.Refs, err = f.Repo.LocalRefs(ctx, common); err != nil {
+		return nil, desk.GitFault(err, "git cannot list the branches")
+	}
+	if head, err := f.Repo.Do(ctx, "symbolic-ref", "-q", "refs/remotes/"+b.Remote+"/HEAD"); err == nil && b.Remote != "" {
+		b.base, b.baseRef = strings.TrimPrefix(head, "refs/remotes/"+b.Remote+"/"), head
+	}
+	for _, name := range []string{"main", "master", "trunk", f.Branch} {
+		for _, ref := range []string{"refs/remotes/" + b.Remote + "/" + name, "refs/heads/" + name} {
+			if b.baseRef == "" && b.Refs[ref] != "" {
+				b.base, b.baseRef = name, ref
+			}
+		}
+	}
+	return b, nil
+}
+
+// Branches lists the branches, here and there, the youngest first.
+func Branches(ctx context.Context, d *desk.Desk, given string) ([]Branch, error) {
+	f, err := worktree.LooseAt(ctx, d, given)
+	if err != nil {
+		return nil, err
+	}
+	b, err := Branching(ctx, d, f)
+	if err != nil {
+		return nil, err
+	}
+	list, err := f.Repo.Do(ctx, "for-each-ref", "--format=%(refname)%00%(objectname)%00%(authorname)%00%(committerdate:unix)%00%(symref)", "refs/heads/", "refs/remotes/"+b.Remote+"/")
+	if err != nil {
+		return nil, desk.GitFault(err, "git cannot list the branches")
+	}
+	all := map[string]*Branch{}
+	for line := range strings.Lines(list) {
+		x := strings.Split(strings.TrimSuffix(line, "\n"), "\x00")
+		if len(x) != 5 || x[4] != "" {
+			continue
+		}
+		name, here := strings.CutPrefix(x[0], "refs/heads/")
+		if !here {
+			name = strings.TrimPrefix(x[0], "refs/remotes/"+b.Remote+"/")
+		}
+		one := all[name]
+		if one == nil {
+			one = &Branch{Name: name}
+			all[name] = one
+		}
+		if here || !one.Here {
+			seconds, _ := strconv.ParseInt(x[3], 10, 64)
+			one.Commit, one.Who, one.When = x[1], x[2], time.Unix(seconds, 0).UTC()
+		}
+		one.Here, one.There = one.Here || here, one.There || !here
+		one.Current = one.Current || here && name == f.Branch
+	}
+	out := []Branch{}
+	for _, one := range all {
+		if b.baseRef != "" {
+			if one.Ahead, one.Behind, err = project.Apart(ctx, f.Repo, one.Commit, b.Refs[b.baseRef]); err != nil {
+				return nil, err
+			}
+			one.Joined = one.Ahead == 0 && one.Name != b.base
+		}
+		if there := b.Refs["refs/remotes/"+b.Remote+"/"+one.Name]; one.Here && one.There && there != one.Commit {
+			if one.Unsent, one.Missing, err = project.Apart(ctx, f.Repo, one.Commit, there); err != nil {
+				return nil, err
+			}
+		}
+		out = append(out, *one)
+	}
+	slices.SortFunc(out, func(x, y Branch) int {
+		if c := y.When.Compare(x.When); c != 0 {
+			return c
+		}
+		return strings.Compare(x.Name, y.Name)
+	})
+	return out, ctx.Err()
+}
+
+// checkBranch makes sure that a name is fit for a branch (git-check-ref-format documentation).
+func checkBranch(ctx context.Context, f *project.Folder, name string) error {
+	if _, err := f.Repo.Do(ctx, "check-ref-format", "--branch", name); err != nil || strings.HasPrefix(name, "-") {
+		return fault.New(fault.Usage, "%s is no name for a branch", text.Quote(name))
+	}
+	return nil
+}
+
+// NoBranch says that there is none of a name.
+func (b *branching) NoBranch(name string) error {
+	f := fault.New(fault.Failed, "there is no branch %s, here or as far as known on the host", text.Visible(name))
+	var names []string
+	for ref := range b.Refs {
+		if n, is := strings.CutPrefix(ref, "refs/heads/"); is {
+			names = append(names, n)
+		}
+	}
+	if near := text.Nearest(name, names); near != "" {
+		f.Detail("Did you mean %s?", text.Visible(near))
+	}
+	return f.Try("see what there is", "uncinate branch list")
+}
+
+// BranchPlan is work on branches that is shown before it is done.
+type BranchPlan struct {
+	*desk.Change
+	held interface{ Release() error }
+}
+
+// Do carries it out.
+func (p *BranchPlan) Do(ctx context.Context) error {
+	return errors.Join(p.Change.Do(ctx), p.held.Release())
+}
+
+// Release gives it up.
+func (p *BranchPlan) Release() error { return p.held.Release() }
+
+func planBranches(ctx context.Context, d *desk.Desk, given, head string, make func(b *branching, p *BranchPlan) error) (*BranchPlan, error) {
+	f, held, err := Quick(ctx, d, given)
+	if err != nil {
+		return nil, err
+	}
+	p := &BranchPlan{Change: &desk.Change{Desk: d, Job: "branch", Subject: f.Path, AsWas: "The branches are as they were.", Head: head}, held: held}
+	b, err := Branching(ctx, d, f)
+	if err == nil {
+		err = make(b, p)
+	}
+	if err != nil {
+		return nil, errors.Join(err, held.Release())
+	}
+	return p, nil
+}
+
+func (p *BranchPlan) add(id string, place plan.Place, sentence string, do func(ctx context.Context) error) {
+	p.Steps = append(p.Steps, desk.Step{Item: plan.Item{ID: id, Place: place, Sentence: sentence}, Do: do})
+}
+
+// undo says how the last step is put back where a later one is refused.
+func (p *BranchPlan) undo(f *project.Folder, args ...string) {
+	p.Steps[len(p.Steps)-1].Undo = func(ctx context.Context) error {
+		_, err := f.Repo.Do(ctx, args...)
+		return desk.GitFault(err, "git cannot put the branches back")
+	}
+}
+
+// hook gives the hook by which branches are sent.
+func (b *branching) hook(ctx context.Context) (*project.Hook, error) {
+	p, err := project.ProjectOf(b.desk, b.folder)
+	if err != nil {
+		return nil, err
+	}
+	return project.HookOf(ctx, b.desk, b.folder, p)
+}
+
+// MakeOptions say what branches are wanted.
+type MakeOptions struct {
+	Folder  string
+	Names   []string
+	For     []string // people, each of whom gets one of the name
+	From    string   // where they begin; "" for the commit that is checked out
+	Switch  bool
+	Publish bool
+}
+
+// MakeBranches plans to make branches.
+func MakeBranches(ctx context.Context, d *desk.Desk, o MakeOptions) (*BranchPlan, error) {
+	return planBranches(ctx, d, o.Folder, "To make branches:", func(b *branching, p *BranchPlan) error {
+		f := b.folder
+		from := desk.OrElse(o.From, "HEAD")
+		start, err := f.Repo.Do(ctx, "rev-parse", "-q", "--verify", from+"^{commit}")
+		if err != nil {
+			if start, err = f.Repo.Do(ctx, "rev-parse", "-q", "--verify", "refs/remotes/"+b.Remote+"/"+from+"^{commit}"); err != nil {
+				return b.NoBranch(from)
+			}
+		}
+		var names []string
+		for _, n := range o.Names {
+			for _, who := range o.For {
+				names = append(names, who+"/"+n)
+			}
+			if len(o.For) == 0 {
+				names = append(names, n)
+			}
+		}
+		for _, n := range names {
+			if err := checkBranch(ctx, f, n); err != nil {
+				return err
+			}
+			there := b.Refs["refs/remotes/"+b.Remote+"/"+n] != ""
+			if o.Publish && !there && b.Refs["refs/heads/"+n] == start {
+				continue // it was made before, and only the sending is left
+			}
+			if there || b.Refs["refs/heads/"+n] != "" {
+				return fault.New(fault.Decision, "there is a branch %s already", text.Visible(n)).Try("go to it", text.Command("uncinate", "branch", "switch", n))
+			}
+			p.add("make "+n, plan.Here, fmt.Sprintf("Make the branch %s at %.10s", text.Visible(n), start), func(ctx context.Context) error {
+				_, err := f.Repo.Do(ctx, "branch", "--no-track", "--", n, start)
+				return desk.GitFault(err, "git cannot make the branch %s", text.Visible(n))
+			})
+			p.undo(f, "branch", "-q", "-D", "--", n)
+		}
+		if o.Publish {
+			h, err := b.hook(ctx)
+			if err != nil {
+				return err
+			}
+			p.add("send", plan.Host, "Send "+text.Count(len(names), "branch"), func(ctx context.Context) error {
+				args := []string{"push", "--progress", "--porcelain", "--atomic", "--set-upstream", "--", h.Remote}
+				for _, n := range names {
+					args = append(args, "refs/heads/"+n+":refs/heads/"+n)
+				}
+				return project.Push(ctx, d, h, args)
+			})
+		}
+		if o.Switch {
+			p.add("switch", plan.Here, "Go to "+text.Visible(names[0]), func(ctx context.Context) error {
+				_, err := f.Repo.Do(ctx, "switch", "-q", "--no-guess", names[0])
+				return desk.GitFault(err, "git cannot go to the branch")
+			})
+		}
+		return nil
+	})
+}
+
+// Switched is where one went.
+type Switched struct {
+	Branch  string         `json:"branch"`
+	Commit  string         `json:"commit"`
+	Changed map[string]int `json:"changed" says:"what is not saved, and came along"`
+	InWay   int            `json:"in_way,omitempty" says:"files that were in the way, of which a rescue copy is kept"`
+	OnNone  int            `json:"on_no_branch,omitempty" says:"commits that were checked out and are on no branch, of which it is kept too"`
+	Rescued int            `json:"rescued,omitempty" says:"the copy's number"`
+}
+
+// SwitchBranch goes to a branch. Changes that are not saved come along, unless they would
+// be written over.
+func SwitchBranch(ctx context.Context, d *desk.Desk, given, name string) (*Switched, error) {
+	f, held, err := Quick(ctx, d, given)
+	if err != nil {
+		return nil, err
+	}
+	out, err := switchBranch(ctx, d, f, name)
+	return out, errors.Join(err, held.Release())
+}
+
+func switchBranch(ctx context.Context, d *desk.Desk, f *project.Folder, name string) (*Switched, error) {
+	b, err := Branching(ctx, d, f)
+	if err != nil {
+		return nil, err
+	}
+	if err := checkBranch(ctx, f, name); err != nil {
+		return nil, err
+	}
+	target, args := b.Refs["refs/heads/"+name], []string{"switch", "-q", "--no-guess", "--no-overwrite-ignore", name}
+	if target == "" {
+		there := "refs/remotes/" + b.Remote + "/" + name
+		if target = b.Refs[there]; target == "" || b.Remote == "" {
+			return nil, b.NoBranch(name)
+		}
+		args = []string{"switch", "-q", "--no-overwrite-ignore", "--track", "-c", name, b.Remote + "/" + name}
+	}
+	way, err := carries(ctx, f, target)
+	if err != nil {
+		return nil, err
+	}
+	lost, err := onNone(ctx, f)
+	if err != nil {
+		return nil, err
+	}
+	kept := 0
+	if len(way)+lost > 0 {
+		var refs []worktree.Moving
+		if lost > 0 {
+			refs = []worktree.Moving{{Ref: "HEAD", Id: f.Head, Next: target}}
+		}
+		r, err := worktree.RescuerOf(d, f)
+		if err == nil {
+			kept, err = r.Keep(ctx, "branch switch", refs, way)
+		}
+		if err == nil {
+			err = worktree.Clear(f, way)
+		}
+		if err != nil {
+			return nil, err
+		}
+	}
+	if _, err := f.Repo.Git.In(f.Path).Do(ctx, args...); err != nil {
+		err = desk.GitFault(err, "git cannot go to the branch %s", text.Visible(name))
+		if kept > 0 {
+			return nil, fault.Of(err).Try("bring back what was in the way", text.Command("uncinate", "rescue", "bring", strconv.Itoa(kept)))
+		}
+		return nil, err
+	}
+	st, err := f.Repo.Status(ctx, false)
+	if err != nil {
+		return nil, desk.GitFault(err, "git cannot tell what changed")
+	}
+	return &Switched{Branch: st.Branch, Commit: st.Commit, Changed: st.Counts(), InWay: len(way), OnNone: lost, Rescued: kept}, nil
+}
+
+// onNone counts the commits that are checked out and that no branch or tag holds.
+func onNone(ctx context.Context, f *project.Folder) (int, error) {
+	if f.Branch != "" || f.Head == "" {
+		return 0, nil
+	}
+	out, err := f.Repo.Do(ctx, "rev-list", "--count", f.Head, "--not", "--glob=refs/*")
+	if err != nil {
+		return 0, desk.GitFault(err, "git cannot tell which commits are on no branch")
+	}
+	return strconv.Atoi(out)
+}
+
+// carries stops where files that are not saved would be written over by going to a commit,
+// and gives those in the way of which a rescue copy is to be kept.
+func carries(ctx context.Context, f *project.Folder, target string) (way []string, err error) {
+	st, err := f.Repo.Status(ctx, true)
+	if err != nil {
+		return nil, desk.GitFault(err, "git cannot tell what changed")
+	}
+	from := f.Head
+	if from == "" {
+		if from, err = EmptyTree(ctx, f); err != nil {
+			return nil, err
+		}
+	}
+	coming, err := f.Repo.Lines(ctx, "diff-tree", "-r", "-z", "--name-only", "--no-renames", from, target)
+	if err != nil {
+		return nil, desk.GitFault(err, "git cannot compare the branches")
+	}
+	clash, way, err := worktree.InWay(ctx, f, st, coming, &worktree.Weaver{Repo: f.Repo}, target)
+	if err != nil || len(clash) == 0 {
+		return way, err
+	}
+	return nil, worktree.WrittenOver(clash).Try("save them first", `uncinate save "What was done"`).Try("or lay them aside", text.Command("git", "-C", f.Path, "stash", "--include-untracked"))
+}
+
+// RenameBranch plans to call a branch otherwise, here and there.
+func RenameBranch(ctx context.Context, d *desk.Desk, given, from, to string, hereOnly bool) (*BranchPlan, error) {
+	return planBranches(ctx, d, given, "To rename a branch:", func(b *branching, p *BranchPlan) error {
+		f := b.folder
+		if err := checkBranch(ctx, f, to); err != nil {
+			return err
+		}
+		there, newThere := b.Refs["refs/remotes/"+b.Remote+"/"+from], b.Refs["refs/remotes/"+b.Remote+"/"+to]
+		half := b.Refs["refs/heads/"+from] == "" && b.Refs["refs/heads/"+to] != "" && there != "" && !hereOnly // only the sending is left
+		if b.Refs["refs/heads/"+from] == "" && !half {
+			return b.NoBranch(from)
+		}
+		if !half && (b.Refs["refs/heads/"+to] != "" || newThere != "" && !hereOnly) {
+			return fault.New(fault.Decision, "there is a branch %s already", text.Visible(to)).Try("see it", text.Command("uncinate", "history", "--branch", to))
+		}
+		rename := func(ctx context.Context) error {
+			if _, err := f.Repo.Do(ctx, "branch", "-m", "--", from, to); err != nil {
+				return desk.GitFault(err, "git cannot rename the branch")
+			}
+			if newThere == "" {
+				return nil
+			}
+			_, err := f.Repo.Do(ctx, "branch", "-q", "--set-upstream-to="+b.Remote+"/"+to, to)
+			return desk.GitFault(err, "git cannot note the branch's counterpart")
+		}
+		if !half {
+			p.add("rename", plan.Here, fmt.Sprintf("Call the branch %s %s", text.Visible(from), text.Visible(to)), rename)
+			p.undo(f, "branch", "-m", "--", to, from)
+		}
+		if hereOnly || there == "" {
+			return nil
+		}
+		if from == b.base {
+			return fault.New(fault.Decision, "%s is the default branch on the host; there another one has to become it first", text.Visible(from)).
+				Try("rename it here only", text.Command("uncinate", "branch", "rename", from, to, "--here")).
+				Try("and there, once the new one was sent", text.Command("uncinate", "hosted", "change", "REPOSITORY", "--branch", to))
+		}
+		h, err := b.hook(ctx)
+		if err != nil {
+			return err
+		}
+		p.add("send", plan.Host, "Send it under the new name", func(ctx context.Context) error {
+			return project.Push(ctx, d, h, []string{"push", "--progress", "--porcelain", "--set-upstream", "--", h.Remote, "refs/heads/" + to + ":refs/heads/" + to})
+		})
+		p.add("remove there", plan.Host, "Remove the old name there, if nobody sent to it meanwhile", func(ctx context.Context) error {
+			return project.Push(ctx, d, h, []string{"push", "--porcelain", "--force-with-lease=" + from + ":" + there, "--", h.Remote, ":refs/heads/" + from})
+		})
+		return nil
+	})
+}
+
+// RemoveBranch plans to remove a branch, here and there. Commits that are nowhere else are
+// kept as a rescue copy.
+func RemoveBranch(ctx context.Context, d *desk.Desk, given, name string, hereOnly, thereOnly bool) (*BranchPlan, error) {
+	return planBranches(ctx, d, given, "To remove the branch "+name+":", func(b *branching, p *BranchPlan) error {
+		f := b.folder
+		here, there := "refs/heads/"+name, "refs/remotes/"+b.Remote+"/"+name
+		switch {
+		case b.Refs[here] == "" && b.Refs[there] == "":
+			return b.NoBranch(name)
+		case name == f.Branch && !thereOnly:
+			return fault.New(fault.Decision, "%s is checked out", text.Visible(name)).Try("go to another one first", text.Command("uncinate", "branch", "switch", b.base))
+		case name == b.base && !hereOnly:
+			return fault.New(fault.Refused, "%s is the default branch on the host", text.Visible(name))
+		}
+		var going []worktree.Moving
+		if !thereOnly && b.Refs[here] != "" {
+			going = append(going, worktree.Moving{Ref: here, Id: b.Refs[here], Next: ""})
+		}
+		sent := !hereOnly && b.Refs[there] != "" && b.Remote != ""
+		if sent {
+			going = append(going, worktree.Moving{Ref: there, Id: b.Refs[there], Next: ""})
+		}
+		args := []string{"rev-list", "--count"}
+		for _, m := range going {
+			args = append(args, m.Id)
+		}
+		args = append(args, "--not")
+		for _, m := range going {
+			args = append(args, "--exclude="+m.Ref)
+		}
+		out, err := f.Repo.Do(ctx, append(args, "--glob=refs/*")...)
+		if err != nil {
+			return desk.GitFault(err, "git cannot tell what would be lost")
+		}
+		if out != "0" {
+			r, err := worktree.RescuerOf(d, f)
+			if err != nil {
+				return err
+			}
+			n, err := strconv.Atoi(out)
+			if err != nil {
+				return err
+			}
+			p.Notes = append(p.Notes, fmt.Sprintf("%s of it is in no other branch.", text.Count(n, "commit")))
+			p.add("rescue", plan.Here, "Keep a rescue copy of it", func(ctx context.Context) error {
+				n, err := r.Keep(ctx, "branch remove "+name, going, nil)
+				d.Tell.Note("What it held is kept as rescue copy %d.", n)
+				return err
+			})
+		}
+		if !thereOnly && b.Refs[here] != "" {
+			p.add("remove", plan.Here, "Remove the branch "+text.Visible(name), func(ctx context.Context) error {
+				_, err := f.Repo.Do(ctx, "branch", "-q", "-D", "--", name)
+				return desk.GitFault(err, "git cannot remove the branch")
+			})
+		}
+		if sent {
+			h, err := b.hook(ctx)
+			if err != nil {
+				return err
+			}
+			p.add("remove there", plan.Host, "Remove it on the host, if nobody sent to it meanwhile", func(ctx context.Context) error {
+				return project.Push(ctx, d, h, []string{"push", "--porcelain", "--force-with-lease=" + name + ":" + b.Refs[there], "--", h.Remote, ":refs/heads/" + name})
+			})
+		}
+		return nil
+	})
+}

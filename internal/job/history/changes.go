@@ -1,0 +1,324 @@
+package history
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"io"
+	"io/fs"
+	"net/http"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+
+	"uncinate/internal/core/difference"
+	"uncinate/internal/core/fault"
+	"uncinate/internal/core/survey"
+	"uncinate/internal/core/text"
+	"uncinate/internal/desk"
+	"uncinate/internal/desk/project"
+	"uncinate/internal/desk/worktree"
+	"uncinate/internal/world/git"
+	"uncinate/internal/world/tree"
+)
+
+// ChangesOptions say what is to be compared.
+type ChangesOptions struct {
+	Folder string
+	Paths  []string // files, folders or patterns from the project's top; none: all
+	Side   string   // "" for the files against the last commit, "here" or "there" for what only one side's commits change
+	Full   bool     // the differences themselves too
+	Commit string   // what one commit changed, instead
+	Branch string   // of the sides, the other one: a branch here or there; "" for this branch's counterpart on the host
+}
+
+// Changes is what differs.
+type Changes struct {
+	Folder string        `json:"folder"`
+	Branch string        `json:"branch"`
+	Commit string        `json:"commit,omitempty" says:"what this one changed"`
+	Side   string        `json:"side,omitempty" says:"here or there: what the commits change that only that side has"`
+	With   string        `json:"with,omitempty" says:"the branch that is the other side"`
+	Files  []ChangedFile `json:"files"`
+	Patch  string        `json:"-"` // the same as git writes it
+}
+
+// ChangedFile is one file that differs.
+type ChangedFile struct {
+	difference.File
+	Bytes  int64  `json:"bytes,omitempty" says:"of a binary or large one: its size now"`
+	Before int64  `json:"bytes_before,omitempty"`
+	Is     string `json:"is,omitempty" says:"what a binary file holds, as a media type"`
+	Large  bool   `json:"large,omitempty" says:"it is new and too large to be shown"`
+}
+
+// mostFresh is how large a new file may be, in bytes, to be shown in full.
+const mostFresh = 1 << 20
+
+// diffing is how git is asked for differences: nothing that a configuration names is run,
+// and the form is always the same.
+var diffing = []string{"diff", "--no-ext-diff", "--no-textconv", "--no-color", "--no-relative", "--src-prefix=a/", "--dst-prefix=b/", "--submodule=short", "-M", "--inter-hunk-context=0"}
+
+// Compare compares the files with the last commit, or the two sides with each other as far
+// as git knows the other one.
+func Compare(ctx context.Context, d *desk.Desk, o ChangesOptions) (*Changes, error) {
+	f, err := worktree.LooseAt(ctx, d, o.Folder)
+	if err != nil {
+		return nil, err
+	}
+	if o.Branch != "" && o.Side == "" {
+		o.Side = "there"
+	}
+	out := &Changes{Folder: f.Path, Branch: f.Branch, Side: o.Side, With: o.Branch, Files: []ChangedFile{}}
+	args := slices.Clone(diffing)
+	if o.Full {
+		args = append(args, "-U3")
+	} else {
+		args = append(args, "-U0")
+	}
+	before, now := f.Head, ""
+	var env []string
+	if before == "" {
+		if before, err = EmptyTree(ctx, f); err != nil {
+			return nil, err
+		}
+	}
+	if o.Commit != "" {
+		if before, now, err = ends(ctx, f, o.Commit); err != nil {
+			return nil, err
+		}
+		out.Commit = now
+		args = append(args, before, now)
+	} else if o.Side != "" {
+		if before, now, err = sides(ctx, d, f, o.Side, o.Branch); err != nil {
+			return nil, err
+		}
+		args = append(args, before, now)
+	} else {
+		index, large, err := withNew(ctx, f)
+		if index != "" {
+			defer os.Remove(index)
+		}
+		if err != nil {
+			return nil, err
+		}
+		env = []string{"GIT_INDEX_FILE=" + index}
+		for p, size := range large {
+			out.Files = append(out.Files, ChangedFile{File: difference.File{Path: p, Kind: "new"}, Bytes: size, Large: true})
+		}
+		args = append(args, before)
+	}
+	patch, err := f.Repo.Run(ctx, git.Cmd{Dir: f.Path, Args: append(args, "--"), Config: f.Repo.Safe, Env: env})
+	if err != nil {
+		return nil, desk.GitFault(err, "git cannot tell the differences")
+	}
+	wanted := func(string) bool { return true }
+	if len(o.Paths) > 0 {
+		wanted = hits(o.Paths)
+		var kept strings.Builder
+		for part := range strings.SplitSeq("\n"+string(patch), "\ndiff --git ") {
+			if one := difference.Parse("diff --git " + part + "\n"); len(one) == 1 && (wanted(one[0].Path) || one[0].From != "" && wanted(one[0].From)) {
+				kept.WriteString("diff --git " + strings.TrimSuffix(part, "\n") + "\n")
+			}
+		}
+		patch = []byte(kept.String())
+	}
+	out.Patch = string(patch)
+	out.Files = slices.DeleteFunc(out.Files, func(c ChangedFile) bool { return !wanted(c.Path) })
+	for _, x := range difference.Parse(out.Patch) {
+		c := ChangedFile{File: x}
+		if x.Binary {
+			if err := binary(ctx, f, &c, before, now); err != nil {
+				return nil, err
+			}
+		}
+		if !o.Full {
+			c.Hunks = nil
+		}
+		out.Files = append(out.Files, c)
+	}
+	order := []string{"clashing", "changed", "renamed", "deleted", "new"}
+	slices.SortStableFunc(out.Files, func(a, b ChangedFile) int {
+		if n := slices.Index(order, a.Kind) - slices.Index(order, b.Kind); n != 0 {
+			return n
+		}
+		return strings.Compare(a.Path, b.Path)
+	})
+	if len(o.Paths) > 0 && len(out.Files) == 0 && out.Commit == "" && out.Side == "" {
+		if err := nothingAt(d, f, o.Paths); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
+// ends gives a commit and what it came from: its first parent, or nothing.
+func ends(ctx context.Context, f *project.Folder, commit string) (before, now string, err error) {
+	if now, err = f.Repo.Do(ctx, "rev-parse", "-q", "--verify", "--end-of-options", commit+"^{commit}"); err != nil {
+		return "", "", fault.New(fault.Failed, "there is no commit %s here", text.Visible(commit)).Try("see the commits", "uncinate history")
+	}
+	if before, err = f.Repo.Do(ctx, "rev-parse", "-q", "--verify", now+"^1"); err != nil {
+		before, err = EmptyTree(ctx, f)
+	}
+	return before, now, err
+}
+
+// hits gives a test of whether a path is one of those that a person named, from the top.
+func hits(paths []string) func(string) bool {
+	rules := make([]string, len(paths))
+	for i, p := range paths {
+		rules[i] = "/" + strings.TrimPrefix(filepath.ToSlash(filepath.Clean(p)), "/")
+		if p == "." {
+			rules[i] = "*"
+		}
+	}
+	return survey.Hits(rules)
+}
+
+// nothingAt says why nothing differs at the paths that were named; nil where they are there.
+func nothingAt(d *desk.Desk, f *project.Folder, paths []string) error {
+	for _, p := range paths {
+		if _, err := os.Lstat(filepath.Join(f.Path, filepath.FromSlash(p))); errors.Is(err, fs.ErrNotExist) && !strings.ContainsAny(p, "*?[") {
+			return fault.New(fault.Failed, "there is no %s in %s, and none that was deleted since the last commit", text.Visible(p), text.Visible(f.Path)).
+				Try("see all that differs", "uncinate changes")
+		}
+	}
+	return nil
+}
+
+func EmptyTree(ctx context.Context, f *project.Folder) (string, error) {
+	id, err := f.Repo.Do(ctx, "hash-object", "-t", "tree", "--stdin")
+	return id, desk.GitFault(err, "git cannot compare here and there")
+}
+
+// sides gives the two ends of what only one side's commits change. The other side is a
+// branch, here or as far as it is known on the host; "" stands for this one's counterpart there.
+func sides(ctx context.Context, d *desk.Desk, f *project.Folder, side, branch string) (from, to string, err error) {
+	p, err := project.ProjectOf(d, f)
+	if err != nil && branch == "" {
+		return "", "", err
+	}
+	var theirs string
+	for _, ref := range []string{"refs/heads/" + branch, "refs/remotes/" + p.Remote + "/" + desk.OrElse(branch, f.Branch), "refs/remotes/" + branch} {
+		if theirs, err = f.Repo.Do(ctx, "rev-parse", "-q", "--verify", ref+"^{commit}"); err == nil {
+			break
+		}
+	}
+	switch {
+	case err == nil:
+	case branch != "":
+		b, err := Branching(ctx, d, f)
+		if err == nil {
+			err = b.NoBranch(branch)
+		}
+		return "", "", err
+	default:
+		return "", "", fault.New(fault.Decision, "nothing is known here of branch %s on the host", text.Visible(f.Branch)).Try("bring in what there is", text.Command("uncinate", "sync", f.Path))
+	}
+	if f.Head == "" {
+		return "", "", fault.New(fault.Decision, "there is no commit here yet")
+	}
+	base, err := f.Repo.Do(ctx, "merge-base", f.Head, theirs)
+	if err != nil {
+		return "", "", fault.New(fault.Decision, "the commits here and those there have no beginning in common, so neither side's changes can be told")
+	}
+	if side == "there" {
+		return base, theirs, nil
+	}
+	return base, f.Head, nil
+}
+
+// withNew makes an index of its own in which the new files are noted, so that git shows
+// them too; the project's stays as it is. It has the time of the project's, by which git
+// knows the files that may have changed since without looking otherwise (git's technical
+// documentation, racy-git). Large ones are given apart.
+func withNew(ctx context.Context, f *project.Folder) (index string, large map[string]int64, err error) {
+	own, _, err := git.Folders(f.Path)
+	if err != nil {
+		return "", nil, err
+	}
+	temporary, err := os.CreateTemp("", "uncinate-index-")
+	if err != nil {
+		return "", nil, err
+	}
+	index = temporary.Name()
+	was, err := os.Open(filepath.Join(own, "index"))
+	if err == nil {
+		_, err = io.Copy(temporary, was)
+		s, e := was.Stat()
+		if err = errors.Join(err, e, was.Close(), temporary.Close()); err == nil {
+			err = os.Chtimes(index, s.ModTime(), s.ModTime())
+		}
+	} else if errors.Is(err, fs.ErrNotExist) {
+		err = errors.Join(temporary.Close(), os.Remove(index)) // an empty file is no index; git makes one
+	}
+	if err != nil {
+		return index, nil, err
+	}
+	list, err := f.Repo.Lines(ctx, "ls-files", "-z", "--others", "--exclude-standard")
+	if err != nil {
+		return index, nil, desk.GitFault(err, "git cannot tell what is new")
+	}
+	large = map[string]int64{}
+	var names bytes.Buffer
+	for _, p := range list {
+		if s, err := os.Lstat(filepath.Join(f.Path, filepath.FromSlash(p))); err == nil && s.Mode().IsRegular() && s.Size() > mostFresh {
+			large[p] = s.Size()
+		} else if !strings.HasSuffix(p, "/") { // a repository inside
+			names.WriteString(p + "\x00")
+		}
+	}
+	if names.Len() == 0 {
+		return index, large, nil
+	}
+	_, err = f.Repo.Run(ctx, git.Cmd{Dir: f.Path, Config: f.Repo.Safe, In: &names, Env: []string{"GIT_INDEX_FILE=" + index, "GIT_LITERAL_PATHSPECS=1"},
+		Args: []string{"add", "--intent-to-add", "--pathspec-from-file=-", "--pathspec-file-nul"}})
+	return index, large, desk.GitFault(err, "git cannot look at the new files")
+}
+
+// binary finds the sizes of a file that is no text, and what it holds.
+func binary(ctx context.Context, f *project.Folder, c *ChangedFile, before, now string) error {
+	was := c.Path
+	if c.From != "" {
+		was = c.From
+	}
+	size := func(commit, p string) (int64, error) {
+		out, err := f.Repo.Lines(ctx, "ls-tree", "-l", "-z", commit, "--", p)
+		if err != nil {
+			return 0, desk.GitFault(err, "git cannot tell the size of %s", text.Visible(p))
+		}
+		if fields := strings.Fields(strings.Join(out, " ")); len(fields) > 3 {
+			return strconv.ParseInt(fields[3], 10, 64)
+		}
+		return 0, nil
+	}
+	var err error
+	if c.Kind != "new" {
+		if c.Before, err = size(before, was); err != nil {
+			return err
+		}
+	}
+	if now != "" {
+		c.Bytes, err = size(now, c.Path)
+		return err
+	}
+	in, err := tree.Open(f.Path, c.Path)
+	if err != nil {
+		return nil // deleted, or gone meanwhile
+	}
+	defer in.Close()
+	if s, err := in.Stat(); err == nil {
+		c.Bytes = s.Size()
+	}
+	head := make([]byte, 512)
+	n, err := io.ReadFull(in, head)
+	if err != nil && !errors.Is(err, io.ErrUnexpectedEOF) && err != io.EOF {
+		return nil
+	}
+	if c.Is = http.DetectContentType(head[:n]); c.Is == "application/octet-stream" {
+		c.Is = ""
+	}
+	return nil
+}

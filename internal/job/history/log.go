@@ -1,0 +1,217 @@
+package history
+
+import (
+	"context"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"uncinate/internal/core/fault"
+	"uncinate/internal/core/histories"
+	"uncinate/internal/core/text"
+	"uncinate/internal/desk"
+	"uncinate/internal/desk/project"
+	"uncinate/internal/desk/worktree"
+)
+
+// HistoryOptions say which commits are wanted.
+type HistoryOptions struct {
+	Folder string
+	Path   string // one file's, or one folder's, history; through its earlier names for a file
+	Branch string // "" for the one that is checked out, and its counterpart there
+	Most   int    // how many; 0 for 30
+	Side   string // "" for all, "here" or "there" for what only one side has
+	Full   bool   // the files that each touched
+	Graph  bool   // where branches meet
+}
+
+// History is a list of commits.
+type History struct {
+	Folder  string   `json:"folder"`
+	Branch  string   `json:"branch"`
+	Commits []Commit `json:"commits"`
+	More    bool     `json:"more,omitempty" says:"there are older ones"`
+}
+
+// Commit is one of them.
+type Commit struct {
+	ID     string       `json:"id"`
+	Who    string       `json:"who"`
+	Email  string       `json:"email"`
+	When   time.Time    `json:"when"`
+	Title  string       `json:"title"`
+	Where  string       `json:"where" says:"here, there or both, as far as the host was asked"`
+	Names  []string     `json:"names,omitempty" says:"branches and tags that stand at it"`
+	Merges bool         `json:"merges,omitempty"`
+	Files  []CommitFile `json:"files,omitempty"`
+	Lead   string       `json:"-"` // the graph's part of its line
+}
+
+// CommitFile is a file that a commit touched.
+type CommitFile struct {
+	Path    string `json:"path"`
+	Added   int    `json:"added" says:"lines; -1 for a binary file"`
+	Removed int    `json:"removed"`
+}
+
+// Read lists the commits of a branch and of its counterpart there, the newest first,
+// each marked by where it is.
+func Read(ctx context.Context, d *desk.Desk, o HistoryOptions) (*History, error) {
+	f, err := worktree.LooseAt(ctx, d, o.Folder)
+	if err != nil {
+		return nil, err
+	}
+	if o.Most <= 0 {
+		o.Most = 30
+	}
+	branch := desk.OrElse(o.Branch, f.Branch)
+	out := &History{Folder: f.Path, Branch: branch, Commits: []Commit{}}
+	verify := func(ref string) string {
+		id, err := f.Repo.Do(ctx, "rev-parse", "-q", "--verify", ref+"^{commit}")
+		if err != nil {
+			return ""
+		}
+		return id
+	}
+	ours := f.Head
+	if o.Branch != "" {
+		if ours = verify("refs/heads/" + o.Branch); ours == "" {
+			ours = verify(o.Branch)
+		}
+		if ours == "" {
+			list, e := f.Repo.Do(ctx, "for-each-ref", "--format=%(refname:short)", "refs/heads/", "refs/remotes/", "refs/tags/")
+			fail := fault.New(fault.Failed, "there is no branch, tag or commit %s here", text.Visible(o.Branch))
+			if near := text.Nearest(o.Branch, strings.Fields(list)); e == nil && near != "" {
+				fail.Try("there is one of a like name", text.Command("uncinate", "history", "--branch", near))
+			}
+			return nil, fail.Try("see the branches", "uncinate branch list")
+		}
+	}
+	theirs := ""
+	if p, err := project.ProjectOf(d, f); err == nil && branch != "" {
+		theirs = verify("refs/remotes/" + p.Remote + "/" + branch)
+	}
+	if ours == "" && theirs == "" {
+		return out, nil
+	}
+	where, err := sidesOf(ctx, f, ours, theirs)
+	if err != nil {
+		return nil, err
+	}
+	args := []string{"log", "-z", "--no-show-signature", "--no-ext-diff", "--no-textconv", "--no-color", "--date-order", "-n", strconv.Itoa(o.Most + 1),
+		"--format=%x01%H%x00%P%x00%an%x00%ae%x00%at%x00%s%x00%D", "--decorate=full"}
+	if o.Full {
+		args = append(args, "--numstat", "--no-renames", "-m", "--first-parent")
+	}
+	switch o.Side {
+	case "here":
+		args = append(args, desk.OrElse(ours, theirs))
+		if theirs != "" {
+			args = append(args, "--not", theirs)
+		}
+	case "there":
+		if theirs == "" {
+			return out, nil
+		}
+		args = append(args, theirs)
+		if ours != "" {
+			args = append(args, "--not", ours)
+		}
+	default:
+		for _, id := range []string{ours, theirs} {
+			if id != "" && !slices.Contains(args, id) {
+				args = append(args, id)
+			}
+		}
+	}
+	args = append(args, "--")
+	if o.Path != "" {
+		args = append(args, o.Path)
+	}
+	text, err := f.Repo.Do(ctx, args...)
+	if err != nil {
+		return nil, desk.GitFault(err, "git cannot tell the history")
+	}
+	out.Commits = readLog(text, where, theirs != "")
+	if out.More = len(out.Commits) > o.Most; out.More {
+		out.Commits = out.Commits[:o.Most]
+	}
+	if o.Graph && o.Path == "" {
+		ids := make([]string, len(out.Commits))
+		for i, c := range out.Commits {
+			ids[i] = c.ID
+		}
+		for i, lead := range histories.Graph(ids, parentsOf(text)) {
+			out.Commits[i].Lead = lead
+		}
+	}
+	return out, nil
+}
+
+// sidesOf lists the commits that only one of two sides has.
+func sidesOf(ctx context.Context, f *project.Folder, ours, theirs string) (map[string]string, error) {
+	where := map[string]string{}
+	if ours == "" || theirs == "" || ours == theirs {
+		return where, nil
+	}
+	list, err := f.Repo.Do(ctx, "rev-list", "--left-right", ours+"..."+theirs)
+	if err != nil {
+		return nil, desk.GitFault(err, "git cannot compare here and there")
+	}
+	for line := range strings.Lines(list) {
+		line = strings.TrimSpace(line)
+		where[line[1:]] = map[byte]string{'<': "here", '>': "there"}[line[0]]
+	}
+	return where, nil
+}
+
+// readLog reads what git log was asked for: a commit's fields, each up to NUL, then, where
+// wanted, a line for each file (git-diff documentation, --numstat -z).
+func readLog(s string, where map[string]string, known bool) []Commit {
+	var out []Commit
+	for item := range strings.SplitSeq(s, "\x01") {
+		fields := strings.SplitN(item, "\x00", 8)
+		if len(fields) < 7 {
+			continue
+		}
+		seconds, _ := strconv.ParseInt(fields[4], 10, 64)
+		c := Commit{ID: fields[0], Merges: strings.Contains(fields[1], " "), Who: fields[2], Email: fields[3], When: time.Unix(seconds, 0).UTC(), Title: fields[5], Where: "both"}
+		if w := where[c.ID]; w != "" {
+			c.Where = w
+		} else if !known {
+			c.Where = "here"
+		}
+		for name := range strings.SplitSeq(strings.TrimSpace(fields[6]), ", ") {
+			name = strings.TrimPrefix(strings.TrimPrefix(name, "HEAD -> "), "tag: ")
+			if name != "" && name != "HEAD" && name != "grafted" && !strings.HasSuffix(name, "/HEAD") { // grafted: a shallow copy ends here
+				c.Names = append(c.Names, name)
+			}
+		}
+		if len(fields) == 8 {
+			for line := range strings.SplitSeq(fields[7], "\x00") {
+				parts := strings.SplitN(strings.TrimLeft(line, "\n"), "\t", 3)
+				if len(parts) == 3 {
+					x := CommitFile{Path: parts[2], Added: -1, Removed: -1}
+					if n, err := strconv.Atoi(parts[0]); err == nil {
+						x.Added = n
+						x.Removed, _ = strconv.Atoi(parts[1])
+					}
+					c.Files = append(c.Files, x)
+				}
+			}
+		}
+		out = append(out, c)
+	}
+	return out
+}
+
+func parentsOf(s string) map[string][]string {
+	out := map[string][]string{}
+	for item := range strings.SplitSeq(s, "\x01") {
+		if fields := strings.SplitN(item, "\x00", 3); len(fields) == 3 {
+			out[fields[0]] = strings.Fields(fields[1])
+		}
+	}
+	return out
+}

@@ -1,0 +1,430 @@
+package history
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"io"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"uncinate/internal/core/fault"
+	"uncinate/internal/core/survey"
+	"uncinate/internal/core/text"
+	"uncinate/internal/desk"
+	"uncinate/internal/desk/project"
+	"uncinate/internal/desk/worktree"
+	"uncinate/internal/job/surveying"
+	"uncinate/internal/world/files"
+	"uncinate/internal/world/git"
+)
+
+// SaveOptions say what is to be committed.
+type SaveOptions struct {
+	Folder string
+	Text   string   // the commit's message
+	Only   []string // files, folders or patterns from the project's top
+	Except []string
+	Paths  []string // exactly these, for what was picked; nil for all that the rules give
+	Let    []string // what is let through although it would be stopped
+	Reason string
+	Ask    func(path string) (bool, error) // asks about a path that is always asked about; nil: nobody can be asked
+	Quiet  bool                            // nothing to save is no error
+}
+
+// Saved is what was committed.
+type Saved struct {
+	Folder  string         `json:"folder"`
+	Branch  string         `json:"branch"`
+	Commit  string         `json:"commit,omitempty" says:"empty: there was nothing to save"`
+	Text    string         `json:"text"`
+	Files   map[string]int `json:"files" says:"how many, by what happened to them"`
+	Left    []LeftOut      `json:"left,omitempty" says:"what differs and was left out"`
+	Rescued int            `json:"rescued,omitempty" says:"the number of the rescue copy that was kept"`
+}
+
+// LeftOut is a file that differs and was not saved.
+type LeftOut struct {
+	Path string `json:"path"`
+	Why  string `json:"why"`
+}
+
+// Quick looks at a repository for work that changes it: nothing unfinished of plain git's,
+// no lock that was left, and no other run of ours.
+func Quick(ctx context.Context, d *desk.Desk, given string) (*project.Folder, *files.Held, error) {
+	f, err := worktree.LooseAt(ctx, d, given)
+	if err != nil {
+		return nil, nil, err
+	}
+	held, err := d.Alone(ctx, f.Path)
+	if err != nil {
+		return nil, nil, err
+	}
+	if err := errors.Join(f.Finished(), f.Unlocked()); err != nil {
+		return nil, nil, errors.Join(err, held.Release())
+	}
+	return f, held, nil
+}
+
+// Save commits what is chosen, here only.
+func Save(ctx context.Context, d *desk.Desk, o SaveOptions) (*Saved, error) {
+	f, held, err := Quick(ctx, d, o.Folder)
+	if err != nil {
+		return nil, err
+	}
+	saved, err := SaveLocked(ctx, d, f, o)
+	return saved, errors.Join(err, held.Release())
+}
+
+func SaveLocked(ctx context.Context, d *desk.Desk, f *project.Folder, o SaveOptions) (*Saved, error) {
+	if strings.TrimSpace(o.Text) == "" {
+		return nil, fault.New(fault.Usage, "a commit needs a text that says what was done").Try("", `uncinate save "What was done"`)
+	}
+	if f.Branch == "" && f.Head != "" {
+		return nil, project.OnNoBranch(f.Path) // a commit that no branch holds is soon lost sight of
+	}
+	st, err := f.Repo.Status(ctx, false)
+	if err != nil {
+		return nil, desk.GitFault(err, "git cannot tell what changed")
+	}
+	out := &Saved{Folder: f.Path, Branch: f.Branch, Text: o.Text, Files: map[string]int{}}
+	chosen, err := choose(ctx, d, f, st, o, out)
+	if err != nil {
+		return nil, err
+	}
+	if len(chosen) == 0 {
+		if o.Quiet {
+			return out, nil
+		}
+		return nil, nothingToSave(st, o, out)
+	}
+	if err := Signed(ctx, f); err != nil {
+		return nil, err
+	}
+	for _, e := range chosen {
+		out.Files[e.Kind]++
+	}
+	if err := commit(ctx, f, chosen, o.Text); err != nil {
+		return nil, err
+	}
+	out.Commit, err = f.Repo.Do(ctx, "rev-parse", "HEAD")
+	f.Head = out.Commit
+	return out, desk.GitFault(err, "the commit cannot be found")
+}
+
+func nothingToSave(st *git.Status, o SaveOptions, out *Saved) error {
+	switch {
+	case len(st.Entries) == 0:
+		return fault.New(fault.Failed, "there is nothing to save: every file is as in the last commit")
+	case len(out.Left) > 0:
+		f := fault.New(fault.Decision, "nothing was saved: all that differs was left out")
+		var lines []string
+		for _, l := range out.Left {
+			lines = append(lines, text.Visible(l.Path)+": "+l.Why)
+		}
+		desk.FirstOf(f, lines)
+		return f.Try("to save one all the same", text.Command("uncinate", "save", o.Text, "--only", out.Left[0].Path))
+	}
+	return fault.New(fault.Failed, "there is nothing to save at the paths that you named").Try("see what differs", "uncinate changes")
+}
+
+// choose finds the files to be saved, and judges them.
+func choose(ctx context.Context, d *desk.Desk, f *project.Folder, st *git.Status, o SaveOptions, out *Saved) ([]git.Entry, error) {
+	only, except := hits(o.Only), hits(o.Except)
+	asked, err := alwaysAsked(d, f.Path)
+	if err != nil {
+		return nil, err
+	}
+	ask := hits(asked)
+	meets := map[string]string{}
+	if f.Head != "" {
+		if meets, err = worktree.Alike(ctx, f, &worktree.Weaver{Repo: f.Repo}, f.Head); err != nil {
+			return nil, err
+		}
+	}
+	var chosen []git.Entry
+	for _, e := range st.Entries {
+		named := slices.Contains(o.Paths, e.Path) || len(o.Only) > 0 && (only(e.Path) || e.From != "" && only(e.From))
+		switch {
+		case e.Kind == "clashing":
+			return nil, fault.New(fault.Decision, "%s is not decided: both sides changed it", text.Visible(e.Path)).Try("see where it stands", text.Command("git", "-C", f.Path, "status"))
+		case !named && (o.Paths != nil || len(o.Only) > 0), len(o.Except) > 0 && except(e.Path):
+			continue
+		case len(asked) > 0 && !named && ask(e.Path):
+			goes := false
+			if o.Ask != nil {
+				if goes, err = o.Ask(e.Path); err != nil {
+					return nil, err
+				}
+			}
+			if !goes {
+				out.Left = append(out.Left, LeftOut{e.Path, "it is always asked about"})
+				continue
+			}
+		case meets[e.Path] != "" && !named:
+			out.Left = append(out.Left, LeftOut{e.Path, "it cannot lie beside " + meets[e.Path] + " here, so what is here may be the other's"})
+			continue
+		case e.Inner:
+			out.Left = append(out.Left, LeftOut{e.Path, "it is a repository of its own, and the changes in it are saved there"})
+			continue
+		case e.Untracked() && strings.HasSuffix(e.Path, "/"):
+			out.Left = append(out.Left, LeftOut{e.Path, "it is a repository of its own"})
+			continue
+		}
+		chosen = append(chosen, e)
+	}
+	if len(chosen) == 0 {
+		return nil, nil
+	}
+	return judge(ctx, d, f, chosen, o, out)
+}
+
+// judge surveys what is to be saved: what must not go up stops it, and what can be made
+// again stays, unless it was named.
+func judge(ctx context.Context, d *desk.Desk, f *project.Folder, chosen []git.Entry, o SaveOptions, out *Saved) ([]git.Entry, error) {
+	goes := map[string]bool{}
+	for _, e := range chosen {
+		goes[e.Path] = e.Kind != "deleted"
+	}
+	if len(o.Let) > 0 && strings.TrimSpace(o.Reason) == "" {
+		return nil, fault.New(fault.Usage, "a file that is let up needs a reason, to be read later").
+			Try("", text.Command("uncinate", "save", o.Text, "--let", o.Let[0], "--reason", "TEXT"))
+	}
+	limits, err := surveying.LimitsFor(d, f.Path, "")
+	if err != nil {
+		return nil, err
+	}
+	s, err := surveying.SurveyFolder(ctx, d, f, survey.Choice{}, limits, func(p string) bool { return goes[p] })
+	if err != nil {
+		return nil, err
+	}
+	var let []surveying.Let
+	for _, p := range o.Let {
+		let = append(let, surveying.Let{Path: p, Reason: o.Reason, Since: d.Now().UTC().Truncate(time.Second)})
+	}
+	s.Let = append(s.Let, let...)
+	stays := map[string]string{}
+	named := hits(o.Only)
+	for i, x := range s.Sorted.Files {
+		if goes[x.Path] && !x.Tracked && s.Sorted.Class[i] != survey.Work && !slices.Contains(o.Paths, x.Path) && (len(o.Only) == 0 || !named(x.Path)) {
+			stays[x.Path] = s.Sorted.Why(i)
+		}
+	}
+	found := slices.DeleteFunc(s.Findings(), func(x survey.Finding) bool { return x.Path == "" || !goes[x.Path] || stays[x.Path] != "" })
+	if err := surveying.CheckFindings(found, o.Folder, func(options ...string) string {
+		return text.Command(append([]string{"uncinate", "save", o.Text}, options...)...)
+	}); err != nil {
+		return nil, err
+	}
+	if err := surveying.KeepLet(d, f.Path, let); err != nil {
+		return nil, err
+	}
+	return slices.DeleteFunc(chosen, func(e git.Entry) bool {
+		why, stay := stays[e.Path]
+		if stay {
+			out.Left = append(out.Left, LeftOut{e.Path, why})
+		}
+		return stay
+	}), nil
+}
+
+// Signed makes sure that git knows who commits.
+func Signed(ctx context.Context, f *project.Folder) error {
+	for _, key := range []string{"user.name", "user.email"} {
+		if v, err := f.Repo.Do(ctx, "config", "--get", key); err == nil && v != "" {
+			continue
+		} else if err != nil && git.Code(err) != 1 {
+			return desk.GitFault(err, "git's configuration cannot be read")
+		}
+		return fault.New(fault.Decision, "nothing says who commits here: git has no %s", key).
+			Try("say it for this project", text.Command("git", "-C", f.Path, "config", key, map[string]string{"user.name": "YOUR NAME", "user.email": "YOU@EXAMPLE"}[key])).
+			Try("or hook the project, which takes it from the account", text.Command("uncinate", "attach", f.Path))
+	}
+	return nil
+}
+
+// commit commits exactly these files. What else stands in the index keeps its place, and
+// the person's own hooks run, as with plain git.
+func commit(ctx context.Context, f *project.Folder, chosen []git.Entry, message string) error {
+	var all, fresh bytes.Buffer
+	for _, e := range chosen {
+		if s, err := os.Lstat(filepath.Join(f.Path, filepath.FromSlash(e.Path))); e.Kind == "deleted" && err == nil && s.IsDir() {
+			continue // a folder stands there now, and what is new in it takes its place
+		}
+		all.WriteString(e.Path + "\x00")
+		if e.From != "" {
+			all.WriteString(e.From + "\x00")
+		}
+		if e.Untracked() {
+			fresh.WriteString(e.Path + "\x00")
+		}
+	}
+	listed := func(in *bytes.Buffer, args ...string) error {
+		_, err := f.Repo.Run(ctx, git.Cmd{Dir: f.Path, Config: f.Repo.Safe, In: bytes.NewReader(in.Bytes()), Env: []string{"GIT_LITERAL_PATHSPECS=1"},
+			Args: append(args, "--pathspec-from-file=-", "--pathspec-file-nul")})
+		return err
+	}
+	if fresh.Len() > 0 {
+		if err := listed(&fresh, "add", "--intent-to-add"); err != nil {
+			return desk.GitFault(err, "git does not take the new files")
+		}
+	}
+	text, err := written(f, message)
+	if err == nil {
+		defer os.Remove(text)
+		err = hooked(ctx, f, func(env []string) error {
+			_, err := f.Repo.Run(ctx, git.Cmd{Dir: f.Path, Config: f.Repo.Safe, In: bytes.NewReader(all.Bytes()), Env: append(env, "GIT_LITERAL_PATHSPECS=1"),
+				Args: []string{"commit", "-q", "--only", "--cleanup=whitespace", "-F", text, "--pathspec-from-file=-", "--pathspec-file-nul"}})
+			return err
+		})
+	}
+	if err != nil && fresh.Len() > 0 {
+		ctx = context.WithoutCancel(ctx)
+		undo := listed(&fresh, "reset", "-q")
+		if f.Head == "" {
+			undo = listed(&fresh, "rm", "-q", "--cached", "--ignore-unmatch")
+		}
+		err = errors.Join(err, undo)
+	}
+	return err
+}
+
+// written puts a message into a file, for git to read.
+func written(f *project.Folder, message string) (string, error) {
+	file, err := os.CreateTemp("", "uncinate-text-")
+	if err != nil {
+		return "", err
+	}
+	_, err = io.WriteString(file, strings.TrimSpace(message)+"\n")
+	return file.Name(), errors.Join(err, file.Close())
+}
+
+// hooked runs something of git's that runs the person's own hooks, and names the one that
+// stopped it: git tells of them in its event log (api-trace2 documentation, child_start).
+func hooked(ctx context.Context, f *project.Folder, run func(env []string) error) error {
+	events, err := os.CreateTemp("", "uncinate-events-")
+	if err != nil {
+		return err
+	}
+	defer os.Remove(events.Name())
+	defer events.Close()
+	err = run([]string{"GIT_TRACE2_EVENT=" + events.Name(), "GIT_EDITOR=:"})
+	if err == nil || ctx.Err() != nil {
+		return err
+	}
+	names := map[int]string{}
+	lines := bufio.NewScanner(io.LimitReader(events, 16<<20))
+	lines.Buffer(nil, 1<<20)
+	for lines.Scan() {
+		var e struct {
+			Event string `json:"event"`
+			Child int    `json:"child_id"`
+			Hook  string `json:"hook_name"`
+			Code  int    `json:"code"`
+		}
+		if json.Unmarshal(lines.Bytes(), &e) != nil {
+			continue
+		}
+		if e.Event == "child_start" && e.Hook != "" {
+			names[e.Child] = e.Hook
+		}
+		if hook := names[e.Child]; e.Event == "child_exit" && e.Code != 0 && hook != "" {
+			out := fault.New(fault.Refused, "your own check %s stopped it (it ended with %d); nothing was committed", text.Visible(hook), e.Code).Because(err)
+			var said *git.Error
+			if errors.As(err, &said) {
+				for i, line := range strings.Split(said.Says, "\n") {
+					if i < 12 && line != "" {
+						out.Detail("it says: %s", text.Excerpt(line, 200))
+					}
+				}
+			}
+			where, e := f.Repo.Do(ctx, "rev-parse", "--git-path", "hooks/"+hook)
+			if e != nil {
+				where = "hooks/" + hook
+			}
+			return out.Detail("It is %s.", text.Visible(where))
+		}
+	}
+	return desk.GitFault(err, "git did not take the commit")
+}
+
+// Reword gives the last commit another text, as long as nobody else has it.
+func Reword(ctx context.Context, d *desk.Desk, given, message string) (*Saved, error) {
+	f, held, err := Quick(ctx, d, given)
+	if err != nil {
+		return nil, err
+	}
+	saved, err := reword(ctx, d, f, message)
+	return saved, errors.Join(err, held.Release())
+}
+
+func reword(ctx context.Context, d *desk.Desk, f *project.Folder, message string) (*Saved, error) {
+	if strings.TrimSpace(message) == "" {
+		return nil, fault.New(fault.Usage, "a commit needs a text that says what was done")
+	}
+	if f.Head == "" {
+		return nil, fault.New(fault.Failed, "there is no commit here whose text could be changed")
+	}
+	where, err := f.Repo.Do(ctx, "for-each-ref", "--count=1", "--format=%(refname:short)", "--contains", f.Head, "refs/remotes/")
+	if err != nil {
+		return nil, desk.GitFault(err, "git cannot tell whether the commit was sent")
+	}
+	if where != "" {
+		return nil, fault.New(fault.Refused, "the last commit was sent already (%s holds it); another text would make it another commit, and others have this one", text.Visible(where)).
+			Try("say it with the next one", `uncinate save "What was done"`)
+	}
+	r, err := worktree.RescuerOf(d, f)
+	if err != nil {
+		return nil, err
+	}
+	out := &Saved{Folder: f.Path, Branch: f.Branch, Text: message, Files: map[string]int{}}
+	if out.Rescued, err = r.Keep(ctx, "save --reword", []worktree.Moving{{Ref: "refs/heads/" + f.Branch, Id: f.Head, Next: f.Head + "^@"}}, nil); err != nil {
+		return nil, err
+	}
+	file, err := written(f, message)
+	if err != nil {
+		return nil, err
+	}
+	defer os.Remove(file)
+	err = hooked(ctx, f, func(env []string) error {
+		_, err := f.Repo.Run(ctx, git.Cmd{Dir: f.Path, Config: f.Repo.Safe, Env: env, Args: []string{"commit", "-q", "--amend", "--only", "--allow-empty", "--cleanup=whitespace", "-F", file}})
+		return err
+	})
+	if err != nil {
+		return nil, err
+	}
+	out.Commit, err = f.Repo.Do(ctx, "rev-parse", "HEAD")
+	return out, desk.GitFault(err, "the commit cannot be found")
+}
+
+func askFile(d *desk.Desk, folder string) string {
+	return filepath.Join(d.Home.State, "ask", files.Short(folder)+".json")
+}
+
+// alwaysAsked gives the paths of a project that are always asked about before they are saved.
+func alwaysAsked(d *desk.Desk, folder string) ([]string, error) {
+	var all []string
+	_, err := files.ReadJSON(askFile(d, folder), &all)
+	return all, err
+}
+
+// AskAbout sets the paths that are always asked about, or gives one up again.
+func AskAbout(ctx context.Context, d *desk.Desk, given string, more, less []string) ([]string, error) {
+	f, err := worktree.LooseAt(ctx, d, given)
+	if err != nil {
+		return nil, err
+	}
+	all, err := alwaysAsked(d, f.Path)
+	if err != nil {
+		return nil, err
+	}
+	all = slices.DeleteFunc(append(all, more...), func(p string) bool { return slices.Contains(less, p) })
+	slices.Sort(all)
+	all = slices.Compact(all)
+	return all, files.WriteJSON(askFile(d, f.Path), all)
+}

@@ -1,0 +1,222 @@
+package many
+
+import (
+	"context"
+	"errors"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"uncinate/internal/core/address"
+	"uncinate/internal/core/fault"
+	"uncinate/internal/core/plan"
+	"uncinate/internal/core/text"
+	"uncinate/internal/desk"
+	"uncinate/internal/desk/accounts"
+	"uncinate/internal/desk/hosts"
+	"uncinate/internal/desk/login"
+	"uncinate/internal/desk/project"
+	"uncinate/internal/world/git"
+	"uncinate/internal/world/tree"
+)
+
+// Found is a copy of a hosted repository that lies on this machine.
+type Found struct {
+	Folder  string `json:"folder"`
+	Address string `json:"address"`
+	Account string `json:"account,omitempty" says:"the one on its host, where there is only one"`
+	Was     string `json:"was,omitempty" says:"where the register had it, before its folder was moved"`
+	Known   bool   `json:"known" says:"it is in the register already"`
+	remote  string
+}
+
+// Finding is a look for copies, and the plan to take them in.
+type Finding struct {
+	desk  *desk.Desk
+	Found []Found
+	steps []desk.Step
+}
+
+// How far a look for copies goes.
+const (
+	deepest   = 12
+	mostFound = 20000
+)
+
+// Find looks below a folder for repositories with a remote. Nothing of them is run; what
+// lies inside another repository is part of that one.
+func Find(ctx context.Context, d *desk.Desk, given string) (*Finding, error) {
+	top, err := project.FindFolder(d, given)
+	if err != nil {
+		return nil, err
+	}
+	register, err := project.Mains(d)
+	if err != nil {
+		return nil, err
+	}
+	accounts, err := accounts.All(d)
+	if err != nil {
+		return nil, err
+	}
+	hosts, err := hosts.All(d)
+	if err != nil {
+		return nil, err
+	}
+	f := &Finding{desk: d, Found: []Found{}}
+	looked := 0
+	closed, err := tree.Folders(ctx, top, deepest, func(path string) (bool, error) {
+		if looked++; looked%512 == 0 {
+			d.Tell.Progress("Looking for copies", 0, 1, text.Count(looked, "folder"))
+		}
+		one, is := copyAt(path, register, accounts, hosts)
+		if one.Address != "" {
+			f.Found = append(f.Found, one)
+		}
+		if len(f.Found) > mostFound {
+			return false, fault.New(fault.Refused, "there are more than %s copies below %s", text.Number(mostFound), text.Visible(top))
+		}
+		return is, nil
+	})
+	d.Tell.Progress("Looking for copies", 0, 0, "")
+	if err != nil {
+		return nil, err
+	}
+	if len(closed) > 0 {
+		d.Tell.Note("Note: %s could not be looked into, such as %s.", text.Count(len(closed), "folder"), text.Visible(closed[0]))
+	}
+	f.plan()
+	return f, nil
+}
+
+// copyAt reads what a folder is hooked to; false where it is no repository.
+func copyAt(path string, register []project.Project, holders []*accounts.Account, known []*hosts.Host) (Found, bool) {
+	_, common, err := git.Folders(path)
+	if err != nil {
+		return Found{}, false
+	}
+	one := Found{Folder: path}
+	config, err := git.ReadConfig(filepath.Join(common, "config"))
+	if err != nil {
+		return one, true
+	}
+	var remotes []string
+	for key := range config {
+		if name, ok := strings.CutPrefix(key, "remote."); ok && strings.HasSuffix(name, ".url") {
+			remotes = append(remotes, strings.TrimSuffix(name, ".url"))
+		}
+	}
+	slices.Sort(remotes)
+	if one.remote = "origin"; !slices.Contains(remotes, "origin") {
+		if len(remotes) != 1 {
+			return one, true
+		}
+		one.remote = remotes[0]
+	}
+	at, err := address.Parse(config["remote."+one.remote+".url"][0])
+	if err != nil {
+		return one, true
+	}
+	if at.Scheme != "ssh" {
+		at = at.Bare()
+	}
+	one.Address = at.String()
+	for _, p := range register {
+		switch {
+		case p.Folder == path:
+			one.Known, one.Account = true, p.Account
+			return one, true
+		case p.Remote == one.remote && project.KeyOf(p.Address) == at.Key() && !project.FolderExists(p):
+			one.Was, one.Account = p.Folder, p.Account
+		}
+	}
+	if one.Account == "" {
+		if h, _, _ := hosts.RecogniseAmong(known, one.Address); h != nil {
+			on := slices.DeleteFunc(slices.Clone(holders), func(a *accounts.Account) bool { return a.Host != h.Name })
+			if len(on) == 1 {
+				one.Account = on[0].Name
+			}
+		}
+	}
+	return one, true
+}
+
+func (f *Finding) plan() {
+	for _, one := range f.Found {
+		if one.Known {
+			continue
+		}
+		sentence := "Take in " + text.Visible(one.Folder) + ", a copy of " + one.Address
+		if one.Was != "" {
+			sentence = "Note that " + text.Visible(one.Was) + " lies in " + text.Visible(one.Folder) + " now"
+		}
+		if one.Account != "" && one.Was == "" {
+			sentence += ", with the account " + one.Account
+		}
+		f.steps = append(f.steps, desk.Step{Item: plan.Item{ID: "take-in", Place: plan.Here, Sentence: sentence},
+			Do: func(ctx context.Context) error { return admit(ctx, f.desk, one) }})
+	}
+}
+
+// Items is the plan as it is shown.
+func (f *Finding) Items() []plan.Item { return desk.Items(f.steps) }
+
+// Do takes the copies in, each by itself: one that cannot be is told of.
+func (f *Finding) Do(ctx context.Context) error {
+	var failed []error
+	for _, s := range f.steps {
+		if err := s.Do(ctx); err != nil {
+			failed = append(failed, err)
+			continue
+		}
+		f.desk.Tell.Step(s.Item, false)
+	}
+	return errors.Join(failed...)
+}
+
+func admit(ctx context.Context, d *desk.Desk, one Found) error {
+	at, err := address.Parse(one.Address)
+	if err != nil {
+		return err
+	}
+	p := project.Project{Folder: one.Folder, Remote: one.remote, Address: at.String(), Account: one.Account, Hooked: d.Now().UTC()}
+	if one.Was != "" {
+		old, found, err := project.EntryOf(d, one.Was, one.remote)
+		if err != nil {
+			return err
+		}
+		if found {
+			p = old
+			p.Folder = one.Folder
+		}
+		if err := project.Strike(d, one.Was, one.remote); err != nil {
+			return err
+		}
+		return project.Enter(d, p)
+	}
+	f, err := project.LookLoosely(ctx, d, one.Folder)
+	if err != nil {
+		return err
+	}
+	if p.Account != "" {
+		a, err := accounts.Named(d, p.Account)
+		if err != nil {
+			return err
+		}
+		p.Host = a.Host
+		h, err := project.HookOf(ctx, d, f, p)
+		if err != nil {
+			return err
+		}
+		if err := h.Set(ctx); err != nil {
+			return desk.GitFault(err, "git's configuration in %s cannot be written", text.Visible(one.Folder))
+		}
+		if l, err := login.Open(ctx, d, a); err == nil && a.Host != "" { // its id lets a later move be noticed
+			if _, owner, name, err := hosts.Recognise(d, p.Address); err == nil && name != "" {
+				if r, found, err := l.Repository(ctx, owner, name); err == nil && found {
+					p.ID, p.Page = r.ID, r.Page
+				}
+			}
+		}
+	}
+	return project.Enter(d, p)
+}

@@ -1,0 +1,239 @@
+package many
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"os"
+	"path/filepath"
+	"runtime"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"uncinate/internal/core/board"
+	"uncinate/internal/core/fault"
+	"uncinate/internal/desk"
+	"uncinate/internal/desk/project"
+	"uncinate/internal/desk/worktree"
+	"uncinate/internal/world/git"
+)
+
+// Row is one project on the board.
+type Row struct {
+	Folder   string         `json:"folder"`
+	Name     string         `json:"name"`
+	Address  string         `json:"address"`
+	Account  string         `json:"account,omitempty"`
+	Branch   string         `json:"branch,omitempty"`
+	State    string         `json:"state" says:"lost, broken, unfinished, no answer, both, unsent, changed, behind, empty or in step"`
+	Says     string         `json:"says,omitempty"`
+	Ahead    int            `json:"ahead" says:"commits that are only here"`
+	Behind   int            `json:"behind" says:"commits that are only there, as far as they were brought in"`
+	Moved    bool           `json:"moved" says:"the host holds commits that were not brought in yet"`
+	Changed  map[string]int `json:"changed,omitempty"`
+	Branches []string       `json:"branches_only_here,omitempty"`
+	Stashes  int            `json:"stashes,omitempty"`
+	Rescues  int            `json:"rescue_copies,omitempty"`
+	Contact  time.Time      `json:"contact,omitzero" says:"when the host last answered"`
+	rank     int
+}
+
+// copiesKept counts the rescue copies of a project without a process.
+func copiesKept(common string) int {
+	refs, err := git.ReadRefs(filepath.Join(common, "uncinate", "rescue.git"))
+	if err != nil {
+		return 0 // none was ever made
+	}
+	n := 0
+	for ref := range refs {
+		if strings.HasPrefix(ref, worktree.CopyRefs) {
+			n++
+		}
+	}
+	return n
+}
+
+// ForgetLost takes the projects out of the register whose folders are not there any more.
+func ForgetLost(d *desk.Desk) ([]project.Project, error) {
+	var lost []project.Project
+	err := project.Alter(d, func(all []project.Project) []project.Project {
+		return slices.DeleteFunc(all, func(p project.Project) bool {
+			if project.FolderExists(p) {
+				return false
+			}
+			lost = append(lost, p)
+			return true
+		})
+	})
+	return lost, err
+}
+
+// Overview tells where all projects stand, the worst first. With ask, the hosts are asked
+// meanwhile.
+func Overview(ctx context.Context, d *desk.Desk, ask bool) ([]Row, error) {
+	all, err := project.HookedHere(ctx, d)
+	if err != nil {
+		return nil, err
+	}
+	rows := make([]Row, len(all))
+	facts := make([]board.Facts, len(all))
+	seen := make([]*project.Local, len(all))
+	var answers map[string]project.Answer
+	var beside sync.WaitGroup
+	if ask {
+		there := slices.DeleteFunc(slices.Clone(all), func(p project.Project) bool { return !project.FolderExists(p) })
+		beside.Go(func() { answers = askAll(ctx, d, there, usualJobs, func(int) {}) })
+	}
+	looking, within := errgroup.WithContext(ctx)
+	looking.SetLimit(runtime.GOMAXPROCS(0))
+	for i, p := range all {
+		looking.Go(func() error {
+			rows[i], facts[i], seen[i] = row(within, d, p)
+			return within.Err()
+		})
+	}
+	err = looking.Wait()
+	beside.Wait()
+	if err != nil {
+		return nil, err
+	}
+	var refused []project.Project
+	for _, p := range all {
+		if fault.Is(answers[p.Folder].Err, fault.HostSaidNo) {
+			refused = append(refused, p)
+		}
+	}
+	went := project.WentTo(ctx, d, refused)
+	for i, p := range all {
+		if there, found := went[p.Folder]; found {
+			facts[i].NowAt = there.Path()
+		}
+		if a, asked := answers[p.Folder]; asked && seen[i] != nil && !errors.Is(a.Err, errSlow) {
+			compareTold(d, p, seen[i], a, &facts[i], &rows[i])
+		}
+		r := &rows[i]
+		r.State, r.Says, r.rank = facts[i].Word()
+		r.Moved = facts[i].Moved
+	}
+	shortest(rows)
+	slices.SortStableFunc(rows, func(a, b Row) int { return cmp.Or(a.rank-b.rank, strings.Compare(a.Name, b.Name)) })
+	return rows, nil
+}
+
+// compareTold puts in what the host said.
+func compareTold(d *desk.Desk, p project.Project, l *project.Local, a project.Answer, f *board.Facts, r *Row) {
+	if a.Err != nil {
+		f.Refused = fault.Of(a.Err).Says
+		return
+	}
+	if err := project.Touch(l.Common, project.TagsSeen(l.Common)); err == nil {
+		r.Contact = d.Now().UTC()
+	}
+	there := a.Refs.Branch(l.Branch)
+	known, ours := l.Refs["refs/remotes/"+l.Remote+"/"+l.Branch], l.Refs["refs/heads/"+l.Branch]
+	f.Moved = there != "" && there != known && there != ours
+	if there != "" && there == ours {
+		f.Ahead, f.Behind, f.Unsent = 0, 0, false
+	}
+}
+
+// row looks at one project; by one run of git where it is as usual.
+func row(ctx context.Context, d *desk.Desk, p project.Project) (Row, board.Facts, *project.Local) {
+	r := Row{Folder: p.Folder, Address: p.Address, Account: p.Account}
+	var f board.Facts
+	if !project.FolderExists(p) {
+		f.Lost = true
+		return r, f, nil
+	}
+	l, glanced := project.Glance(d, p)
+	if glanced != nil && !errors.Is(glanced, git.ErrOtherForm) {
+		f.Broken = "it is no git repository any more"
+		if _, e := os.Lstat(filepath.Join(p.Folder, ".git")); e == nil {
+			f.Broken = "its git folder cannot be read"
+		}
+		return r, f, nil
+	}
+	if l != nil && l.Url == "" {
+		f.Broken = "the remote by which it was hooked is gone"
+		return r, f, nil
+	}
+	g, err := d.Git(ctx)
+	if err != nil {
+		f.Broken = err.Error()
+		return r, f, nil
+	}
+	repo := g.In(p.Folder)
+	if l == nil {
+		l = &project.Local{Remote: p.Remote}
+		if l.Own, l.Common, err = git.Folders(p.Folder); err == nil {
+			l.Refs, err = repo.LocalRefs(ctx, l.Common)
+		}
+	}
+	var st *git.Status
+	if err == nil {
+		st, err = repo.Status(ctx, false)
+	}
+	if err != nil {
+		f.Broken = "git cannot work with it"
+		var said *git.Error
+		if errors.As(err, &said) {
+			if lines := said.Lines(1); len(lines) > 0 {
+				f.Broken = strings.TrimPrefix(strings.TrimPrefix(lines[0], "fatal: "), "error: ")
+			}
+		}
+		return r, f, nil
+	}
+	if l.Branch == "" {
+		l.Branch = st.Branch
+	}
+	r.Branch, r.Ahead, r.Behind, r.Changed, r.Stashes = st.Branch, st.Ahead, st.Behind, st.Counts(), st.Stashes
+	r.Contact, r.Rescues = project.Contact(l.Common), copiesKept(l.Common)
+	r.Branches = project.OnlyHere(ctx, d, repo, l, st)
+	known := l.Refs["refs/remotes/"+l.Remote+"/"+st.Branch]
+	f = board.Facts{Unfinished: l.Unfinished, Empty: st.Commit == "", Unsent: st.Commit != "" && st.Branch != "" && known == "", Ahead: st.Ahead, Behind: st.Behind,
+		Changed: r.Changed, Branches: r.Branches, Stashes: st.Stashes}
+	if known != "" && known != st.Commit && st.Upstream == "" { // sent by plain git, which was not told to follow it
+		if f.Ahead, f.Behind, err = project.Apart(ctx, repo, st.Commit, known); err != nil {
+			f.Broken = fault.Of(err).Says
+			return r, f, nil
+		}
+		r.Ahead, r.Behind = f.Ahead, f.Behind
+	}
+	return r, f, l
+}
+
+// shortest gives each row the shortest name that no other has.
+func shortest(rows []Row) {
+	for depth := 1; depth < 6; depth++ {
+		count := map[string]int{}
+		for i := range rows {
+			if depth == 1 || rows[i].Name == "" {
+				rows[i].Name = tailOf(rows[i].Folder, depth)
+			}
+			count[rows[i].Name]++
+		}
+		again := false
+		for i := range rows {
+			if count[rows[i].Name] > 1 {
+				rows[i].Name, again = "", true
+			}
+		}
+		if !again {
+			return
+		}
+	}
+	for i := range rows {
+		if rows[i].Name == "" {
+			rows[i].Name = rows[i].Folder
+		}
+	}
+}
+
+func tailOf(path string, depth int) string {
+	parts := strings.Split(filepath.ToSlash(path), "/")
+	return strings.Join(parts[max(0, len(parts)-depth):], "/")
+}

@@ -1,0 +1,297 @@
+package repositories
+
+import (
+	"context"
+	"slices"
+	"strings"
+
+	"uncinate/internal/core/description"
+	"uncinate/internal/core/fault"
+	"uncinate/internal/core/naming"
+	"uncinate/internal/core/plan"
+	"uncinate/internal/core/text"
+	"uncinate/internal/desk"
+	"uncinate/internal/desk/accounts"
+	"uncinate/internal/desk/hosts"
+	"uncinate/internal/desk/login"
+	"uncinate/internal/desk/project"
+)
+
+// HostedRepository is one on a host, with the account that sees it.
+type HostedRepository struct {
+	Account string `json:"account"`
+	Host    string `json:"host"`
+	description.Repository
+}
+
+// ListHosted lists what an account sees, or all accounts; those with find in their name.
+// What could not be asked is told in notes.
+func ListHosted(ctx context.Context, d *desk.Desk, account, find string) (out []HostedRepository, notes []string, err error) {
+	all, err := accounts.All(d)
+	if err != nil {
+		return nil, nil, err
+	}
+	if account != "" {
+		a, err := accounts.Named(d, account)
+		if err != nil {
+			return nil, nil, err
+		}
+		all = []*accounts.Account{a}
+	}
+	asked := 0
+	for _, a := range all {
+		if a.Host == "" {
+			continue
+		}
+		asked++
+		found, err := login.RepositoriesOf(ctx, d, a.Name, find)
+		if err != nil {
+			if ctx.Err() != nil || account != "" {
+				return nil, nil, err
+			}
+			notes = append(notes, "Account "+a.Name+" on "+a.Host+": "+fault.Of(err).Says+".")
+			continue
+		}
+		for _, r := range found {
+			out = append(out, HostedRepository{a.Name, a.Host, r})
+		}
+	}
+	if asked == 0 {
+		return nil, nil, accounts.NoAccount("")
+	}
+	return out, notes, nil
+}
+
+// hosted finds one repository on a host: what is a name, owner/name or any of its addresses.
+func hosted(ctx context.Context, d *desk.Desk, account, what string) (*login.Login, description.Repository, error) {
+	var none description.Repository
+	h, owner, name, err := hosts.Recognise(d, what)
+	if err != nil {
+		return nil, none, err
+	}
+	on := ""
+	if h != nil {
+		on = h.Name
+	} else if strings.Contains(what, "://") {
+		return nil, none, fault.New(fault.Failed, "no host that is known has the address %s", text.Excerpt(project.WithoutSecret(what), 80)).Try("see the known ones", "uncinate host list")
+	} else {
+		owner, name = naming.Split(what)
+	}
+	a, err := accounts.Pick(d, account, on)
+	if err != nil && account == "" {
+		if one := onlyOne(ctx, d, on, owner, name); one != nil {
+			a, err = one, nil
+		}
+	}
+	if err != nil {
+		return nil, none, err
+	}
+	if owner == "" {
+		owner = a.User
+	}
+	l, err := login.Open(ctx, d, a)
+	if err != nil {
+		return nil, none, err
+	}
+	if err := l.May("repository-show", "show a repository"); err != nil {
+		return nil, none, err
+	}
+	r, found, err := l.Repository(ctx, owner, name)
+	if err == nil && !found {
+		f := fault.New(fault.HostSaidNo, "%s has no repository %s/%s, or not for %s", l.Host.Name, owner, name, a.User)
+		names := login.WhoSees(ctx, d, l.Host.Name, a, owner, name, false)
+		err = login.Others(f.Try("see what there is", text.Command("uncinate", "hosted", "list", "--account", a.Name)), names, "see it", func(account string) string {
+			return text.Command("uncinate", "hosted", "show", owner+"/"+name, "--account", account)
+		})
+	}
+	return l, r, err
+}
+
+// onlyOne finds the account that is meant where there are several: the one that runs the
+// only repository of that name which any of them sees. Nobody is asked for anything.
+func onlyOne(ctx context.Context, d *desk.Desk, on, owner, name string) *accounts.Account {
+	all, err := accounts.All(d)
+	if err != nil {
+		return nil
+	}
+	var found *accounts.Account
+	where := ""
+	hosts := map[string]bool{}
+	for _, a := range all {
+		hosts[a.Host] = a.Host != "" && (on == "" || a.Host == on)
+	}
+	for host, asked := range hosts {
+		if !asked {
+			continue
+		}
+		best := 0
+		login.WhoCan(ctx, d, host, nil, func(l *login.Login) bool {
+			of := owner
+			if of == "" {
+				of = l.Account.User
+			}
+			r, there, err := l.Repository(ctx, of, name)
+			if err != nil || !there {
+				return false
+			}
+			rank := 1 + slices.Index([]string{"", "read", "write", "admin"}, r.Right)
+			switch at := host + " " + r.Path(); {
+			case where != "" && where != at:
+				where = "several"
+			case rank > best:
+				where, found, best = at, l.Account, rank
+			}
+			return true
+		})
+	}
+	if where == "several" {
+		return nil
+	}
+	return found
+}
+
+// ShowHosted tells of one repository.
+func ShowHosted(ctx context.Context, d *desk.Desk, account, what string) (HostedRepository, error) {
+	l, r, err := hosted(ctx, d, account, what)
+	if err != nil {
+		return HostedRepository{}, err
+	}
+	return HostedRepository{l.Account.Name, l.Host.Name, r}, nil
+}
+
+// HostedChange is what is wanted of a hosted repository. Empty fields stay as they are.
+type HostedChange struct {
+	Name        string
+	Description string
+	Set         bool // the description is given, maybe empty
+	Visibility  string
+	Branch      string
+}
+
+// ChangeHosted plans to change a hosted repository. Projects of this machine that are
+// hooked to it follow a new name.
+func ChangeHosted(ctx context.Context, d *desk.Desk, account, what string, o HostedChange) (*desk.Change, error) {
+	if o.Visibility != "" && !slices.Contains(description.Visibilities, o.Visibility) {
+		f := fault.New(fault.Usage, "the visibility is private, members or public, not %s", text.Quote(o.Visibility))
+		if near := text.Nearest(o.Visibility, description.Visibilities); near != "" {
+			f.Try("", text.Command("uncinate", "hosted", "change", what, "--visibility", near))
+		}
+		return nil, f
+	}
+	l, r, err := hosted(ctx, d, account, what)
+	if err != nil {
+		return nil, err
+	}
+	if err := l.May("repository-change", "change a repository"); err != nil {
+		return nil, err
+	}
+	if o.Name != "" {
+		if err := naming.Check(o.Name); err != nil {
+			return nil, err
+		}
+	}
+	c := &desk.Change{Desk: d, Job: "hosted-change", Subject: l.Host.Name + " " + r.Path(), Host: l.Host.Name, AsWas: "It is as it was.", Head: "To change " + r.Path() + ":"}
+	vars := description.Vars{"owner": r.Owner, "name": r.Name, "path": r.Path(), "id": r.ID, "version": r.Version}
+	var says []string
+	if o.Name != "" && o.Name != r.Name {
+		vars["new_name"] = o.Name
+		says = append(says, "call it "+o.Name)
+	}
+	if o.Visibility != "" && o.Visibility != r.Visibility {
+		vars["visibility"] = o.Visibility
+		says = append(says, "make it "+map[bool]string{true: "visible to members", false: o.Visibility}[o.Visibility == "members"])
+		if o.Visibility == "public" {
+			c.Notes = append(c.Notes, "Everybody will see it, with its whole history.")
+		}
+	}
+	if o.Set && o.Description != r.Description {
+		vars["description"] = any(o.Description)
+		if o.Description == "" {
+			vars["description"] = description.Blank{}
+		}
+		says = append(says, "describe it as "+text.Quote(o.Description))
+	}
+	if o.Branch != "" && o.Branch != r.DefaultBranch {
+		vars["default_branch"] = o.Branch
+		says = append(says, "make "+text.Visible(o.Branch)+" its default branch")
+	}
+	if len(says) == 0 {
+		return c, nil
+	}
+	after := r
+	sentence := strings.Join(says, ", ")
+	c.Steps = []desk.Step{{Item: plan.Item{ID: "change", Place: plan.Host, Sentence: strings.ToUpper(sentence[:1]) + sentence[1:]},
+		Do: func(ctx context.Context) error {
+			_, failed := l.Do(ctx, "repository-change", "change "+r.Path(), vars)
+			if failed != nil && !fault.Is(failed, fault.Unreachable) {
+				return failed
+			}
+			name := r.Name
+			if o.Name != "" {
+				name = o.Name
+			}
+			there, found, err := l.Repository(ctx, r.Owner, name)
+			switch {
+			case failed != nil && (err != nil || !found || there.ID != r.ID):
+				return failed // otherwise only the answer was lost; what counts is what is shown
+			case err != nil:
+				return err
+			case !found:
+				return fault.New(fault.Failed, "%s took the change, and does not show %s/%s", l.Host.Name, r.Owner, name)
+			case vars["visibility"] != nil && there.Visibility != o.Visibility, vars["description"] != nil && there.Description != o.Description,
+				vars["default_branch"] != nil && there.DefaultBranch != o.Branch:
+				return fault.New(fault.Failed, "%s took the change, and shows %s as it was", l.Host.Name, there.Path())
+			}
+			after = there
+			return nil
+		}}}
+	if vars["new_name"] != nil {
+		if hooked, err := project.HookedTo(d, r); err != nil {
+			return nil, err
+		} else if len(hooked) > 0 {
+			c.Steps = append(c.Steps, desk.Step{Item: plan.Item{ID: "follow", Place: plan.Here, Sentence: "Let " + text.Count(len(hooked), "project") + " of this machine follow the new name"},
+				Do: func(ctx context.Context) error { return project.Follow(ctx, d, hooked, after) }})
+		}
+	}
+	return c, nil
+}
+
+// DeleteHosted plans to delete a hosted repository.
+func DeleteHosted(ctx context.Context, d *desk.Desk, account, what string) (*desk.Change, error) {
+	l, r, err := hosted(ctx, d, account, what)
+	if err != nil {
+		return nil, err
+	}
+	if err := l.May("repository-delete", "delete a repository"); err != nil {
+		return nil, err
+	}
+	c := &desk.Change{Desk: d, Job: "hosted-delete", Subject: l.Host.Name + " " + r.Path(), Host: l.Host.Name, AsWas: "It is as it was.", Head: "To delete " + r.Path() + ":"}
+	how := "; this cannot be taken back"
+	if l.Host.Shell != nil {
+		how = "; it is moved aside there, not erased"
+	}
+	hooked, err := project.HookedTo(d, r)
+	if err != nil {
+		return nil, err
+	}
+	for _, p := range hooked {
+		c.Notes = append(c.Notes, "The project "+text.Visible(p.Folder)+" stays as it is, and is hooked to nothing then.")
+	}
+	c.Steps = []desk.Step{{Item: plan.Item{ID: "delete", Place: plan.Host, Sentence: "Delete the repository " + r.Path() + " on " + l.Host.Name + how},
+		Do: func(ctx context.Context) error {
+			_, err := l.Do(ctx, "repository-delete", "delete "+r.Path(), description.Vars{"owner": r.Owner, "name": r.Name, "path": r.Path(), "id": r.ID, "version": r.Version})
+			there, found, look := l.Repository(ctx, r.Owner, r.Name)
+			switch {
+			case look == nil && !found:
+				return nil // also where the answer was lost
+			case err != nil:
+				return err
+			case look != nil:
+				return look
+			case there.ID == r.ID:
+				return fault.New(fault.Failed, "%s took the deletion, and shows %s still", l.Host.Name, r.Path())
+			}
+			return nil
+		}}}
+	return c, nil
+}

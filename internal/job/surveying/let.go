@@ -1,0 +1,51 @@
+package surveying
+
+import (
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"uncinate/internal/core/survey"
+	"uncinate/internal/desk"
+	"uncinate/internal/world/files"
+)
+
+// Let is a path that a person let through although the survey would stop it, and why.
+type Let struct {
+	Path   string    `json:"path" says:"a file, a folder or a pattern, from the project's top"`
+	Reason string    `json:"reason"`
+	Since  time.Time `json:"since"`
+}
+
+// LetPaths gives a test of whether a path was let through.
+func LetPaths(all []Let) func(p string) bool {
+	rules := make([]string, len(all))
+	for i, l := range all {
+		rules[i] = "/" + strings.TrimPrefix(filepath.ToSlash(l.Path), "/")
+	}
+	return survey.Hits(rules)
+}
+
+func letFile(d *desk.Desk, folder string) string {
+	return filepath.Join(d.Home.State, "let", files.Short(folder)+".json")
+}
+
+// LetThrough gives what was let through in a project.
+func LetThrough(d *desk.Desk, folder string) ([]Let, error) {
+	var all []Let
+	_, err := files.ReadJSON(letFile(d, folder), &all)
+	return all, err
+}
+
+// KeepLet remembers what is let through, the newest reason for each path.
+func KeepLet(d *desk.Desk, folder string, more []Let) error {
+	all, err := LetThrough(d, folder)
+	if err != nil || len(more) == 0 {
+		return err
+	}
+	all = slices.DeleteFunc(all, func(l Let) bool {
+		return slices.ContainsFunc(more, func(m Let) bool { return m.Path == l.Path })
+	})
+	return files.WriteJSON(letFile(d, folder), append(all, more...))
+}

@@ -1,0 +1,481 @@
+package surveying
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+
+	"uncinate/internal/core/fault"
+	"uncinate/internal/core/handover"
+	"uncinate/internal/core/ignore"
+	"uncinate/internal/core/kinds"
+	"uncinate/internal/core/secrets"
+	"uncinate/internal/core/survey"
+	"uncinate/internal/core/text"
+	"uncinate/internal/desk"
+	"uncinate/internal/desk/hosts"
+	"uncinate/internal/desk/project"
+	"uncinate/internal/world/files"
+	"uncinate/internal/world/tree"
+)
+
+// Options are a person's wishes.
+type Options struct {
+	Folder string
+	Host   string // whose limits count; the project's own, or the only known one, unless said
+	Full   bool   // list every file
+	Choice survey.Choice
+	Prove  string // run this command in a fresh copy of what would go up
+	Over   bool   // write the note for those who clone
+}
+
+// Surveyed is what a survey of a folder found.
+type Surveyed struct {
+	Folder   string           `json:"folder"`
+	Host     string           `json:"host,omitempty" says:"whose limits were counted with"`
+	Wrong    []Wrong          `json:"wrong,omitempty" says:"why this may be the wrong folder"`
+	Up       survey.Totals    `json:"up"`
+	Stays    survey.Totals    `json:"stays"`
+	Kinds    []string         `json:"kinds"`
+	Folders  []survey.Weight  `json:"folders"`
+	Rules    []SuggestedRule  `json:"rules" says:"ignore rules that the kinds suggest and that do not stand yet"`
+	Findings []survey.Finding `json:"findings"`
+	Let      []Let            `json:"let,omitempty" says:"what was let through"`
+	Files    []SurveyedFile   `json:"files,omitempty"`
+	Proved   *Proved          `json:"proved,omitempty"`
+	HandOver *handover.Note   `json:"handover,omitempty" says:"what was written for those who clone"`
+}
+
+// Wrong is a reason to think that another folder was meant.
+type Wrong struct {
+	Says string   `json:"says"`
+	Fix  []string `json:"fix,omitempty"`
+}
+
+// SuggestedRule is an ignore rule that the kinds suggest.
+type SuggestedRule struct {
+	Pattern string `json:"pattern"`
+	Why     string `json:"why"`
+	Files   int    `json:"files"`
+	Bytes   int64  `json:"bytes"`
+	Bring   string `json:"bring,omitempty" says:"what one who clones does to get it back"`
+}
+
+// SurveyedFile is one file and what becomes of it.
+type SurveyedFile struct {
+	Path  string `json:"path"`
+	Bytes int64  `json:"bytes"`
+	Class string `json:"class" says:"work, ignored, remakeable, personal, not carried or not chosen"`
+	Why   string `json:"why,omitempty"`
+}
+
+// Surveying is a survey under way, and what attach takes from it.
+type Surveying struct {
+	Folder *project.Folder
+	Sorted *survey.Sorted
+	looked map[int]survey.Looked
+	gone   []string // tracked, and deleted since
+	limits survey.Limits
+	Let    []Let
+}
+
+// Survey looks at a folder and judges its files. Nothing of the folder is run, and
+// nothing in it is changed.
+func Survey(ctx context.Context, d *desk.Desk, o Options) (*Surveyed, error) {
+	where, err := project.FindFolder(d, o.Folder)
+	if err != nil {
+		return nil, err
+	}
+	if err := project.NotAProject(d, where); err != nil {
+		return nil, err
+	}
+	out := &Surveyed{Folder: where}
+	g, err := d.Git(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if top, err := g.In(where).Top(ctx); err != nil {
+		return nil, err
+	} else if top != "" && top != where {
+		out.Wrong = append(out.Wrong, Wrong{Says: text.Visible(where) + " lies inside the repository " + text.Visible(top) + ", which is surveyed as a whole"})
+		out.Folder, where = top, top
+	}
+	f, err := project.LookLoosely(ctx, d, where)
+	if err != nil {
+		return nil, err
+	}
+	limits, err := LimitsFor(d, where, o.Host)
+	if err != nil {
+		return nil, err
+	}
+	s, err := SurveyFolder(ctx, d, f, o.Choice, limits, nil)
+	if err != nil {
+		return nil, err
+	}
+	out.Host = limits.Host
+	out.Wrong = append(out.Wrong, s.wrongFolder()...)
+	out.Up, out.Stays = s.Sorted.Totals()
+	out.Kinds, out.Rules = s.kinds(), s.suggested()
+	out.Folders = s.Sorted.Folders(1)
+	out.Findings = s.Findings()
+	if out.Findings == nil {
+		out.Findings = []survey.Finding{}
+	}
+	out.Let = s.Let
+	if o.Prove != "" {
+		if out.Proved, err = prove(ctx, d, s, o.Prove); err != nil {
+			return nil, err
+		}
+	}
+	if o.Over {
+		n := s.handOver(out.Proved)
+		if err := s.writeHandOver(n); err != nil {
+			return nil, err
+		}
+		out.HandOver = &n
+	}
+	if o.Full {
+		out.Files = []SurveyedFile{}
+		for i, x := range s.Sorted.Files {
+			out.Files = append(out.Files, SurveyedFile{x.Path, x.Size, s.Sorted.Class[i].String(), s.Sorted.Why(i)})
+		}
+	}
+	return out, nil
+}
+
+// Groups parts what would go up of a folder, to be chosen from.
+func Groups(ctx context.Context, d *desk.Desk, given string, choice survey.Choice) ([]survey.Group, error) {
+	where, err := project.FindFolder(d, given)
+	if err != nil {
+		return nil, err
+	}
+	if err := project.NotAProject(d, where); err != nil {
+		return nil, err
+	}
+	f, err := project.LookLoosely(ctx, d, where)
+	if err != nil {
+		return nil, err
+	}
+	s := &Surveying{Folder: f}
+	if err := s.Sort(ctx, d, choice); err != nil {
+		return nil, err
+	}
+	return s.Sorted.Groups(), nil
+}
+
+// LimitsFor gives a host's limits: of the one that is named, of the one that the folder
+// is hooked to, or of the only one that is known.
+func LimitsFor(d *desk.Desk, where, named string) (survey.Limits, error) {
+	var none survey.Limits
+	if named == "" {
+		p, hooked, err := project.ProjectAt(d, where)
+		if err != nil {
+			return none, err
+		}
+		hosts, err := hosts.All(d)
+		if err != nil {
+			return none, err
+		}
+		switch {
+		case hooked && p.Host != "":
+			named = p.Host
+		case !hooked && len(hosts) == 1:
+			named = hosts[0].Name
+		default:
+			return none, nil
+		}
+	}
+	h, err := hosts.Named(d, named)
+	if err != nil {
+		return none, err
+	}
+	return hosts.LimitsOf(h), nil
+}
+
+// catalogue gives the kinds that ship with the program and the person's own, which
+// lie in the folder kinds of the configuration.
+func catalogue(d *desk.Desk) ([]kinds.Kind, error) {
+	all, err := kinds.Shipped()
+	if err != nil {
+		return nil, err
+	}
+	folder := filepath.Join(d.Home.Config, "kinds")
+	own, err := os.ReadDir(folder)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return nil, err
+	}
+	for _, entry := range own {
+		p := filepath.Join(folder, entry.Name())
+		if filepath.Ext(p) != ".toml" {
+			continue
+		}
+		data, err := files.Read(p, 1<<20)
+		if err != nil {
+			return nil, err
+		}
+		more, err := kinds.Load(p, data)
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, more...)
+	}
+	return all, nil
+}
+
+// SurveyFolder walks a folder, sorts its files, and looks into those that would go up; into
+// all of them, or only into some.
+func SurveyFolder(ctx context.Context, d *desk.Desk, f *project.Folder, choice survey.Choice, limits survey.Limits, only func(path string) bool) (*Surveying, error) {
+	s := &Surveying{Folder: f, limits: limits}
+	var err error
+	if s.Let, err = LetThrough(d, f.Path); err != nil {
+		return nil, err
+	}
+	finder, label, err := Finder(d, f.Path)
+	if err != nil {
+		return nil, err
+	}
+	var known *tree.Known
+	var beside sync.WaitGroup
+	beside.Go(func() {
+		known = tree.Remember(filepath.Join(d.Home.State, "looked", files.Short(f.Path)), label, d.Now().UnixNano())
+	})
+	err = s.Sort(ctx, d, choice)
+	beside.Wait()
+	if err != nil {
+		return nil, err
+	}
+	which := s.Sorted.Read()
+	if only != nil {
+		which = slices.DeleteFunc(which, func(i int) bool { return !only(s.Sorted.Files[i].Path) })
+	}
+	s.looked, err = tree.Scan(ctx, f.Path, s.Sorted.Files, which, finder, known, func(done int) {
+		d.Tell.Progress("Looking into files", int64(done), int64(len(which)), "")
+	})
+	d.Tell.Progress("Looking into files", 0, 0, "")
+	if err != nil {
+		return nil, err
+	}
+	return s, known.Keep()
+}
+
+// Sort walks the folder and sorts its files.
+func (s *Surveying) Sort(ctx context.Context, d *desk.Desk, choice survey.Choice) error {
+	f := s.Folder
+	catalogue, err := catalogue(d)
+	if err != nil {
+		return err
+	}
+	outer, err := outerRules(ctx, d, f)
+	if err != nil {
+		return err
+	}
+	var tracked []string
+	var listing error
+	var beside sync.WaitGroup
+	if f.IsRepo {
+		beside.Go(func() { tracked, listing = f.Repo.Lines(ctx, "ls-files", "-z", "-c", "--deduplicate") })
+	}
+	all, err := tree.Walk(ctx, f.Path, outer)
+	beside.Wait()
+	if errors.Is(err, tree.ErrTooMany) {
+		return fault.New(fault.Refused, "%s holds more than %s files, which is no project", text.Visible(f.Path), text.Number(tree.MostEntries))
+	}
+	if err != nil {
+		return notRead(f.Path, err)
+	}
+	if listing != nil {
+		return desk.GitFault(listing, "git cannot list the files of %s", text.Visible(f.Path))
+	}
+	s.markTracked(all, tracked)
+	s.Sorted = survey.Sort(all, catalogue, caches(f.Path, all), choice)
+	return nil
+}
+
+func notRead(folder string, err error) error {
+	if errors.Is(err, context.Canceled) {
+		return err
+	}
+	return fault.New(fault.Failed, "%s cannot be looked into", text.Visible(folder)).Because(err).
+		Try("let yourself read it", text.Command("chmod", "u+rx", folder))
+}
+
+// markTracked marks what git has already, which no ignore rule leaves out.
+func (s *Surveying) markTracked(all []survey.File, list []string) {
+	slices.Sort(list)
+	i := 0
+	for _, p := range list {
+		for i < len(all) && all[i].Path < p {
+			i++
+		}
+		if i < len(all) && all[i].Path == p {
+			all[i].Tracked = true
+		} else {
+			s.gone = append(s.gone, p)
+		}
+	}
+}
+
+// outerRules gives the ignore rules that stand outside the work tree, as git finds them
+// (gitignore documentation, "DESCRIPTION").
+func outerRules(ctx context.Context, d *desk.Desk, f *project.Folder) ([]*ignore.List, error) {
+	own, err := "", error(nil)
+	for _, s := range f.Settings { // the last one counts
+		if strings.EqualFold(s.Key, "core.excludesfile") {
+			own = s.Value
+		}
+	}
+	if own == "" && !f.IsRepo || strings.HasPrefix(own, "~") || strings.HasPrefix(own, "%") {
+		own, err = f.Repo.Do(ctx, "config", "--type=path", "--get", "core.excludesFile")
+	}
+	if err != nil || own == "" {
+		config := os.Getenv("XDG_CONFIG_HOME")
+		if config == "" {
+			config = filepath.Join(d.UserHome, ".config")
+		}
+		own = filepath.Join(config, "git", "ignore")
+	}
+	paths := []string{own}
+	if s, err := os.Lstat(filepath.Join(f.Path, ".git")); err == nil && s.IsDir() {
+		paths = append(paths, filepath.Join(f.Path, ".git", "info", "exclude"))
+	} else if f.IsRepo {
+		private, err := f.Repo.Do(ctx, "rev-parse", "--git-path", "info/exclude")
+		if err != nil {
+			return nil, desk.GitFault(err, "git cannot work with the repository in %s", text.Visible(f.Path))
+		}
+		if !filepath.IsAbs(private) {
+			private = filepath.Join(f.Path, private)
+		}
+		paths = append(paths, private)
+	}
+	var lists []*ignore.List
+	for _, p := range paths {
+		if l := tree.RulesOf(p); l != nil {
+			lists = append(lists, l)
+		}
+	}
+	return lists, nil
+}
+
+// cacheTag is how the tag of a cache folder begins (the Cache Directory Tagging
+// Specification).
+const cacheTag = "Signature: 8a477f597d28d172789f06886806bc55"
+
+// caches gives the folders that say of themselves that they are caches.
+func caches(top string, all []survey.File) []string {
+	var out []string
+	for _, f := range all {
+		if f.Rule != nil || path.Base(f.Path) != "CACHEDIR.TAG" || f.Path == "CACHEDIR.TAG" {
+			continue
+		}
+		r, err := tree.Open(top, f.Path)
+		if err != nil {
+			continue
+		}
+		head := make([]byte, len(cacheTag))
+		_, err = io.ReadFull(r, head)
+		if err = errors.Join(err, r.Close()); err == nil && string(head) == cacheTag {
+			out = append(out, path.Dir(f.Path))
+		}
+	}
+	return out
+}
+
+// Finder looks for secrets, for the beginnings of the known hosts' tokens, and for the
+// paths of this machine: the home folder and the project's own. label names all that
+// it looks for.
+func Finder(d *desk.Desk, project string) (finder *secrets.Finder, label string, err error) {
+	here := []string{project}
+	if home := filepath.Clean(d.UserHome); strings.Count(home, string(filepath.Separator)) > 1 {
+		here = append(here, home)
+	}
+	if filepath.Separator == '\\' {
+		for _, p := range slices.Clone(here) {
+			here = append(here, strings.ReplaceAll(p, `\`, `\\`), filepath.ToSlash(p))
+		}
+	}
+	hosts, err := hosts.All(d)
+	if err != nil {
+		return nil, "", err
+	}
+	var begins []string
+	for _, h := range hosts {
+		begins = append(begins, h.SignIn.Begins...)
+	}
+	return secrets.New(here, begins), files.Short(fmt.Sprint(secrets.Version, here, begins)), nil
+}
+
+// Findings judges, with hints of the kinds.
+func (s *Surveying) Findings() []survey.Finding {
+	out := s.Sorted.Findings(s.looked, s.limits, LetPaths(s.Let))
+	for _, k := range s.Sorted.Kinds {
+		for _, h := range k.Kind.Hints {
+			for _, root := range k.Roots {
+				p := path.Join(root, h.File)
+				r, err := tree.Open(s.Folder.Path, p)
+				if err != nil {
+					continue // a hint is about a file that is there
+				}
+				data, err := io.ReadAll(io.LimitReader(r, 1<<20))
+				if err = errors.Join(err, r.Close()); err == nil && !strings.Contains(string(data), h.Lacks) {
+					out = append(out, survey.Finding{Weight: survey.Know, About: "hint", Path: p, Says: h.Says})
+				}
+			}
+		}
+	}
+	return out
+}
+
+// kinds names what the project is made of, without what every folder may hold.
+func (s *Surveying) kinds() []string {
+	names := []string{}
+	for _, k := range s.Sorted.Kinds {
+		if k.Kind.Markers[0] != "*" {
+			names = append(names, k.Kind.Name)
+		}
+	}
+	return names
+}
+
+// suggested counts what each suggested rule takes.
+func (s *Surveying) suggested() []SuggestedRule {
+	out := make([]SuggestedRule, len(s.Sorted.Rules))
+	for i, r := range s.Sorted.Rules {
+		out[i] = SuggestedRule{Pattern: r.Pattern, Why: r.Why, Bring: r.Bring}
+	}
+	for i, f := range s.Sorted.Files {
+		if n := s.Sorted.ByRule[i]; n >= 0 && !f.Tracked {
+			out[n].Files++
+			out[n].Bytes += f.Size
+		}
+	}
+	return slices.DeleteFunc(out, func(r SuggestedRule) bool { return r.Files == 0 })
+}
+
+// wrongFolder tells when a folder looks like one that holds projects, or like a part
+// of one.
+func (s *Surveying) wrongFolder() []Wrong {
+	if s.Folder.IsRepo {
+		return nil
+	}
+	var projects []string
+	own := false // there are files at the top itself
+	for _, f := range s.Sorted.Files {
+		if f.Type == survey.Nested && !strings.Contains(f.Path, "/") {
+			projects = append(projects, f.Path)
+		}
+		own = own || f.Type == survey.Regular && !strings.Contains(f.Path, "/") && !strings.HasPrefix(f.Path, ".")
+	}
+	if own || len(projects) < 2 {
+		return nil
+	}
+	return []Wrong{{Says: fmt.Sprintf("%s holds %s and no file of its own: perhaps one of them is meant", text.Visible(filepath.Base(s.Folder.Path)), text.Count(len(projects), "repository")),
+		Fix: []string{"survey", filepath.Join(s.Folder.Path, projects[0])}}}
+}

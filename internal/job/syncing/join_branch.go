@@ -1,0 +1,85 @@
+package syncing
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"uncinate/internal/core/fault"
+	"uncinate/internal/core/histories"
+	"uncinate/internal/desk"
+	"uncinate/internal/desk/project"
+	"uncinate/internal/desk/worktree"
+	"uncinate/internal/job/history"
+)
+
+// JoinBranch merges a branch into the one that is checked out, tried out aside first.
+func JoinBranch(ctx context.Context, d *desk.Desk, given, name string) (*Sync, error) {
+	f, held, err := history.Quick(ctx, d, given)
+	if err != nil {
+		return nil, err
+	}
+	s := &Sync{desk: d, folder: f, held: held, options: Options{Folder: given}}
+	if err := s.joins(ctx, name); err != nil {
+		return nil, errors.Join(err, held.Release())
+	}
+	return s, nil
+}
+
+func (s *Sync) joins(ctx context.Context, name string) error {
+	d, f := s.desk, s.folder
+	b, err := history.Branching(ctx, d, f)
+	if err != nil {
+		return err
+	}
+	theirs := desk.OrElse(b.Refs["refs/heads/"+name], b.Refs["refs/remotes/"+b.Remote+"/"+name])
+	switch {
+	case theirs == "":
+		return b.NoBranch(name)
+	case f.Branch == "" || f.Head == "":
+		return fault.New(fault.Decision, "no branch with a commit is checked out here, into which it could be joined")
+	}
+	if s.rescuer, err = worktree.RescuerOf(d, f); err != nil {
+		return err
+	}
+	if s.run, _, err = d.Begin("sync", f.Path); err != nil {
+		return err
+	}
+	st, err := f.Repo.Status(ctx, true)
+	if err != nil {
+		return desk.GitFault(err, "git cannot tell what changed")
+	}
+	s.stand = &project.Standing{Folder: f.Path, Branch: f.Branch, Commit: f.Head, Changed: st.Counts(), Status: st, Ours: f.Head, Theirs: theirs}
+	if s.SentOut, s.BroughtIn, err = project.Apart(ctx, f.Repo, f.Head, theirs); err != nil {
+		return err
+	}
+	s.text, s.joining = fmt.Sprintf("Merge branch '%s'\n", name), name
+	if b.Refs["refs/heads/"+name] == "" {
+		s.joining = b.Remote + "/" + name
+	}
+	switch {
+	case s.BroughtIn == 0:
+		return nil
+	case s.SentOut == 0:
+		s.need = histories.FastForward
+	default:
+		s.need = histories.Merge
+		if err := history.Signed(ctx, f); err != nil {
+			return err
+		}
+	}
+	return s.planIn(ctx)
+}
+
+// Join carries a join out.
+func (s *Sync) Join(ctx context.Context) (*Synced, error) {
+	err := s.run.Journal.Close()
+	if len(s.steps) > 0 {
+		err = s.run.Run(ctx, s.steps)
+	}
+	out := &Synced{Folder: s.folder.Path, Branch: s.stand.Branch, Commit: s.folder.Head, BroughtIn: s.BroughtIn, Changed: s.stand.Changed, Rescued: s.rescued}
+	if s.need == histories.Merge {
+		out.Together = "merge"
+	}
+	return out, errors.Join(err, s.held.Release())
+}

@@ -1,0 +1,259 @@
+package syncing
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"uncinate/internal/core/fault"
+	"uncinate/internal/core/histories"
+	"uncinate/internal/core/plan"
+	"uncinate/internal/core/text"
+	"uncinate/internal/desk"
+	"uncinate/internal/desk/project"
+	"uncinate/internal/desk/worktree"
+	"uncinate/internal/job/history"
+	"uncinate/internal/world/git"
+)
+
+// keepsApart stops before files come in that this folder cannot hold side by side.
+func (s *Sync) keepsApart(ctx context.Context) error {
+	meets, err := worktree.Alike(ctx, s.folder, s.trial, s.tree)
+	if err != nil {
+		return err
+	}
+	lines := worktree.Pairs(s.coming, meets)
+	if len(lines) == 0 {
+		return nil
+	}
+	first := s.coming[slices.IndexFunc(s.coming, func(p string) bool { return meets[p] != "" })]
+	f := fault.New(fault.Decision, "what comes in has names that differ in capital and small letters alone, and this folder cannot keep them apart")
+	desk.FirstOf(f, lines)
+	f.Detail("Everything is as it was, here and there.")
+	return f.Try("on a machine that keeps them apart, give one another name and send that", text.Command("git", "mv", "--", first, first+"-2"))
+}
+
+// try finds out, aside, what the files will be. done ends the trial.
+func (s *Sync) try(ctx context.Context) (done func() error, err error) {
+	f, st := s.folder, s.stand
+	done = func() error { return nil }
+	s.trial = &worktree.Weaver{Repo: f.Repo}
+	s.tree = st.Theirs
+	if s.need == histories.Replay || s.need == histories.Merge {
+		if s.trial, done, err = worktree.Aside(ctx, f); err != nil {
+			return func() error { return nil }, err
+		}
+		if s.tree, err = s.weave(ctx, s.trial); err != nil {
+			var c *worktree.Clashes
+			if errors.As(err, &c) {
+				err = s.clashed(ctx, c)
+			}
+			return done, err
+		}
+	}
+	from, err := s.from(ctx)
+	if err != nil {
+		return done, err
+	}
+	out, err := s.trial.Do(ctx, "", nil, "diff-tree", "-r", "-z", "--name-only", "--no-renames", from, s.tree)
+	if err != nil {
+		return done, desk.GitFault(err, "git cannot compare here and there")
+	}
+	s.coming = git.SplitNUL([]byte(out))
+	return done, s.keepsApart(ctx)
+}
+
+// from is what the files come from: the commit here, or nothing.
+func (s *Sync) from(ctx context.Context) (string, error) {
+	if s.stand.Ours != "" {
+		return s.stand.Ours, nil
+	}
+	return history.EmptyTree(ctx, s.folder)
+}
+
+// weave brings both sides together, and gives the commit that holds them.
+func (s *Sync) weave(ctx context.Context, w *worktree.Weaver) (string, error) {
+	st := s.stand
+	if s.need == histories.Merge {
+		tree, err := w.Merge(ctx, st.Ours, st.Theirs)
+		if err != nil {
+			return "", err
+		}
+		return w.Commit(ctx, tree, []string{st.Ours, st.Theirs}, &worktree.CommitRead{Text: s.text})
+	}
+	args := []string{"rev-list", "--reverse", "--topo-order", st.Ours, "--not", st.Theirs}
+	if s.was != "" {
+		args = append(args, s.was)
+	}
+	list, err := s.folder.Repo.Do(ctx, args...)
+	if err != nil {
+		return "", desk.GitFault(err, "git cannot list the commits that are only here")
+	}
+	commits := strings.Fields(list)
+	end, made, err := w.Replay(ctx, commits, st.Theirs, func(done int) {
+		s.desk.Tell.Progress("Replaying", int64(done), int64(len(commits)), "")
+	})
+	s.desk.Tell.Progress("Replaying", 0, 0, "")
+	if err == nil {
+		s.SentOut = made
+	}
+	return end, err
+}
+
+// inWay stops before any file that is not saved would be written over by what comes in.
+func (s *Sync) inWay(ctx context.Context) ([]string, error) {
+	clash, way, err := worktree.InWay(ctx, s.folder, s.stand.Status, s.coming, s.trial, s.tree)
+	if err != nil || len(clash) == 0 {
+		return way, err
+	}
+	out := worktree.WrittenOver(clash)
+	out.Detail("Everything is as it was, here and there.")
+	return nil, out.Try("save your changes on the way", text.Command(s.words("sync", "--save", "TEXT")...)).
+		Try("or lay them aside", text.Command("git", "-C", s.folder.Path, "stash", "--include-untracked"))
+}
+
+// heldOpen lists the files that would be replaced under a running program.
+func (s *Sync) heldOpen() []string {
+	open := worktree.OpenFiles(s.desk)
+	var out []string
+	for _, p := range s.coming {
+		if x, held := open[filepath.Join(s.folder.Path, filepath.FromSlash(p))]; held {
+			out = append(out, fmt.Sprintf("%s, by %s (process %d)", text.Visible(p), text.Visible(x.Name), x.ID))
+		}
+	}
+	return out
+}
+
+func (s *Sync) stepFollow() desk.Step {
+	return desk.Step{Item: plan.Item{ID: "follow", Place: plan.Here, Sentence: fmt.Sprintf("Lead the project to %s, where its repository lies now", text.Visible(s.Moved.Path()))},
+		Do: func(ctx context.Context) error {
+			return project.Follow(ctx, s.desk, []project.Project{s.project}, *s.Moved)
+		}}
+}
+
+func (s *Sync) stepRescue(refs []worktree.Moving, way []string) desk.Step {
+	var what []string
+	for range refs {
+		what = append(what, "of branch "+text.Visible(s.stand.Branch)+" as it is here")
+	}
+	if len(way) > 0 {
+		what = append(what, "of "+text.Count(len(way), "file")+" in the way")
+	}
+	return desk.Step{Item: plan.Item{ID: "rescue", Place: plan.Here, Sentence: "Keep a rescue copy " + strings.Join(what, " and ")},
+		Do: func(ctx context.Context) error {
+			n, err := s.rescuer.Keep(ctx, "sync", refs, way)
+			if err == nil && n > 0 {
+				s.rescued = append(s.rescued, n)
+			}
+			return err
+		}}
+}
+
+func (s *Sync) stepIn(way []string) desk.Step {
+	branch := text.Visible(s.stand.Branch)
+	sentence := fmt.Sprintf("Bring in %s on %s", text.Count(s.BroughtIn, "commit"), branch)
+	switch {
+	case s.need == histories.Take:
+		sentence = fmt.Sprintf("Take %s as the host made it anew", branch)
+	case s.need == histories.Replay:
+		sentence += fmt.Sprintf(", and put your own %s on top anew", text.Count(s.SentOut, "commit"))
+	case s.need == histories.Merge:
+		sentence += fmt.Sprintf(", and merge it with your own %s", text.Count(s.SentOut, "commit"))
+	}
+	return desk.Step{Item: plan.Item{ID: "bring-in", Place: plan.Here, Sentence: sentence},
+		Do: func(ctx context.Context) error {
+			to := s.stand.Theirs
+			if s.need == histories.Replay || s.need == histories.Merge {
+				w, err := worktree.NewWeaver(ctx, s.folder)
+				if err != nil {
+					return err
+				}
+				if to, err = s.weave(ctx, w); err != nil {
+					return err
+				}
+			}
+			from, err := s.from(ctx)
+			if err != nil {
+				return err
+			}
+			if err := s.run.Notes(map[string]string{"branch": s.stand.Branch, "from": from, "head": s.stand.Ours, "to": to}); err != nil {
+				return err
+			}
+			if err := worktree.LayOut(ctx, s.folder, s.stand.Branch, from, s.stand.Ours, to, way); err != nil {
+				return err
+			}
+			s.run.AsWas = "What was brought in stays; only the sending is left, and the same command does it."
+			return s.modules(ctx)
+		}}
+}
+
+func (s *Sync) stepOut() desk.Step {
+	branch := text.Visible(s.stand.Branch)
+	ref := "refs/heads/" + s.stand.Branch
+	s.run.AsWas = "Nothing was sent, and what is here is as it was."
+	return desk.Step{Item: plan.Item{ID: "send-out", Place: plan.Host, Sentence: fmt.Sprintf("Send out %s on %s", text.Count(s.SentOut, "commit"), branch)},
+		Done: func(ctx context.Context) (bool, error) {
+			id, err := s.folder.Repo.Do(ctx, "rev-parse", "-q", "--verify", ref)
+			return id == s.stand.Theirs, desk.GitFault(err, "git cannot tell the commit")
+		},
+		Do: func(ctx context.Context) error {
+			err := project.Push(ctx, s.desk, s.hook, []string{"push", "--progress", "--porcelain", "--set-upstream", "--", s.hook.Remote, ref + ":" + ref})
+			if err == nil || ctx.Err() != nil || fault.Is(err, fault.Unreachable) {
+				return err
+			}
+			if now, look := project.Refs(ctx, s.desk, s.hook, ""); look == nil && now.Branch(s.stand.Branch) != s.stand.Theirs {
+				return fault.New(fault.Decision, "%s was pushed to by someone else meanwhile", s.hook.Address.String()).Because(err).Try("bring that in first", text.Command(s.words("sync")...))
+			}
+			return err
+		}}
+}
+
+// modules sees to repositories inside this one that are to stand at another commit now: it
+// says so, or moves those in which nothing is lost where git is set to (git-config
+// documentation, submodule.recurse).
+func (s *Sync) modules(ctx context.Context) error {
+	f := s.folder
+	if _, err := os.Lstat(filepath.Join(f.Path, ".gitmodules")); err != nil {
+		return nil
+	}
+	out, err := f.Repo.Do(ctx, "submodule", "status")
+	if err != nil {
+		s.desk.Tell.Note("Note: git cannot tell how the repositories inside this one stand. To see why: %s", text.Command("git", "-C", f.Path, "submodule", "status"))
+		return ctx.Err()
+	}
+	set, err := f.Repo.Do(ctx, "config", "--type=bool", "--get", "submodule.recurse")
+	if err != nil && git.Code(err) != 1 {
+		return desk.GitFault(err, "git's configuration cannot be read")
+	}
+	for line := range strings.Lines(out) {
+		fields := strings.Fields(line)
+		if len(fields) < 2 || line[0] != '+' && line[0] != '-' {
+			continue
+		}
+		path := fields[1]
+		update := []string{"-C", f.Path, "submodule", "update", "--init", "--", path}
+		if line[0] == '+' && set == "true" && movable(ctx, f, path) {
+			if _, err := f.Repo.Do(ctx, update[2:]...); err == nil {
+				continue
+			}
+		}
+		s.desk.Tell.Note("Note: the repository %s inside this one stands at another commit than is asked for. To move it: %s", text.Visible(path), text.Command(append([]string{"git"}, update...)...))
+	}
+	return nil
+}
+
+// movable reports whether nothing is lost when a repository inside is moved: all is saved,
+// and its commit is in one of its branches.
+func movable(ctx context.Context, f *project.Folder, path string) bool {
+	in := f.Repo.Git.In(filepath.Join(f.Path, filepath.FromSlash(path)))
+	changed, err := in.Do(ctx, "status", "--porcelain")
+	if err != nil || changed != "" {
+		return false
+	}
+	holds, err := in.Do(ctx, "for-each-ref", "--count=1", "--contains", "HEAD")
+	return err == nil && holds != ""
+}
