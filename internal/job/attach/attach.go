@@ -11,7 +11,6 @@ import (
 	"time"
 
 	"uncinate/internal/core/address"
-	"uncinate/internal/core/description"
 	"uncinate/internal/core/fault"
 	"uncinate/internal/core/joining"
 	"uncinate/internal/core/plan"
@@ -29,37 +28,20 @@ import (
 
 // Attach is the main job on one folder: looked at and planned, to be shown, then done.
 type Attach struct {
-	Desk    *desk.Desk
-	held    *files.Held // the folder's lock
-	Options Options
-	folder  *project.Folder
-	travel  *surveying.Travel // nil when there are commits already
-	run     *desk.Runner
-	Login   *login.Login // nil for an address that no description covers
-	Hook    *project.Hook
-	Target  description.Repository // what is hooked to, or what is to be made
-	Create  bool
-	vacant  bool   // what is hooked to was made before, and holds nothing yet
-	clones  bool   // it is a clone's, which may do without an account
-	move    string // a secret that stood in an address, to be moved into the vault
-	moveFor accounts.Account
-	branch  string
-	name    string // who signs commits
-	email   string
-	project project.Project // the register's entry, if there is one
-	join    *join           // nil where the host holds nothing that is not here
-	let     []surveying.Let // what the person lets through now
-	former  string          // what the old remote is called from then on; "" where nothing moves
-	large   *largeFiles     // nil where no large-file storage is used
-	first   []firstFile     // written before the first commit
-	there   []string        // commits that the host holds and that are here too
-	steps   []desk.Step
+	*Target
+	held  *files.Held // the folder's lock
+	joins *Join
+	moves *Move
+	own   *Contents
+	let   []surveying.Let // what the person lets through now
+	there []string        // commits that the host holds and that are here too
+	steps []desk.Step
+}
 
-	went   bool     // commits were sent now
-	others []string // other accounts that can see what this one cannot
-
-	Resumed bool     // unfinished work was found and goes on
-	Notes   []string // what the person should know before agreeing
+// Begin makes an attach of which nothing is known yet: its Checks find out.
+func Begin(d *desk.Desk, o Options) *Attach {
+	t := &Target{Work: Work{Desk: d, Options: o}}
+	return &Attach{Target: t, joins: &Join{Target: t}, moves: &Move{Target: t}, own: &Contents{Target: t}}
 }
 
 // Attached is what came of it.
@@ -95,7 +77,7 @@ func Plan(ctx context.Context, d *desk.Desk, o Options) (*Attach, error) {
 	if o.To, err = addressOfCopy(ctx, d, o.To); err != nil {
 		return nil, err
 	}
-	a := &Attach{Desk: d, Options: o}
+	a := Begin(d, o)
 	if !o.Preview {
 		if err := project.NotAProject(d, where); err != nil {
 			return nil, err
@@ -118,6 +100,9 @@ func Plan(ctx context.Context, d *desk.Desk, o Options) (*Attach, error) {
 	}
 	return a, nil
 }
+
+// Close takes away what was brought aside for the look.
+func (a *Attach) Close() error { return a.joins.Close() }
 
 // addressOfCopy lets a copy that was cloned elsewhere name the repository it came from: a
 // path that begins with a dot or a slash is one.
@@ -266,7 +251,7 @@ func (a *Attach) checkFiles(ctx context.Context) (err error) {
 
 // prepare makes the plan.
 func (a *Attach) prepare(ctx context.Context) error {
-	if err := a.planFirstFiles(); err != nil {
+	if err := a.own.planFirstFiles(); err != nil {
 		return err
 	}
 	if a.former != "" {
@@ -274,10 +259,10 @@ func (a *Attach) prepare(ctx context.Context) error {
 			return err
 		}
 	}
-	if err := a.planLarge(ctx); err != nil {
+	if err := a.own.planLarge(ctx, a.joins.way.holds); err != nil {
 		return err
 	}
-	if err := a.notePublic(ctx); err != nil {
+	if err := a.own.notePublic(ctx); err != nil {
 		return err
 	}
 	if !a.Options.Preview {
@@ -289,7 +274,7 @@ func (a *Attach) prepare(ctx context.Context) error {
 	if a.Resumed {
 		return nil
 	}
-	stands, err := a.standing(ctx)
+	stands, err := a.joins.standing(ctx)
 	a.run.State.Head.Wanted["standing"] = files.Short(stands)
 	return err
 }
@@ -317,10 +302,10 @@ func (a *Attach) Items() []plan.Item { return desk.Items(a.steps) }
 
 // chooseSigner decides whose name and e-mail the commits carry: what was asked for,
 // else what stands in this repository, else the account's, else git's own.
-func (a *Attach) chooseSigner(ctx context.Context) error {
+func (t *Target) chooseSigner(ctx context.Context) error {
 	setting := func(scope, key string) string {
 		value := ""
-		for _, s := range a.folder.Settings {
+		for _, s := range t.folder.Settings {
 			if strings.EqualFold(s.Key, key) && (scope == "" || s.Scope == scope) {
 				value = s.Value
 			}
@@ -333,22 +318,22 @@ func (a *Attach) chooseSigner(ctx context.Context) error {
 				return s
 			}
 		}
-		if out, err := a.folder.Repo.Do(ctx, "config", "--get", key); err == nil {
+		if out, err := t.folder.Repo.Do(ctx, "config", "--get", key); err == nil {
 			return out
 		}
 		return ""
 	}
 	var of accounts.Account
-	if a.Login != nil {
-		of = *a.Login.Account
+	if t.Login != nil {
+		of = *t.Login.Account
 	}
-	a.name = choose(a.Options.FullName, "user.name", of.FullName)
-	a.email = choose(a.Options.Email, "user.email", of.Email)
-	if a.name == "" || a.email == "" {
+	t.name = choose(t.Options.FullName, "user.name", of.FullName)
+	t.email = choose(t.Options.Email, "user.email", of.Email)
+	if t.name == "" || t.email == "" {
 		return fault.New(fault.Decision, "git does not know whose name and e-mail the commits are to carry").
-			Try("say it for this project", a.Again("--full-name", "NAME", "--email", "ADDRESS"))
+			Try("say it for this project", t.Again("--full-name", "NAME", "--email", "ADDRESS"))
 	}
-	if strings.ContainsAny(a.name+a.email, "<>\n\x00") {
+	if strings.ContainsAny(t.name+t.email, "<>\n\x00") {
 		return fault.New(fault.Usage, "a name or e-mail for commits cannot hold '<', '>' or a line end")
 	}
 	return nil
@@ -356,8 +341,8 @@ func (a *Attach) chooseSigner(ctx context.Context) error {
 
 // checkAddress settles the address, and what in the person's own configuration
 // would lead git astray on the way to it.
-func (a *Attach) checkAddress(ctx context.Context) error {
-	over, err := a.transport()
+func (t *Target) checkAddress(ctx context.Context) error {
+	over, err := t.transport()
 	if err != nil {
 		return err
 	}
@@ -368,39 +353,39 @@ func (a *Attach) checkAddress(ctx context.Context) error {
 	if at.Scheme == "http" && !address.Guarded("http", at.Host) {
 		return fault.New(fault.Refused, "plain http to %s would send the token unencrypted", at.Host)
 	}
-	a.Hook = &project.Hook{Desk: a.Desk, Repo: a.folder.Repo, Remote: a.Options.Remote, Address: at}
+	t.Hook = &project.Hook{Desk: t.Desk, Repo: t.folder.Repo, Remote: t.Options.Remote, Address: at}
 	user := ""
-	if a.Login != nil {
-		a.Hook.Account = a.Login.Account
-	} else if a.move != "" {
-		a.Hook.Account = &a.moveFor
-	} else if a.Hook.Account, err = a.plainAccount(); err != nil {
+	if t.Login != nil {
+		t.Hook.Account = t.Login.Account
+	} else if t.move != "" {
+		t.Hook.Account = &t.moveFor
+	} else if t.Hook.Account, err = t.plainAccount(); err != nil {
 		return err
 	}
-	if a.Hook.Account != nil {
-		if a.Hook.Key, err = accounts.KeyOf(a.Desk, a.Hook.Account.Name, accounts.KeyInForce); err != nil {
+	if t.Hook.Account != nil {
+		if t.Hook.Key, err = accounts.KeyOf(t.Desk, t.Hook.Account.Name, accounts.KeyInForce); err != nil {
 			return err
 		}
-		if err := a.checkKey(ctx); err != nil {
+		if err := t.checkKey(ctx); err != nil {
 			return err
 		}
-		if user, _, err = login.GitLogin(ctx, a.Desk, a.Hook.Account, ""); err != nil {
+		if user, _, err = login.GitLogin(ctx, t.Desk, t.Hook.Account, ""); err != nil {
 			return err
 		}
-		if err := project.CheckNetrc(a.Desk, at, user); err != nil {
+		if err := project.CheckNetrc(t.Desk, at, user); err != nil {
 			return err
 		}
 	}
-	settings := a.folder.Settings
-	if !a.folder.IsRepo {
-		if settings, err = a.folder.Repo.Settings(ctx); err != nil {
+	settings := t.folder.Settings
+	if !t.folder.IsRepo {
+		if settings, err = t.folder.Repo.Settings(ctx); err != nil {
 			return desk.GitFault(err, "git's configuration cannot be read")
 		}
 	}
 	if s := project.Rewrites(settings, at); s != nil && s.Scope != "local" {
-		a.Hook.Rewrite = a.Login != nil
-		if a.Hook.Rewrite {
-			a.Notes = append(a.Notes, "Your git configuration turns this address into another ("+text.Visible(s.Key)+" in "+text.Visible(s.Origin)+"); for this project it is kept as it is.")
+		t.Hook.Rewrite = t.Login != nil
+		if t.Hook.Rewrite {
+			t.Notes = append(t.Notes, "Your git configuration turns this address into another ("+text.Visible(s.Key)+" in "+text.Visible(s.Origin)+"); for this project it is kept as it is.")
 		}
 	}
 	return nil
@@ -431,7 +416,7 @@ func (a *Attach) checkHistory(ctx context.Context) error {
 		}
 	}
 	if a.run.Fact("join") != "" {
-		return a.planJoin(ctx, refs)
+		return a.joins.planJoin(ctx, refs)
 	}
 	tip := refs.Branch(a.branch)
 	if a.folder.Head != "" {
@@ -444,62 +429,62 @@ func (a *Attach) checkHistory(ctx context.Context) error {
 			}
 		}
 	}
-	return a.planJoin(ctx, refs)
+	return a.joins.planJoin(ctx, refs)
 }
 
 // remoteRefs asks the hosted repository for its branches: over HTTP by ourselves
 // with the account's secret, otherwise through git with the sign-in it has.
-func (a *Attach) remoteRefs(ctx context.Context) (web.Refs, error) {
-	if a.move != "" && a.Login == nil {
-		return a.Desk.Web.Refs(ctx, a.Hook.Address, a.moveFor.User, a.move)
+func (t *Target) remoteRefs(ctx context.Context) (web.Refs, error) {
+	if t.move != "" && t.Login == nil {
+		return t.Desk.Web.Refs(ctx, t.Hook.Address, t.moveFor.User, t.move)
 	}
 	token := ""
-	if a.Login != nil {
-		token = a.Login.Token
+	if t.Login != nil {
+		token = t.Login.Token
 	}
-	return project.Refs(ctx, a.Desk, a.Hook, token)
+	return project.Refs(ctx, t.Desk, t.Hook, token)
 }
 
 // HostName is the known host that is hooked to, "" for an address that no
 // description covers.
-func (a *Attach) HostName() string {
-	if a.Login == nil {
+func (t *Target) HostName() string {
+	if t.Login == nil {
 		return ""
 	}
-	return a.Login.Host.Name
+	return t.Login.Host.Name
 }
 
 // Again is an attach of the same folder with other options, as a command to paste.
-func (a *Attach) Again(options ...string) string {
+func (w *Work) Again(options ...string) string {
 	words := append([]string{"uncinate", "attach"}, options...)
-	if given := a.Options.Folder; given != "." && given != "" {
+	if given := w.Options.Folder; given != "." && given != "" {
 		words = append(words, given)
 	}
 	return text.Command(words...)
 }
 
 // Headline says in a few words what the plan is for.
-func (a *Attach) Headline() string {
-	what := a.Hook.Address.String()
-	if a.Login != nil {
-		what = a.Target.Path() + " on " + a.Login.Host.Name
+func (t *Target) Headline() string {
+	what := t.Hook.Address.String()
+	if t.Login != nil {
+		what = t.Repository.Path() + " on " + t.Login.Host.Name
 	}
 	verb := "a new repository, "
-	if !a.Create {
+	if !t.Create {
 		verb = ""
 	}
-	return "To hook " + text.Visible(filepath.Base(a.folder.Path)) + " to " + verb + what + ":"
+	return "To hook " + text.Visible(filepath.Base(t.folder.Path)) + " to " + verb + what + ":"
 }
 
 // lets are what the person lets through now; each needs a reason.
-func (a *Attach) lets() ([]surveying.Let, error) {
+func (w *Work) lets() ([]surveying.Let, error) {
 	var let []surveying.Let
-	for _, p := range a.Options.Let {
-		let = append(let, surveying.Let{Path: p, Reason: a.Options.Reason, Since: a.Desk.Now().UTC().Truncate(time.Second)})
+	for _, p := range w.Options.Let {
+		let = append(let, surveying.Let{Path: p, Reason: w.Options.Reason, Since: w.Desk.Now().UTC().Truncate(time.Second)})
 	}
-	if len(let) > 0 && strings.TrimSpace(a.Options.Reason) == "" {
+	if len(let) > 0 && strings.TrimSpace(w.Options.Reason) == "" {
 		return nil, fault.New(fault.Usage, "a file that is let up needs a reason, to be read later").
-			Try("", a.Again("--let", a.Options.Let[0], "--reason", "TEXT"))
+			Try("", w.Again("--let", w.Options.Let[0], "--reason", "TEXT"))
 	}
 	return let, nil
 }

@@ -20,94 +20,94 @@ import (
 // refused before, and nothing is pushed where more people would see it than was wanted.
 
 // byPush reports whether the new repository is made by pushing to it.
-func (a *Attach) byPush() bool {
-	return a.Create && a.Login.Host.Actions["repository-create"].By == "push"
+func (t *Target) byPush() bool {
+	return t.Create && t.Login.Host.Actions["repository-create"].By == "push"
 }
 
 // checkByPush makes sure that the push will make what is wanted.
-func (a *Attach) checkByPush() error {
-	act, name := a.Login.Host.Actions["repository-create"], a.Login.Host.Name
+func (t *Target) checkByPush() error {
+	act, name := t.Login.Host.Actions["repository-create"], t.Login.Host.Name
 	wide := func(visibility string) int { return slices.Index(description.Visibilities, visibility) }
-	switch made, wanted := act.Makes, a.Target.Visibility; {
+	switch made, wanted := act.Makes, t.Repository.Visibility; {
 	case wide(made) > wide(wanted):
 		return fault.New(fault.Refused, "%s makes repositories by the first push, and such a one is %s at first, so what is to be %s would be seen by others", name, made, wanted).
-			Try("make it on the host's page, then hook to it", a.Again("--to", a.Target.Path())).
-			Try("or let it be "+made, a.Again("--visibility", made))
-	case made != wanted && a.Login.May("repository-change", "") != nil:
+			Try("make it on the host's page, then hook to it", t.Again("--to", t.Repository.Path())).
+			Try("or let it be "+made, t.Again("--visibility", made))
+	case made != wanted && t.Login.May("repository-change", "") != nil:
 		return fault.New(fault.Refused, "%s makes repositories by the first push, and such a one is %s; it offers no way to make it %s", name, made, wanted).
-			Try("let it be "+made, a.Again("--visibility", made))
-	case a.Target.Description != "" && a.Login.May("repository-change", "") != nil:
+			Try("let it be "+made, t.Again("--visibility", made))
+	case t.Repository.Description != "" && t.Login.May("repository-change", "") != nil:
 		return fault.New(fault.Refused, "%s makes repositories by the first push, and offers no way to describe them", name).
-			Try("leave the description out", a.Again())
+			Try("leave the description out", t.Again())
 	}
 	return nil
 }
 
 // nothingToPush is the fault where a push has to make the repository and cannot.
-func (a *Attach) nothingToPush() error {
-	return fault.New(fault.Decision, "%s makes repositories by the first push, and there is nothing here to push", a.Login.Host.Name).
-		Try("begin with a file", "echo "+text.Quote("# "+a.Target.Name)+" > "+text.Quote(a.folder.Path+"/README.md"))
+func (t *Target) nothingToPush() error {
+	return fault.New(fault.Decision, "%s makes repositories by the first push, and there is nothing here to push", t.Login.Host.Name).
+		Try("begin with a file", "echo "+text.Quote("# "+t.Repository.Name)+" > "+text.Quote(t.folder.Path+"/README.md"))
 }
 
 // stepComplete sees that the push made the repository, and gives it what it could not
 // have from the beginning.
-func (a *Attach) stepComplete() desk.Step {
-	act := a.Login.Host.Actions["repository-create"]
-	what := "See that this made the repository " + a.Target.Path()
-	if act.Makes != a.Target.Visibility {
-		what += ", and make it " + a.Target.Visibility
-		if a.Target.Visibility == "members" {
+func (t *Target) stepComplete() desk.Step {
+	act := t.Login.Host.Actions["repository-create"]
+	what := "See that this made the repository " + t.Repository.Path()
+	if act.Makes != t.Repository.Visibility {
+		what += ", and make it " + t.Repository.Visibility
+		if t.Repository.Visibility == "members" {
 			what = strings.TrimSuffix(what, "members") + "visible to members"
 		}
 	}
 	return desk.Step{Item: plan.Item{ID: "create", Place: plan.Host, Sentence: what},
 		Done: func(ctx context.Context) (bool, error) {
-			there, found, err := a.Login.Repository(ctx, a.Target.Owner, a.Target.Name)
-			if err != nil || !found || a.run.Fact("id") == "" || a.run.Fact("id") != there.ID {
+			there, found, err := t.Login.Repository(ctx, t.Repository.Owner, t.Repository.Name)
+			if err != nil || !found || t.run.Fact("id") == "" || t.run.Fact("id") != there.ID {
 				return false, err
 			}
-			return there.Visibility == a.Target.Visibility && there.Description == a.Options.Description && (there.DefaultBranch == "" || there.DefaultBranch == a.branch), nil
+			return there.Visibility == t.Repository.Visibility && there.Description == t.Options.Description && (there.DefaultBranch == "" || there.DefaultBranch == t.branch), nil
 		},
 		Do: func(ctx context.Context) error {
-			there, err := a.appeared(ctx)
+			there, err := t.appeared(ctx)
 			if err != nil {
 				return err
 			}
-			if who := there.Creator; who != "" && who != a.Login.Account.User {
+			if who := there.Creator; who != "" && who != t.Login.Account.User {
 				return fault.New(fault.Decision, "%s was made by %s meanwhile; what was sent lies there", there.Path(), text.Visible(who)).
-					Try("see it", text.Command("uncinate", "visit", "--print", a.folder.Path))
+					Try("see it", text.Command("uncinate", "visit", "--print", t.folder.Path))
 			}
-			wanted := a.Target.Visibility
-			if err := a.take(there); err != nil {
+			wanted := t.Repository.Visibility
+			if err := t.take(there); err != nil {
 				return err
 			}
 			vars := description.Vars{"owner": there.Owner, "name": there.Name, "path": there.Path(), "id": there.ID, "version": there.Version}
 			changes := false
-			for key, want := range map[string][2]string{"visibility": {there.Visibility, wanted}, "description": {there.Description, a.Options.Description}, "default_branch": {there.DefaultBranch, a.branch}} {
+			for key, want := range map[string][2]string{"visibility": {there.Visibility, wanted}, "description": {there.Description, t.Options.Description}, "default_branch": {there.DefaultBranch, t.branch}} {
 				if want[0] != want[1] && want[1] != "" && (key != "default_branch" || want[0] != "") {
 					vars[key], changes = want[1], true
 				}
 			}
 			if changes {
-				if _, err := a.Login.Do(ctx, "repository-change", "complete "+there.Path(), vars); err != nil {
+				if _, err := t.Login.Do(ctx, "repository-change", "complete "+there.Path(), vars); err != nil {
 					return err
 				}
 			}
-			return project.Enter(a.Desk, a.entry())
+			return project.Enter(t.Desk, t.entry())
 		}}
 }
 
 // appeared waits, not for long, until the host shows what the push made.
-func (a *Attach) appeared(ctx context.Context) (description.Repository, error) {
+func (t *Target) appeared(ctx context.Context) (description.Repository, error) {
 	for tries := 0; ; tries++ {
-		there, found, err := a.Login.Repository(ctx, a.Target.Owner, a.Target.Name)
+		there, found, err := t.Login.Repository(ctx, t.Repository.Owner, t.Repository.Name)
 		if err != nil || found {
 			return there, err
 		}
 		if tries == 20 {
-			return there, fault.New(fault.HostSaidNo, "%s took the push to %s, and shows no such repository", a.Login.Host.Name, a.Target.Path())
+			return there, fault.New(fault.HostSaidNo, "%s took the push to %s, and shows no such repository", t.Login.Host.Name, t.Repository.Path())
 		}
-		if err := a.Desk.Pause(ctx, 500*time.Millisecond); err != nil {
+		if err := t.Desk.Pause(ctx, 500*time.Millisecond); err != nil {
 			return there, err
 		}
 	}
@@ -115,16 +115,16 @@ func (a *Attach) appeared(ctx context.Context) (description.Repository, error) {
 
 // pushed reports whether a repository holds just what this attach sent, before it was
 // cut off and could note what came of it.
-func (a *Attach) pushed(ctx context.Context, there description.Repository) (bool, error) {
-	if a.run.Fact("by push") == "" {
+func (t *Target) pushed(ctx context.Context, there description.Repository) (bool, error) {
+	if t.run.Fact("by push") == "" {
 		return false, nil
 	}
-	refs, err := a.refsThere(ctx, a.Login.Account, there)
+	refs, err := t.refsThere(ctx, t.Login.Account, there)
 	if err != nil {
 		return false, err
 	}
 	for name, id := range refs.IDs {
-		if branch, is := strings.CutPrefix(name, "refs/heads/"); name != "HEAD" && (!is || a.run.Fact("sent "+branch) != id) {
+		if branch, is := strings.CutPrefix(name, "refs/heads/"); name != "HEAD" && (!is || t.run.Fact("sent "+branch) != id) {
 			return false, nil
 		}
 	}

@@ -47,7 +47,8 @@ type Clone struct {
 	folder  string
 	made    bool // the folder is not there yet
 	options CloneOptions
-	attach  *Attach
+	target  *Target
+	held    *files.Held // the folder's lock
 	refs    web.Refs
 	steps   []desk.Step
 }
@@ -84,8 +85,7 @@ func PlanClone(ctx context.Context, d *desk.Desk, o CloneOptions) (*Clone, error
 		return nil, err
 	}
 	c := &Clone{desk: d, what: o.What, options: o}
-	a := &Attach{Desk: d, clones: true, Options: Options{Account: o.Account, Over: o.Over, Remote: "origin"}}
-	c.attach = a
+	c.target = &Target{Work: Work{Desk: d, Options: Options{Account: o.Account, Over: o.Over, Remote: "origin"}}, clones: true}
 	name := ""
 	if at, err := address.Parse(o.What); err == nil {
 		name = at.Name()
@@ -100,24 +100,24 @@ func PlanClone(ctx context.Context, d *desk.Desk, o CloneOptions) (*Clone, error
 	if err := c.chooseFolder(o.Folder, name); err != nil {
 		return nil, err
 	}
-	if a.held, err = d.Alone(ctx, c.folder); err != nil {
+	if c.held, err = d.Alone(ctx, c.folder); err != nil {
 		return nil, err
 	}
 	if err := c.prepare(ctx, g, o, name); err != nil {
-		return nil, errors.Join(err, a.held.Release())
+		return nil, errors.Join(err, c.held.Release())
 	}
 	return c, nil
 }
 
 // prepare asks the host and makes the plan.
 func (c *Clone) prepare(ctx context.Context, g *git.Git, o CloneOptions, name string) (err error) {
-	a := c.attach
-	if a.run, _, err = c.desk.Begin("clone", c.folder); err != nil {
+	t := c.target
+	if t.run, _, err = c.desk.Begin("clone", c.folder); err != nil {
 		return err
 	}
-	a.folder = &project.Folder{Path: c.folder, Repo: g.In(c.folder), Remotes: map[string]string{}}
-	a.folder.Repo.Dir = filepath.Dir(c.folder) // until the folder is made
-	if err := a.chooseExisting(ctx, o.What); err != nil {
+	t.folder = &project.Folder{Path: c.folder, Repo: g.In(c.folder), Remotes: map[string]string{}}
+	t.folder.Repo.Dir = filepath.Dir(c.folder) // until the folder is made
+	if err := t.chooseExisting(ctx, o.What); err != nil {
 		var r *login.Refusal
 		f := fault.Of(err)
 		if errors.As(err, &r) || f.Kind != fault.HostSaidNo {
@@ -126,15 +126,15 @@ func (c *Clone) prepare(ctx context.Context, g *git.Git, o CloneOptions, name st
 		// A missing repository is not to be made by clone.
 		out := *f
 		out.Remedies = nil
-		for _, account := range a.others {
+		for _, account := range t.others {
 			words := []string{"uncinate", "clone", "--account", account, o.What}
 			if o.Folder != "" {
 				words = append(words, o.Folder)
 			}
 			out.Try("use "+account, text.Command(words...))
 		}
-		if a.Login != nil && len(a.others) == 0 {
-			if near := a.nearName(ctx, name); near != "" {
+		if t.Login != nil && len(t.others) == 0 {
+			if near := t.nearName(ctx, name); near != "" {
 				words := []string{"uncinate", "clone", near}
 				if o.Folder != "" {
 					words = append(words, o.Folder)
@@ -146,21 +146,21 @@ func (c *Clone) prepare(ctx context.Context, g *git.Git, o CloneOptions, name st
 	}
 	for dir := filepath.Dir(c.folder); ; dir = filepath.Dir(dir) {
 		if s, err := os.Stat(dir); err == nil && s.IsDir() {
-			a.folder.Repo.Dir = dir
+			t.folder.Repo.Dir = dir
 			break
 		}
 		if filepath.Dir(dir) == dir {
 			break
 		}
 	}
-	if a.folder.Settings, err = a.folder.Repo.Settings(ctx); err != nil {
+	if t.folder.Settings, err = t.folder.Repo.Settings(ctx); err != nil {
 		return desk.GitFault(err, "git's configuration cannot be read")
 	}
-	a.folder.IsRepo = true // its settings are read already
-	if err := a.checkAddress(ctx); err != nil {
+	t.folder.IsRepo = true // its settings are read already
+	if err := t.checkAddress(ctx); err != nil {
 		return err
 	}
-	if c.refs, err = a.remoteRefs(ctx); err != nil {
+	if c.refs, err = t.remoteRefs(ctx); err != nil {
 		return err
 	}
 	if err := c.signer(ctx); err != nil {
@@ -219,7 +219,7 @@ func (c *Clone) chooseFolder(given, name string) error {
 
 // signer sets who signs commits made in the copy; without any, git's own is left.
 func (c *Clone) signer(ctx context.Context) error {
-	err := c.attach.chooseSigner(ctx)
+	err := c.target.chooseSigner(ctx)
 	if fault.Is(err, fault.Decision) {
 		return nil
 	}
@@ -230,43 +230,43 @@ func (c *Clone) signer(ctx context.Context) error {
 func (c *Clone) Items() []plan.Item { return desk.Items(c.steps) }
 
 // Notes are what the person should know before agreeing.
-func (c *Clone) Notes() []string { return c.attach.Notes }
+func (c *Clone) Notes() []string { return c.target.Notes }
 
 func (c *Clone) plan() error {
-	a := c.attach
+	t := c.target
 	if b := c.options.Branch; b != "" && c.refs.Branch(b) == "" {
-		f := fault.New(fault.Failed, "%s has no branch %s", a.Hook.Address.String(), text.Visible(b))
+		f := fault.New(fault.Failed, "%s has no branch %s", t.Hook.Address.String(), text.Visible(b))
 		if near := text.Nearest(b, c.refs.Branches()); near != "" {
 			f.Try("there is one of a like name", text.Command("uncinate", "clone", c.what, "--branch", near))
 		}
 		return f.Detail("It has: %s", text.Excerpt(strings.Join(c.refs.Branches(), ", "), 200))
 	}
-	a.branch = desk.OrElse(c.options.Branch, c.refs.Head)
-	if a.branch == "" {
-		a.branch = a.Target.DefaultBranch
+	t.branch = desk.OrElse(c.options.Branch, c.refs.Head)
+	if t.branch == "" {
+		t.branch = t.Repository.DefaultBranch
 	}
-	if a.branch == "" || !c.refs.Empty() && c.refs.Branch(a.branch) == "" {
-		a.branch = ""
+	if t.branch == "" || !c.refs.Empty() && c.refs.Branch(t.branch) == "" {
+		t.branch = ""
 		for _, b := range []string{"main", "master", "trunk"} {
 			if c.refs.Branch(b) != "" {
-				a.branch = b
+				t.branch = b
 				break
 			}
 		}
 	}
-	something := !c.refs.Empty() && a.branch != ""
-	if a.branch == "" {
-		a.branch = "main"
+	something := !c.refs.Empty() && t.branch != ""
+	if t.branch == "" {
+		t.branch = "main"
 	}
 	made := c.stepFolder()
-	if a.move != "" {
-		c.steps = append(c.steps, a.stepMove())
+	if t.move != "" {
+		c.steps = append(c.steps, t.stepMove())
 	}
-	c.steps = append(c.steps, made, a.stepInit())
-	if a.name != "" && a.email != "" {
-		c.steps = append(c.steps, a.stepIdentity())
+	c.steps = append(c.steps, made, t.stepInit())
+	if t.name != "" && t.email != "" {
+		c.steps = append(c.steps, t.stepIdentity())
 	}
-	c.steps = append(c.steps, a.stepHook())
+	c.steps = append(c.steps, t.stepHook())
 	if !c.refs.Empty() {
 		c.steps = append(c.steps, c.stepFetch())
 	}
@@ -276,7 +276,7 @@ func (c *Clone) plan() error {
 	// An interrupted clone that is put back leaves no folder of ours behind.
 	for i, s := range c.steps {
 		if s.ID == "init" {
-			c.steps[i].Sentence = "Make it a git repository, on branch " + a.branch
+			c.steps[i].Sentence = "Make it a git repository, on branch " + t.branch
 		}
 	}
 	return nil
@@ -295,7 +295,7 @@ func (c *Clone) stepFolder() desk.Step {
 			if real, err := filepath.EvalSymlinks(c.folder); err == nil {
 				c.folder = real
 			}
-			c.attach.folder.Path, c.attach.folder.Repo.Dir = c.folder, c.folder
+			c.target.folder.Path, c.target.folder.Repo.Dir = c.folder, c.folder
 			return nil
 		},
 		Undo: func(context.Context) error {
@@ -310,9 +310,9 @@ func (c *Clone) stepFolder() desk.Step {
 }
 
 func (c *Clone) stepFetch() desk.Step {
-	a := c.attach
-	repo := a.folder.Repo
-	return desk.Step{Item: plan.Item{ID: "fetch", Place: plan.Here, Sentence: c.extent() + " from " + a.Hook.Address.String()},
+	t := c.target
+	repo := t.folder.Repo
+	return desk.Step{Item: plan.Item{ID: "fetch", Place: plan.Here, Sentence: c.extent() + " from " + t.Hook.Address.String()},
 		Do: func(ctx context.Context) error {
 			args := []string{"fetch", "--progress", "--no-auto-maintenance"}
 			if c.options.Depth > 0 {
@@ -321,15 +321,15 @@ func (c *Clone) stepFetch() desk.Step {
 			if c.options.Partial {
 				args = append(args, "--filter=blob:none")
 			}
-			_, err := repo.Run(ctx, git.Cmd{Dir: c.folder, Args: append(args, "--", a.Options.Remote), Watch: project.Watch(c.desk, "Bringing in", "Receiving objects")})
+			_, err := repo.Run(ctx, git.Cmd{Dir: c.folder, Args: append(args, "--", t.Options.Remote), Watch: project.Watch(c.desk, "Bringing in", "Receiving objects")})
 			c.desk.Tell.Progress("Bringing in", 0, 0, "")
 			if err != nil {
-				return project.Diagnose(ctx, c.desk, a.Hook.Address, err)
+				return project.Diagnose(ctx, c.desk, t.Hook.Address, err)
 			}
 			if c.refs.Head == "" {
 				return nil
 			}
-			_, err = repo.Do(ctx, "symbolic-ref", "refs/remotes/"+a.Options.Remote+"/HEAD", "refs/remotes/"+a.Options.Remote+"/"+c.refs.Head)
+			_, err = repo.Do(ctx, "symbolic-ref", "refs/remotes/"+t.Options.Remote+"/HEAD", "refs/remotes/"+t.Options.Remote+"/"+c.refs.Head)
 			return desk.GitFault(err, "the default branch cannot be noted")
 		}}
 }
@@ -346,19 +346,19 @@ func (c *Clone) extent() string {
 }
 
 func (c *Clone) stepCheckout() desk.Step {
-	a := c.attach
-	return desk.Step{Item: plan.Item{ID: "checkout", Place: plan.Here, Sentence: "Lay out the files of branch " + text.Visible(a.branch)},
+	t := c.target
+	return desk.Step{Item: plan.Item{ID: "checkout", Place: plan.Here, Sentence: "Lay out the files of branch " + text.Visible(t.branch)},
 		Do: func(ctx context.Context) error {
-			_, err := a.folder.Repo.Git.In(c.folder).Do(ctx, "checkout", "-q", "--no-overwrite-ignore", "-B", a.branch, "--track", "refs/remotes/"+a.Options.Remote+"/"+a.branch)
+			_, err := t.folder.Repo.Git.In(c.folder).Do(ctx, "checkout", "-q", "--no-overwrite-ignore", "-B", t.branch, "--track", "refs/remotes/"+t.Options.Remote+"/"+t.branch)
 			if err != nil {
-				return desk.GitFault(err, "git cannot lay out the files of branch %s", text.Visible(a.branch))
+				return desk.GitFault(err, "git cannot lay out the files of branch %s", text.Visible(t.branch))
 			}
-			id, err := a.folder.Repo.Do(ctx, "rev-parse", "HEAD")
+			id, err := t.folder.Repo.Do(ctx, "rev-parse", "HEAD")
 			if err != nil {
 				return desk.GitFault(err, "the copy cannot be checked")
 			}
-			if want := c.refs.Branch(a.branch); id != want {
-				a.Notes = append(a.Notes, "The branch moved on the host while it was brought in.")
+			if want := c.refs.Branch(t.branch); id != want {
+				t.Notes = append(t.Notes, "The branch moved on the host while it was brought in.")
 			}
 			return nil
 		}}
@@ -366,25 +366,25 @@ func (c *Clone) stepCheckout() desk.Step {
 
 // Do carries the plan out.
 func (c *Clone) Do(ctx context.Context) (*Cloned, error) {
-	a := c.attach
-	defer a.held.Release()
-	if err := a.run.Run(ctx, c.steps); err != nil {
+	t := c.target
+	defer c.held.Release()
+	if err := t.run.Run(ctx, c.steps); err != nil {
 		return nil, err
 	}
-	s, err := a.summary(ctx, true)
-	if err != nil {
+	out := &Cloned{Folder: c.folder, Address: t.Hook.Address.String(), Page: t.Repository.Page, Account: t.accountName(), Branch: t.branch}
+	var err error
+	if out.Commit, out.Files, out.Bytes, err = t.counted(ctx); err != nil {
 		return nil, err
 	}
-	out := &Cloned{Folder: c.folder, Address: s.Address, Page: s.Page, Account: s.Account, Branch: s.Branch, Commit: s.Commit, Files: s.Files, Bytes: s.Bytes}
-	if out.Pointers, err = notePointers(ctx, c.desk, a.folder.Repo); err != nil {
+	if out.Pointers, err = notePointers(ctx, c.desk, t.folder.Repo); err != nil {
 		return nil, err
 	}
 	if out.Branch != "" && out.Commit != "" {
-		if out.Alike, err = worktree.NoteAlike(ctx, c.desk, a.folder); err != nil {
+		if out.Alike, err = worktree.NoteAlike(ctx, c.desk, t.folder); err != nil {
 			return nil, err
 		}
 	}
-	if out.Inside, err = inside(ctx, c.desk, a.folder); err != nil {
+	if out.Inside, err = inside(ctx, c.desk, t.folder); err != nil {
 		return nil, err
 	}
 	if c.options.ReadOnly {
@@ -400,7 +400,7 @@ func (c *Clone) Do(ctx context.Context) (*Cloned, error) {
 	}
 	if c.options.Snapshot {
 		out.Snapshot = true
-		if err := project.Strike(c.desk, c.folder, a.Options.Remote); err != nil {
+		if err := project.Strike(c.desk, c.folder, t.Options.Remote); err != nil {
 			return nil, err
 		}
 		if err := os.RemoveAll(filepath.Join(c.folder, ".git")); err != nil {
@@ -408,7 +408,7 @@ func (c *Clone) Do(ctx context.Context) (*Cloned, error) {
 		}
 	}
 	if out.HandOver, err = surveying.HandedOver(c.folder); err != nil {
-		a.Notes = append(a.Notes, fault.Of(err).Says)
+		t.Notes = append(t.Notes, fault.Of(err).Says)
 		c.desk.Tell.Note("Note: %s.", fault.Of(err).Says)
 	}
 	return out, nil

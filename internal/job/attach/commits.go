@@ -94,7 +94,7 @@ func (a *Attach) lookIntoCommits(ctx context.Context, let func(string) bool) ([]
 	args := []string{"rev-list", "--objects"}
 	for _, b := range a.sent() {
 		ref := "refs/heads/" + b
-		if j := a.join; j != nil && b == j.Branch {
+		if j := a.joins.way; j != nil && b == j.Branch {
 			ref = a.folder.Head
 		}
 		args = append(args, ref)

@@ -15,6 +15,7 @@ import (
 	"uncinate/internal/desk/accounts"
 	"uncinate/internal/desk/login"
 	"uncinate/internal/desk/project"
+	"uncinate/internal/world/files"
 )
 
 // DetachOptions are a person's wishes.
@@ -29,8 +30,12 @@ type DetachOptions struct {
 // Detach takes the hook off a project or, after an attach that was cut off, puts
 // everything back.
 type Detach struct {
-	attach *Attach
-	steps  []desk.Step
+	*Target
+	held  *files.Held // the folder's lock
+	joins *Join
+	moves *Move
+	own   *Contents
+	steps []desk.Step
 
 	Unfinished bool
 	Notes      []string
@@ -42,60 +47,59 @@ func PlanDetach(ctx context.Context, d *desk.Desk, o DetachOptions) (*Detach, er
 	if err != nil {
 		return nil, err
 	}
-	a := &Attach{Desk: d}
+	to := &Target{Work: Work{Desk: d}}
+	t := &Detach{Target: to, joins: &Join{Target: to}, moves: &Move{Target: to}, own: &Contents{Target: to}}
 	if !o.Preview {
-		if a.held, err = d.Alone(ctx, where); err != nil {
+		if t.held, err = d.Alone(ctx, where); err != nil {
 			return nil, err
 		}
 	}
-	t := &Detach{attach: a}
 	if err := t.prepare(ctx, where, o); err != nil {
-		return nil, errors.Join(err, a.held.Release())
+		return nil, errors.Join(err, t.held.Release())
 	}
 	return t, nil
 }
 
 func (t *Detach) prepare(ctx context.Context, where string, o DetachOptions) error {
-	a := t.attach
-	d := a.Desk
+	d := t.Desk
 	var err error
-	if a.folder, err = project.Look(ctx, d, where); err != nil {
+	if t.folder, err = project.Look(ctx, d, where); err != nil {
 		return err
 	}
-	a.folder.Repo.Safe = nil // the person hooked it: its configuration is their own
-	if a.run, t.Unfinished, err = d.Begin("attach", where); err != nil {
+	t.folder.Repo.Safe = nil // the person hooked it: its configuration is their own
+	if t.run, t.Unfinished, err = d.Begin("attach", where); err != nil {
 		return err
 	}
-	if a.run.State.Marks["verify"] == plan.Done {
+	if t.run.State.Marks["verify"] == plan.Done {
 		t.Unfinished = false // only the journal's removal was cut off
 	}
-	a.Options.Remote = o.Remote
+	t.Options.Remote = o.Remote
 	if t.Unfinished {
-		w := a.run.State.Head.Wanted
-		a.Options.Account, a.Options.Host, a.Options.Name, a.Options.Owner = w["account"], w["host"], w["name"], w["owner"]
-		if a.Options.Remote == "" {
-			a.Options.Remote = w["remote"]
+		w := t.run.State.Head.Wanted
+		t.Options.Account, t.Options.Host, t.Options.Name, t.Options.Owner = w["account"], w["host"], w["name"], w["owner"]
+		if t.Options.Remote == "" {
+			t.Options.Remote = w["remote"]
 		}
 	}
-	if a.project, _, err = project.ProjectAt(d, where); err != nil {
+	if t.project, _, err = project.ProjectAt(d, where); err != nil {
 		return err
 	}
-	if a.Options.Remote == "" {
-		a.Options.Remote = a.project.Remote
+	if t.Options.Remote == "" {
+		t.Options.Remote = t.project.Remote
 	}
 	if t.Unfinished && !o.HookOnly {
 		return t.planPutBack(ctx, o)
 	}
-	if a.project.Folder == "" && a.run.Fact("address") == "" {
+	if t.project.Folder == "" && t.run.Fact("address") == "" {
 		return fault.New(fault.Decision, "%s is not hooked to anything by this program", text.Visible(where)).
 			Try("see where it stands", text.Command("uncinate", "status", where))
 	}
-	t.steps = []desk.Step{{Item: plan.Item{ID: "unhook", Place: plan.Here, Sentence: fmt.Sprintf("Take the remote %s and its sign-in out of git's configuration here", text.Visible(a.Options.Remote))},
+	t.steps = []desk.Step{{Item: plan.Item{ID: "unhook", Place: plan.Here, Sentence: fmt.Sprintf("Take the remote %s and its sign-in out of git's configuration here", text.Visible(t.Options.Remote))},
 		Do: func(ctx context.Context) error {
-			if err := unhook(ctx, d, a.folder, a.Options.Remote); err != nil {
+			if err := unhook(ctx, d, t.folder, t.Options.Remote); err != nil {
 				return err
 			}
-			return project.Strike(d, a.folder.Path, a.Options.Remote)
+			return project.Strike(d, t.folder.Path, t.Options.Remote)
 		}}}
 	t.Notes = append(t.Notes, "Files, commits and the hosted repository stay as they are.")
 	return nil
@@ -103,66 +107,65 @@ func (t *Detach) prepare(ctx context.Context, where string, o DetachOptions) err
 
 // planPutBack plans to undo what the journal says was begun, newest first.
 func (t *Detach) planPutBack(ctx context.Context, o DetachOptions) error {
-	a := t.attach
-	if kept := a.run.Fact("join"); kept != "" {
-		a.join = &join{}
-		if err := json.Unmarshal([]byte(kept), a.join); err != nil {
-			return fault.New(fault.Failed, "the journal of the attach is damaged: %s", text.Visible(a.run.Journal.Path())).Because(err)
+	if kept := t.run.Fact("join"); kept != "" {
+		t.joins.way = &way{}
+		if err := json.Unmarshal([]byte(kept), t.joins.way); err != nil {
+			return fault.New(fault.Failed, "the journal of the attach is damaged: %s", text.Visible(t.run.Journal.Path())).Because(err)
 		}
 	}
-	if err := a.untouchedSince(ctx); err != nil {
+	if err := t.joins.untouchedSince(ctx); err != nil {
 		return err
 	}
-	for _, id := range a.run.State.ToPutBack() {
+	for _, id := range t.run.State.ToPutBack() {
 		say, place := "", plan.Here
 		var undo func(context.Context) error
 		switch id {
 		case "init":
-			say, undo = "Make this folder an ordinary one again: remove .git", a.undoInit
-			if a.run.Fact("made-git") != "yes" {
+			say, undo = "Make this folder an ordinary one again: remove .git", t.undoInit
+			if t.run.Fact("made-git") != "yes" {
 				continue
 			}
 		case "identity":
-			say, undo = "Take the name and e-mail for commits out again", a.undoIdentity
+			say, undo = "Take the name and e-mail for commits out again", t.undoIdentity
 		case "ignore":
-			say, undo = "Put .gitignore back as it was", a.undoIgnore
+			say, undo = "Put .gitignore back as it was", t.undoIgnore
 		case "large":
-			say, undo = "Take large-file storage out again", a.undoLarge
+			say, undo = "Take large-file storage out again", t.own.undoLarge
 		case "first-files":
-			say, undo = "Remove the first files that were written", a.undoFirstFiles
+			say, undo = "Remove the first files that were written", t.own.undoFirstFiles
 		case "bring-all":
-			if a.run.Fact("brought") == "" {
+			if t.run.Fact("brought") == "" {
 				continue
 			}
-			say, undo = "Forget the tags that were brought in", a.undoBringAll
+			say, undo = "Forget the tags that were brought in", t.moves.undoBringAll
 		case "former":
-			say, undo = "Give the old remote its name again", a.undoFormer
+			say, undo = "Give the old remote its name again", t.moves.undoFormer
 		case "branch-name":
-			say, undo = "Give the branch its former name again", a.undoBranchName
+			say, undo = "Give the branch its former name again", t.joins.undoBranchName
 		case "bring-in":
-			say, undo = "Forget the commits that were brought in", a.undoBringIn
+			say, undo = "Forget the commits that were brought in", t.joins.undoBringIn
 		case "join":
-			say, undo = "Bring the folder back to your own last commit", a.undoJoin
+			say, undo = "Bring the folder back to your own last commit", t.joins.undoJoin
 		case "lay":
-			say, undo = "Take out again what was laid out, and bring back what made way for it", a.undoLay
+			say, undo = "Take out again what was laid out, and bring back what made way for it", t.joins.undoLay
 		case "first-commit":
-			say, undo = "Take the first commit back; every file stays", a.undoCommit
+			say, undo = "Take the first commit back; every file stays", t.undoCommit
 		case "hook":
-			say, undo = fmt.Sprintf("Take the remote %s and its sign-in out of git's configuration here", text.Visible(a.Options.Remote)), a.undoHook
+			say, undo = fmt.Sprintf("Take the remote %s and its sign-in out of git's configuration here", text.Visible(t.Options.Remote)), t.undoHook
 		case "create", "send":
-			if id == "send" && a.run.State.Marks["create"] != "" {
+			if id == "send" && t.run.State.Marks["create"] != "" {
 				continue // it goes with the whole repository
 			}
-			if id == "send" && a.run.Fact("by push") == "" {
-				if there := a.thereBefore(); there != "" {
-					say, undo, place = "Bring the branch "+text.Visible(there)+" of the hosted repository back to what it was before", a.undoSend, plan.Host
+			if id == "send" && t.run.Fact("by push") == "" {
+				if there := t.thereBefore(); there != "" {
+					say, undo, place = "Bring the branch "+text.Visible(there)+" of the hosted repository back to what it was before", t.undoSend, plan.Host
 					break
 				}
-				if a.run.Fact("vacant") != "yes" {
+				if t.run.Fact("vacant") != "yes" {
 					t.Notes = append(t.Notes, "What was sent to the hosted repository stays there: it held work before.")
 					continue
 				}
-				say, undo, place = "Take back what was sent to the hosted repository, which was empty before", a.undoSend, plan.Host
+				say, undo, place = "Take back what was sent to the hosted repository, which was empty before", t.undoSend, plan.Host
 				break
 			}
 			keep, err := t.planDelete(ctx, o)
@@ -172,13 +175,13 @@ func (t *Detach) planPutBack(ctx context.Context, o DetachOptions) error {
 			if keep {
 				continue
 			}
-			say, undo, place = fmt.Sprintf("Delete the repository %s/%s, which the attach made there; a deletion cannot be taken back", a.Options.Owner, a.Options.Name), a.undoCreate, plan.Host
+			say, undo, place = fmt.Sprintf("Delete the repository %s/%s, which the attach made there; a deletion cannot be taken back", t.Options.Owner, t.Options.Name), t.undoCreate, plan.Host
 		case "move-secret":
 			t.Notes = append(t.Notes, "The token that was moved into the vault stays there.")
 			continue
 		case "default-branch":
-			say, undo, place = "Make "+text.Visible(a.run.Fact("default was"))+" the default branch there again", a.undoDefault, plan.Host
-			if a.run.Fact("default was") == "" {
+			say, undo, place = "Make "+text.Visible(t.run.Fact("default was"))+" the default branch there again", t.undoDefault, plan.Host
+			if t.run.Fact("default was") == "" {
 				continue
 			}
 		default:
@@ -192,15 +195,14 @@ func (t *Detach) planPutBack(ctx context.Context, o DetachOptions) error {
 // planDelete finds out whether the hosted repository may be deleted: made by this
 // attach, and holding nothing but what this attach sent.
 func (t *Detach) planDelete(ctx context.Context, o DetachOptions) (keep bool, err error) {
-	a := t.attach
-	account, err := accounts.Pick(a.Desk, a.Options.Account, a.Options.Host)
+	account, err := accounts.Pick(t.Desk, t.Options.Account, t.Options.Host)
 	if err != nil {
 		return false, err
 	}
-	if a.Login, err = login.Open(ctx, a.Desk, account); err != nil {
+	if t.Login, err = login.Open(ctx, t.Desk, account); err != nil {
 		return false, err
 	}
-	there, found, err := a.made(ctx)
+	there, found, err := t.made(ctx)
 	if err != nil || !found {
 		return true, err
 	}
@@ -208,23 +210,23 @@ func (t *Detach) planDelete(ctx context.Context, o DetachOptions) (keep bool, er
 		t.Notes = append(t.Notes, "The hosted repository stays: "+there.Page)
 		return true, nil
 	}
-	if err := a.Login.May("repository-delete", "delete a repository"); err != nil {
+	if err := t.Login.May("repository-delete", "delete a repository"); err != nil {
 		t.Notes = append(t.Notes, "The hosted repository stays, since "+fault.Of(err).Says+": "+there.Page)
 		return true, nil
 	}
 	if there.Empty != nil && *there.Empty {
 		return false, nil
 	}
-	refs, err := a.refsThere(ctx, account, there)
+	refs, err := t.refsThere(ctx, account, there)
 	if err != nil {
 		return false, err
 	}
 	for name, id := range refs.IDs {
-		here, err := a.folder.Repo.Do(ctx, "rev-parse", "-q", "--verify", name)
+		here, err := t.folder.Repo.Do(ctx, "rev-parse", "-q", "--verify", name)
 		if name != "HEAD" && (err != nil || here != id) {
 			return false, fault.New(fault.Refused, "%s holds %s now, which this attach did not send, so it is not deleted", there.Path(), text.Visible(strings.TrimPrefix(name, "refs/heads/"))).
-				Try("finish the attach instead", text.Command("uncinate", "attach", a.folder.Path)).
-				Try("or put back only what is here", text.Command("uncinate", "detach", "--keep-hosted", a.folder.Path))
+				Try("finish the attach instead", text.Command("uncinate", "attach", t.folder.Path)).
+				Try("or put back only what is here", text.Command("uncinate", "detach", "--keep-hosted", t.folder.Path))
 		}
 	}
 	return false, nil
@@ -232,16 +234,16 @@ func (t *Detach) planDelete(ctx context.Context, o DetachOptions) (keep bool, er
 
 // made finds the hosted repository that the journal's attach made: by the host's own
 // id or, where the answer was lost, by our mark in its description.
-func (a *Attach) made(ctx context.Context) (description.Repository, bool, error) {
-	there, found, err := a.Login.Repository(ctx, a.Options.Owner, a.Options.Name)
+func (t *Target) made(ctx context.Context) (description.Repository, bool, error) {
+	there, found, err := t.Login.Repository(ctx, t.Options.Owner, t.Options.Name)
 	if err != nil || !found {
 		return there, false, err
 	}
-	id, nonce := a.run.Fact("id"), a.run.Fact("nonce")
+	id, nonce := t.run.Fact("id"), t.run.Fact("nonce")
 	if id != "" && id == there.ID || nonce != "" && strings.Contains(there.Description, nonce) {
 		return there, true, nil
 	}
-	ours, err := a.pushed(ctx, there)
+	ours, err := t.pushed(ctx, there)
 	return there, ours, err
 }
 
@@ -249,34 +251,33 @@ func (a *Attach) made(ctx context.Context) (description.Repository, bool, error)
 func (t *Detach) Items() []plan.Item { return desk.Items(t.steps) }
 
 // HostName is the host on which something is done, "" for none.
-func (t *Detach) HostName() string { return t.attach.HostName() }
+func (t *Detach) HostName() string { return t.HostName() }
 
 // Do carries the plan out. Each step is marked as put back, so that a detach that is
 // cut off goes on too.
 func (t *Detach) Do(ctx context.Context) error {
-	a := t.attach
-	defer a.held.Release()
+	defer t.held.Release()
 	for _, s := range t.steps {
 		if err := ctx.Err(); err != nil {
 			return err
 		}
-		a.run.Current = s.ID
+		t.run.Current = s.ID
 		if err := s.Do(ctx); err != nil {
 			return err
 		}
 		if t.Unfinished {
-			if err := a.run.Record(s.ID, plan.Undone, nil); err != nil {
+			if err := t.run.Record(s.ID, plan.Undone, nil); err != nil {
 				return err
 			}
 		}
-		a.Desk.Tell.Step(s.Item, false)
+		t.Desk.Tell.Step(s.Item, false)
 	}
-	return a.run.Journal.Close()
+	return t.run.Journal.Close()
 }
 
 // thereBefore names the branch on the host that held work before this attach joined it.
-func (a *Attach) thereBefore() string {
-	for fact := range a.run.State.Facts {
+func (w *Work) thereBefore() string {
+	for fact := range w.run.State.Facts {
 		if branch, ok := strings.CutPrefix(fact, "there "); ok {
 			return branch
 		}

@@ -34,7 +34,7 @@ func TestFindingsInAFewLines(t *testing.T) {
 	}, said)
 	assert.Equal(t, "a.ini:1200 holds a token, and 4 more in it", surveying.Sentence(all[1]))
 
-	a := &Attach{folder: &project.Folder{Path: "/x"}}
+	a := &Target{Work: Work{folder: &project.Folder{Path: "/x"}}}
 	assert.NoError(t, surveying.CheckFindings(all[3:], a.Options.Folder, a.Again))
 	err := surveying.CheckFindings(all, a.Options.Folder, a.Again)
 	require.Error(t, err)

@@ -22,25 +22,25 @@ import (
 	"uncinate/internal/world/git"
 )
 
-func (a *Attach) stepCreate() desk.Step {
-	l := a.Login
+func (t *Target) stepCreate() desk.Step {
+	l := t.Login
 	found := func(ctx context.Context) (bool, error) {
-		if a.run.Fact("nonce") == "" {
+		if t.run.Fact("nonce") == "" {
 			return false, nil
 		}
-		there, found, err := l.Repository(ctx, a.Target.Owner, a.Target.Name)
+		there, found, err := l.Repository(ctx, t.Repository.Owner, t.Repository.Name)
 		if err != nil || !found {
 			return false, err
 		}
-		there, err = a.adopt(there)
+		there, err = t.adopt(there)
 		if err != nil {
 			return false, err
 		}
-		return true, a.take(there)
+		return true, t.take(there)
 	}
-	sentence := fmt.Sprintf("Create the %s repository %s on %s", a.Target.Visibility, a.Target.Path(), l.Host.Name)
-	if a.Target.Visibility == "members" {
-		sentence = fmt.Sprintf("Create the repository %s on %s, visible to members", a.Target.Path(), l.Host.Name)
+	sentence := fmt.Sprintf("Create the %s repository %s on %s", t.Repository.Visibility, t.Repository.Path(), l.Host.Name)
+	if t.Repository.Visibility == "members" {
+		sentence = fmt.Sprintf("Create the repository %s on %s, visible to members", t.Repository.Path(), l.Host.Name)
 	}
 	return desk.Step{Item: plan.Item{ID: "create", Place: plan.Host, Sentence: sentence},
 		Done: func(ctx context.Context) (bool, error) {
@@ -48,50 +48,50 @@ func (a *Attach) stepCreate() desk.Step {
 			if err != nil || !made {
 				return false, err
 			}
-			return true, a.complete(ctx)
+			return true, t.complete(ctx)
 		},
 		Do: func(ctx context.Context) error {
-			text := a.Options.Description
-			nonce := a.run.Fact("nonce")
+			text := t.Options.Description
+			nonce := t.run.Fact("nonce")
 			if nonce == "" {
 				random := make([]byte, 12)
 				if _, err := rand.Read(random); err != nil {
 					return err
 				}
 				nonce = hex.EncodeToString(random)
-				if err := a.run.Note("nonce", nonce); err != nil {
+				if err := t.run.Note("nonce", nonce); err != nil {
 					return err
 				}
 			}
-			if a.marks() {
+			if t.marks() {
 				text = strings.TrimSpace(text + " (being made: " + nonce + ")")
 			}
-			fields, err := l.Do(ctx, "repository-create", "create the repository "+a.Target.Path(), description.Vars{
-				"owner": a.Target.Owner, "name": a.Target.Name, "path": a.Target.Path(), "visibility": a.Target.Visibility,
-				"description": text, "default_branch": a.branch})
+			fields, err := l.Do(ctx, "repository-create", "create the repository "+t.Repository.Path(), description.Vars{
+				"owner": t.Repository.Owner, "name": t.Repository.Name, "path": t.Repository.Path(), "visibility": t.Repository.Visibility,
+				"description": text, "default_branch": t.branch})
 			if err != nil {
 				// The answer may be lost though the work was done, now or by a run before
 				// this one; or the name went to someone else a moment ago. Looking tells.
 				if fault.Is(err, fault.Unreachable) || fault.Is(err, fault.HostSaidNo) {
 					if made, look := found(ctx); look == nil && made {
-						return a.complete(ctx)
+						return t.complete(ctx)
 					}
 				}
 				if login.Means(err, description.Denied) {
-					names := login.WhoCreates(ctx, a.Desk, l.Host.Name, l.Account, a.Target.Owner)
-					return login.Others(fault.Of(err), names, "make repositories for "+a.Target.Owner, func(account string) string { return a.Again("--account", account, "--name", a.Target.Path()) })
+					names := login.WhoCreates(ctx, t.Desk, l.Host.Name, l.Account, t.Repository.Owner)
+					return login.Others(fault.Of(err), names, "make repositories for "+t.Repository.Owner, func(account string) string { return t.Again("--account", account, "--name", t.Repository.Path()) })
 				}
 				return err
 			}
 			if fields["owner"] == nil && fields["name"] == nil { // the answer does not tell what was made
 				made, look := found(ctx)
 				if look == nil && !made {
-					look = fault.New(fault.Failed, "%s says that it made %s, and does not show it", l.Host.Name, a.Target.Path())
+					look = fault.New(fault.Failed, "%s says that it made %s, and does not show it", l.Host.Name, t.Repository.Path())
 				}
 				if look != nil {
 					return look
 				}
-				return a.complete(ctx)
+				return t.complete(ctx)
 			}
 			made, err := l.Host.RepositoryFrom(fields)
 			if err == nil {
@@ -100,102 +100,102 @@ func (a *Attach) stepCreate() desk.Step {
 			if err != nil {
 				return err
 			}
-			if err := a.take(made); err != nil {
+			if err := t.take(made); err != nil {
 				return err
 			}
-			return a.describe(ctx)
+			return t.describe(ctx)
 		}}
 }
 
 // complete brings a repository that was made, and whose answer was lost, to what was
 // asked for: on some hosts its making takes several requests.
-func (a *Attach) complete(ctx context.Context) error {
-	if there := a.Target; there.DefaultBranch != "" && there.DefaultBranch != a.branch && a.Login.May("repository-change", "") == nil {
-		if err := a.setDefault(ctx, there, a.branch); err != nil {
+func (t *Target) complete(ctx context.Context) error {
+	if there := t.Repository; there.DefaultBranch != "" && there.DefaultBranch != t.branch && t.Login.May("repository-change", "") == nil {
+		if err := t.setDefault(ctx, there, t.branch); err != nil {
 			return err
 		}
-		a.Target.DefaultBranch, a.Target.Version = a.branch, ""
+		t.Repository.DefaultBranch, t.Repository.Version = t.branch, ""
 	}
-	return a.describe(ctx)
+	return t.describe(ctx)
 }
 
 // marks reports whether the new repository may carry our mark in its description
 // until it is certain that we made it.
-func (a *Attach) marks() bool { return a.Login.May("repository-change", "") == nil }
+func (t *Target) marks() bool { return t.Login.May("repository-change", "") == nil }
 
 // take goes on with a repository that this attach made.
-func (a *Attach) take(made description.Repository) error {
-	visibility, over := a.Target.Visibility, made.HTTPS
-	if a.Hook.Address.Scheme == "ssh" {
+func (t *Target) take(made description.Repository) error {
+	visibility, over := t.Repository.Visibility, made.HTTPS
+	if t.Hook.Address.Scheme == "ssh" {
 		over = made.SSH
 	}
 	at, err := address.Parse(over)
 	if err != nil {
-		return fault.New(fault.Unreachable, "%s names a clone address that cannot be used: %s", a.Login.Host.Name, text.Excerpt(over, 80)).Because(err)
+		return fault.New(fault.Unreachable, "%s names a clone address that cannot be used: %s", t.Login.Host.Name, text.Excerpt(over, 80)).Because(err)
 	}
-	a.Target = made
-	a.Target.Visibility = visibility
-	a.Hook.Address = at
-	if err := a.run.Note("id", made.ID); err != nil {
+	t.Repository = made
+	t.Repository.Visibility = visibility
+	t.Hook.Address = at
+	if err := t.run.Note("id", made.ID); err != nil {
 		return err
 	}
-	return a.run.Note("address", at.String())
+	return t.run.Note("address", at.String())
 }
 
 // describe takes our mark out of the new repository's description.
-func (a *Attach) describe(ctx context.Context) error {
-	if !a.marks() || a.Target.Description == a.Options.Description {
+func (t *Target) describe(ctx context.Context) error {
+	if !t.marks() || t.Repository.Description == t.Options.Description {
 		return nil
 	}
-	var text any = a.Options.Description
+	var text any = t.Options.Description
 	if text == "" {
 		text = description.Blank{}
 	}
-	fields, err := a.Login.Do(ctx, "repository-change", "describe "+a.Target.Path(), description.Vars{
-		"owner": a.Target.Owner, "name": a.Target.Name, "path": a.Target.Path(), "id": a.Target.ID, "version": a.Target.Version, "description": text})
+	fields, err := t.Login.Do(ctx, "repository-change", "describe "+t.Repository.Path(), description.Vars{
+		"owner": t.Repository.Owner, "name": t.Repository.Name, "path": t.Repository.Path(), "id": t.Repository.ID, "version": t.Repository.Version, "description": text})
 	if login.Means(err, description.Changed) {
-		there, found, look := a.Login.Repository(ctx, a.Target.Owner, a.Target.Name)
+		there, found, look := t.Login.Repository(ctx, t.Repository.Owner, t.Repository.Name)
 		if look != nil || !found {
 			return errors.Join(err, look)
 		}
-		fields, err = a.Login.Do(ctx, "repository-change", "describe "+a.Target.Path(), description.Vars{
-			"owner": a.Target.Owner, "name": a.Target.Name, "path": a.Target.Path(), "id": a.Target.ID, "version": there.Version, "description": text})
+		fields, err = t.Login.Do(ctx, "repository-change", "describe "+t.Repository.Path(), description.Vars{
+			"owner": t.Repository.Owner, "name": t.Repository.Name, "path": t.Repository.Path(), "id": t.Repository.ID, "version": there.Version, "description": text})
 	}
 	if err != nil {
 		return err
 	}
 	if s, ok := fields["description"].(string); ok {
-		a.Target.Description = s
+		t.Repository.Description = s
 	}
 	return nil
 }
 
 // entry is what the register says of the project.
-func (a *Attach) entry() project.Project {
-	p := project.Project{Folder: a.folder.Path, Remote: a.Options.Remote, Address: a.Hook.Address.String(), ID: a.Target.ID, Page: a.Target.Page, Hooked: a.Desk.Now().UTC().Truncate(time.Second)}
-	if a.Hook.Account != nil {
-		p.Account = a.Hook.Account.Name
+func (t *Target) entry() project.Project {
+	p := project.Project{Folder: t.folder.Path, Remote: t.Options.Remote, Address: t.Hook.Address.String(), ID: t.Repository.ID, Page: t.Repository.Page, Hooked: t.Desk.Now().UTC().Truncate(time.Second)}
+	if t.Hook.Account != nil {
+		p.Account = t.Hook.Account.Name
 	}
-	if a.Login != nil {
-		p.Host = a.Login.Host.Name
+	if t.Login != nil {
+		p.Host = t.Login.Host.Name
 	}
-	p.Copy = a.Options.Copy || a.project.Copy
+	p.Copy = t.Options.Copy || t.project.Copy
 	return p
 }
 
-func (a *Attach) stepHook() desk.Step {
-	what := fmt.Sprintf("Name it %s here, and let git sign in to it", a.Options.Remote)
-	if a.Hook.Route() != nil {
-		what += fmt.Sprintf(" over SSH, with the key of account %s and no other", a.Hook.Account.Name)
-	} else if a.Login != nil {
-		what += fmt.Sprintf(" as %s, from the vault", a.Login.Account.User)
-	} else if a.Hook.Account != nil {
-		what += fmt.Sprintf(" as %s, from the vault", a.Hook.Account.User)
+func (t *Target) stepHook() desk.Step {
+	what := fmt.Sprintf("Name it %s here, and let git sign in to it", t.Options.Remote)
+	if t.Hook.Route() != nil {
+		what += fmt.Sprintf(" over SSH, with the key of account %s and no other", t.Hook.Account.Name)
+	} else if t.Login != nil {
+		what += fmt.Sprintf(" as %s, from the vault", t.Login.Account.User)
+	} else if t.Hook.Account != nil {
+		what += fmt.Sprintf(" as %s, from the vault", t.Hook.Account.User)
 	} else {
-		what = fmt.Sprintf("Name it %s here; git signs in with what it has", a.Options.Remote)
+		what = fmt.Sprintf("Name it %s here; git signs in with what it has", t.Options.Remote)
 	}
 	upstream := func(ctx context.Context) (string, error) {
-		out, err := a.folder.Repo.Do(ctx, "config", "--local", "--get", "branch."+a.branch+".remote")
+		out, err := t.folder.Repo.Do(ctx, "config", "--local", "--get", "branch."+t.branch+".remote")
 		if git.Code(err) == 1 || git.Code(err) == 128 {
 			return "", nil
 		}
@@ -203,37 +203,37 @@ func (a *Attach) stepHook() desk.Step {
 	}
 	return desk.Step{Item: plan.Item{ID: "hook", Place: plan.Here, Sentence: what},
 		Done: func(ctx context.Context) (bool, error) {
-			stands, err := a.Hook.Done(ctx)
+			stands, err := t.Hook.Done(ctx)
 			if err != nil || !stands {
 				return false, err
 			}
-			if up, err := upstream(ctx); err != nil || up == "" || a.former != "" && up == a.former {
+			if up, err := upstream(ctx); err != nil || up == "" || t.former != "" && up == t.former {
 				return false, err
 			}
-			p, found, err := project.EntryOf(a.Desk, a.folder.Path, a.Options.Remote)
-			want := a.entry()
+			p, found, err := project.EntryOf(t.Desk, t.folder.Path, t.Options.Remote)
+			want := t.entry()
 			want.Hooked = p.Hooked
 			return found && p == want, err
 		},
 		Do: func(ctx context.Context) error {
-			if err := a.setAside(filepath.Join(a.folder.Path, ".git", "config"), "config"); err != nil {
+			if err := t.setAside(filepath.Join(t.folder.Path, ".git", "config"), "config"); err != nil {
 				return err
 			}
-			if a.Create && a.byPush() { // the remote that stands from now on is ours
-				if err := a.run.Note("address", a.Hook.Address.String()); err != nil {
+			if t.Create && t.byPush() { // the remote that stands from now on is ours
+				if err := t.run.Note("address", t.Hook.Address.String()); err != nil {
 					return err
 				}
 			}
-			if a.folder.Remotes[a.Options.Remote] == "" {
-				if err := a.run.Note("new remote", "yes"); err != nil {
+			if t.folder.Remotes[t.Options.Remote] == "" {
+				if err := t.run.Note("new remote", "yes"); err != nil {
 					return err
 				}
 			}
-			if err := a.Hook.Set(ctx); err != nil {
+			if err := t.Hook.Set(ctx); err != nil {
 				return desk.GitFault(err, "git's configuration cannot be written")
 			}
-			if a.former != "" {
-				if err := a.follow(ctx); err != nil {
+			if t.former != "" {
+				if err := t.follow(ctx); err != nil {
 					return err
 				}
 			}
@@ -243,25 +243,25 @@ func (a *Attach) stepHook() desk.Step {
 			}
 			if up == "" {
 				// Plain git push and pull know where to, also before the first commit.
-				for _, s := range [][2]string{{"remote", a.Options.Remote}, {"merge", "refs/heads/" + a.branch}} {
-					if _, err := a.folder.Repo.Do(ctx, "config", "--local", "branch."+a.branch+"."+s[0], s[1]); err != nil {
+				for _, s := range [][2]string{{"remote", t.Options.Remote}, {"merge", "refs/heads/" + t.branch}} {
+					if _, err := t.folder.Repo.Do(ctx, "config", "--local", "branch."+t.branch+"."+s[0], s[1]); err != nil {
 						return desk.GitFault(err, "git's configuration cannot be written")
 					}
 				}
 			}
-			if err := a.wrote(filepath.Join(a.folder.Path, ".git", "config"), "config"); err != nil {
+			if err := t.wrote(filepath.Join(t.folder.Path, ".git", "config"), "config"); err != nil {
 				return err
 			}
-			return project.Enter(a.Desk, a.entry())
+			return project.Enter(t.Desk, t.entry())
 		},
-		Undo: a.undoHook}
+		Undo: t.undoHook}
 }
 
 // sent names the branches that go up.
 func (a *Attach) sent() []string {
 	if a.Options.Branches && len(a.folder.Branches) > 0 {
 		all := slices.Clone(a.folder.Branches)
-		if j := a.join; j != nil {
+		if j := a.joins.way; j != nil {
 			if i := slices.Index(all, j.Was); i >= 0 {
 				all[i] = j.Branch // it is called so by then
 			}
@@ -319,7 +319,7 @@ func (a *Attach) stepSend() desk.Step {
 					return err
 				}
 			}
-			if j := a.join; j != nil {
+			if j := a.joins.way; j != nil {
 				if err := a.run.Note("there "+j.Branch, j.Tip); err != nil {
 					return err
 				}
@@ -335,7 +335,7 @@ func (a *Attach) stepSend() desk.Step {
 				}
 			}
 			err := project.Push(ctx, a.Desk, a.Hook, args)
-			a.went = err == nil
+			a.Went = err == nil
 			if err != nil || !a.byPush() {
 				return err
 			}
@@ -358,22 +358,22 @@ func (a *Attach) arrived(ctx context.Context) (bool, error) {
 	return true, nil
 }
 
-func (a *Attach) stepDefault() desk.Step {
-	return desk.Step{Item: plan.Item{ID: "default-branch", Place: plan.Host, Sentence: "Make " + a.branch + " the default branch there"},
+func (t *Target) stepDefault() desk.Step {
+	return desk.Step{Item: plan.Item{ID: "default-branch", Place: plan.Host, Sentence: "Make " + t.branch + " the default branch there"},
 		Do: func(ctx context.Context) error {
-			if a.run.Fact("default was") == "" {
-				if err := a.run.Note("default was", a.Target.DefaultBranch); err != nil {
+			if t.run.Fact("default was") == "" {
+				if err := t.run.Note("default was", t.Repository.DefaultBranch); err != nil {
 					return err
 				}
 			}
-			return a.setDefault(ctx, a.Target, a.branch)
+			return t.setDefault(ctx, t.Repository, t.branch)
 		}}
 }
 
 // setDefault makes a branch the default one on the host.
-func (a *Attach) setDefault(ctx context.Context, there description.Repository, branch string) error {
+func (t *Target) setDefault(ctx context.Context, there description.Repository, branch string) error {
 	set := func() error {
-		_, err := a.Login.Do(ctx, "repository-change", "set the default branch of "+there.Path(), description.Vars{
+		_, err := t.Login.Do(ctx, "repository-change", "set the default branch of "+there.Path(), description.Vars{
 			"owner": there.Owner, "name": there.Name, "path": there.Path(), "id": there.ID, "version": there.Version, "default_branch": branch})
 		return err
 	}
@@ -382,7 +382,7 @@ func (a *Attach) setDefault(ctx context.Context, there description.Repository, b
 		return err
 	}
 	// A request of a run that was cut off may have come to its end only now.
-	again, found, look := a.Login.Repository(ctx, there.Owner, there.Name)
+	again, found, look := t.Login.Repository(ctx, there.Owner, there.Name)
 	if look != nil || !found {
 		return errors.Join(err, look)
 	}
@@ -410,7 +410,7 @@ func (a *Attach) verify(ctx context.Context, something bool) error {
 	if something {
 		arrived := a.arrived
 		if a.former != "" {
-			arrived = a.movedAll
+			arrived = a.moves.movedAll
 		}
 		all, err := arrived(ctx)
 		if err != nil {
@@ -423,19 +423,19 @@ func (a *Attach) verify(ctx context.Context, something bool) error {
 	if a.Login == nil {
 		return nil
 	}
-	there, found, err := a.Login.Repository(ctx, a.Target.Owner, a.Target.Name)
+	there, found, err := a.Login.Repository(ctx, a.Repository.Owner, a.Repository.Name)
 	switch {
 	case err != nil:
 		return err
 	case !found:
-		return wrong("%s does not show %s any more", a.Login.Host.Name, a.Target.Path())
-	case a.Target.ID != "" && there.ID != a.Target.ID:
-		return wrong("%s shows another repository under the name %s", a.Login.Host.Name, a.Target.Path())
-	case a.Create && there.Visibility != a.Target.Visibility:
-		return wrong("%s shows %s as %s, and %s was asked for", a.Login.Host.Name, a.Target.Path(), there.Visibility, a.Target.Visibility)
+		return wrong("%s does not show %s any more", a.Login.Host.Name, a.Repository.Path())
+	case a.Repository.ID != "" && there.ID != a.Repository.ID:
+		return wrong("%s shows another repository under the name %s", a.Login.Host.Name, a.Repository.Path())
+	case a.Create && there.Visibility != a.Repository.Visibility:
+		return wrong("%s shows %s as %s, and %s was asked for", a.Login.Host.Name, a.Repository.Path(), there.Visibility, a.Repository.Visibility)
 	case something && a.Create && there.DefaultBranch != "" && there.DefaultBranch != a.branch:
-		return wrong("%s has %s as its default branch, and %s was sent", a.Target.Path(), there.DefaultBranch, a.branch)
+		return wrong("%s has %s as its default branch, and %s was sent", a.Repository.Path(), there.DefaultBranch, a.branch)
 	}
-	a.Target = there
+	a.Repository = there
 	return nil
 }

@@ -36,7 +36,7 @@ const (
 
 // join is what an attach does to bring two sides together. It is kept in the journal
 // from the first of its steps on.
-type join struct {
+type way struct {
 	Mode    string             `json:"mode"`
 	Branch  string             `json:"branch"` // there, and here from then on
 	Was     string             `json:"was"`    // the branch that is checked out here
@@ -51,66 +51,66 @@ type join struct {
 }
 
 // asideDir is where what the host holds is looked at, away from the project.
-func (a *Attach) asideDir() string {
-	return filepath.Join(a.Desk.Home.State, "aside", files.Short(a.folder.Path)+".git")
+func (j *Join) asideDir() string {
+	return filepath.Join(j.Desk.Home.State, "aside", files.Short(j.folder.Path)+".git")
 }
 
 // Close removes what was brought in only to be looked at.
-func (a *Attach) Close() error {
-	if a == nil || a.folder == nil {
+func (j *Join) Close() error {
+	if j == nil || j.folder == nil {
 		return nil
 	}
-	return os.RemoveAll(a.asideDir())
+	return os.RemoveAll(j.asideDir())
 }
 
 // planJoin looks at what the host holds, and decides how the two sides become one.
 // Nothing in the project is touched.
-func (a *Attach) planJoin(ctx context.Context, refs web.Refs) error {
-	j := &join{Was: a.folder.Branch, From: a.folder.Head}
-	if kept := a.run.Fact("join"); kept != "" {
+func (joins *Join) planJoin(ctx context.Context, refs web.Refs) error {
+	j := &way{Was: joins.folder.Branch, From: joins.folder.Head}
+	if kept := joins.run.Fact("join"); kept != "" {
 		if err := json.Unmarshal([]byte(kept), j); err != nil {
-			return fault.New(fault.Failed, "the journal of this attach is damaged").Because(err).Try("put back what it did", text.Command("uncinate", "detach", a.folder.Path))
+			return fault.New(fault.Failed, "the journal of this attach is damaged").Because(err).Try("put back what it did", text.Command("uncinate", "detach", joins.folder.Path))
 		}
-		a.join, a.branch = j, j.Branch
-		if refs.Branch(j.Branch) != j.Tip && refs.Branch(j.Branch) != a.folder.Head {
-			return fault.New(fault.Decision, "%s was pushed to since this attach was cut off", a.Hook.Address.String()).
-				Try("put back what was begun, then attach again", text.Command("uncinate", "detach", a.folder.Path))
+		joins.way, joins.branch = j, j.Branch
+		if refs.Branch(j.Branch) != j.Tip && refs.Branch(j.Branch) != joins.folder.Head {
+			return fault.New(fault.Decision, "%s was pushed to since this attach was cut off", joins.Hook.Address.String()).
+				Try("put back what was begun, then attach again", text.Command("uncinate", "detach", joins.folder.Path))
 		}
 		return nil
 	}
 	if j.Branch = j.Was; refs.Branch(j.Was) == "" {
-		if j.Branch = a.mainBranch(refs); j.Branch == "" {
-			return fault.New(fault.Decision, "%s has several branches and says of none that it is the main one: %s", a.Hook.Address.String(), text.Excerpt(strings.Join(refs.Branches(), ", "), 100)).
-				Try("give the branch here the name of the right one", text.Command("git", "-C", a.folder.Path, "branch", "-m", "NAME"))
+		if j.Branch = joins.mainBranch(refs); j.Branch == "" {
+			return fault.New(fault.Decision, "%s has several branches and says of none that it is the main one: %s", joins.Hook.Address.String(), text.Excerpt(strings.Join(refs.Branches(), ", "), 100)).
+				Try("give the branch here the name of the right one", text.Command("git", "-C", joins.folder.Path, "branch", "-m", "NAME"))
 		}
-		if slices.Contains(a.folder.Branches, j.Branch) && a.folder.Head != "" {
+		if slices.Contains(joins.folder.Branches, j.Branch) && joins.folder.Head != "" {
 			return fault.New(fault.Decision, "the main branch there is %s, and here is a branch of that name too, which is not the one checked out", text.Quote(j.Branch)).
-				Try("join that one", text.Command("git", "-C", a.folder.Path, "switch", j.Branch))
+				Try("join that one", text.Command("git", "-C", joins.folder.Path, "switch", j.Branch))
 		}
 	}
 	j.Tip = refs.Branch(j.Branch)
-	aside, err := a.bringAside(ctx)
+	aside, err := joins.bringAside(ctx)
 	if err != nil {
 		return err
 	}
 	count, err := aside.Do(ctx, "rev-list", "--count", j.Tip)
 	if err != nil {
-		return desk.GitFault(err, "what %s holds cannot be read", a.Hook.Address.String())
+		return desk.GitFault(err, "what %s holds cannot be read", joins.Hook.Address.String())
 	}
 	if _, err := fmt.Sscan(count, &j.Commits); err != nil {
 		return fault.New(fault.Failed, "git counts commits oddly: %s", text.Excerpt(count, 40))
 	}
-	a.join, a.branch = j, j.Branch
+	joins.way, joins.branch = j, j.Branch
 	if j.From == "" {
-		return a.joinFiles(ctx, aside)
+		return joins.joinFiles(ctx, aside)
 	}
-	return a.joinHistories(ctx, aside)
+	return joins.joinHistories(ctx, aside)
 }
 
 // mainBranch is the branch of the hosted repository that is joined: its default one,
 // else the only one.
-func (a *Attach) mainBranch(refs web.Refs) string {
-	for _, b := range []string{refs.Head, a.Target.DefaultBranch} {
+func (j *Join) mainBranch(refs web.Refs) string {
+	for _, b := range []string{refs.Head, j.Repository.DefaultBranch} {
 		if b != "" && refs.Branch(b) != "" {
 			return b
 		}
@@ -123,58 +123,58 @@ func (a *Attach) mainBranch(refs web.Refs) string {
 
 // bringAside brings what the host holds into a repository of its own, which borrows
 // the project's objects, so that both can be held together.
-func (a *Attach) bringAside(ctx context.Context) (*git.Repo, error) {
-	dir := a.asideDir()
+func (j *Join) bringAside(ctx context.Context) (*git.Repo, error) {
+	dir := j.asideDir()
 	if err := os.RemoveAll(dir); err != nil {
 		return nil, err
 	}
 	if err := os.MkdirAll(filepath.Dir(dir), 0o700); err != nil {
 		return nil, err
 	}
-	g := a.folder.Repo.Git
+	g := j.folder.Repo.Git
 	if _, err := g.Run(ctx, git.Cmd{Args: []string{"init", "-q", "--bare", "--template=", dir}}); err != nil {
 		return nil, desk.GitFault(err, "git cannot make a repository in %s", text.Visible(dir))
 	}
 	aside := g.In(dir)
-	if a.folder.IsRepo {
-		objects, err := a.folder.Repo.Do(ctx, "rev-parse", "--git-path", "objects")
+	if j.folder.IsRepo {
+		objects, err := j.folder.Repo.Do(ctx, "rev-parse", "--git-path", "objects")
 		if err != nil {
-			return nil, desk.GitFault(err, "git cannot work with the repository in %s", text.Visible(a.folder.Path))
+			return nil, desk.GitFault(err, "git cannot work with the repository in %s", text.Visible(j.folder.Path))
 		}
 		if !filepath.IsAbs(objects) {
-			objects = filepath.Join(a.folder.Path, objects)
+			objects = filepath.Join(j.folder.Path, objects)
 		}
 		if err := os.WriteFile(filepath.Join(dir, "objects/info/alternates"), []byte(objects+"\n"), 0o600); err != nil {
 			return nil, err
 		}
 	}
-	if err := a.Hook.WriteInclude(ctx); err != nil {
+	if err := j.Hook.WriteInclude(ctx); err != nil {
 		return nil, err
 	}
-	_, err := g.Run(ctx, git.Cmd{Dir: dir, Args: []string{"fetch", "--progress", "--no-tags", "--no-auto-maintenance", "--no-write-fetch-head", "--", a.Hook.Address.String(), "+refs/heads/*:refs/heads/*"},
-		Config: a.Hook.Config(), Watch: project.Watch(a.Desk, "Looking at what is there", "Receiving objects")})
-	a.Desk.Tell.Progress("Looking at what is there", 0, 0, "")
+	_, err := g.Run(ctx, git.Cmd{Dir: dir, Args: []string{"fetch", "--progress", "--no-tags", "--no-auto-maintenance", "--no-write-fetch-head", "--", j.Hook.Address.String(), "+refs/heads/*:refs/heads/*"},
+		Config: j.Hook.Config(), Watch: project.Watch(j.Desk, "Looking at what is there", "Receiving objects")})
+	j.Desk.Tell.Progress("Looking at what is there", 0, 0, "")
 	if err != nil {
-		return nil, project.Diagnose(ctx, a.Desk, a.Hook.Address, err)
+		return nil, project.Diagnose(ctx, j.Desk, j.Hook.Address, err)
 	}
 	return aside, nil
 }
 
 // joinFiles plans the first commit on top of what is there: the union of the files
 // that would go up and those that are there.
-func (a *Attach) joinFiles(ctx context.Context, aside *git.Repo) error {
-	j := a.join
+func (joins *Join) joinFiles(ctx context.Context, aside *git.Repo) error {
+	j := joins.way
 	j.Mode = joinOnto
 	theirs, err := worktree.TreeOf(ctx, aside, j.Tip)
 	if err != nil {
 		return err
 	}
-	mine, err := a.entriesOf(ctx, theirs)
+	mine, err := joins.entriesOf(ctx, theirs)
 	if err != nil {
 		return err
 	}
 	u := joining.Union(mine, theirs)
-	if err := a.blocked(u.Blocked); err != nil {
+	if err := joins.blocked(u.Blocked); err != nil {
 		return err
 	}
 	j.Added, j.Same = u.Added, u.Same
@@ -183,7 +183,7 @@ func (a *Attach) joinFiles(ctx context.Context, aside *git.Repo) error {
 			j.Rules, err = worktree.RulesOf(ctx, aside, c.Theirs.ID)
 		}
 	}
-	if i := slices.IndexFunc(j.Added, func(e joining.Entry) bool { return e.Path == ".gitignore" }); i >= 0 && len(a.travel.Rules) > 0 {
+	if i := slices.IndexFunc(j.Added, func(e joining.Entry) bool { return e.Path == ".gitignore" }); i >= 0 && len(joins.travel.Rules) > 0 {
 		// Ours is only about to be written.
 		j.Rules, err = worktree.RulesOf(ctx, aside, j.Added[i].ID)
 		j.Added = slices.Delete(slices.Clone(j.Added), i, i+1)
@@ -191,14 +191,14 @@ func (a *Attach) joinFiles(ctx context.Context, aside *git.Repo) error {
 	if err != nil {
 		return err
 	}
-	if err := a.decide(slices.DeleteFunc(u.Clashes, func(c joining.Clash) bool { return c.Path == ".gitignore" })); err != nil {
+	if err := joins.decide(slices.DeleteFunc(u.Clashes, func(c joining.Clash) bool { return c.Path == ".gitignore" })); err != nil {
 		return err
 	}
 	met := map[string]bool{}
 	for _, e := range j.Added {
 		for i := range e.Path {
 			if f := e.Path[:i]; e.Path[i] == '/' && !met[f] {
-				if met[f] = true; worktree.Missing(a.at(f)) {
+				if met[f] = true; worktree.Missing(joins.at(f)) {
 					j.Folders = append(j.Folders, f)
 				}
 			}
@@ -209,7 +209,7 @@ func (a *Attach) joinFiles(ctx context.Context, aside *git.Repo) error {
 
 // entriesOf gives the files that would go up as a tree's entries. Only those are
 // hashed whose path is there too: of the others it is enough that they are here.
-func (a *Attach) entriesOf(ctx context.Context, theirs []joining.Entry) ([]joining.Entry, error) {
+func (j *Join) entriesOf(ctx context.Context, theirs []joining.Entry) ([]joining.Entry, error) {
 	there := map[string]bool{}
 	for _, t := range theirs {
 		there[t.Path] = true
@@ -217,7 +217,7 @@ func (a *Attach) entriesOf(ctx context.Context, theirs []joining.Entry) ([]joini
 	var out []joining.Entry
 	var hash []string
 	var places []int // of those in out
-	for _, f := range a.travel.Files {
+	for _, f := range j.travel.Files {
 		e := joining.Entry{Mode: "100644", Path: f.Path}
 		switch {
 		case f.Target != "":
@@ -228,7 +228,7 @@ func (a *Attach) entriesOf(ctx context.Context, theirs []joining.Entry) ([]joini
 		if there[f.Path] {
 			if f.Target != "" {
 				var err error
-				if e.ID, err = a.hashText(ctx, f.Target); err != nil {
+				if e.ID, err = j.hashText(ctx, f.Target); err != nil {
 					return nil, err
 				}
 			} else {
@@ -245,7 +245,7 @@ func (a *Attach) entriesOf(ctx context.Context, theirs []joining.Entry) ([]joini
 			return nil, fault.New(fault.Refused, "%s has a line end or a quote in its name, so that it cannot be held against the one there", text.Quote(p))
 		}
 	}
-	ids, err := a.folder.Repo.Run(ctx, git.Cmd{Dir: a.folder.Path, Config: a.folder.Repo.Safe, Args: []string{"hash-object", "--stdin-paths"}, In: strings.NewReader(strings.Join(hash, "\n") + "\n")})
+	ids, err := j.folder.Repo.Run(ctx, git.Cmd{Dir: j.folder.Path, Config: j.folder.Repo.Safe, Args: []string{"hash-object", "--stdin-paths"}, In: strings.NewReader(strings.Join(hash, "\n") + "\n")})
 	if err != nil {
 		return nil, desk.GitFault(err, "git cannot hash the files")
 	}
@@ -260,18 +260,18 @@ func (a *Attach) entriesOf(ctx context.Context, theirs []joining.Entry) ([]joini
 }
 
 // hashText gives the id that git gives to a text, such as a link's target.
-func (a *Attach) hashText(ctx context.Context, s string, more ...string) (string, error) {
-	out, err := a.folder.Repo.Run(ctx, git.Cmd{Dir: a.folder.Path, Args: append([]string{"hash-object", "--stdin"}, more...), In: strings.NewReader(s)})
+func (w *Work) hashText(ctx context.Context, s string, more ...string) (string, error) {
+	out, err := w.folder.Repo.Run(ctx, git.Cmd{Dir: w.folder.Path, Args: append([]string{"hash-object", "--stdin"}, more...), In: strings.NewReader(s)})
 	return strings.TrimSpace(string(out)), desk.GitFault(err, "git cannot hash a text")
 }
 
-func (a *Attach) blocked(paths []string) error {
+func (j *Join) blocked(paths []string) error {
 	if len(paths) == 0 {
 		return nil
 	}
 	return fault.New(fault.Decision, "where one side has a file the other has a folder: %s", text.Excerpt(strings.Join(paths, ", "), 120)).
 		Detail("Nothing was changed, here or there.").
-		Try("give yours another name", text.Command("mv", "--", filepath.Join(a.folder.Path, firstPart(paths[0])), filepath.Join(a.folder.Path, firstPart(paths[0])+"-2")))
+		Try("give yours another name", text.Command("mv", "--", filepath.Join(j.folder.Path, firstPart(paths[0])), filepath.Join(j.folder.Path, firstPart(paths[0])+"-2")))
 }
 
 func firstPart(p string) string {
@@ -280,8 +280,8 @@ func firstPart(p string) string {
 }
 
 // decide settles clashes as the person said, or asks.
-func (a *Attach) decide(clashes []joining.Clash) error {
-	way := a.Options.Clash
+func (j *Join) decide(clashes []joining.Clash) error {
+	way := j.Options.Clash
 	if len(clashes) > 0 && way == "" {
 		f := fault.New(fault.Decision, "%s %s here and there, and not the same", text.Count(len(clashes), "file"), desk.IsAre(len(clashes)))
 		u := &worktree.Undecided{Fault: f}
@@ -290,53 +290,53 @@ func (a *Attach) decide(clashes []joining.Clash) error {
 		}
 		desk.FirstOf(f, desk.Visible(u.Paths))
 		f.Detail("Nothing was changed, here or there.")
-		args := append(a.toArgs(), "--clash")
-		f.Try("keep yours; theirs stays in the history", a.Again(append(args, "mine")...))
-		f.Try("or take theirs, yours being kept", a.Again(append(args, "theirs")...))
-		f.Try("or keep yours and lay theirs beside it", a.Again(append(args, "both")...))
+		args := append(j.toArgs(), "--clash")
+		f.Try("keep yours; theirs stays in the history", j.Again(append(args, "mine")...))
+		f.Try("or take theirs, yours being kept", j.Again(append(args, "theirs")...))
+		f.Try("or keep yours and lay theirs beside it", j.Again(append(args, "both")...))
 		return u
 	}
-	date := a.Desk.Now().Format(time.DateOnly)
+	date := j.Desk.Now().Format(time.DateOnly)
 	for _, c := range clashes {
 		d := worktree.Decided{Path: c.Path, Mine: c.Mine, Theirs: c.Theirs, Way: way}
-		taken := func(p string) bool { return !worktree.Missing(a.at(p)) }
+		taken := func(p string) bool { return !worktree.Missing(j.at(p)) }
 		switch {
-		case way == joining.Theirs && a.join.Mode == joinOnto:
-			machine, err := a.Desk.Machine()
+		case way == joining.Theirs && j.way.Mode == joinOnto:
+			machine, err := j.Desk.Machine()
 			if err != nil {
 				machine = "here"
 			}
 			d.Beside = joining.Beside(c.Path, joining.Mine, machine, date, taken)
 		case way == joining.Both && c.Theirs.ID != "":
-			d.Beside = joining.Beside(c.Path, joining.Theirs, a.whose(), date, taken)
+			d.Beside = joining.Beside(c.Path, joining.Theirs, j.whose(), date, taken)
 		}
-		a.join.Decided = append(a.join.Decided, d)
+		j.way.Decided = append(j.way.Decided, d)
 	}
 	return nil
 }
 
 // toArgs are the options that name what is hooked to, as they were given.
-func (a *Attach) toArgs() []string {
-	if a.Options.To != "" {
-		return []string{"--to", project.WithoutSecret(a.Options.To)}
+func (w *Work) toArgs() []string {
+	if w.Options.To != "" {
+		return []string{"--to", project.WithoutSecret(w.Options.To)}
 	}
 	return nil
 }
 
 // whose names the other side in a few words.
-func (a *Attach) whose() string {
-	if a.Login != nil {
-		return a.Login.Host.Name
+func (t *Target) whose() string {
+	if t.Login != nil {
+		return t.Login.Host.Name
 	}
-	return a.Hook.Address.Host
+	return t.Hook.Address.Host
 }
 
 // joinHistories plans how two histories become one, with a merge tried out aside.
-func (a *Attach) joinHistories(ctx context.Context, aside *git.Repo) error {
-	j := a.join
+func (joins *Join) joinHistories(ctx context.Context, aside *git.Repo) error {
+	j := joins.way
 	if _, err := aside.Do(ctx, "merge-base", "--is-ancestor", j.From, j.Tip); err == nil {
 		j.Mode = joinAhead
-		return a.joinChanges(ctx, aside, j.Tip)
+		return joins.joinChanges(ctx, aside, j.Tip)
 	}
 	j.Mode = joinMerge
 	tree, clashes, err := worktree.MergeTrees(ctx, aside, j.From, j.Tip)
@@ -353,7 +353,7 @@ func (a *Attach) joinHistories(ctx context.Context, aside *git.Repo) error {
 		}
 		rest = append(rest, c)
 	}
-	if err := a.decide(rest); err != nil {
+	if err := joins.decide(rest); err != nil {
 		return err
 	}
 	theirs, err := worktree.TreeOf(ctx, aside, j.Tip)
@@ -366,13 +366,13 @@ func (a *Attach) joinHistories(ctx context.Context, aside *git.Repo) error {
 	}
 	u := joining.Union(mine, theirs)
 	j.Added, j.Same = u.Added, u.Same
-	return a.joinChanges(ctx, aside, tree)
+	return joins.joinChanges(ctx, aside, tree)
 }
 
 // joinChanges makes sure that what changes in the folder meets no work that is not
 // saved.
-func (a *Attach) joinChanges(ctx context.Context, aside *git.Repo, tree string) error {
-	coming, err := aside.Lines(ctx, "diff-tree", "-r", "-z", "--name-only", "--no-renames", a.join.From+"^{tree}", tree+"^{tree}")
+func (j *Join) joinChanges(ctx context.Context, aside *git.Repo, tree string) error {
+	coming, err := aside.Lines(ctx, "diff-tree", "-r", "-z", "--name-only", "--no-renames", j.way.From+"^{tree}", tree+"^{tree}")
 	if err != nil {
 		return desk.GitFault(err, "git cannot compare the two sides")
 	}
@@ -380,17 +380,17 @@ func (a *Attach) joinChanges(ctx context.Context, aside *git.Repo, tree string) 
 	for _, p := range coming {
 		changes[p] = true
 	}
-	for _, d := range a.join.Decided {
+	for _, d := range j.way.Decided {
 		changes[d.Path] = d.Way == joining.Theirs
 	}
-	if a.join.Rules != "" {
+	if j.way.Rules != "" {
 		changes[".gitignore"] = true
 	}
-	unsaved, err := a.folder.Repo.Lines(ctx, "diff-index", "-z", "--name-only", "HEAD")
+	unsaved, err := j.folder.Repo.Lines(ctx, "diff-index", "-z", "--name-only", "HEAD")
 	if err != nil {
 		return desk.GitFault(err, "git cannot tell what is changed here")
 	}
-	tracked, err := a.folder.Repo.Lines(ctx, "ls-files", "-z", "-c", "--deduplicate")
+	tracked, err := j.folder.Repo.Lines(ctx, "ls-files", "-z", "-c", "--deduplicate")
 	if err != nil {
 		return desk.GitFault(err, "git cannot list the files")
 	}
@@ -405,7 +405,7 @@ func (a *Attach) joinChanges(ctx context.Context, aside *git.Repo, tree string) 
 		}
 	}
 	for _, p := range coming {
-		if !known[p] && !worktree.Missing(a.at(p)) {
+		if !known[p] && !worktree.Missing(j.at(p)) {
 			bad = append(bad, p)
 		}
 	}
@@ -413,5 +413,5 @@ func (a *Attach) joinChanges(ctx context.Context, aside *git.Repo, tree string) 
 		return nil
 	}
 	return worktree.WrittenOver(bad).Detail("Nothing was changed, here or there.").
-		Try("save your changes first", text.Command("git", "-C", a.folder.Path, "add", "-A")+" && "+text.Command("git", "-C", a.folder.Path, "commit"))
+		Try("save your changes first", text.Command("git", "-C", j.folder.Path, "add", "-A")+" && "+text.Command("git", "-C", j.folder.Path, "commit"))
 }

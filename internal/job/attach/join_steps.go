@@ -25,37 +25,37 @@ import (
 )
 
 // keepJoin writes into the journal what is about to be done, before it is begun.
-func (a *Attach) keepJoin() error {
-	if a.run.Fact("join") != "" {
+func (j *Join) keepJoin() error {
+	if j.run.Fact("join") != "" {
 		return nil
 	}
-	data, err := json.Marshal(a.join)
+	data, err := json.Marshal(j.way)
 	if err != nil {
 		return err
 	}
-	return a.run.Note("join", string(data))
+	return j.run.Note("join", string(data))
 }
 
 // stepBranchName calls the branch here as it is called there.
-func (a *Attach) stepBranchName() desk.Step {
-	j := a.join
+func (joins *Join) stepBranchName() desk.Step {
+	j := joins.way
 	return desk.Step{Item: plan.Item{ID: "branch-name", Place: plan.Here, Sentence: fmt.Sprintf("Call the branch %s, as there, and no longer %s", text.Visible(j.Branch), text.Visible(j.Was))},
 		Done: func(ctx context.Context) (bool, error) {
-			now, err := a.folder.Repo.Do(ctx, "symbolic-ref", "-q", "--short", "HEAD")
+			now, err := joins.folder.Repo.Do(ctx, "symbolic-ref", "-q", "--short", "HEAD")
 			return err == nil && now == j.Branch, nil
 		},
 		Do: func(ctx context.Context) error {
-			if err := a.keepJoin(); err != nil {
+			if err := joins.keepJoin(); err != nil {
 				return err
 			}
-			return a.callBranch(ctx, j.Was, j.Branch)
+			return joins.callBranch(ctx, j.Was, j.Branch)
 		},
-		Undo: a.undoBranchName}
+		Undo: joins.undoBranchName}
 }
 
 // callBranch renames the branch that is checked out, also where it has no commit yet.
-func (a *Attach) callBranch(ctx context.Context, from, to string) error {
-	repo := a.folder.Repo
+func (j *Join) callBranch(ctx context.Context, from, to string) error {
+	repo := j.folder.Repo
 	if _, err := repo.Do(ctx, "rev-parse", "-q", "--verify", "refs/heads/"+from); err != nil {
 		_, err := repo.Do(ctx, "symbolic-ref", "HEAD", "refs/heads/"+to)
 		return desk.GitFault(err, "git cannot name the branch")
@@ -64,77 +64,77 @@ func (a *Attach) callBranch(ctx context.Context, from, to string) error {
 	return desk.GitFault(err, "git cannot rename the branch")
 }
 
-func (a *Attach) undoBranchName(ctx context.Context) error {
-	j := a.join
-	if a.run.Fact("made-git") == "yes" || j == nil {
+func (joins *Join) undoBranchName(ctx context.Context) error {
+	j := joins.way
+	if joins.run.Fact("made-git") == "yes" || j == nil {
 		return nil
 	}
-	now, err := a.folder.Repo.Do(ctx, "symbolic-ref", "-q", "--short", "HEAD")
+	now, err := joins.folder.Repo.Do(ctx, "symbolic-ref", "-q", "--short", "HEAD")
 	if err != nil || now != j.Branch {
 		return nil
 	}
-	return a.callBranch(ctx, j.Branch, j.Was)
+	return joins.callBranch(ctx, j.Branch, j.Was)
 }
 
 // stepBringIn brings the host's commits into the repository here, beside what is there.
-func (a *Attach) stepBringIn() desk.Step {
-	j := a.join
-	tracking := "refs/remotes/" + a.Options.Remote + "/"
+func (joins *Join) stepBringIn() desk.Step {
+	j := joins.way
+	tracking := "refs/remotes/" + joins.Options.Remote + "/"
 	return desk.Step{Item: plan.Item{ID: "bring-in", Place: plan.Here, Sentence: fmt.Sprintf("Bring in what is there: %s on branch %s", text.Count(j.Commits, "commit"), text.Visible(j.Branch))},
 		Done: func(ctx context.Context) (bool, error) {
-			if a.run.Fact("join") == "" {
+			if joins.run.Fact("join") == "" {
 				return false, nil
 			}
-			_, err := a.folder.Repo.Do(ctx, "rev-parse", "-q", "--verify", tracking+j.Branch)
+			_, err := joins.folder.Repo.Do(ctx, "rev-parse", "-q", "--verify", tracking+j.Branch)
 			if err == nil {
-				_, err = a.folder.Repo.Do(ctx, "cat-file", "-e", j.Tip+"^{commit}")
+				_, err = joins.folder.Repo.Do(ctx, "cat-file", "-e", j.Tip+"^{commit}")
 			}
 			return err == nil, nil
 		},
 		Do: func(ctx context.Context) error {
-			if err := a.keepJoin(); err != nil {
+			if err := joins.keepJoin(); err != nil {
 				return err
 			}
-			stood, err := a.folder.Repo.Do(ctx, "for-each-ref", "--format=%(refname)", tracking)
+			stood, err := joins.folder.Repo.Do(ctx, "for-each-ref", "--format=%(refname)", tracking)
 			if err != nil {
 				return desk.GitFault(err, "git cannot list the remote's branches")
 			}
 			if stood == "" {
-				if err := a.run.Note("tracking", "new"); err != nil {
+				if err := joins.run.Note("tracking", "new"); err != nil {
 					return err
 				}
 			}
-			from, config := a.asideDir(), []string(nil)
+			from, config := joins.asideDir(), []string(nil)
 			if _, err := os.Stat(from); err != nil { // it was looked at by an earlier run
-				from, config = a.Hook.Address.String(), a.Hook.Config()
-				if err := a.Hook.WriteInclude(ctx); err != nil {
+				from, config = joins.Hook.Address.String(), joins.Hook.Config()
+				if err := joins.Hook.WriteInclude(ctx); err != nil {
 					return err
 				}
 			}
-			_, err = a.folder.Repo.Run(ctx, git.Cmd{Dir: a.folder.Path, Config: append(slices.Clone(a.folder.Repo.Safe), config...), Watch: project.Watch(a.Desk, "Bringing in", "Receiving objects"),
+			_, err = joins.folder.Repo.Run(ctx, git.Cmd{Dir: joins.folder.Path, Config: append(slices.Clone(joins.folder.Repo.Safe), config...), Watch: project.Watch(joins.Desk, "Bringing in", "Receiving objects"),
 				Args: []string{"fetch", "--progress", "--no-tags", "--no-auto-maintenance", "--no-write-fetch-head", "--", from, "+refs/heads/*:" + tracking + "*"}})
-			a.Desk.Tell.Progress("Bringing in", 0, 0, "")
-			return desk.GitFault(err, "git cannot bring in what %s holds", a.Hook.Address.String())
+			joins.Desk.Tell.Progress("Bringing in", 0, 0, "")
+			return desk.GitFault(err, "git cannot bring in what %s holds", joins.Hook.Address.String())
 		},
-		Undo: a.undoBringIn}
+		Undo: joins.undoBringIn}
 }
 
-func (a *Attach) undoBringIn(ctx context.Context) error {
-	if a.run.Fact("made-git") == "yes" || a.run.Fact("tracking") != "new" {
+func (j *Join) undoBringIn(ctx context.Context) error {
+	if j.run.Fact("made-git") == "yes" || j.run.Fact("tracking") != "new" {
 		return nil
 	}
-	return a.dropTracking(ctx)
+	return j.dropTracking(ctx)
 }
 
 // commit makes a commit of a tree by plumbing, at the time that the journal says, so that
 // making it again makes the same. It is signed where the person signs.
-func (a *Attach) commit(ctx context.Context, tree, message string, parents ...string) (string, error) {
-	repo := a.folder.Repo.Git.In(a.folder.Path) // with the person's own settings
-	when := a.run.Fact("when")
+func (t *Target) commit(ctx context.Context, tree, message string, parents ...string) (string, error) {
+	repo := t.folder.Repo.Git.In(t.folder.Path) // with the person's own settings
+	when := t.run.Fact("when")
 	if when == "" {
-		now := a.Desk.Now()
+		now := t.Desk.Now()
 		when = strconv.FormatInt(now.Unix(), 10) + " " + now.Format("-0700")
-		if err := a.run.Note("when", when); err != nil {
+		if err := t.run.Note("when", when); err != nil {
 			return "", err
 		}
 	}
@@ -143,11 +143,11 @@ func (a *Attach) commit(ctx context.Context, tree, message string, parents ...st
 		args = append(args, "-p", p)
 	}
 	var config []string
-	if a.Hook.Key != nil && a.Hook.Key.Signs { // the account signs, also before the hook stands
-		if err := a.Hook.WriteInclude(ctx); err != nil {
+	if t.Hook.Key != nil && t.Hook.Key.Signs { // the account signs, also before the hook stands
+		if err := t.Hook.WriteInclude(ctx); err != nil {
 			return "", err
 		}
-		config = a.Hook.Config()
+		config = t.Hook.Config()
 	}
 	if signs, err := repo.Run(ctx, git.Cmd{Dir: repo.Dir, Args: []string{"config", "--type=bool", "--get", "commit.gpgSign"}, Config: config}); err == nil && strings.TrimSpace(string(signs)) == "true" {
 		args = append(args, "-S")
@@ -160,48 +160,48 @@ func (a *Attach) commit(ctx context.Context, tree, message string, parents ...st
 }
 
 // stepJoin makes the two histories one, and brings the folder to it.
-func (a *Attach) stepJoin() desk.Step {
-	j := a.join
+func (joins *Join) stepJoin() desk.Step {
+	j := joins.way
 	sentence := fmt.Sprintf("Join both histories by a merge commit; no commit is rewritten%s", j.outcome())
 	if j.Mode == joinAhead {
 		sentence = "Take over the commits that are only there"
 	}
 	return desk.Step{Item: plan.Item{ID: "join", Place: plan.Here, Sentence: sentence},
 		Done: func(ctx context.Context) (bool, error) {
-			id := a.run.Fact("joined")
+			id := joins.run.Fact("joined")
 			if id == "" {
 				return false, nil
 			}
-			head, err := a.folder.Repo.Do(ctx, "rev-parse", "-q", "--verify", "HEAD^{commit}")
+			head, err := joins.folder.Repo.Do(ctx, "rev-parse", "-q", "--verify", "HEAD^{commit}")
 			if err == nil && head == id {
-				a.folder.Head = id
+				joins.folder.Head = id
 				return true, nil
 			}
 			return false, nil
 		},
 		Do: func(ctx context.Context) error {
-			id, err := a.joinedCommit(ctx)
+			id, err := joins.joinedCommit(ctx)
 			if err != nil {
 				return err
 			}
-			if err := a.run.Note("joined", id); err != nil {
+			if err := joins.run.Note("joined", id); err != nil {
 				return err
 			}
 			// The person's own filters and hooks run, as with plain git. What is in the way
 			// stops it before anything is touched.
-			plain := a.folder.Repo.Git.In(a.folder.Path)
+			plain := joins.folder.Repo.Git.In(joins.folder.Path)
 			if _, err := plain.Do(ctx, "merge", "--ff-only", "--no-overwrite-ignore", "-q", id); err != nil {
 				return desk.GitFault(err, "git cannot bring the joined work into the folder")
 			}
-			a.folder.Head = id
+			joins.folder.Head = id
 			return nil
 		},
-		Undo: a.undoJoin}
+		Undo: joins.undoJoin}
 }
 
 // joinedCommit gives the commit in which both histories meet.
-func (a *Attach) joinedCommit(ctx context.Context) (string, error) {
-	j, repo := a.join, a.folder.Repo
+func (joins *Join) joinedCommit(ctx context.Context) (string, error) {
+	j, repo := joins.way, joins.folder.Repo
 	if j.Mode == joinAhead {
 		return j.Tip, nil
 	}
@@ -218,7 +218,7 @@ func (a *Attach) joinedCommit(ctx context.Context) (string, error) {
 			if err != nil {
 				return "", err
 			}
-			id, err := a.hashText(ctx, joining.Rules(mine, j.Rules, a.whose()), "-w")
+			id, err := joins.hashText(ctx, joining.Rules(mine, j.Rules, joins.whose()), "-w")
 			if err != nil {
 				return "", err
 			}
@@ -235,7 +235,7 @@ func (a *Attach) joinedCommit(ctx context.Context) (string, error) {
 		}
 	}
 	if len(over) > 0 {
-		index := a.besideGit("join.index")
+		index := joins.besideGit("join.index")
 		defer os.Remove(index)
 		env := []string{"GIT_INDEX_FILE=" + index}
 		if _, err := repo.Run(ctx, git.Cmd{Dir: repo.Dir, Config: repo.Safe, Env: env, Args: []string{"read-tree", tree}}); err != nil {
@@ -250,30 +250,30 @@ func (a *Attach) joinedCommit(ctx context.Context) (string, error) {
 		}
 		tree = strings.TrimSpace(string(out))
 	}
-	message := a.run.Journal.Aside("message")
-	if err := files.WriteBy(message, message+".new", []byte("Join with what was on "+a.whose()+"\n"), 0o600); err != nil {
+	message := joins.run.Journal.Aside("message")
+	if err := files.WriteBy(message, message+".new", []byte("Join with what was on "+joins.whose()+"\n"), 0o600); err != nil {
 		return "", err
 	}
 	defer os.Remove(message)
-	return a.commit(ctx, tree, message, j.From, j.Tip)
+	return joins.commit(ctx, tree, message, j.From, j.Tip)
 }
 
-func (a *Attach) undoJoin(ctx context.Context) error {
-	j, id := a.join, a.run.Fact("joined")
+func (joins *Join) undoJoin(ctx context.Context) error {
+	j, id := joins.way, joins.run.Fact("joined")
 	if j == nil || id == "" {
 		return nil
 	}
-	head, err := a.folder.Repo.Do(ctx, "rev-parse", "-q", "--verify", "HEAD^{commit}")
+	head, err := joins.folder.Repo.Do(ctx, "rev-parse", "-q", "--verify", "HEAD^{commit}")
 	if err != nil || head != id {
 		return nil // it did not come to it
 	}
-	_, err = a.folder.Repo.Git.In(a.folder.Path).Do(ctx, "reset", "-q", "--keep", j.From)
+	_, err = joins.folder.Repo.Git.In(joins.folder.Path).Do(ctx, "reset", "-q", "--keep", j.From)
 	return desk.GitFault(err, "git cannot bring the folder back to what it was before the joining")
 }
 
 // stepLay lays out here what is only there, and the copies that are kept beside.
-func (a *Attach) stepLay() desk.Step {
-	j := a.join
+func (joins *Join) stepLay() desk.Step {
+	j := joins.way
 	var names []string
 	if j.Mode == joinOnto {
 		for _, e := range j.theirEntries() {
@@ -291,62 +291,62 @@ func (a *Attach) stepLay() desk.Step {
 	}
 	return desk.Step{Item: plan.Item{ID: "lay", Place: plan.Here, Sentence: fmt.Sprintf("Lay out %s in the folder: %s", text.Count(len(names), "file"), shown)},
 		Done: func(context.Context) (bool, error) {
-			return a.run.Fact("laid") == "yes", nil
+			return joins.run.Fact("laid") == "yes", nil
 		},
 		Do: func(ctx context.Context) error {
-			if err := a.lay(ctx); err != nil {
+			if err := joins.lay(ctx); err != nil {
 				return err
 			}
-			return a.run.Note("laid", "yes")
+			return joins.run.Note("laid", "yes")
 		},
-		Undo: a.undoLay}
+		Undo: joins.undoLay}
 }
 
-func (a *Attach) at(p string) string { return filepath.Join(a.folder.Path, filepath.FromSlash(p)) }
+func (w *Work) at(p string) string { return filepath.Join(w.folder.Path, filepath.FromSlash(p)) }
 
-func (a *Attach) lay(ctx context.Context) error {
-	j := a.join
+func (joins *Join) lay(ctx context.Context) error {
+	j := joins.way
 	var out []string
 	for _, d := range j.Decided {
 		switch {
 		case d.Way == joining.Theirs && j.Mode == joinOnto:
-			if worktree.Missing(a.at(d.Beside)) {
-				if err := os.Rename(a.at(d.Path), a.at(d.Beside)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			if worktree.Missing(joins.at(d.Beside)) {
+				if err := os.Rename(joins.at(d.Path), joins.at(d.Beside)); err != nil && !errors.Is(err, fs.ErrNotExist) {
 					return err
 				}
 			}
-		case d.Beside != "" && worktree.Missing(a.at(d.Beside)):
-			data, err := a.folder.Repo.Run(ctx, git.Cmd{Dir: a.folder.Path, Args: []string{"cat-file", "blob", d.Theirs.ID}})
+		case d.Beside != "" && worktree.Missing(joins.at(d.Beside)):
+			data, err := joins.folder.Repo.Run(ctx, git.Cmd{Dir: joins.folder.Path, Args: []string{"cat-file", "blob", d.Theirs.ID}})
 			if err != nil {
 				return desk.GitFault(err, "their %s cannot be read", text.Visible(d.Path))
 			}
-			if err := files.WriteBy(a.at(d.Beside), a.besideGit("beside.new"), data, 0o644); err != nil {
+			if err := files.WriteBy(joins.at(d.Beside), joins.besideGit("beside.new"), data, 0o644); err != nil {
 				return err
 			}
 		}
 	}
 	if j.Mode == joinOnto {
 		for _, e := range j.theirEntries() {
-			if worktree.Missing(a.at(e.Path)) && e.Mode != "160000" {
+			if worktree.Missing(joins.at(e.Path)) && e.Mode != "160000" {
 				out = append(out, e.Path)
 			}
 		}
 	}
 	if len(out) > 0 {
 		// Without force: what has come to stand in the way since stays.
-		plain := a.folder.Repo.Git.In(a.folder.Path)
-		if _, err := plain.Run(ctx, git.Cmd{Dir: a.folder.Path, Args: []string{"checkout-index", "-q", "-u", "-z", "--stdin"}, In: strings.NewReader(strings.Join(out, "\x00") + "\x00")}); err != nil {
+		plain := joins.folder.Repo.Git.In(joins.folder.Path)
+		if _, err := plain.Run(ctx, git.Cmd{Dir: joins.folder.Path, Args: []string{"checkout-index", "-q", "-u", "-z", "--stdin"}, In: strings.NewReader(strings.Join(out, "\x00") + "\x00")}); err != nil {
 			return desk.GitFault(err, "git cannot lay out what is there")
 		}
 	}
-	return a.exclude()
+	return joins.exclude()
 }
 
 // exclude keeps git from carrying the copies beside: by the repository's private ignore
 // rules (gitignore documentation, $GIT_DIR/info/exclude).
-func (a *Attach) exclude() error {
+func (j *Join) exclude() error {
 	var rules []kinds.Rule
-	for _, d := range a.join.Decided {
+	for _, d := range j.way.Decided {
 		if d.Beside != "" {
 			rules = append(rules, kinds.Rule{Pattern: "/" + kinds.Escape(d.Beside), Why: "copies that were kept when two sides were joined"})
 		}
@@ -354,8 +354,8 @@ func (a *Attach) exclude() error {
 	if len(rules) == 0 {
 		return nil
 	}
-	path := filepath.Join(a.folder.Path, ".git", "info", "exclude")
-	if err := a.setAside(path, "exclude"); err != nil {
+	path := filepath.Join(j.folder.Path, ".git", "info", "exclude")
+	if err := j.setAside(path, "exclude"); err != nil {
 		return err
 	}
 	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
@@ -365,27 +365,27 @@ func (a *Attach) exclude() error {
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
-	if err := files.WriteBy(path, a.besideGit("exclude.new"), []byte(kinds.Merge(string(old), rules)), 0o644); err != nil {
+	if err := files.WriteBy(path, j.besideGit("exclude.new"), []byte(kinds.Merge(string(old), rules)), 0o644); err != nil {
 		return err
 	}
-	return a.wrote(path, "exclude")
+	return j.wrote(path, "exclude")
 }
 
 // undoLay takes out what was laid out, where it is still as it was laid out, and brings
 // back what made way.
-func (a *Attach) undoLay(ctx context.Context) error {
-	j := a.join
+func (joins *Join) undoLay(ctx context.Context) error {
+	j := joins.way
 	if j == nil {
 		return nil
 	}
 	remove := func(p, id string) error {
-		if worktree.Missing(a.at(p)) {
+		if worktree.Missing(joins.at(p)) {
 			return nil
 		}
-		if now, err := a.hashOf(ctx, p); err != nil || now != id {
+		if now, err := joins.hashOf(ctx, p); err != nil || now != id {
 			return err // the person has changed it since
 		}
-		return os.Remove(a.at(p))
+		return os.Remove(joins.at(p))
 	}
 	if j.Mode == joinOnto {
 		for _, e := range j.Added {
@@ -401,44 +401,44 @@ func (a *Attach) undoLay(ctx context.Context) error {
 			if err := remove(d.Beside, d.Theirs.ID); err != nil {
 				return err
 			}
-		case !worktree.Missing(a.at(d.Beside)):
+		case !worktree.Missing(joins.at(d.Beside)):
 			if err := remove(d.Path, d.Theirs.ID); err != nil {
 				return err
 			}
-			if worktree.Missing(a.at(d.Path)) {
-				if err := os.Rename(a.at(d.Beside), a.at(d.Path)); err != nil {
+			if worktree.Missing(joins.at(d.Path)) {
+				if err := os.Rename(joins.at(d.Beside), joins.at(d.Path)); err != nil {
 					return err
 				}
 			}
 		}
 	}
 	for _, f := range slices.Backward(j.Folders) {
-		if empty, err := files.IsEmptyFolder(a.at(f)); err != nil || !empty {
+		if empty, err := files.IsEmptyFolder(joins.at(f)); err != nil || !empty {
 			continue // it went before, or holds something of the person's
 		}
-		if err := os.Remove(a.at(f)); err != nil {
+		if err := os.Remove(joins.at(f)); err != nil {
 			return err
 		}
 	}
-	exclude := filepath.Join(a.folder.Path, ".git", "info", "exclude")
-	if touched, err := a.touched(exclude, "exclude"); err != nil || touched {
+	exclude := filepath.Join(joins.folder.Path, ".git", "info", "exclude")
+	if touched, err := joins.touched(exclude, "exclude"); err != nil || touched {
 		return err // what the person wrote in it since stays
 	}
-	return a.bringBack(exclude, "exclude")
+	return joins.bringBack(exclude, "exclude")
 }
 
-func (a *Attach) hashOf(ctx context.Context, p string) (string, error) {
-	info, err := os.Lstat(a.at(p))
+func (w *Work) hashOf(ctx context.Context, p string) (string, error) {
+	info, err := os.Lstat(w.at(p))
 	if err != nil {
 		return "", err
 	}
 	if info.Mode()&fs.ModeSymlink != 0 {
-		target, err := os.Readlink(a.at(p))
+		target, err := os.Readlink(w.at(p))
 		if err != nil {
 			return "", err
 		}
-		return a.hashText(ctx, target)
+		return w.hashText(ctx, target)
 	}
-	out, err := a.folder.Repo.Do(ctx, "hash-object", "--", p)
+	out, err := w.folder.Repo.Do(ctx, "hash-object", "--", p)
 	return out, desk.GitFault(err, "git cannot hash %s", text.Visible(p))
 }

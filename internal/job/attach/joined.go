@@ -12,7 +12,7 @@ import (
 
 // theirEntries are what the union takes from there: what is only there, and what was
 // decided so.
-func (j *join) theirEntries() []joining.Entry {
+func (j *way) theirEntries() []joining.Entry {
 	out := slices.Clone(j.Added)
 	for _, d := range j.Decided {
 		if d.Way == joining.Theirs {
@@ -24,8 +24,14 @@ func (j *join) theirEntries() []joining.Entry {
 	return out
 }
 
+// holds reports whether the host's side has a file at a path, or the person decided on it.
+func (j *way) holds(path string) bool {
+	return j != nil && (slices.ContainsFunc(j.theirEntries(), func(e joining.Entry) bool { return e.Path == path }) ||
+		slices.ContainsFunc(j.Decided, func(d worktree.Decided) bool { return d.Path == path }))
+}
+
 // outcome says in a few words how the two sides become one.
-func (j *join) outcome() string {
+func (j *way) outcome() string {
 	var parts []string
 	if len(j.Added) > 0 {
 		parts = append(parts, fmt.Sprintf("%s only there %s", text.Count(len(j.Added), "file"), map[bool]string{true: "is taken over", false: "are taken over"}[len(j.Added) == 1]))
@@ -54,7 +60,7 @@ func (j *join) outcome() string {
 }
 
 // lays reports whether files have to be laid out apart from git's own bringing in.
-func (j *join) lays() bool {
+func (j *way) lays() bool {
 	return j.Mode == joinOnto && len(j.theirEntries()) > 0 || slices.ContainsFunc(j.Decided, func(d worktree.Decided) bool { return d.Beside != "" })
 }
 
@@ -74,7 +80,7 @@ type JoinedClash struct {
 	Beside string `json:"beside,omitempty" says:"where the other side is kept, outside of what git carries"`
 }
 
-func (j *join) told() *Joined {
+func (j *way) told() *Joined {
 	if j == nil {
 		return nil
 	}

@@ -12,7 +12,6 @@ import (
 
 	"uncinate/internal/core/fault"
 	"uncinate/internal/core/ignore"
-	"uncinate/internal/core/joining"
 	"uncinate/internal/core/kinds"
 	"uncinate/internal/core/plan"
 	"uncinate/internal/core/survey"
@@ -20,7 +19,6 @@ import (
 	"uncinate/internal/desk"
 	"uncinate/internal/desk/accounts"
 	"uncinate/internal/desk/login"
-	"uncinate/internal/desk/worktree"
 	"uncinate/internal/world/files"
 	"uncinate/internal/world/git"
 )
@@ -38,42 +36,41 @@ type largeFiles struct {
 	bytes int64
 }
 
-// planLarge decides which files go into large-file storage, and says what it costs.
-func (a *Attach) planLarge(ctx context.Context) error {
-	o := a.Options
-	if len(o.Large) == 0 || a.committed() {
+// planLarge decides which files go into large-file storage, and says what it costs. theirs
+// reports whether the host's side has a file at a path.
+func (c *Contents) planLarge(ctx context.Context, theirs func(path string) bool) error {
+	o := c.Options
+	if len(o.Large) == 0 || c.committed() {
 		return nil
 	}
-	if stands, err := a.largeStands(); err != nil || stands {
+	if stands, err := c.largeStands(); err != nil || stands {
 		return err
 	}
-	if a.folder.Head != "" {
+	if c.folder.Head != "" {
 		return fault.New(fault.Usage, "large files go into the storage from a first commit on; commits that hold them already would have to be made anew").
 			Try("see what git-lfs says of that", "git lfs migrate --help")
 	}
-	if a.Hook.Address.Scheme == "ssh" {
-		return fault.New(fault.Decision, "large-file storage is reached over https only").Try("take that way", a.Again("--over", "https", "--large", o.Large[0]))
+	if c.Hook.Address.Scheme == "ssh" {
+		return fault.New(fault.Decision, "large-file storage is reached over https only").Try("take that way", c.Again("--over", "https", "--large", o.Large[0]))
 	}
-	if _, err := a.folder.Repo.Do(ctx, "lfs", "version"); err != nil {
+	if _, err := c.folder.Repo.Do(ctx, "lfs", "version"); err != nil {
 		return fault.New(fault.Failed, "the program git-lfs, which keeps large files, is not installed").Because(err).
 			Try("on Debian and its kin", "sudo apt install git-lfs")
 	}
-	if j := a.join; j != nil {
-		if slices.ContainsFunc(j.theirEntries(), func(e joining.Entry) bool { return e.Path == attributes }) || slices.ContainsFunc(j.Decided, func(d worktree.Decided) bool { return d.Path == attributes }) {
-			return fault.New(fault.Decision, "the repository there has a %s of its own; bring that in first, then track the files in it", attributes).
-				Try("without the storage", a.Again(a.toArgs()...))
-		}
+	if theirs(attributes) {
+		return fault.New(fault.Decision, "the repository there has a %s of its own; bring that in first, then track the files in it", attributes).
+			Try("without the storage", c.Again(c.toArgs()...))
 	}
 	l := &largeFiles{}
 	for _, p := range o.Large {
-		line, err := a.attributeOf(p)
+		line, err := c.attributeOf(p)
 		if err != nil {
 			return err
 		}
 		l.rules = append(l.rules, kinds.Rule{Pattern: line, Why: "kept in large-file storage"})
 	}
 	hits := survey.Hits(o.Large)
-	for _, f := range a.travel.Files {
+	for _, f := range c.travel.Files {
 		if f.Type == survey.Regular && hits(f.Path) {
 			l.count++
 			l.bytes += f.Size
@@ -82,33 +79,33 @@ func (a *Attach) planLarge(ctx context.Context) error {
 	if l.count == 0 {
 		return fault.New(fault.Usage, "no file that would go up matches %s", text.Quote(strings.Join(o.Large, " ")))
 	}
-	a.large = l
+	c.large = l
 	note := fmt.Sprintf("Large-file storage takes %s, %s. Everybody who clones needs git-lfs to get them.", text.Count(l.count, "file"), text.Size(l.bytes))
-	if a.Login != nil {
-		if quota, ok := a.Login.Host.Limits["large_file_quota"].(string); ok {
-			note += fmt.Sprintf(" On %s the account has %s for it in all", a.Login.Host.Name, quota)
-			if used := login.Used(ctx, a.Desk, a.Login.Host, []*accounts.Account{a.Login.Account}); used != "" {
+	if c.Login != nil {
+		if quota, ok := c.Login.Host.Limits["large_file_quota"].(string); ok {
+			note += fmt.Sprintf(" On %s the account has %s for it in all", c.Login.Host.Name, quota)
+			if used := login.Used(ctx, c.Desk, c.Login.Host, []*accounts.Account{c.Login.Account}); used != "" {
 				note += ", " + used + " of that used"
 			}
 			note += "."
 			if n, ok := text.ParseSize(quota); ok && l.bytes > n {
-				return fault.New(fault.Refused, "the large files have %s, and %s gives the account %s for them", text.Size(l.bytes), a.Login.Host.Name, quota)
+				return fault.New(fault.Refused, "the large files have %s, and %s gives the account %s for them", text.Size(l.bytes), c.Login.Host.Name, quota)
 			}
 		}
 	}
-	a.Notes = append(a.Notes, note)
+	c.Notes = append(c.Notes, note)
 	return nil
 }
 
 // largeStands reports whether all that is asked for stands in the attributes file of a
 // project that has commits.
-func (a *Attach) largeStands() (bool, error) {
-	data, err := files.Read(a.at(attributes), 4<<20)
-	if errors.Is(err, fs.ErrNotExist) || a.folder.Head == "" {
+func (c *Contents) largeStands() (bool, error) {
+	data, err := files.Read(c.at(attributes), 4<<20)
+	if errors.Is(err, fs.ErrNotExist) || c.folder.Head == "" {
 		return false, nil
 	}
-	for _, p := range a.Options.Large {
-		line, wrong := a.attributeOf(p)
+	for _, p := range c.Options.Large {
+		line, wrong := c.attributeOf(p)
 		if wrong != nil || !slices.Contains(strings.Split(string(data), "\n"), line) {
 			return false, errors.Join(err, wrong)
 		}
@@ -117,12 +114,12 @@ func (a *Attach) largeStands() (bool, error) {
 }
 
 // attributeOf makes a line of the attributes file of a path or pattern.
-func (a *Attach) attributeOf(given string) (string, error) {
+func (c *Contents) attributeOf(given string) (string, error) {
 	p := strings.TrimPrefix(filepath.ToSlash(given), "./")
 	if r, ok := ignore.ParseRule(p); !ok || r.Negated || strings.ContainsAny(p, "\n\r\"") {
 		return "", fault.New(fault.Usage, "%s is no path or pattern of files", text.Quote(given))
 	}
-	if info, err := os.Lstat(a.at(strings.TrimSuffix(p, "/"))); err == nil {
+	if info, err := os.Lstat(c.at(strings.TrimSuffix(p, "/"))); err == nil {
 		p = "/" + kinds.Escape(strings.TrimSuffix(p, "/"))
 		if info.IsDir() {
 			p += "/**"
@@ -131,87 +128,87 @@ func (a *Attach) attributeOf(given string) (string, error) {
 	return strings.ReplaceAll(p, " ", "[[:space:]]") + " filter=lfs diff=lfs merge=lfs -text", nil
 }
 
-func (a *Attach) stepLarge() desk.Step {
-	config := filepath.Join(a.folder.Path, ".git", "config")
+func (c *Contents) stepLarge() desk.Step {
+	config := filepath.Join(c.folder.Path, ".git", "config")
 	merged := func() (old, new string, err error) {
-		data, err := files.Read(a.at(attributes), 4<<20)
+		data, err := files.Read(c.at(attributes), 4<<20)
 		if err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return "", "", err
 		}
-		return string(data), kinds.Merge(string(data), a.large.rules), nil
+		return string(data), kinds.Merge(string(data), c.large.rules), nil
 	}
-	return desk.Step{Item: plan.Item{ID: "large", Place: plan.Here, Sentence: fmt.Sprintf("Set up large-file storage for %s: %s, %s", strings.Join(a.Options.Large, " "), text.Count(a.large.count, "file"), text.Size(a.large.bytes))},
+	return desk.Step{Item: plan.Item{ID: "large", Place: plan.Here, Sentence: fmt.Sprintf("Set up large-file storage for %s: %s, %s", strings.Join(c.Options.Large, " "), text.Count(c.large.count, "file"), text.Size(c.large.bytes))},
 		Done: func(ctx context.Context) (bool, error) {
 			old, new, err := merged()
 			if err != nil || old != new {
 				return false, err
 			}
-			_, err = a.folder.Repo.Run(ctx, git.Cmd{Dir: a.folder.Path, Args: []string{"config", "--local", "--get", "filter.lfs.clean"}})
+			_, err = c.folder.Repo.Run(ctx, git.Cmd{Dir: c.folder.Path, Args: []string{"config", "--local", "--get", "filter.lfs.clean"}})
 			return err == nil, nil
 		},
 		Do: func(ctx context.Context) error {
-			if err := a.setAside(a.at(attributes), "attributes"); err != nil {
+			if err := c.setAside(c.at(attributes), "attributes"); err != nil {
 				return err
 			}
-			if err := a.setAside(config, "config-large"); err != nil {
+			if err := c.setAside(config, "config-large"); err != nil {
 				return err
 			}
 			_, new, err := merged()
 			if err != nil {
 				return err
 			}
-			if err := files.WriteBy(a.at(attributes), a.besideGit("attributes.new"), []byte(new), 0o644); err != nil {
+			if err := files.WriteBy(c.at(attributes), c.besideGit("attributes.new"), []byte(new), 0o644); err != nil {
 				return err
 			}
-			if err := a.wrote(a.at(attributes), "attributes"); err != nil {
+			if err := c.wrote(c.at(attributes), "attributes"); err != nil {
 				return err
 			}
-			plain := a.folder.Repo.Git.In(a.folder.Path)
+			plain := c.folder.Repo.Git.In(c.folder.Path)
 			if _, err := plain.Do(ctx, "lfs", "install", "--local"); err != nil {
 				return desk.GitFault(err, "git-lfs cannot be set up here")
 			}
-			return a.wrote(config, "config-large")
+			return c.wrote(config, "config-large")
 		},
-		Undo: a.undoLarge}
+		Undo: c.undoLarge}
 }
 
-func (a *Attach) undoLarge(ctx context.Context) error {
-	touched, err := a.touched(a.at(attributes), "attributes")
+func (c *Contents) undoLarge(ctx context.Context) error {
+	touched, err := c.touched(c.at(attributes), "attributes")
 	if err != nil {
 		return err
 	}
 	if !touched {
-		if err := a.bringBack(a.at(attributes), "attributes"); err != nil {
+		if err := c.bringBack(c.at(attributes), "attributes"); err != nil {
 			return err
 		}
 	}
-	if a.run.Fact("made-git") == "yes" {
+	if c.run.Fact("made-git") == "yes" {
 		return nil // the whole of .git goes
 	}
-	if a.run.Fact("aside config-large") == "" {
+	if c.run.Fact("aside config-large") == "" {
 		return nil
 	}
-	config := filepath.Join(a.folder.Path, ".git", "config")
-	if touched, err = a.touched(config, "config-large"); err != nil {
+	config := filepath.Join(c.folder.Path, ".git", "config")
+	if touched, err = c.touched(config, "config-large"); err != nil {
 		return err
 	}
-	if _, err := a.folder.Repo.Git.In(a.folder.Path).Do(ctx, "lfs", "uninstall", "--local"); err != nil {
+	if _, err := c.folder.Repo.Git.In(c.folder.Path).Do(ctx, "lfs", "uninstall", "--local"); err != nil {
 		return desk.GitFault(err, "git-lfs cannot be taken out again")
 	}
 	if touched {
-		return a.dropLargeSettings(ctx)
+		return c.dropLargeSettings(ctx)
 	}
-	return a.bringBack(config, "config-large")
+	return c.bringBack(config, "config-large")
 }
 
 // dropLargeSettings takes out what git-lfs has written into the configuration by itself
 // since, where there was nothing of it before.
-func (a *Attach) dropLargeSettings(ctx context.Context) error {
-	before, err := files.Read(a.run.Journal.Aside("config-large"), 512<<20)
+func (c *Contents) dropLargeSettings(ctx context.Context) error {
+	before, err := files.Read(c.run.Journal.Aside("config-large"), 512<<20)
 	if err != nil || strings.Contains(string(before), "[lfs") {
 		return err
 	}
-	list, err := a.folder.Repo.Lines(ctx, "config", "--local", "-z", "--name-only", "--list")
+	list, err := c.folder.Repo.Lines(ctx, "config", "--local", "-z", "--name-only", "--list")
 	if err != nil {
 		return desk.GitFault(err, "git's configuration cannot be read")
 	}
@@ -222,7 +219,7 @@ func (a *Attach) dropLargeSettings(ctx context.Context) error {
 			continue
 		}
 		gone[section] = true
-		if _, err := a.folder.Repo.Do(ctx, "config", "--local", "--remove-section", section); err != nil {
+		if _, err := c.folder.Repo.Do(ctx, "config", "--local", "--remove-section", section); err != nil {
 			return desk.GitFault(err, "git's configuration cannot be written")
 		}
 	}

@@ -37,26 +37,26 @@ type Options struct {
 }
 
 // recall puts the choices of an interrupted run in where this run makes none.
-func (a *Attach) recall(o Options) Options {
-	w := a.run.State.Head.Wanted
-	if a.Resumed {
+func (work *Work) recall(o Options) Options {
+	w := work.run.State.Head.Wanted
+	if work.Resumed {
 		for key, field := range o.kept() {
 			if *field == "" {
 				*field = w[key]
 			}
 		}
 	}
-	if a.Resumed && o.To == "" {
+	if work.Resumed && o.To == "" {
 		o.To = w["to"]
 	}
 	for key, wish := range map[string]*bool{"readme": &o.Readme, "move": &o.Move, "copy": &o.Copy} {
-		*wish = *wish || a.Resumed && w[key] == "yes"
+		*wish = *wish || work.Resumed && w[key] == "yes"
 		if *wish {
 			w[key] = "yes"
 		}
 	}
 	for key, field := range o.keptLists() {
-		if a.Resumed && len(*field) == 0 && w[key] != "" {
+		if work.Resumed && len(*field) == 0 && w[key] != "" {
 			*field = strings.Split(w[key], "\n")
 		}
 		if len(*field) > 0 {

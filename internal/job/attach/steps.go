@@ -8,7 +8,6 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
-	"strconv"
 	"strings"
 
 	"uncinate/internal/core/fault"
@@ -33,14 +32,14 @@ func (a *Attach) plan() []desk.Step {
 		a.branch = "main"
 		if a.Options.Branch != "" {
 			a.branch = a.Options.Branch
-		} else if !a.Create && a.Target.DefaultBranch != "" {
-			a.branch = a.Target.DefaultBranch
+		} else if !a.Create && a.Repository.DefaultBranch != "" {
+			a.branch = a.Repository.DefaultBranch
 		}
 	}
-	if a.join != nil {
-		a.branch = a.join.Branch
+	if a.joins.way != nil {
+		a.branch = a.joins.way.Branch
 	}
-	something := f.Head != "" || len(a.travel.Up) > 0 || len(a.first) > 0 || a.join != nil
+	something := f.Head != "" || len(a.travel.Up) > 0 || len(a.own.first) > 0 || a.joins.way != nil
 	var steps []desk.Step
 	add := func(s desk.Step) { steps = append(steps, s) }
 	if a.move != "" {
@@ -51,33 +50,33 @@ func (a *Attach) plan() []desk.Step {
 	}
 	add(a.stepIdentity())
 	if a.former != "" {
-		add(a.stepBringAll())
-		add(a.stepFormer())
+		add(a.moves.stepBringAll())
+		add(a.moves.stepFormer())
 	}
-	if j := a.join; j != nil {
+	if j := a.joins.way; j != nil {
 		if f.IsRepo && j.Was != j.Branch {
-			add(a.stepBranchName())
+			add(a.joins.stepBranchName())
 		}
-		add(a.stepBringIn())
+		add(a.joins.stepBringIn())
 	}
 	if f.Head == "" && something {
-		if len(a.travel.Rules) > 0 || a.join != nil && a.join.Rules != "" {
+		if len(a.travel.Rules) > 0 || a.joins.way != nil && a.joins.way.Rules != "" {
 			add(a.stepIgnore())
 		}
-		if len(a.first) > 0 {
-			add(a.stepFirstFiles())
+		if len(a.own.first) > 0 {
+			add(a.own.stepFirstFiles())
 		}
-		if a.large != nil {
-			add(a.stepLarge())
+		if a.own.large != nil {
+			add(a.own.stepLarge())
 		}
 		add(a.stepCommit())
 	}
-	if j := a.join; j != nil {
+	if j := a.joins.way; j != nil {
 		if j.Mode != joinOnto {
-			add(a.stepJoin())
+			add(a.joins.stepJoin())
 		}
 		if j.lays() {
-			add(a.stepLay())
+			add(a.joins.stepLay())
 		}
 	}
 	if a.Create && !a.byPush() {
@@ -85,7 +84,7 @@ func (a *Attach) plan() []desk.Step {
 	}
 	add(a.stepHook())
 	if a.former != "" {
-		add(a.stepSendAll())
+		add(a.moves.stepSendAll())
 	} else if something {
 		add(a.stepSend())
 	}
@@ -93,8 +92,8 @@ func (a *Attach) plan() []desk.Step {
 		if a.byPush() {
 			add(a.stepComplete())
 		}
-		empty := a.Target.Empty != nil && *a.Target.Empty || a.run.Fact("vacant") == "yes"
-		if !a.Create && a.Login != nil && empty && a.Target.DefaultBranch != a.branch && a.Login.May("repository-change", "") == nil {
+		empty := a.Repository.Empty != nil && *a.Repository.Empty || a.run.Fact("vacant") == "yes"
+		if !a.Create && a.Login != nil && empty && a.Repository.DefaultBranch != a.branch && a.Login.May("repository-change", "") == nil {
 			add(a.stepDefault())
 		}
 	}
@@ -102,48 +101,48 @@ func (a *Attach) plan() []desk.Step {
 	return steps
 }
 
-func (a *Attach) stepMove() desk.Step {
-	where := a.moveFor.Where()
-	return desk.Step{Item: plan.Item{ID: "move-secret", Place: plan.Vault, Sentence: fmt.Sprintf("Move the token out of the remote's address into the vault, as account %s on %s", a.moveFor.Name, where)},
+func (t *Target) stepMove() desk.Step {
+	where := t.moveFor.Where()
+	return desk.Step{Item: plan.Item{ID: "move-secret", Place: plan.Vault, Sentence: fmt.Sprintf("Move the token out of the remote's address into the vault, as account %s on %s", t.moveFor.Name, where)},
 		Do: func(ctx context.Context) error {
-			kept, _, err := login.AddAccount(ctx, a.Desk, a.moveFor, a.move)
+			kept, _, err := login.AddAccount(ctx, t.Desk, t.moveFor, t.move)
 			if err != nil {
 				return err
 			}
-			a.moveFor = *kept
+			t.moveFor = *kept
 			// From here on no child of ours may meet the secret in an address.
-			if url, ok := a.folder.Remotes[a.Options.Remote]; ok && project.WithoutSecret(url) != url {
-				_, err = a.folder.Repo.Do(ctx, "config", "--local", "remote."+a.Options.Remote+".url", a.Hook.Address.String())
+			if url, ok := t.folder.Remotes[t.Options.Remote]; ok && project.WithoutSecret(url) != url {
+				_, err = t.folder.Repo.Do(ctx, "config", "--local", "remote."+t.Options.Remote+".url", t.Hook.Address.String())
 			}
 			return err
 		}}
 }
 
-func (a *Attach) stepInit() desk.Step {
-	dir := filepath.Join(a.folder.Path, ".git")
-	return desk.Step{Item: plan.Item{ID: "init", Place: plan.Here, Sentence: "Make this folder a git repository, on branch " + a.branch},
+func (t *Target) stepInit() desk.Step {
+	dir := filepath.Join(t.folder.Path, ".git")
+	return desk.Step{Item: plan.Item{ID: "init", Place: plan.Here, Sentence: "Make this folder a git repository, on branch " + t.branch},
 		Done: func(ctx context.Context) (bool, error) {
-			top, err := a.folder.Repo.Top(ctx)
-			return top == a.folder.Path, err
+			top, err := t.folder.Repo.Top(ctx)
+			return top == t.folder.Path, err
 		},
 		Do: func(ctx context.Context) error {
 			if _, err := os.Lstat(dir); errors.Is(err, fs.ErrNotExist) {
-				if err := a.run.Note("made-git", "yes"); err != nil {
+				if err := t.run.Note("made-git", "yes"); err != nil {
 					return err
 				}
 			}
-			_, err := a.folder.Repo.Do(ctx, "init", "-q", "--initial-branch="+a.branch)
-			return desk.GitFault(err, "git cannot make a repository in %s", text.Visible(a.folder.Path))
+			_, err := t.folder.Repo.Do(ctx, "init", "-q", "--initial-branch="+t.branch)
+			return desk.GitFault(err, "git cannot make a repository in %s", text.Visible(t.folder.Path))
 		},
-		Undo: a.undoInit}
+		Undo: t.undoInit}
 }
 
-func (a *Attach) stepIdentity() desk.Step {
-	set := [][2]string{{"user.name", a.name}, {"user.email", a.email}}
-	return desk.Step{Item: plan.Item{ID: "identity", Place: plan.Here, Sentence: fmt.Sprintf("Set whose name its commits carry: %s <%s>", text.Visible(a.name), text.Visible(a.email))},
+func (t *Target) stepIdentity() desk.Step {
+	set := [][2]string{{"user.name", t.name}, {"user.email", t.email}}
+	return desk.Step{Item: plan.Item{ID: "identity", Place: plan.Here, Sentence: fmt.Sprintf("Set whose name its commits carry: %s <%s>", text.Visible(t.name), text.Visible(t.email))},
 		Done: func(ctx context.Context) (bool, error) {
 			for _, s := range set {
-				if got, err := a.folder.Repo.Do(ctx, "config", "--local", "--get", s[0]); err != nil || got != s[1] {
+				if got, err := t.folder.Repo.Do(ctx, "config", "--local", "--get", s[0]); err != nil || got != s[1] {
 					return false, nil
 				}
 			}
@@ -152,7 +151,7 @@ func (a *Attach) stepIdentity() desk.Step {
 		Do: func(ctx context.Context) error {
 			for _, s := range set {
 				key, want := s[0], s[1]
-				got, err := a.folder.Repo.Do(ctx, "config", "--local", "--get", key)
+				got, err := t.folder.Repo.Do(ctx, "config", "--local", "--get", key)
 				if err == nil && got == want {
 					continue
 				}
@@ -160,16 +159,16 @@ func (a *Attach) stepIdentity() desk.Step {
 				if err == nil {
 					was = "was " + got
 				}
-				if err := a.run.Note("set "+key, was); err != nil {
+				if err := t.run.Note("set "+key, was); err != nil {
 					return err
 				}
-				if _, err := a.folder.Repo.Do(ctx, "config", "--local", key, want); err != nil {
+				if _, err := t.folder.Repo.Do(ctx, "config", "--local", key, want); err != nil {
 					return desk.GitFault(err, "git's configuration cannot be written")
 				}
 			}
 			return nil
 		},
-		Undo: a.undoIdentity}
+		Undo: t.undoIdentity}
 }
 
 func (a *Attach) stepIgnore() desk.Step {
@@ -188,13 +187,13 @@ func (a *Attach) stepIgnore() desk.Step {
 			return "", "", err
 		}
 		new = string(data)
-		if j := a.join; j != nil && j.Rules != "" {
+		if j := a.joins.way; j != nil && j.Rules != "" {
 			new = joining.Rules(new, j.Rules, a.whose())
 		}
 		return string(data), kinds.Merge(new, a.travel.Rules), nil
 	}
 	sentence := fmt.Sprintf("Write %s into .gitignore: %s", text.Count(len(a.travel.Rules), "ignore rule"), strings.Join(shown, " "))
-	if j := a.join; j != nil && j.Rules != "" {
+	if j := a.joins.way; j != nil && j.Rules != "" {
 		sentence = "Put the ignore rules of both sides together in .gitignore"
 	}
 	return desk.Step{Item: plan.Item{ID: "ignore", Place: plan.Here, Sentence: sentence},
@@ -228,13 +227,13 @@ func (a *Attach) stepCommit() desk.Step {
 			what = fmt.Sprintf("Commit %s, %s", text.Count(count, "file"), text.Size(size))
 		}
 	}
-	for _, f := range a.first {
+	for _, f := range a.own.first {
 		what += " and " + f.name
 	}
 	if n := t.Staying(); n > 0 {
 		what += fmt.Sprintf("; %s stay here", text.Number(n))
 	}
-	if j := a.join; j != nil {
+	if j := a.joins.way; j != nil {
 		if what += ", on top of what is there" + j.outcome(); count == 0 {
 			what = "Start from what is there"
 		}
@@ -262,7 +261,7 @@ func (a *Attach) firstCommit(ctx context.Context) error {
 	}
 	for _, f := range a.travel.Files {
 		if info, err := os.Lstat(a.at(f.Path)); err != nil || info.Size() != f.Size || info.ModTime().UnixNano() != f.ModTime {
-			if f.Path == ".gitignore" || a.large != nil && f.Path == attributes {
+			if f.Path == ".gitignore" || a.own.large != nil && f.Path == attributes {
 				continue // we wrote it
 			}
 			return fault.New(fault.Decision, "%s was changed since we looked; a commit now would be of files that are still being written", text.Visible(f.Path)).
@@ -270,13 +269,13 @@ func (a *Attach) firstCommit(ctx context.Context) error {
 		}
 	}
 	paths := slices.Concat(a.travel.Up, a.travel.Gone)
-	if (len(a.travel.Rules) > 0 || a.join != nil && a.join.Rules != "") && !slices.Contains(paths, ".gitignore") {
+	if (len(a.travel.Rules) > 0 || a.joins.way != nil && a.joins.way.Rules != "") && !slices.Contains(paths, ".gitignore") {
 		paths = append(paths, ".gitignore")
 	}
-	for _, f := range a.first {
+	for _, f := range a.own.first {
 		paths = append(paths, f.name)
 	}
-	if a.large != nil && !slices.Contains(paths, attributes) {
+	if a.own.large != nil && !slices.Contains(paths, attributes) {
 		paths = append(paths, attributes)
 	}
 	a.Desk.Tell.Progress("Committing", 0, int64(len(paths)), "")
@@ -287,8 +286,8 @@ func (a *Attach) firstCommit(ctx context.Context) error {
 	if _, err := repo.Run(ctx, git.Cmd{Dir: repo.Dir, Args: []string{"update-index", "--add", "--remove", "-z", "--stdin"}, In: strings.NewReader(strings.Join(paths, "\x00") + "\x00")}); err != nil {
 		return desk.GitFault(err, "git cannot take the files in")
 	}
-	if a.join != nil {
-		if _, err := repo.Run(ctx, git.Cmd{Dir: repo.Dir, Args: []string{"update-index", "--add", "-z", "--index-info"}, In: strings.NewReader(worktree.IndexLines(a.join.theirEntries()))}); err != nil {
+	if a.joins.way != nil {
+		if _, err := repo.Run(ctx, git.Cmd{Dir: repo.Dir, Args: []string{"update-index", "--add", "-z", "--index-info"}, In: strings.NewReader(worktree.IndexLines(a.joins.way.theirEntries()))}); err != nil {
 			return desk.GitFault(err, "git cannot take their files in")
 		}
 	}
@@ -307,16 +306,16 @@ func (a *Attach) firstCommit(ctx context.Context) error {
 		return desk.GitFault(err, "git cannot write the tree")
 	}
 	var parents []string
-	if a.join != nil {
-		parents = []string{a.join.Tip}
+	if a.joins.way != nil {
+		parents = []string{a.joins.way.Tip}
 	}
 	id := ""
-	if len(a.travel.Up) > 0 || len(a.travel.Rules) > 0 || a.join == nil { // of theirs alone there is nothing to commit, also where a cut-off run has it in the index
+	if len(a.travel.Up) > 0 || len(a.travel.Rules) > 0 || a.joins.way == nil { // of theirs alone there is nothing to commit, also where a cut-off run has it in the index
 		if id, err = a.commit(ctx, tree, message, parents...); err != nil {
 			return err
 		}
 	} else {
-		id = a.join.Tip
+		id = a.joins.way.Tip
 	}
 	for key, value := range map[string]string{"commit": id, "branch": a.branch} {
 		if err := a.run.Note(key, value); err != nil {
@@ -369,55 +368,48 @@ func (a *Attach) Do(ctx context.Context) (*Attached, error) {
 }
 
 func (a *Attach) summary(ctx context.Context, changed bool) (*Attached, error) {
-	s := &Attached{Folder: a.folder.Path, Page: a.Target.Page, Address: a.Hook.Address.String(), Visibility: a.Target.Visibility,
-		Branch: a.branch, Verified: true, Changed: changed, Sent: a.went}
-	if a.Hook.Account != nil {
-		s.Account = a.Hook.Account.Name
-	}
+	s := &Attached{Folder: a.folder.Path, Page: a.Repository.Page, Address: a.Hook.Address.String(), Account: a.accountName(), Visibility: a.Repository.Visibility,
+		Branch: a.branch, Verified: true, Changed: changed, Sent: a.Went}
 	if a.travel != nil {
 		s.Stays, s.Nested = a.travel.Stays, a.travel.Nested
 	}
-	s.Joined = a.join.told()
-	if a.large != nil {
-		s.Large = a.large.count
+	s.Joined = a.joins.way.told()
+	if a.own.large != nil {
+		s.Large = a.own.large.count
 	}
-	id, err := a.folder.Repo.Do(ctx, "rev-parse", "-q", "--verify", "HEAD^{commit}")
-	if err != nil {
-		return s, nil // nothing is committed yet
+	var err error
+	if a.travel != nil && a.joins.way == nil {
+		s.Commit, s.Files, s.Bytes, err = a.countedByLook(ctx)
+	} else {
+		s.Commit, s.Files, s.Bytes, err = a.counted(ctx)
 	}
-	s.Commit = id
-	args := []string{"ls-tree", "-r", "-z", "-l", "HEAD"}
-	if a.travel != nil && a.join == nil {
-		// The sizes were taken when we looked; asking git for them opens every object.
-		args = []string{"ls-tree", "-r", "-z", "--name-only", "HEAD"}
-		s.Bytes = a.travel.Bytes
-		for _, f := range a.first {
-			s.Bytes += int64(len(f.contents))
-		}
-		if info, err := os.Lstat(filepath.Join(a.folder.Path, ".gitignore")); err == nil && !slices.Contains(a.travel.Up, ".gitignore") && len(a.travel.Rules) > 0 {
-			s.Bytes += info.Size()
-		}
-	}
-	entries, err := a.folder.Repo.Lines(ctx, args...)
-	if err != nil {
-		return nil, desk.GitFault(err, "git cannot list the commit")
-	}
-	if a.travel != nil && a.join == nil {
-		s.Files, entries = len(entries), nil
-	}
-	for _, e := range entries {
-		meta, _, _ := strings.Cut(e, "\t")
-		if fields := strings.Fields(meta); len(fields) == 4 {
-			s.Files++
-			if n, err := strconv.ParseInt(fields[3], 10, 64); err == nil {
-				s.Bytes += n
-			}
-		}
+	if err != nil || s.Commit == "" {
+		return s, err // without a commit there is nothing to count
 	}
 	for _, b := range a.folder.Branches {
-		if !slices.Contains(a.sent(), b) && (a.join == nil || b != a.join.Was) {
+		if !slices.Contains(a.sent(), b) && (a.joins.way == nil || b != a.joins.way.Was) {
 			s.OtherBranches = append(s.OtherBranches, b)
 		}
 	}
 	return s, nil
+}
+
+// countedByLook counts the first commit's files, with the sizes that they had when the folder
+// was looked at; asking git for them opens every object.
+func (a *Attach) countedByLook(ctx context.Context) (commit string, count int, bytes int64, err error) {
+	if commit, err = a.folder.Repo.Do(ctx, "rev-parse", "-q", "--verify", "HEAD^{commit}"); err != nil {
+		return "", 0, 0, nil // nothing is committed yet
+	}
+	names, err := a.folder.Repo.Lines(ctx, "ls-tree", "-r", "-z", "--name-only", "HEAD")
+	if err != nil {
+		return "", 0, 0, desk.GitFault(err, "git cannot list the commit")
+	}
+	bytes = a.travel.Bytes
+	for _, f := range a.own.first {
+		bytes += int64(len(f.contents))
+	}
+	if info, err := os.Lstat(filepath.Join(a.folder.Path, ".gitignore")); err == nil && !slices.Contains(a.travel.Up, ".gitignore") && len(a.travel.Rules) > 0 {
+		bytes += info.Size()
+	}
+	return commit, len(names), bytes, nil
 }

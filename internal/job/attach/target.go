@@ -20,27 +20,27 @@ import (
 
 // chooseTarget decides what is hooked to: a repository that exists (named, already
 // the folder's remote, or hooked before) or one to be made.
-func (a *Attach) chooseTarget(ctx context.Context) error {
-	o := &a.Options
+func (t *Target) chooseTarget(ctx context.Context) error {
+	o := &t.Options
 	to := o.To
 	if o.Move {
-		return a.chooseMove(ctx, to)
+		return t.chooseMove(ctx, to)
 	}
 	if o.Account == "" {
-		o.Account = a.project.Account
+		o.Account = t.project.Account
 	}
-	if err := a.checkPushAddress(); err != nil {
+	if err := t.checkPushAddress(); err != nil {
 		return err
 	}
-	for name, url := range a.folder.Remotes {
+	for name, url := range t.folder.Remotes {
 		if project.WithoutSecret(url) != url && name != o.Remote {
 			if at, err := address.Parse(url); err == nil && at.Secret != "" {
-				a.Notes = append(a.Notes, "The remote "+text.Visible(name)+" holds a token in its address, in plain text; this attach leaves it alone.")
+				t.Notes = append(t.Notes, "The remote "+text.Visible(name)+" holds a token in its address, in plain text; this attach leaves it alone.")
 			}
 		}
 	}
-	standing := a.folder.Remotes[o.Remote]
-	if a.run.Fact("address") != "" && to == "" {
+	standing := t.folder.Remotes[o.Remote]
+	if t.run.Fact("address") != "" && to == "" {
 		standing = "" // our own remote, set before the interruption
 	}
 	if standing != "" {
@@ -52,55 +52,55 @@ func (a *Attach) chooseTarget(ctx context.Context) error {
 		}
 		if to == "" {
 			to = standing
-			if a.project.Folder == "" {
-				a.Notes = append(a.Notes, "The remote "+text.Visible(o.Remote)+" stands already; the project is hooked to where it leads: "+old.Bare().String())
+			if t.project.Folder == "" {
+				t.Notes = append(t.Notes, "The remote "+text.Visible(o.Remote)+" stands already; the project is hooked to where it leads: "+old.Bare().String())
 			}
 		} else if given, err := address.Parse(to); err != nil || !given.Same(old) {
-			if h, owner, name, err := hosts.Recognise(a.Desk, standing); err != nil || h == nil || !a.sameName(to, owner, name) {
+			if h, owner, name, err := hosts.Recognise(t.Desk, standing); err != nil || h == nil || !t.sameName(to, owner, name) {
 				return fault.New(fault.Decision, "this project has a remote %s already, and it leads to %s", text.Quote(o.Remote), old.Bare().String()).
-					Try("hook to that one", a.Again("--to", old.Bare().String())).
-					Try("or keep it and hook under another name", a.Again("--remote", "host", "--to", project.WithoutSecret(to)))
+					Try("hook to that one", t.Again("--to", old.Bare().String())).
+					Try("or keep it and hook under another name", t.Again("--remote", "host", "--to", project.WithoutSecret(to)))
 			}
 		}
 		if old.Secret != "" {
-			a.move, a.moveFor = old.Secret, accounts.Account{User: old.User, Address: old.Bare().String()}
+			t.move, t.moveFor = old.Secret, accounts.Account{User: old.User, Address: old.Bare().String()}
 			if old.User == "" {
-				a.moveFor.User = "git"
+				t.moveFor.User = "git"
 			}
 		}
 	}
 	if to == "" {
-		return a.chooseNew(ctx)
+		return t.chooseNew(ctx)
 	}
-	return a.chooseExisting(ctx, to)
+	return t.chooseExisting(ctx, to)
 }
 
 // checkPushAddress stops where git would push to another address than it fetches
 // from (git-config documentation, remote.<name>.pushurl).
-func (a *Attach) checkPushAddress() error {
-	for _, s := range a.folder.Settings {
-		if s.Key != "remote."+a.Options.Remote+".pushurl" {
+func (t *Target) checkPushAddress() error {
+	for _, s := range t.folder.Settings {
+		if s.Key != "remote."+t.Options.Remote+".pushurl" {
 			continue
 		}
 		return fault.New(fault.Decision, "the remote %s has an address of its own for pushing, %s, so what is checked is not what is sent to",
-			text.Quote(a.Options.Remote), text.Excerpt(project.WithoutSecret(s.Value), 80)).
-			Try("take that address out", text.Command("git", "-C", a.folder.Path, "config", "--unset-all", s.Key))
+			text.Quote(t.Options.Remote), text.Excerpt(project.WithoutSecret(s.Value), 80)).
+			Try("take that address out", text.Command("git", "-C", t.folder.Path, "config", "--unset-all", s.Key))
 	}
 	return nil
 }
 
-func (a *Attach) sameName(to, owner, name string) bool {
+func (t *Target) sameName(to, owner, name string) bool {
 	return to == name || to == owner+"/"+name
 }
 
 // chooseNew proposes the repository that is to be made.
-func (a *Attach) chooseNew(ctx context.Context) error {
-	o := &a.Options
-	account, err := accounts.Pick(a.Desk, o.Account, o.Host)
+func (t *Target) chooseNew(ctx context.Context) error {
+	o := &t.Options
+	account, err := accounts.Pick(t.Desk, o.Account, o.Host)
 	if err != nil {
 		return err
 	}
-	if a.Login, err = login.Open(ctx, a.Desk, account); err != nil {
+	if t.Login, err = login.Open(ctx, t.Desk, account); err != nil {
 		return err
 	}
 	owner, name := naming.Split(o.Name)
@@ -111,9 +111,9 @@ func (a *Attach) chooseNew(ctx context.Context) error {
 		owner = account.User
 	}
 	if name == "" {
-		if name = naming.Propose(filepath.Base(a.folder.Path)); name == "" {
-			return fault.New(fault.Decision, "no repository name can be made of the folder's name %s", text.Quote(filepath.Base(a.folder.Path))).
-				Try("give one", a.Again("--name", "NAME"))
+		if name = naming.Propose(filepath.Base(t.folder.Path)); name == "" {
+			return fault.New(fault.Decision, "no repository name can be made of the folder's name %s", text.Quote(filepath.Base(t.folder.Path))).
+				Try("give one", t.Again("--name", "NAME"))
 		}
 	} else if err := naming.Check(name); err != nil {
 		return err
@@ -124,81 +124,81 @@ func (a *Attach) chooseNew(ctx context.Context) error {
 	if !slices.Contains([]string{"private", "members", "public"}, o.Visibility) {
 		f := fault.New(fault.Usage, "the visibility is private, members or public, not %s", text.Quote(o.Visibility))
 		if near := text.Nearest(o.Visibility, []string{"private", "members", "public"}); near != "" {
-			f.Try("", a.Again("--visibility", near))
+			f.Try("", t.Again("--visibility", near))
 		}
 		return f
 	}
 	what := "create a repository"
-	if err := a.Login.May("repository-create", what); err != nil {
+	if err := t.Login.May("repository-create", what); err != nil {
 		return err
 	}
-	if err := a.Login.May("repository-show", "show a repository"); err != nil {
+	if err := t.Login.May("repository-show", "show a repository"); err != nil {
 		return err
 	}
-	if err := a.checkOwner(ctx, owner, name); err != nil {
+	if err := t.checkOwner(ctx, owner, name); err != nil {
 		return err
 	}
-	a.Target = description.Repository{Owner: owner, Name: name, Visibility: o.Visibility, Description: o.Description}
-	a.Create = true
-	if a.byPush() {
-		if err := a.checkByPush(); err != nil {
+	t.Repository = description.Repository{Owner: owner, Name: name, Visibility: o.Visibility, Description: o.Description}
+	t.Create = true
+	if t.byPush() {
+		if err := t.checkByPush(); err != nil {
 			return err
 		}
 	}
-	w := a.run.State.Head.Wanted
+	w := t.run.State.Head.Wanted
 	w["account"], w["owner"], w["name"] = account.Name, owner, name
-	there, found, err := a.Login.Repository(ctx, owner, name)
+	there, found, err := t.Login.Repository(ctx, owner, name)
 	if err != nil {
 		return err
 	}
 	if found {
 		if there.Empty == nil { // the host does not say, so git is asked
-			if refs, err := a.refsThere(ctx, account, there); err == nil {
+			if refs, err := t.refsThere(ctx, account, there); err == nil {
 				empty := refs.Empty()
 				there.Empty = &empty
 			}
 		}
 		made := there
-		ours, err := a.pushed(ctx, there)
+		ours, err := t.pushed(ctx, there)
 		if err == nil && !ours {
-			made, err = a.adopt(there)
+			made, err = t.adopt(there)
 		}
 		if err != nil {
 			return err
 		}
-		a.Target = made
-		a.Target.Visibility = o.Visibility
+		t.Repository = made
+		t.Repository.Visibility = o.Visibility
 		return nil
 	}
-	if err := a.checkRenamed(ctx); err != nil {
+	if err := t.checkRenamed(ctx); err != nil {
 		return err
 	}
-	https, err := a.Login.Host.RepositoryFrom(map[string]any{"owner": owner, "name": name})
+	https, err := t.Login.Host.RepositoryFrom(map[string]any{"owner": owner, "name": name})
 	if err == nil {
-		https, err = a.Login.Host.WithSSH(https)
+		https, err = t.Login.Host.WithSSH(https)
 	}
 	if err != nil {
 		return err
 	}
-	a.Target.Page, a.Target.HTTPS, a.Target.SSH = https.Page, https.HTTPS, https.SSH
+	t.Repository.Page, t.Repository.HTTPS, t.Repository.SSH = https.Page, https.HTTPS, https.SSH
 	return nil
 }
 
 // checkRenamed stops when the repository that an interrupted run made is there under
 // another name now: a second one would be made otherwise.
-func (a *Attach) checkRenamed(ctx context.Context) error {
-	id := a.run.Fact("id")
-	if id == "" || a.Login.May("repository-list", "") != nil {
+func (t *Target) checkRenamed(ctx context.Context) error {
+	id := t.run.Fact("id")
+	if id == "" || t.Login.May("repository-list", "") != nil {
 		return nil
 	}
-	all, err := a.Login.Repositories(ctx, "")
+	all, err := t.Login.Repositories(ctx, "")
 	if err != nil {
 		return err
 	}
 	for _, r := range all {
 		if r.ID == id {
-			return fault.New(fault.Decision, "the repository that this attach made on %s before it was cut off is called %s now", a.Login.Host.Name, r.Path()).
-				Try("hook to it under that name", a.Again("--to", r.Path()))
+			return fault.New(fault.Decision, "the repository that this attach made on %s before it was cut off is called %s now", t.Login.Host.Name, r.Path()).
+				Try("hook to it under that name", t.Again("--to", r.Path()))
 		}
 	}
 	return nil
@@ -206,44 +206,44 @@ func (a *Attach) checkRenamed(ctx context.Context) error {
 
 // adopt decides about a repository that is there already under the wanted name: ours
 // if an interrupted run made it, else a question for the person.
-func (a *Attach) adopt(there description.Repository) (description.Repository, error) {
-	r := a.run
+func (t *Target) adopt(there description.Repository) (description.Repository, error) {
+	r := t.run
 	if id := r.Fact("id"); id != "" && id == there.ID {
 		return there, nil
 	}
 	if nonce := r.Fact("nonce"); nonce != "" && strings.Contains(there.Description, nonce) {
 		return there, nil
 	}
-	h, account := a.Login.Host, a.Login.Account
+	h, account := t.Login.Host, t.Login.Account
 	mine := there.Owner == account.User || there.Creator == account.User
 	if mine && there.Empty != nil && *there.Empty {
 		return there, fault.New(fault.Decision, "%s has a repository %s already; it is empty and yours", h.Name, there.Path()).
-			Try("hook to it", a.Again("--to", there.Path())).
-			Try("or make one of another name", a.Again("--name", there.Name+"-2"))
+			Try("hook to it", t.Again("--to", there.Path())).
+			Try("or make one of another name", t.Again("--name", there.Name+"-2"))
 	}
 	f := fault.New(fault.HostSaidNo, "%s has a repository %s already, with work in it", h.Name, there.Path())
 	if there.Empty == nil {
 		f.Says = h.Name + " has a repository " + there.Path() + " already"
 	}
-	return there, f.Try("take another name", a.Again("--name", there.Name+"-2")).
+	return there, f.Try("take another name", t.Again("--name", there.Name+"-2")).
 		Try("or bring that one onto this machine", text.Command("uncinate", "clone", there.Path()))
 }
 
 // chooseExisting finds the repository that --to, or the folder's remote, names.
-func (a *Attach) chooseExisting(ctx context.Context, to string) error {
-	o := &a.Options
-	h, owner, name, err := hosts.Recognise(a.Desk, to)
+func (to *Target) chooseExisting(ctx context.Context, what string) error {
+	o := &to.Options
+	h, owner, name, err := hosts.Recognise(to.Desk, what)
 	if err != nil {
 		return err
 	}
-	given, parseErr := address.Parse(to)
-	if h == nil && parseErr != nil && !strings.Contains(to, ":") {
-		if h, owner, name, err = a.byName(ctx, to); err != nil {
+	given, parseErr := address.Parse(what)
+	if h == nil && parseErr != nil && !strings.Contains(what, ":") {
+		if h, owner, name, err = to.byName(ctx, what); err != nil {
 			return err
 		}
 	}
-	if given.Secret != "" && a.move == "" {
-		a.move, a.moveFor = given.Secret, accounts.Account{User: given.User, Address: given.Bare().String()}
+	if given.Secret != "" && to.move == "" {
+		to.move, to.moveFor = given.Secret, accounts.Account{User: given.User, Address: given.Bare().String()}
 	}
 	if h != nil && h.Actions["repository-show"] == nil {
 		// The description tells addresses only, so git alone does the work.
@@ -260,52 +260,52 @@ func (a *Attach) chooseExisting(ctx context.Context, to string) error {
 		h = nil
 	}
 	if h == nil {
-		return a.choosePlain(ctx, given, parseErr)
+		return to.choosePlain(ctx, given, parseErr)
 	}
-	if a.move != "" {
-		a.moveFor.Host, a.moveFor.Address = h.Name, ""
-		return a.moveIn(ctx, h, owner, name)
+	if to.move != "" {
+		to.moveFor.Host, to.moveFor.Address = h.Name, ""
+		return to.moveIn(ctx, h, owner, name)
 	}
-	account, err := accounts.Pick(a.Desk, o.Account, h.Name)
+	account, err := accounts.Pick(to.Desk, o.Account, h.Name)
 	if err != nil && o.Account == "" {
 		// Of several accounts the one that can see the repository is meant.
-		if names := login.WhoSees(ctx, a.Desk, h.Name, nil, owner, name, false); len(names) == 1 {
-			if account, err = accounts.Named(a.Desk, names[0]); err == nil {
-				a.Notes = append(a.Notes, "Of your accounts on "+h.Name+" only "+names[0]+" can see it, so that one is used.")
+		if names := login.WhoSees(ctx, to.Desk, h.Name, nil, owner, name, false); len(names) == 1 {
+			if account, err = accounts.Named(to.Desk, names[0]); err == nil {
+				to.Notes = append(to.Notes, "Of your accounts on "+h.Name+" only "+names[0]+" can see it, so that one is used.")
 			}
 		}
 	}
 	if err != nil {
-		if on, _ := accounts.On(a.Desk, h.Name); a.clones && o.Account == "" && len(on) == 0 && parseErr == nil {
-			return a.choosePlain(ctx, given, nil) // what is public needs no account
+		if on, _ := accounts.On(to.Desk, h.Name); to.clones && o.Account == "" && len(on) == 0 && parseErr == nil {
+			return to.choosePlain(ctx, given, nil) // what is public needs no account
 		}
 		return err
 	}
-	if a.Login, err = login.Open(ctx, a.Desk, account); err != nil {
+	if to.Login, err = login.Open(ctx, to.Desk, account); err != nil {
 		return err
 	}
-	return a.showExisting(ctx, owner, name)
+	return to.showExisting(ctx, owner, name)
 }
 
 // byName finds the host of a plain name or owner/name: the account's, or the only
 // one that is known.
-func (a *Attach) byName(ctx context.Context, to string) (h *hosts.Host, owner, name string, err error) {
+func (t *Target) byName(ctx context.Context, to string) (h *hosts.Host, owner, name string, err error) {
 	owner, name = naming.Split(to)
-	account, err := accounts.Pick(a.Desk, a.Options.Account, a.Options.Host)
+	account, err := accounts.Pick(t.Desk, t.Options.Account, t.Options.Host)
 	if err == nil {
 		if owner == "" {
 			owner = account.User
 		}
-		h, err = hosts.Named(a.Desk, account.Host)
+		h, err = hosts.Named(t.Desk, account.Host)
 		return h, owner, name, err
 	}
-	if a.Options.Account == "" {
-		if h, owner, ok := a.ofSeveral(ctx, owner, name); ok {
+	if t.Options.Account == "" {
+		if h, owner, ok := t.ofSeveral(ctx, owner, name); ok {
 			return h, owner, name, nil
 		}
 	}
-	hosts, listErr := hosts.All(a.Desk)
-	if listErr == nil && a.Options.Account == "" && owner != "" && len(hosts) == 1 && hosts[0].Actions["repository-show"] == nil {
+	hosts, listErr := hosts.All(t.Desk)
+	if listErr == nil && t.Options.Account == "" && owner != "" && len(hosts) == 1 && hosts[0].Actions["repository-show"] == nil {
 		return hosts[0], owner, name, nil
 	}
 	return nil, "", "", errors.Join(err, listErr)
@@ -313,8 +313,8 @@ func (a *Attach) byName(ctx context.Context, to string) (h *hosts.Host, owner, n
 
 // ofSeveral finds the host and owner of a plain name where there are several accounts,
 // all on one host: the owner is said, or is the one account's user who has it.
-func (a *Attach) ofSeveral(ctx context.Context, owner, name string) (*hosts.Host, string, bool) {
-	all, err := accounts.All(a.Desk)
+func (t *Target) ofSeveral(ctx context.Context, owner, name string) (*hosts.Host, string, bool) {
+	all, err := accounts.All(t.Desk)
 	if err != nil || len(all) < 2 {
 		return nil, "", false
 	}
@@ -323,13 +323,13 @@ func (a *Attach) ofSeveral(ctx context.Context, owner, name string) (*hosts.Host
 			return nil, "", false
 		}
 	}
-	h, err := hosts.Named(a.Desk, all[0].Host)
+	h, err := hosts.Named(t.Desk, all[0].Host)
 	if err != nil || owner != "" {
 		return h, owner, err == nil
 	}
 	var owners []string
 	for _, b := range all {
-		if len(login.WhoSees(ctx, a.Desk, h.Name, nil, b.User, name, false)) > 0 {
+		if len(login.WhoSees(ctx, t.Desk, h.Name, nil, b.User, name, false)) > 0 {
 			owners = append(owners, b.User)
 		}
 	}
@@ -340,25 +340,25 @@ func (a *Attach) ofSeveral(ctx context.Context, owner, name string) (*hosts.Host
 }
 
 // moveIn asks the host with the secret that stood in the address.
-func (a *Attach) moveIn(ctx context.Context, h *hosts.Host, owner, name string) error {
-	if err := a.Desk.Vault.Ready(ctx); err != nil {
+func (t *Target) moveIn(ctx context.Context, h *hosts.Host, owner, name string) error {
+	if err := t.Desk.Vault.Ready(ctx); err != nil {
 		return err
 	}
-	a.Login = &login.Login{Desk: a.Desk, Host: h, Account: &a.moveFor, Token: a.move}
-	id, err := a.Login.Identify(ctx)
+	t.Login = &login.Login{Desk: t.Desk, Host: h, Account: &t.moveFor, Token: t.move}
+	id, err := t.Login.Identify(ctx)
 	if err != nil {
 		return err
 	}
-	a.moveFor.User, a.moveFor.FullName, a.moveFor.Email = id.User, id.FullName, id.Email
-	if a.moveFor.Name, err = a.freeName(id.User, h.Name); err != nil {
+	t.moveFor.User, t.moveFor.FullName, t.moveFor.Email = id.User, id.FullName, id.Email
+	if t.moveFor.Name, err = t.freeName(id.User, h.Name); err != nil {
 		return err
 	}
-	return a.showExisting(ctx, owner, name)
+	return t.showExisting(ctx, owner, name)
 }
 
 // freeName gives the name under which a moved secret's account is kept.
-func (a *Attach) freeName(user, where string) (string, error) {
-	all, err := accounts.All(a.Desk)
+func (t *Target) freeName(user, where string) (string, error) {
+	all, err := accounts.All(t.Desk)
 	if err != nil {
 		return "", err
 	}
@@ -374,28 +374,28 @@ func (a *Attach) freeName(user, where string) (string, error) {
 	return name, accounts.CheckAccountName(name)
 }
 
-func (a *Attach) showExisting(ctx context.Context, owner, name string) error {
-	there, found, err := a.Login.Repository(ctx, owner, name)
+func (t *Target) showExisting(ctx context.Context, owner, name string) error {
+	there, found, err := t.Login.Repository(ctx, owner, name)
 	if err != nil {
 		return err
 	}
 	if !found {
-		f := fault.New(fault.HostSaidNo, "%s has no repository %s/%s, or not for %s", a.Login.Host.Name, owner, name, a.Login.Account.User)
-		if a.others = login.WhoSees(ctx, a.Desk, a.Login.Host.Name, a.Login.Account, owner, name, false); len(a.others) > 0 {
-			return login.Others(f, a.others, "see it", func(account string) string { return a.Again("--to", owner+"/"+name, "--account", account) })
+		f := fault.New(fault.HostSaidNo, "%s has no repository %s/%s, or not for %s", t.Login.Host.Name, owner, name, t.Login.Account.User)
+		if t.others = login.WhoSees(ctx, t.Desk, t.Login.Host.Name, t.Login.Account, owner, name, false); len(t.others) > 0 {
+			return login.Others(f, t.others, "see it", func(account string) string { return t.Again("--to", owner+"/"+name, "--account", account) })
 		}
-		if near := a.nearName(ctx, name); near != "" {
+		if near := t.nearName(ctx, name); near != "" {
 			f.Detail("There is one named %s.", near)
-			f.Try("take that one", a.Again("--to", owner+"/"+near))
+			f.Try("take that one", t.Again("--to", owner+"/"+near))
 		}
-		return f.Try("make it", a.Again("--name", owner+"/"+name))
+		return f.Try("make it", t.Again("--name", owner+"/"+name))
 	}
-	a.Target = there
+	t.Repository = there
 	return nil
 }
 
-func (a *Attach) nearName(ctx context.Context, name string) string {
-	all, err := a.Login.Repositories(ctx, "")
+func (t *Target) nearName(ctx context.Context, name string) string {
+	all, err := t.Login.Repositories(ctx, "")
 	if err != nil {
 		return "" // only a hint is lost
 	}
@@ -407,40 +407,40 @@ func (a *Attach) nearName(ctx context.Context, name string) string {
 }
 
 // choosePlain takes an address that no description covers: git alone.
-func (a *Attach) choosePlain(ctx context.Context, given address.Address, err error) error {
+func (t *Target) choosePlain(ctx context.Context, given address.Address, err error) error {
 	if err != nil {
 		return err
 	}
 	if given.Scheme == "http" && !address.Guarded("http", given.Host) {
 		return fault.New(fault.Refused, "plain http to %s would send the work, and any token, unencrypted", given.Host).
-			Try("use its https address", a.Again("--to", "https://"+given.Host+"/"+given.Path))
+			Try("use its https address", t.Again("--to", "https://"+given.Host+"/"+given.Path))
 	}
 	bare := given.Bare()
 	if given.Scheme == "ssh" {
 		bare = given
 	}
-	a.Target = description.Repository{Name: given.Name(), HTTPS: bare.String()}
-	if a.move != "" {
-		if err := a.Desk.Vault.Ready(ctx); err != nil {
+	t.Repository = description.Repository{Name: given.Name(), HTTPS: bare.String()}
+	if t.move != "" {
+		if err := t.Desk.Vault.Ready(ctx); err != nil {
 			return err
 		}
-		a.moveFor.Name, err = a.freeName(a.moveFor.User+"-"+given.Name(), a.moveFor.Address)
+		t.moveFor.Name, err = t.freeName(t.moveFor.User+"-"+given.Name(), t.moveFor.Address)
 		return err
 	}
 	return nil
 }
 
 // plainAccount finds the account kept for the very address, if there is one.
-func (a *Attach) plainAccount() (*accounts.Account, error) {
-	if a.Options.Account != "" {
-		return accounts.Named(a.Desk, a.Options.Account)
+func (t *Target) plainAccount() (*accounts.Account, error) {
+	if t.Options.Account != "" {
+		return accounts.Named(t.Desk, t.Options.Account)
 	}
-	all, err := accounts.All(a.Desk)
+	all, err := accounts.All(t.Desk)
 	if err != nil {
 		return nil, err
 	}
 	for _, b := range all {
-		if at, err := address.Parse(b.Address); err == nil && at.Key() == a.Hook.Address.Key() {
+		if at, err := address.Parse(b.Address); err == nil && at.Key() == t.Hook.Address.Key() {
 			return b, nil
 		}
 	}
@@ -449,15 +449,15 @@ func (a *Attach) plainAccount() (*accounts.Account, error) {
 
 // checkOwner makes sure, where the host tells, that the account may make repositories
 // for an owner, and lists the owners it may choose otherwise.
-func (a *Attach) checkOwner(ctx context.Context, owner, name string) error {
-	if owner == a.Login.Account.User || a.Login.May("owner-list", "") != nil {
+func (t *Target) checkOwner(ctx context.Context, owner, name string) error {
+	if owner == t.Login.Account.User || t.Login.May("owner-list", "") != nil {
 		return nil
 	}
-	items, err := a.Login.List(ctx, "owner-list", "list owners", nil)
+	items, err := t.Login.List(ctx, "owner-list", "list owners", nil)
 	if err != nil {
 		return err
 	}
-	owners := []string{a.Login.Account.User}
+	owners := []string{t.Login.Account.User}
 	for _, i := range items {
 		if o, ok := i["owner"].(string); ok && !slices.Contains(owners, o) {
 			owners = append(owners, o)
@@ -466,17 +466,17 @@ func (a *Attach) checkOwner(ctx context.Context, owner, name string) error {
 	if slices.Contains(owners, owner) {
 		return nil
 	}
-	f := fault.New(fault.HostSaidNo, "on %s the account %s cannot make repositories for %s", a.Login.Host.Name, a.Login.Account.Name, text.Quote(owner))
-	names := login.WhoCreates(ctx, a.Desk, a.Login.Host.Name, a.Login.Account, owner)
+	f := fault.New(fault.HostSaidNo, "on %s the account %s cannot make repositories for %s", t.Login.Host.Name, t.Login.Account.Name, text.Quote(owner))
+	names := login.WhoCreates(ctx, t.Desk, t.Login.Host.Name, t.Login.Account, owner)
 	if len(names) > 0 {
-		return login.Others(f, names, "make repositories for "+owner, func(account string) string { return a.Again("--account", account, "--name", owner+"/"+name) })
+		return login.Others(f, names, "make repositories for "+owner, func(account string) string { return t.Again("--account", account, "--name", owner+"/"+name) })
 	}
 	f.Detail("The owners to choose from are %s.", text.Excerpt(strings.Join(owners, ", "), 300))
 	if near := text.Nearest(owner, owners); near != "" {
 		owners = []string{near}
 	}
 	for _, o := range owners[:min(len(owners), 4)] {
-		f.Try("for "+o, a.Again("--name", o+"/"+name))
+		f.Try("for "+o, t.Again("--name", o+"/"+name))
 	}
 	return f
 }

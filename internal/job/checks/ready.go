@@ -139,7 +139,7 @@ func readyFolder(what, path string) *desk.Line {
 		return nil // it is made when it is needed
 	}
 	if err != nil {
-		return &desk.Line{About: "machine", What: what, State: desk.Bad, Says: path + " cannot be looked at", Remedy: nil, Details: nil}
+		return &desk.Line{About: "machine", What: what, State: desk.Bad, Says: path + " cannot be looked at"}
 	}
 	if s.Mode().Perm()&0o022 != 0 {
 		return &desk.Line{About: "machine", What: what, State: desk.Bad, Says: "others may write in " + path, Remedy: []string{text.Command("chmod", "go-w", path)}, Details: nil}
@@ -150,7 +150,7 @@ func readyFolder(what, path string) *desk.Line {
 	}
 	probe.Close()
 	if err := os.Remove(probe.Name()); err != nil {
-		return &desk.Line{About: "machine", What: what, State: desk.Bad, Says: path + " keeps files that are removed", Remedy: nil, Details: nil}
+		return &desk.Line{About: "machine", What: what, State: desk.Bad, Says: path + " keeps files that are removed"}
 	}
 	return nil
 }
@@ -165,14 +165,14 @@ func readyAccount(ctx context.Context, d *desk.Desk, a *accounts.Account) []desk
 		if err != nil {
 			return []desk.Line{desk.LineOf(about, "sign-in", err)}
 		}
-		return []desk.Line{{About: about, What: "sign-in", State: desk.Good, Says: "the token is good for " + a.Address, Remedy: nil, Details: nil}}
+		return []desk.Line{{About: about, What: "sign-in", State: desk.Good, Says: "the token is good for " + a.Address}}
 	}
 	if h, err := hosts.Named(d, a.Host); err == nil && h.Shell != nil {
 		l := &login.Login{Desk: d, Host: h, Account: a}
 		if _, err := l.Identify(ctx); err != nil {
 			return []desk.Line{desk.LineOf(about, "sign-in", err)}
 		}
-		return []desk.Line{{About: about, What: "sign-in", State: desk.Good, Says: h.Name + " lets you in over SSH", Remedy: nil, Details: nil}}
+		return []desk.Line{{About: about, What: "sign-in", State: desk.Good, Says: h.Name + " lets you in over SSH"}}
 	}
 	token, err := accounts.Token(ctx, d, a, false)
 	var h *hosts.Host
@@ -187,14 +187,14 @@ func readyAccount(ctx context.Context, d *desk.Desk, a *accounts.Account) []desk
 	if err != nil {
 		return []desk.Line{desk.LineOf(about, "token", err)}
 	}
-	lines := []desk.Line{{About: about, What: "token", State: desk.Good, Says: "is " + text.Visible(id.User) + "'s on " + h.Name, Remedy: nil, Details: nil}}
+	lines := []desk.Line{{About: about, What: "token", State: desk.Good, Says: "is " + text.Visible(id.User) + "'s on " + h.Name}}
 	again := a.Again()
 	switch left := id.Expires.Sub(d.Now()); {
 	case id.Expires.IsZero():
 	case left < 14*24*time.Hour:
 		lines = append(lines, desk.Line{About: about, What: "token's end", State: desk.Doubtful, Says: "it ends on " + id.Expires.Format(time.DateOnly), Remedy: []string{again}, Details: nil})
 	default:
-		lines = append(lines, desk.Line{About: about, What: "token's end", State: desk.Good, Says: id.Expires.Format(time.DateOnly), Remedy: nil, Details: nil})
+		lines = append(lines, desk.Line{About: about, What: "token's end", State: desk.Good, Says: id.Expires.Format(time.DateOnly)})
 	}
 	asked := *a
 	asked.Scopes, asked.ScopesTold = id.Scopes, id.ScopesTold
@@ -211,13 +211,13 @@ func readyAccount(ctx context.Context, d *desk.Desk, a *accounts.Account) []desk
 	if a.FullName == "" || a.Email == "" {
 		lines = append(lines, desk.Line{About: about, What: "name and e-mail", State: desk.Doubtful, Says: "not known, so commits have none to carry", Remedy: []string{again + " --full-name NAME --email ADDRESS"}, Details: nil})
 	} else if id.EmailConfirmed != nil && !*id.EmailConfirmed {
-		lines = append(lines, desk.Line{About: about, What: "name and e-mail", State: desk.Doubtful, Says: text.Visible(a.Email) + " is not yet confirmed on " + h.Name, Remedy: nil, Details: nil})
+		lines = append(lines, desk.Line{About: about, What: "name and e-mail", State: desk.Doubtful, Says: text.Visible(a.Email) + " is not yet confirmed on " + h.Name})
 	}
 	if !l.Date.IsZero() {
 		if off := d.Now().Sub(l.Date); off > clockMay || off < -clockMay {
 			lines = append(lines, desk.Line{About: about, What: "clock", State: desk.Doubtful, Says: fmt.Sprintf("this machine's clock is %s from %s's", strings.TrimSuffix(off.Abs().Round(time.Minute).String(), "0s"), h.Name), Remedy: []string{"sudo timedatectl set-ntp true"}, Details: nil})
 		} else {
-			lines = append(lines, desk.Line{About: about, What: "clock", State: desk.Good, Says: "as " + h.Name + "'s", Remedy: nil, Details: nil})
+			lines = append(lines, desk.Line{About: about, What: "clock", State: desk.Good, Says: "as " + h.Name + "'s"})
 		}
 	}
 	return lines
@@ -237,11 +237,11 @@ func readyProject(ctx context.Context, d *desk.Desk, given string) []desk.Line {
 			return []desk.Line{desk.LineOf("project", "folder", err)}
 		}
 		if !s.Asked {
-			return []desk.Line{{About: "project", What: "hook", State: desk.Bad, Says: "hooked to " + p.Address + ", and " + s.WhyNot, Remedy: nil, Details: nil}}
+			return []desk.Line{{About: "project", What: "hook", State: desk.Bad, Says: "hooked to " + p.Address + ", and " + s.WhyNot}}
 		}
-		return []desk.Line{{About: "project", What: "hook", State: desk.Good, Says: "hooked to " + p.Address, Remedy: nil, Details: nil}}
+		return []desk.Line{{About: "project", What: "hook", State: desk.Good, Says: "hooked to " + p.Address}}
 	}
-	a := &attach.Attach{Desk: d, Options: attach.Options{Folder: given, Preview: true}}
+	a := attach.Begin(d, attach.Options{Folder: given, Preview: true})
 	var lines []desk.Line
 	failed := map[string]bool{}
 	for _, c := range a.Checks(where) {
@@ -264,7 +264,7 @@ func readyProject(ctx context.Context, d *desk.Desk, given string) []desk.Line {
 	if a.Resumed {
 		says = "an attach was cut off here, and goes on when it is run again; detach puts it back"
 	} else if a.Create {
-		says += " to a new repository, " + a.Target.Path() + " on " + a.Login.Host.Name
+		says += " to a new repository, " + a.Repository.Path() + " on " + a.Login.Host.Name
 	} else {
 		says += " to " + a.Hook.Address.String()
 	}
