@@ -15,6 +15,7 @@ import (
 	"uncinate/internal/desk/login"
 	"uncinate/internal/desk/worktree"
 	"uncinate/internal/job/attach"
+	"uncinate/internal/job/attach/target"
 	"uncinate/internal/job/surveying"
 )
 
@@ -35,7 +36,7 @@ is done it says so and changes nothing.`,
 		Options: func(o *flag.FlagSet) Run {
 			var p plans
 			p.add(o)
-			var a attach.Options
+			var a target.Options
 			o.StringVar(&a.To, "to", "", "hook to the `repository` made on the host before: its name, any of its addresses, or the path of a copy that was cloned elsewhere")
 			o.StringVar(&a.Name, "name", "", "`name` of the new repository, or OWNER/NAME; the folder's unless said")
 			o.StringVar(&a.Owner, "owner", "", "whose it is to be: `owner` or group; the account's own unless said")
@@ -73,7 +74,7 @@ is done it says so and changes nothing.`,
 		}}
 }
 
-func runAttach(ctx context.Context, e *Env, p plans, o attach.Options) error {
+func runAttach(ctx context.Context, e *Env, p plans, o target.Options) error {
 	d, err := e.Desk()
 	if err != nil {
 		return err
@@ -123,7 +124,7 @@ func runAttach(ctx context.Context, e *Env, p plans, o attach.Options) error {
 }
 
 // pick shows what would go up, in parts, and asks which of them stay.
-func (e *Env) pick(ctx context.Context, o *attach.Options) error {
+func (e *Env) pick(ctx context.Context, o *target.Options) error {
 	if !e.asks {
 		return fault.New(fault.Decision, "nobody can be asked here what is to stay").
 			Try("say it", "uncinate attach --except PATH").Try("see what there is", "uncinate survey")

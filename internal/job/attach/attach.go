@@ -10,38 +10,38 @@ import (
 	"strings"
 	"time"
 
-	"uncinate/internal/core/address"
 	"uncinate/internal/core/fault"
 	"uncinate/internal/core/joining"
 	"uncinate/internal/core/plan"
 	"uncinate/internal/core/survey"
 	"uncinate/internal/core/text"
 	"uncinate/internal/desk"
-	"uncinate/internal/desk/accounts"
 	"uncinate/internal/desk/hosts"
-	"uncinate/internal/desk/login"
 	"uncinate/internal/desk/project"
+	"uncinate/internal/job/attach/contents"
+	"uncinate/internal/job/attach/join"
+	"uncinate/internal/job/attach/move"
+	"uncinate/internal/job/attach/target"
 	"uncinate/internal/job/surveying"
 	"uncinate/internal/world/files"
-	"uncinate/internal/world/web"
 )
 
 // Attach is the main job on one folder: looked at and planned, to be shown, then done.
 type Attach struct {
-	*Target
+	*target.Target
 	held  *files.Held // the folder's lock
-	joins *Join
-	moves *Move
-	own   *Contents
+	joins *join.Join
+	moves *move.Move
+	own   *contents.Contents
 	let   []surveying.Let // what the person lets through now
 	there []string        // commits that the host holds and that are here too
 	steps []desk.Step
 }
 
 // Begin makes an attach of which nothing is known yet: its Checks find out.
-func Begin(d *desk.Desk, o Options) *Attach {
-	t := &Target{Work: Work{Desk: d, Options: o}}
-	return &Attach{Target: t, joins: &Join{Target: t}, moves: &Move{Target: t}, own: &Contents{Target: t}}
+func Begin(d *desk.Desk, o target.Options) *Attach {
+	t := &target.Target{Work: target.Work{Desk: d, Options: o}}
+	return &Attach{Target: t, joins: &join.Join{Target: t}, moves: &move.Move{Target: t}, own: &contents.Contents{Target: t}}
 }
 
 // Attached is what came of it.
@@ -62,11 +62,11 @@ type Attached struct {
 	Changed       bool             `json:"changed"` // false: all was done before
 	Sent          bool             `json:"sent" says:"commits were sent now"`
 	Large         int              `json:"large,omitempty" says:"files in large-file storage"`
-	Joined        *Joined          `json:"joined,omitempty" says:"how the folder and the work that was there became one"`
+	Joined        *join.Result     `json:"joined,omitempty" says:"how the folder and the work that was there became one"`
 }
 
 // Plan looks at the folder, git and the host, and makes the plan.
-func Plan(ctx context.Context, d *desk.Desk, o Options) (*Attach, error) {
+func Plan(ctx context.Context, d *desk.Desk, o target.Options) (*Attach, error) {
 	where, err := project.FindFolder(d, o.Folder)
 	if err != nil {
 		return nil, err
@@ -92,8 +92,8 @@ func Plan(ctx context.Context, d *desk.Desk, o Options) (*Attach, error) {
 			return failed(err)
 		}
 	}
-	if a.Create && a.byPush() && a.folder.Head == "" && len(a.travel.Up) == 0 && !o.Readme && o.Licence == "" {
-		return failed(a.nothingToPush())
+	if a.Create && a.ByPush() && a.Folder.Head == "" && len(a.Travel.Up) == 0 && !o.Readme && o.Licence == "" {
+		return failed(a.NothingToPush())
 	}
 	if err := a.prepare(ctx); err != nil {
 		return failed(err)
@@ -134,10 +134,10 @@ type check struct {
 func (a *Attach) Checks(where string) []check {
 	return []check{
 		{"folder", nil, func(ctx context.Context) error { return a.lookAt(ctx, where) }},
-		{"repository", []string{"folder"}, a.chooseTarget},
-		{"name and e-mail", []string{"folder", "repository"}, a.chooseSigner},
+		{"repository", []string{"folder"}, a.ChooseTarget},
+		{"name and e-mail", []string{"folder", "repository"}, a.ChooseSigner},
 		{"files", []string{"folder"}, a.checkFiles},
-		{"address", []string{"folder", "repository"}, a.checkAddress},
+		{"address", []string{"folder", "repository"}, a.CheckAddress},
 		{"history", []string{"folder", "repository", "files", "address"}, a.checkHistory},
 		{"commits", []string{"folder", "repository", "address", "history"}, a.checkCommits},
 	}
@@ -149,7 +149,7 @@ func (a *Attach) lookAt(ctx context.Context, where string) error {
 	if err != nil {
 		return err
 	}
-	if a.folder, err = project.Look(ctx, a.Desk, where); err != nil {
+	if a.Folder, err = project.Look(ctx, a.Desk, where); err != nil {
 		return err
 	}
 	if err := a.ownGit(ctx); err != nil {
@@ -158,14 +158,14 @@ func (a *Attach) lookAt(ctx context.Context, where string) error {
 	if err := a.followMove(); err != nil {
 		return err
 	}
-	if a.run, a.Resumed, err = a.Desk.Begin("attach", a.folder.Path); err != nil {
+	if a.Run, a.Resumed, err = a.Desk.Begin("attach", a.Folder.Path); err != nil {
 		return err
 	}
-	a.Options = a.recall(a.Options)
-	if a.let, err = a.lets(); err != nil {
+	a.Options = a.Recall(a.Options)
+	if a.let, err = a.Lets(); err != nil {
 		return err
 	}
-	a.project, _, err = project.EntryOf(a.Desk, a.folder.Path, a.Options.Remote)
+	a.Project, _, err = project.EntryOf(a.Desk, a.Folder.Path, a.Options.Remote)
 	if o := a.Options; err == nil && o.Copy && o.Remote == "origin" {
 		return fault.New(fault.Usage, "a copy needs a name of its own beside origin").Try("", a.Again("--copy", "--remote", "copy"))
 	}
@@ -175,21 +175,21 @@ func (a *Attach) lookAt(ctx context.Context, where string) error {
 // ownGit refuses a folder whose repository lies elsewhere: a linked work tree, or a
 // submodule (gitrepository-layout documentation).
 func (a *Attach) ownGit(ctx context.Context) error {
-	if !a.folder.IsRepo {
+	if !a.Folder.IsRepo {
 		return nil
 	}
-	if s, err := os.Lstat(filepath.Join(a.folder.Path, ".git")); err != nil || s.IsDir() {
+	if s, err := os.Lstat(filepath.Join(a.Folder.Path, ".git")); err != nil || s.IsDir() {
 		return err
 	}
-	common, err := a.folder.Repo.Do(ctx, "rev-parse", "--path-format=absolute", "--git-common-dir")
+	common, err := a.Folder.Repo.Do(ctx, "rev-parse", "--path-format=absolute", "--git-common-dir")
 	if err != nil {
-		return desk.GitFault(err, "git cannot work with the repository in %s", text.Visible(a.folder.Path))
+		return desk.GitFault(err, "git cannot work with the repository in %s", text.Visible(a.Folder.Path))
 	}
 	if filepath.Base(common) == ".git" {
-		return fault.New(fault.Decision, "%s is a linked work tree of another folder's repository; the hook belongs there, and holds for both", text.Visible(a.folder.Path)).
+		return fault.New(fault.Decision, "%s is a linked work tree of another folder's repository; the hook belongs there, and holds for both", text.Visible(a.Folder.Path)).
 			Try("hook that one", text.Command("uncinate", "attach", filepath.Dir(common)))
 	}
-	return fault.New(fault.Decision, "%s is a part (a submodule) of another project, and its repository lies in %s", text.Visible(a.folder.Path), text.Visible(common)).
+	return fault.New(fault.Decision, "%s is a part (a submodule) of another project, and its repository lies in %s", text.Visible(a.Folder.Path), text.Visible(common)).
 		Try("bring what it follows onto this machine by itself, and hook that", text.Command("uncinate", "clone", "ADDRESS"))
 }
 
@@ -210,7 +210,7 @@ func onlyChanging(found []survey.Finding) bool {
 
 // checkFiles decides what travels with a first commit, and refuses what must not.
 func (a *Attach) checkFiles(ctx context.Context) (err error) {
-	if a.folder.Head != "" {
+	if a.Folder.Head != "" {
 		return nil
 	}
 	var limits survey.Limits
@@ -219,10 +219,10 @@ func (a *Attach) checkFiles(ctx context.Context) (err error) {
 	}
 	choice := survey.Choice{Only: a.Options.Only, Except: a.Options.Except}
 	for tries := 0; ; tries++ {
-		if a.travel, err = surveying.Travels(ctx, a.Desk, a.folder, choice, limits, a.let); err != nil {
+		if a.Travel, err = surveying.Travels(ctx, a.Desk, a.Folder, choice, limits, a.let); err != nil {
 			return err
 		}
-		if a.Options.Preview || tries == mostWaits || !onlyChanging(a.travel.Findings) {
+		if a.Options.Preview || tries == mostWaits || !onlyChanging(a.Travel.Findings) {
 			break
 		}
 		if tries == 0 {
@@ -233,12 +233,12 @@ func (a *Attach) checkFiles(ctx context.Context) (err error) {
 		}
 	}
 	if stored := survey.Hits(a.Options.Large); len(a.Options.Large) > 0 {
-		a.travel.Findings = slices.DeleteFunc(a.travel.Findings, func(x survey.Finding) bool { return x.About == "large" && x.Path != "" && stored(x.Path) })
+		a.Travel.Findings = slices.DeleteFunc(a.Travel.Findings, func(x survey.Finding) bool { return x.About == "large" && x.Path != "" && stored(x.Path) })
 	}
-	if err := surveying.CheckFindings(a.travel.Findings, a.Options.Folder, a.Again); err != nil {
+	if err := surveying.CheckFindings(a.Travel.Findings, a.Options.Folder, a.Again); err != nil {
 		return err
 	}
-	for _, x := range a.travel.Findings {
+	for _, x := range a.Travel.Findings {
 		if x.Weight == survey.Look && x.About != "made" {
 			a.Notes = append(a.Notes, surveying.Sentence(x)+".")
 		}
@@ -251,22 +251,22 @@ func (a *Attach) checkFiles(ctx context.Context) (err error) {
 
 // prepare makes the plan.
 func (a *Attach) prepare(ctx context.Context) error {
-	if err := a.own.planFirstFiles(); err != nil {
+	if err := a.own.PlanFirstFiles(); err != nil {
 		return err
 	}
-	if a.former != "" {
-		if err := a.checkMove(); err != nil {
+	if a.Former != "" {
+		if err := a.CheckMove(); err != nil {
 			return err
 		}
 	}
-	if err := a.own.planLarge(ctx, a.joins.way.holds); err != nil {
+	if err := a.own.PlanLarge(ctx, a.joins.Way.Holds); err != nil {
 		return err
 	}
-	if err := a.own.notePublic(ctx); err != nil {
+	if err := a.own.NotePublic(ctx); err != nil {
 		return err
 	}
 	if !a.Options.Preview {
-		if err := surveying.KeepLet(a.Desk, a.folder.Path, a.let); err != nil {
+		if err := surveying.KeepLet(a.Desk, a.Folder.Path, a.let); err != nil {
 			return err
 		}
 	}
@@ -274,15 +274,15 @@ func (a *Attach) prepare(ctx context.Context) error {
 	if a.Resumed {
 		return nil
 	}
-	stands, err := a.joins.standing(ctx)
-	a.run.State.Head.Wanted["standing"] = files.Short(stands)
+	stands, err := a.joins.Standing(ctx)
+	a.Run.State.Head.Wanted["standing"] = files.Short(stands)
 	return err
 }
 
 // followMove finds the journal of an attach that was cut off in this very project when
 // it lay elsewhere: the old folder is gone, and the commit that it made is this one.
 func (a *Attach) followMove() error {
-	if a.folder.Head == "" || a.held == nil {
+	if a.Folder.Head == "" || a.held == nil {
 		return nil
 	}
 	orphans, err := a.Desk.Home.Orphans("attach")
@@ -290,8 +290,8 @@ func (a *Attach) followMove() error {
 		return err
 	}
 	for _, o := range orphans {
-		if o.State.Facts["commit"] == a.folder.Head {
-			return a.Desk.Home.Adopt(o, a.folder.Path)
+		if o.State.Facts["commit"] == a.Folder.Head {
+			return a.Desk.Home.Adopt(o, a.Folder.Path)
 		}
 	}
 	return nil
@@ -300,191 +300,43 @@ func (a *Attach) followMove() error {
 // Items is the plan as it is shown.
 func (a *Attach) Items() []plan.Item { return desk.Items(a.steps) }
 
-// chooseSigner decides whose name and e-mail the commits carry: what was asked for,
-// else what stands in this repository, else the account's, else git's own.
-func (t *Target) chooseSigner(ctx context.Context) error {
-	setting := func(scope, key string) string {
-		value := ""
-		for _, s := range t.folder.Settings {
-			if strings.EqualFold(s.Key, key) && (scope == "" || s.Scope == scope) {
-				value = s.Value
-			}
-		}
-		return value
-	}
-	choose := func(asked, key, account string) string {
-		for _, s := range []string{asked, setting("local", key), account, setting("", key)} {
-			if s != "" {
-				return s
-			}
-		}
-		if out, err := t.folder.Repo.Do(ctx, "config", "--get", key); err == nil {
-			return out
-		}
-		return ""
-	}
-	var of accounts.Account
-	if t.Login != nil {
-		of = *t.Login.Account
-	}
-	t.name = choose(t.Options.FullName, "user.name", of.FullName)
-	t.email = choose(t.Options.Email, "user.email", of.Email)
-	if t.name == "" || t.email == "" {
-		return fault.New(fault.Decision, "git does not know whose name and e-mail the commits are to carry").
-			Try("say it for this project", t.Again("--full-name", "NAME", "--email", "ADDRESS"))
-	}
-	if strings.ContainsAny(t.name+t.email, "<>\n\x00") {
-		return fault.New(fault.Usage, "a name or e-mail for commits cannot hold '<', '>' or a line end")
-	}
-	return nil
-}
-
-// checkAddress settles the address, and what in the person's own configuration
-// would lead git astray on the way to it.
-func (t *Target) checkAddress(ctx context.Context) error {
-	over, err := t.transport()
-	if err != nil {
-		return err
-	}
-	at, err := address.Parse(over)
-	if err != nil {
-		return fault.New(fault.Unreachable, "the host names a clone address that cannot be used: %s", text.Excerpt(over, 80)).Because(err)
-	}
-	if at.Scheme == "http" && !address.Guarded("http", at.Host) {
-		return fault.New(fault.Refused, "plain http to %s would send the token unencrypted", at.Host)
-	}
-	t.Hook = &project.Hook{Desk: t.Desk, Repo: t.folder.Repo, Remote: t.Options.Remote, Address: at}
-	user := ""
-	if t.Login != nil {
-		t.Hook.Account = t.Login.Account
-	} else if t.move != "" {
-		t.Hook.Account = &t.moveFor
-	} else if t.Hook.Account, err = t.plainAccount(); err != nil {
-		return err
-	}
-	if t.Hook.Account != nil {
-		if t.Hook.Key, err = accounts.KeyOf(t.Desk, t.Hook.Account.Name, accounts.KeyInForce); err != nil {
-			return err
-		}
-		if err := t.checkKey(ctx); err != nil {
-			return err
-		}
-		if user, _, err = login.GitLogin(ctx, t.Desk, t.Hook.Account, ""); err != nil {
-			return err
-		}
-		if err := project.CheckNetrc(t.Desk, at, user); err != nil {
-			return err
-		}
-	}
-	settings := t.folder.Settings
-	if !t.folder.IsRepo {
-		if settings, err = t.folder.Repo.Settings(ctx); err != nil {
-			return desk.GitFault(err, "git's configuration cannot be read")
-		}
-	}
-	if s := project.Rewrites(settings, at); s != nil && s.Scope != "local" {
-		t.Hook.Rewrite = t.Login != nil
-		if t.Hook.Rewrite {
-			t.Notes = append(t.Notes, "Your git configuration turns this address into another ("+text.Visible(s.Key)+" in "+text.Visible(s.Origin)+"); for this project it is kept as it is.")
-		}
-	}
-	return nil
-}
-
 // checkHistory makes sure that what the hosted repository holds is nothing, or a
 // part of what is here.
 func (a *Attach) checkHistory(ctx context.Context) error {
-	a.branch = a.folder.Branch
+	a.Branch = a.Folder.Branch
 	if a.Create {
 		return nil
 	}
-	refs, err := a.remoteRefs(ctx)
+	refs, err := a.RemoteRefs(ctx)
 	if err != nil {
 		return err
 	}
-	a.branch = a.folder.Branch
+	a.Branch = a.Folder.Branch
 	if refs.Empty() {
-		a.vacant = true
+		a.Vacant = true
 		return nil
 	}
 	for i, b := range refs.Branches() {
-		if a.folder.Head == "" || i == 100 { // the others are only not left out of what is looked into
+		if a.Folder.Head == "" || i == 100 { // the others are only not left out of what is looked into
 			break
 		}
-		if _, err := a.folder.Repo.Do(ctx, "cat-file", "-e", refs.Branch(b)+"^{commit}"); err == nil {
+		if _, err := a.Folder.Repo.Do(ctx, "cat-file", "-e", refs.Branch(b)+"^{commit}"); err == nil {
 			a.there = append(a.there, refs.Branch(b))
 		}
 	}
-	if a.run.Fact("join") != "" {
-		return a.joins.planJoin(ctx, refs)
+	if a.Run.Fact("join") != "" {
+		return a.joins.Plan(ctx, refs)
 	}
-	tip := refs.Branch(a.branch)
-	if a.folder.Head != "" {
+	tip := refs.Branch(a.Branch)
+	if a.Folder.Head != "" {
 		for _, id := range []string{tip, refs.IDs["HEAD"]} {
 			if id == "" {
 				continue
 			}
-			if _, err := a.folder.Repo.Do(ctx, "merge-base", "--is-ancestor", id, a.folder.Head); err == nil {
+			if _, err := a.Folder.Repo.Do(ctx, "merge-base", "--is-ancestor", id, a.Folder.Head); err == nil {
 				return nil
 			}
 		}
 	}
-	return a.joins.planJoin(ctx, refs)
-}
-
-// remoteRefs asks the hosted repository for its branches: over HTTP by ourselves
-// with the account's secret, otherwise through git with the sign-in it has.
-func (t *Target) remoteRefs(ctx context.Context) (web.Refs, error) {
-	if t.move != "" && t.Login == nil {
-		return t.Desk.Web.Refs(ctx, t.Hook.Address, t.moveFor.User, t.move)
-	}
-	token := ""
-	if t.Login != nil {
-		token = t.Login.Token
-	}
-	return project.Refs(ctx, t.Desk, t.Hook, token)
-}
-
-// HostName is the known host that is hooked to, "" for an address that no
-// description covers.
-func (t *Target) HostName() string {
-	if t.Login == nil {
-		return ""
-	}
-	return t.Login.Host.Name
-}
-
-// Again is an attach of the same folder with other options, as a command to paste.
-func (w *Work) Again(options ...string) string {
-	words := append([]string{"uncinate", "attach"}, options...)
-	if given := w.Options.Folder; given != "." && given != "" {
-		words = append(words, given)
-	}
-	return text.Command(words...)
-}
-
-// Headline says in a few words what the plan is for.
-func (t *Target) Headline() string {
-	what := t.Hook.Address.String()
-	if t.Login != nil {
-		what = t.Repository.Path() + " on " + t.Login.Host.Name
-	}
-	verb := "a new repository, "
-	if !t.Create {
-		verb = ""
-	}
-	return "To hook " + text.Visible(filepath.Base(t.folder.Path)) + " to " + verb + what + ":"
-}
-
-// lets are what the person lets through now; each needs a reason.
-func (w *Work) lets() ([]surveying.Let, error) {
-	var let []surveying.Let
-	for _, p := range w.Options.Let {
-		let = append(let, surveying.Let{Path: p, Reason: w.Options.Reason, Since: w.Desk.Now().UTC().Truncate(time.Second)})
-	}
-	if len(let) > 0 && strings.TrimSpace(w.Options.Reason) == "" {
-		return nil, fault.New(fault.Usage, "a file that is let up needs a reason, to be read later").
-			Try("", w.Again("--let", w.Options.Let[0], "--reason", "TEXT"))
-	}
-	return let, nil
+	return a.joins.Plan(ctx, refs)
 }

@@ -21,6 +21,7 @@ import (
 	"uncinate/internal/desk/login"
 	"uncinate/internal/desk/project"
 	"uncinate/internal/desk/worktree"
+	"uncinate/internal/job/attach/target"
 	"uncinate/internal/job/surveying"
 	"uncinate/internal/world/files"
 	"uncinate/internal/world/git"
@@ -47,7 +48,7 @@ type Clone struct {
 	folder  string
 	made    bool // the folder is not there yet
 	options CloneOptions
-	target  *Target
+	target  *target.Target
 	held    *files.Held // the folder's lock
 	refs    web.Refs
 	steps   []desk.Step
@@ -85,7 +86,7 @@ func PlanClone(ctx context.Context, d *desk.Desk, o CloneOptions) (*Clone, error
 		return nil, err
 	}
 	c := &Clone{desk: d, what: o.What, options: o}
-	c.target = &Target{Work: Work{Desk: d, Options: Options{Account: o.Account, Over: o.Over, Remote: "origin"}}, clones: true}
+	c.target = &target.Target{Work: target.Work{Desk: d, Options: target.Options{Account: o.Account, Over: o.Over, Remote: "origin"}}, Clones: true}
 	name := ""
 	if at, err := address.Parse(o.What); err == nil {
 		name = at.Name()
@@ -112,12 +113,12 @@ func PlanClone(ctx context.Context, d *desk.Desk, o CloneOptions) (*Clone, error
 // prepare asks the host and makes the plan.
 func (c *Clone) prepare(ctx context.Context, g *git.Git, o CloneOptions, name string) (err error) {
 	t := c.target
-	if t.run, _, err = c.desk.Begin("clone", c.folder); err != nil {
+	if t.Run, _, err = c.desk.Begin("clone", c.folder); err != nil {
 		return err
 	}
-	t.folder = &project.Folder{Path: c.folder, Repo: g.In(c.folder), Remotes: map[string]string{}}
-	t.folder.Repo.Dir = filepath.Dir(c.folder) // until the folder is made
-	if err := t.chooseExisting(ctx, o.What); err != nil {
+	t.Folder = &project.Folder{Path: c.folder, Repo: g.In(c.folder), Remotes: map[string]string{}}
+	t.Folder.Repo.Dir = filepath.Dir(c.folder) // until the folder is made
+	if err := t.ChooseExisting(ctx, o.What); err != nil {
 		var r *login.Refusal
 		f := fault.Of(err)
 		if errors.As(err, &r) || f.Kind != fault.HostSaidNo {
@@ -126,15 +127,15 @@ func (c *Clone) prepare(ctx context.Context, g *git.Git, o CloneOptions, name st
 		// A missing repository is not to be made by clone.
 		out := *f
 		out.Remedies = nil
-		for _, account := range t.others {
+		for _, account := range t.Others {
 			words := []string{"uncinate", "clone", "--account", account, o.What}
 			if o.Folder != "" {
 				words = append(words, o.Folder)
 			}
 			out.Try("use "+account, text.Command(words...))
 		}
-		if t.Login != nil && len(t.others) == 0 {
-			if near := t.nearName(ctx, name); near != "" {
+		if t.Login != nil && len(t.Others) == 0 {
+			if near := t.NearName(ctx, name); near != "" {
 				words := []string{"uncinate", "clone", near}
 				if o.Folder != "" {
 					words = append(words, o.Folder)
@@ -146,21 +147,21 @@ func (c *Clone) prepare(ctx context.Context, g *git.Git, o CloneOptions, name st
 	}
 	for dir := filepath.Dir(c.folder); ; dir = filepath.Dir(dir) {
 		if s, err := os.Stat(dir); err == nil && s.IsDir() {
-			t.folder.Repo.Dir = dir
+			t.Folder.Repo.Dir = dir
 			break
 		}
 		if filepath.Dir(dir) == dir {
 			break
 		}
 	}
-	if t.folder.Settings, err = t.folder.Repo.Settings(ctx); err != nil {
+	if t.Folder.Settings, err = t.Folder.Repo.Settings(ctx); err != nil {
 		return desk.GitFault(err, "git's configuration cannot be read")
 	}
-	t.folder.IsRepo = true // its settings are read already
-	if err := t.checkAddress(ctx); err != nil {
+	t.Folder.IsRepo = true // its settings are read already
+	if err := t.CheckAddress(ctx); err != nil {
 		return err
 	}
-	if c.refs, err = t.remoteRefs(ctx); err != nil {
+	if c.refs, err = t.RemoteRefs(ctx); err != nil {
 		return err
 	}
 	if err := c.signer(ctx); err != nil {
@@ -219,7 +220,7 @@ func (c *Clone) chooseFolder(given, name string) error {
 
 // signer sets who signs commits made in the copy; without any, git's own is left.
 func (c *Clone) signer(ctx context.Context) error {
-	err := c.target.chooseSigner(ctx)
+	err := c.target.ChooseSigner(ctx)
 	if fault.Is(err, fault.Decision) {
 		return nil
 	}
@@ -241,32 +242,32 @@ func (c *Clone) plan() error {
 		}
 		return f.Detail("It has: %s", text.Excerpt(strings.Join(c.refs.Branches(), ", "), 200))
 	}
-	t.branch = desk.OrElse(c.options.Branch, c.refs.Head)
-	if t.branch == "" {
-		t.branch = t.Repository.DefaultBranch
+	t.Branch = desk.OrElse(c.options.Branch, c.refs.Head)
+	if t.Branch == "" {
+		t.Branch = t.Repository.DefaultBranch
 	}
-	if t.branch == "" || !c.refs.Empty() && c.refs.Branch(t.branch) == "" {
-		t.branch = ""
+	if t.Branch == "" || !c.refs.Empty() && c.refs.Branch(t.Branch) == "" {
+		t.Branch = ""
 		for _, b := range []string{"main", "master", "trunk"} {
 			if c.refs.Branch(b) != "" {
-				t.branch = b
+				t.Branch = b
 				break
 			}
 		}
 	}
-	something := !c.refs.Empty() && t.branch != ""
-	if t.branch == "" {
-		t.branch = "main"
+	something := !c.refs.Empty() && t.Branch != ""
+	if t.Branch == "" {
+		t.Branch = "main"
 	}
 	made := c.stepFolder()
-	if t.move != "" {
-		c.steps = append(c.steps, t.stepMove())
+	if t.Move != "" {
+		c.steps = append(c.steps, t.StepMove())
 	}
-	c.steps = append(c.steps, made, t.stepInit())
-	if t.name != "" && t.email != "" {
-		c.steps = append(c.steps, t.stepIdentity())
+	c.steps = append(c.steps, made, t.StepInit())
+	if t.Name != "" && t.Email != "" {
+		c.steps = append(c.steps, t.StepIdentity())
 	}
-	c.steps = append(c.steps, t.stepHook())
+	c.steps = append(c.steps, t.StepHook())
 	if !c.refs.Empty() {
 		c.steps = append(c.steps, c.stepFetch())
 	}
@@ -276,7 +277,7 @@ func (c *Clone) plan() error {
 	// An interrupted clone that is put back leaves no folder of ours behind.
 	for i, s := range c.steps {
 		if s.ID == "init" {
-			c.steps[i].Sentence = "Make it a git repository, on branch " + t.branch
+			c.steps[i].Sentence = "Make it a git repository, on branch " + t.Branch
 		}
 	}
 	return nil
@@ -295,7 +296,7 @@ func (c *Clone) stepFolder() desk.Step {
 			if real, err := filepath.EvalSymlinks(c.folder); err == nil {
 				c.folder = real
 			}
-			c.target.folder.Path, c.target.folder.Repo.Dir = c.folder, c.folder
+			c.target.Folder.Path, c.target.Folder.Repo.Dir = c.folder, c.folder
 			return nil
 		},
 		Undo: func(context.Context) error {
@@ -311,7 +312,7 @@ func (c *Clone) stepFolder() desk.Step {
 
 func (c *Clone) stepFetch() desk.Step {
 	t := c.target
-	repo := t.folder.Repo
+	repo := t.Folder.Repo
 	return desk.Step{Item: plan.Item{ID: "fetch", Place: plan.Here, Sentence: c.extent() + " from " + t.Hook.Address.String()},
 		Do: func(ctx context.Context) error {
 			args := []string{"fetch", "--progress", "--no-auto-maintenance"}
@@ -347,17 +348,17 @@ func (c *Clone) extent() string {
 
 func (c *Clone) stepCheckout() desk.Step {
 	t := c.target
-	return desk.Step{Item: plan.Item{ID: "checkout", Place: plan.Here, Sentence: "Lay out the files of branch " + text.Visible(t.branch)},
+	return desk.Step{Item: plan.Item{ID: "checkout", Place: plan.Here, Sentence: "Lay out the files of branch " + text.Visible(t.Branch)},
 		Do: func(ctx context.Context) error {
-			_, err := t.folder.Repo.Git.In(c.folder).Do(ctx, "checkout", "-q", "--no-overwrite-ignore", "-B", t.branch, "--track", "refs/remotes/"+t.Options.Remote+"/"+t.branch)
+			_, err := t.Folder.Repo.Git.In(c.folder).Do(ctx, "checkout", "-q", "--no-overwrite-ignore", "-B", t.Branch, "--track", "refs/remotes/"+t.Options.Remote+"/"+t.Branch)
 			if err != nil {
-				return desk.GitFault(err, "git cannot lay out the files of branch %s", text.Visible(t.branch))
+				return desk.GitFault(err, "git cannot lay out the files of branch %s", text.Visible(t.Branch))
 			}
-			id, err := t.folder.Repo.Do(ctx, "rev-parse", "HEAD")
+			id, err := t.Folder.Repo.Do(ctx, "rev-parse", "HEAD")
 			if err != nil {
 				return desk.GitFault(err, "the copy cannot be checked")
 			}
-			if want := c.refs.Branch(t.branch); id != want {
+			if want := c.refs.Branch(t.Branch); id != want {
 				t.Notes = append(t.Notes, "The branch moved on the host while it was brought in.")
 			}
 			return nil
@@ -368,23 +369,23 @@ func (c *Clone) stepCheckout() desk.Step {
 func (c *Clone) Do(ctx context.Context) (*Cloned, error) {
 	t := c.target
 	defer c.held.Release()
-	if err := t.run.Run(ctx, c.steps); err != nil {
+	if err := t.Run.Run(ctx, c.steps); err != nil {
 		return nil, err
 	}
-	out := &Cloned{Folder: c.folder, Address: t.Hook.Address.String(), Page: t.Repository.Page, Account: t.accountName(), Branch: t.branch}
+	out := &Cloned{Folder: c.folder, Address: t.Hook.Address.String(), Page: t.Repository.Page, Account: t.AccountName(), Branch: t.Branch}
 	var err error
-	if out.Commit, out.Files, out.Bytes, err = t.counted(ctx); err != nil {
+	if out.Commit, out.Files, out.Bytes, err = t.Counted(ctx); err != nil {
 		return nil, err
 	}
-	if out.Pointers, err = notePointers(ctx, c.desk, t.folder.Repo); err != nil {
+	if out.Pointers, err = notePointers(ctx, c.desk, t.Folder.Repo); err != nil {
 		return nil, err
 	}
 	if out.Branch != "" && out.Commit != "" {
-		if out.Alike, err = worktree.NoteAlike(ctx, c.desk, t.folder); err != nil {
+		if out.Alike, err = worktree.NoteAlike(ctx, c.desk, t.Folder); err != nil {
 			return nil, err
 		}
 	}
-	if out.Inside, err = inside(ctx, c.desk, t.folder); err != nil {
+	if out.Inside, err = inside(ctx, c.desk, t.Folder); err != nil {
 		return nil, err
 	}
 	if c.options.ReadOnly {

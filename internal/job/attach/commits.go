@@ -26,13 +26,13 @@ type inHistory struct {
 // checkCommits looks into the commits that would be published: for secrets, and for
 // files beyond the host's limits. A file that was taken away since is there all the same.
 func (a *Attach) checkCommits(ctx context.Context) error {
-	if a.folder.Head == "" {
+	if a.Folder.Head == "" {
 		return nil
 	}
 	if err := a.checkShallow(ctx); err != nil {
 		return err
 	}
-	let, err := surveying.LetThrough(a.Desk, a.folder.Path)
+	let, err := surveying.LetThrough(a.Desk, a.Folder.Path)
 	if err != nil {
 		return err
 	}
@@ -58,9 +58,9 @@ func (a *Attach) checkCommits(ctx context.Context) error {
 	f.Detail("A rule or a later commit does not take it out of these commits. Taking it out makes them anew, with other ids.")
 	f.Detail("A secret that anybody else has had is to be replaced where it is used.")
 	first := found[0].Path
-	return f.Try("see which commits hold it", text.Command("git", "-C", a.folder.Path, "log", "--stat", "--", first)).
-		Try("if nobody has these commits yet, publish what is there now, without them", text.Command("git", "-C", a.folder.Path, "checkout", "--orphan", "NEW-NAME")).
-		Try("or let it up, with the reason", a.Again(append(a.toArgs(), "--let", first, "--reason", "TEXT")...))
+	return f.Try("see which commits hold it", text.Command("git", "-C", a.Folder.Path, "log", "--stat", "--", first)).
+		Try("if nobody has these commits yet, publish what is there now, without them", text.Command("git", "-C", a.Folder.Path, "checkout", "--orphan", "NEW-NAME")).
+		Try("or let it up, with the reason", a.Again(append(a.ToArgs(), "--let", first, "--reason", "TEXT")...))
 }
 
 // perBlob puts together what says the same of one file's contents.
@@ -79,14 +79,14 @@ func perBlob(all []inHistory) []inHistory {
 // checkShallow refuses a history that is cut off: no host takes one that lacks its
 // beginning (git-push documentation; shallow documentation).
 func (a *Attach) checkShallow(ctx context.Context) error {
-	if out, err := a.folder.Repo.Do(ctx, "rev-parse", "--is-shallow-repository"); err != nil || out != "true" {
-		return desk.GitFault(err, "git cannot work with the repository in %s", text.Visible(a.folder.Path))
+	if out, err := a.Folder.Repo.Do(ctx, "rev-parse", "--is-shallow-repository"); err != nil || out != "true" {
+		return desk.GitFault(err, "git cannot work with the repository in %s", text.Visible(a.Folder.Path))
 	}
 	f := fault.New(fault.Decision, "the history here is shallow: its older commits were never brought in, and a host takes no history without its beginning")
-	for remote := range a.folder.Remotes {
-		return f.Try("bring them in", text.Command("git", "-C", a.folder.Path, "fetch", "--unshallow", remote))
+	for remote := range a.Folder.Remotes {
+		return f.Try("bring them in", text.Command("git", "-C", a.Folder.Path, "fetch", "--unshallow", remote))
 	}
-	return f.Try("begin with what is there now", text.Command("git", "-C", a.folder.Path, "checkout", "--orphan", "NEW-NAME"))
+	return f.Try("begin with what is there now", text.Command("git", "-C", a.Folder.Path, "checkout", "--orphan", "NEW-NAME"))
 }
 
 // lookIntoCommits reads every file of the commits that the host has not.
@@ -94,22 +94,22 @@ func (a *Attach) lookIntoCommits(ctx context.Context, let func(string) bool) ([]
 	args := []string{"rev-list", "--objects"}
 	for _, b := range a.sent() {
 		ref := "refs/heads/" + b
-		if j := a.joins.way; j != nil && b == j.Branch {
-			ref = a.folder.Head
+		if j := a.joins.Way; j != nil && b == j.Branch {
+			ref = a.Folder.Head
 		}
 		args = append(args, ref)
 	}
 	if len(a.there) > 0 {
 		args = append(append(args, "--not"), a.there...)
 	}
-	list, err := a.folder.Repo.Do(ctx, args...)
+	list, err := a.Folder.Repo.Do(ctx, args...)
 	if err != nil {
 		return nil, desk.GitFault(err, "git cannot list the commits that would be published")
 	}
 	if list == "" {
 		return nil, nil
 	}
-	finder, _, err := surveying.Finder(a.Desk, a.folder.Path)
+	finder, _, err := surveying.Finder(a.Desk, a.Folder.Path)
 	if err != nil {
 		return nil, err
 	}
@@ -120,7 +120,7 @@ func (a *Attach) lookIntoCommits(ctx context.Context, let func(string) bool) ([]
 	var out []inHistory
 	buf := secrets.Buffer()
 	total, done := int64(strings.Count(list, "\n")+1), int64(0)
-	err = a.folder.Repo.Objects(ctx, strings.NewReader(list+"\n"), func(o git.Object, contents io.Reader) error {
+	err = a.Folder.Repo.Objects(ctx, strings.NewReader(list+"\n"), func(o git.Object, contents io.Reader) error {
 		if done++; done%256 == 0 {
 			a.Desk.Tell.Progress("Looking into commits", done, total, "")
 		}
@@ -150,7 +150,7 @@ func (a *Attach) lookIntoCommits(ctx context.Context, let func(string) bool) ([]
 
 // broughtBy names the oldest commit that holds an object.
 func (a *Attach) broughtBy(ctx context.Context, blob string) (string, error) {
-	out, err := a.folder.Repo.Do(ctx, "log", "--all", "--no-textconv", "--no-ext-diff", "--reverse", "--date=short", "--format=%h of %ad (%s)", "--find-object="+blob)
+	out, err := a.Folder.Repo.Do(ctx, "log", "--all", "--no-textconv", "--no-ext-diff", "--reverse", "--date=short", "--format=%h of %ad (%s)", "--find-object="+blob)
 	if err != nil {
 		return "", desk.GitFault(err, "git cannot find the commit")
 	}

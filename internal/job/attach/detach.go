@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"strings"
 
-	"uncinate/internal/core/description"
 	"uncinate/internal/core/fault"
 	"uncinate/internal/core/plan"
 	"uncinate/internal/core/text"
@@ -15,6 +14,10 @@ import (
 	"uncinate/internal/desk/accounts"
 	"uncinate/internal/desk/login"
 	"uncinate/internal/desk/project"
+	"uncinate/internal/job/attach/contents"
+	"uncinate/internal/job/attach/join"
+	"uncinate/internal/job/attach/move"
+	"uncinate/internal/job/attach/target"
 	"uncinate/internal/world/files"
 )
 
@@ -30,11 +33,11 @@ type DetachOptions struct {
 // Detach takes the hook off a project or, after an attach that was cut off, puts
 // everything back.
 type Detach struct {
-	*Target
+	*target.Target
 	held  *files.Held // the folder's lock
-	joins *Join
-	moves *Move
-	own   *Contents
+	joins *join.Join
+	moves *move.Move
+	own   *contents.Contents
 	steps []desk.Step
 
 	Unfinished bool
@@ -47,8 +50,8 @@ func PlanDetach(ctx context.Context, d *desk.Desk, o DetachOptions) (*Detach, er
 	if err != nil {
 		return nil, err
 	}
-	to := &Target{Work: Work{Desk: d}}
-	t := &Detach{Target: to, joins: &Join{Target: to}, moves: &Move{Target: to}, own: &Contents{Target: to}}
+	to := &target.Target{Work: target.Work{Desk: d}}
+	t := &Detach{Target: to, joins: &join.Join{Target: to}, moves: &move.Move{Target: to}, own: &contents.Contents{Target: to}}
 	if !o.Preview {
 		if t.held, err = d.Alone(ctx, where); err != nil {
 			return nil, err
@@ -63,43 +66,43 @@ func PlanDetach(ctx context.Context, d *desk.Desk, o DetachOptions) (*Detach, er
 func (t *Detach) prepare(ctx context.Context, where string, o DetachOptions) error {
 	d := t.Desk
 	var err error
-	if t.folder, err = project.Look(ctx, d, where); err != nil {
+	if t.Folder, err = project.Look(ctx, d, where); err != nil {
 		return err
 	}
-	t.folder.Repo.Safe = nil // the person hooked it: its configuration is their own
-	if t.run, t.Unfinished, err = d.Begin("attach", where); err != nil {
+	t.Folder.Repo.Safe = nil // the person hooked it: its configuration is their own
+	if t.Run, t.Unfinished, err = d.Begin("attach", where); err != nil {
 		return err
 	}
-	if t.run.State.Marks["verify"] == plan.Done {
+	if t.Run.State.Marks["verify"] == plan.Done {
 		t.Unfinished = false // only the journal's removal was cut off
 	}
 	t.Options.Remote = o.Remote
 	if t.Unfinished {
-		w := t.run.State.Head.Wanted
+		w := t.Run.State.Head.Wanted
 		t.Options.Account, t.Options.Host, t.Options.Name, t.Options.Owner = w["account"], w["host"], w["name"], w["owner"]
 		if t.Options.Remote == "" {
 			t.Options.Remote = w["remote"]
 		}
 	}
-	if t.project, _, err = project.ProjectAt(d, where); err != nil {
+	if t.Project, _, err = project.ProjectAt(d, where); err != nil {
 		return err
 	}
 	if t.Options.Remote == "" {
-		t.Options.Remote = t.project.Remote
+		t.Options.Remote = t.Project.Remote
 	}
 	if t.Unfinished && !o.HookOnly {
 		return t.planPutBack(ctx, o)
 	}
-	if t.project.Folder == "" && t.run.Fact("address") == "" {
+	if t.Project.Folder == "" && t.Run.Fact("address") == "" {
 		return fault.New(fault.Decision, "%s is not hooked to anything by this program", text.Visible(where)).
 			Try("see where it stands", text.Command("uncinate", "status", where))
 	}
 	t.steps = []desk.Step{{Item: plan.Item{ID: "unhook", Place: plan.Here, Sentence: fmt.Sprintf("Take the remote %s and its sign-in out of git's configuration here", text.Visible(t.Options.Remote))},
 		Do: func(ctx context.Context) error {
-			if err := unhook(ctx, d, t.folder, t.Options.Remote); err != nil {
+			if err := target.Unhook(ctx, d, t.Folder, t.Options.Remote); err != nil {
 				return err
 			}
-			return project.Strike(d, t.folder.Path, t.Options.Remote)
+			return project.Strike(d, t.Folder.Path, t.Options.Remote)
 		}}}
 	t.Notes = append(t.Notes, "Files, commits and the hosted repository stay as they are.")
 	return nil
@@ -107,65 +110,65 @@ func (t *Detach) prepare(ctx context.Context, where string, o DetachOptions) err
 
 // planPutBack plans to undo what the journal says was begun, newest first.
 func (t *Detach) planPutBack(ctx context.Context, o DetachOptions) error {
-	if kept := t.run.Fact("join"); kept != "" {
-		t.joins.way = &way{}
-		if err := json.Unmarshal([]byte(kept), t.joins.way); err != nil {
-			return fault.New(fault.Failed, "the journal of the attach is damaged: %s", text.Visible(t.run.Journal.Path())).Because(err)
+	if kept := t.Run.Fact("join"); kept != "" {
+		t.joins.Way = &join.Way{}
+		if err := json.Unmarshal([]byte(kept), t.joins.Way); err != nil {
+			return fault.New(fault.Failed, "the journal of the attach is damaged: %s", text.Visible(t.Run.Journal.Path())).Because(err)
 		}
 	}
-	if err := t.joins.untouchedSince(ctx); err != nil {
+	if err := t.joins.UntouchedSince(ctx); err != nil {
 		return err
 	}
-	for _, id := range t.run.State.ToPutBack() {
+	for _, id := range t.Run.State.ToPutBack() {
 		say, place := "", plan.Here
 		var undo func(context.Context) error
 		switch id {
 		case "init":
-			say, undo = "Make this folder an ordinary one again: remove .git", t.undoInit
-			if t.run.Fact("made-git") != "yes" {
+			say, undo = "Make this folder an ordinary one again: remove .git", t.UndoInit
+			if t.Run.Fact("made-git") != "yes" {
 				continue
 			}
 		case "identity":
-			say, undo = "Take the name and e-mail for commits out again", t.undoIdentity
+			say, undo = "Take the name and e-mail for commits out again", t.UndoIdentity
 		case "ignore":
-			say, undo = "Put .gitignore back as it was", t.undoIgnore
+			say, undo = "Put .gitignore back as it was", t.UndoIgnore
 		case "large":
-			say, undo = "Take large-file storage out again", t.own.undoLarge
+			say, undo = "Take large-file storage out again", t.own.UndoLarge
 		case "first-files":
-			say, undo = "Remove the first files that were written", t.own.undoFirstFiles
+			say, undo = "Remove the first files that were written", t.own.UndoFirstFiles
 		case "bring-all":
-			if t.run.Fact("brought") == "" {
+			if t.Run.Fact("brought") == "" {
 				continue
 			}
-			say, undo = "Forget the tags that were brought in", t.moves.undoBringAll
+			say, undo = "Forget the tags that were brought in", t.moves.UndoBringAll
 		case "former":
-			say, undo = "Give the old remote its name again", t.moves.undoFormer
+			say, undo = "Give the old remote its name again", t.moves.UndoFormer
 		case "branch-name":
-			say, undo = "Give the branch its former name again", t.joins.undoBranchName
+			say, undo = "Give the branch its former name again", t.joins.UndoBranchName
 		case "bring-in":
-			say, undo = "Forget the commits that were brought in", t.joins.undoBringIn
+			say, undo = "Forget the commits that were brought in", t.joins.UndoBringIn
 		case "join":
-			say, undo = "Bring the folder back to your own last commit", t.joins.undoJoin
+			say, undo = "Bring the folder back to your own last commit", t.joins.UndoJoin
 		case "lay":
-			say, undo = "Take out again what was laid out, and bring back what made way for it", t.joins.undoLay
+			say, undo = "Take out again what was laid out, and bring back what made way for it", t.joins.UndoLay
 		case "first-commit":
-			say, undo = "Take the first commit back; every file stays", t.undoCommit
+			say, undo = "Take the first commit back; every file stays", t.UndoCommit
 		case "hook":
-			say, undo = fmt.Sprintf("Take the remote %s and its sign-in out of git's configuration here", text.Visible(t.Options.Remote)), t.undoHook
+			say, undo = fmt.Sprintf("Take the remote %s and its sign-in out of git's configuration here", text.Visible(t.Options.Remote)), t.UndoHook
 		case "create", "send":
-			if id == "send" && t.run.State.Marks["create"] != "" {
+			if id == "send" && t.Run.State.Marks["create"] != "" {
 				continue // it goes with the whole repository
 			}
-			if id == "send" && t.run.Fact("by push") == "" {
-				if there := t.thereBefore(); there != "" {
-					say, undo, place = "Bring the branch "+text.Visible(there)+" of the hosted repository back to what it was before", t.undoSend, plan.Host
+			if id == "send" && t.Run.Fact("by push") == "" {
+				if there := t.ThereBefore(); there != "" {
+					say, undo, place = "Bring the branch "+text.Visible(there)+" of the hosted repository back to what it was before", t.UndoSend, plan.Host
 					break
 				}
-				if t.run.Fact("vacant") != "yes" {
+				if t.Run.Fact("vacant") != "yes" {
 					t.Notes = append(t.Notes, "What was sent to the hosted repository stays there: it held work before.")
 					continue
 				}
-				say, undo, place = "Take back what was sent to the hosted repository, which was empty before", t.undoSend, plan.Host
+				say, undo, place = "Take back what was sent to the hosted repository, which was empty before", t.UndoSend, plan.Host
 				break
 			}
 			keep, err := t.planDelete(ctx, o)
@@ -175,13 +178,13 @@ func (t *Detach) planPutBack(ctx context.Context, o DetachOptions) error {
 			if keep {
 				continue
 			}
-			say, undo, place = fmt.Sprintf("Delete the repository %s/%s, which the attach made there; a deletion cannot be taken back", t.Options.Owner, t.Options.Name), t.undoCreate, plan.Host
+			say, undo, place = fmt.Sprintf("Delete the repository %s/%s, which the attach made there; a deletion cannot be taken back", t.Options.Owner, t.Options.Name), t.UndoCreate, plan.Host
 		case "move-secret":
 			t.Notes = append(t.Notes, "The token that was moved into the vault stays there.")
 			continue
 		case "default-branch":
-			say, undo, place = "Make "+text.Visible(t.run.Fact("default was"))+" the default branch there again", t.undoDefault, plan.Host
-			if t.run.Fact("default was") == "" {
+			say, undo, place = "Make "+text.Visible(t.Run.Fact("default was"))+" the default branch there again", t.UndoDefault, plan.Host
+			if t.Run.Fact("default was") == "" {
 				continue
 			}
 		default:
@@ -202,7 +205,7 @@ func (t *Detach) planDelete(ctx context.Context, o DetachOptions) (keep bool, er
 	if t.Login, err = login.Open(ctx, t.Desk, account); err != nil {
 		return false, err
 	}
-	there, found, err := t.made(ctx)
+	there, found, err := t.Made(ctx)
 	if err != nil || !found {
 		return true, err
 	}
@@ -217,34 +220,19 @@ func (t *Detach) planDelete(ctx context.Context, o DetachOptions) (keep bool, er
 	if there.Empty != nil && *there.Empty {
 		return false, nil
 	}
-	refs, err := t.refsThere(ctx, account, there)
+	refs, err := t.RefsThere(ctx, account, there)
 	if err != nil {
 		return false, err
 	}
 	for name, id := range refs.IDs {
-		here, err := t.folder.Repo.Do(ctx, "rev-parse", "-q", "--verify", name)
+		here, err := t.Folder.Repo.Do(ctx, "rev-parse", "-q", "--verify", name)
 		if name != "HEAD" && (err != nil || here != id) {
 			return false, fault.New(fault.Refused, "%s holds %s now, which this attach did not send, so it is not deleted", there.Path(), text.Visible(strings.TrimPrefix(name, "refs/heads/"))).
-				Try("finish the attach instead", text.Command("uncinate", "attach", t.folder.Path)).
-				Try("or put back only what is here", text.Command("uncinate", "detach", "--keep-hosted", t.folder.Path))
+				Try("finish the attach instead", text.Command("uncinate", "attach", t.Folder.Path)).
+				Try("or put back only what is here", text.Command("uncinate", "detach", "--keep-hosted", t.Folder.Path))
 		}
 	}
 	return false, nil
-}
-
-// made finds the hosted repository that the journal's attach made: by the host's own
-// id or, where the answer was lost, by our mark in its description.
-func (t *Target) made(ctx context.Context) (description.Repository, bool, error) {
-	there, found, err := t.Login.Repository(ctx, t.Options.Owner, t.Options.Name)
-	if err != nil || !found {
-		return there, false, err
-	}
-	id, nonce := t.run.Fact("id"), t.run.Fact("nonce")
-	if id != "" && id == there.ID || nonce != "" && strings.Contains(there.Description, nonce) {
-		return there, true, nil
-	}
-	ours, err := t.pushed(ctx, there)
-	return there, ours, err
 }
 
 // Items is the plan as it is shown.
@@ -261,26 +249,16 @@ func (t *Detach) Do(ctx context.Context) error {
 		if err := ctx.Err(); err != nil {
 			return err
 		}
-		t.run.Current = s.ID
+		t.Run.Current = s.ID
 		if err := s.Do(ctx); err != nil {
 			return err
 		}
 		if t.Unfinished {
-			if err := t.run.Record(s.ID, plan.Undone, nil); err != nil {
+			if err := t.Run.Record(s.ID, plan.Undone, nil); err != nil {
 				return err
 			}
 		}
 		t.Desk.Tell.Step(s.Item, false)
 	}
-	return t.run.Journal.Close()
-}
-
-// thereBefore names the branch on the host that held work before this attach joined it.
-func (w *Work) thereBefore() string {
-	for fact := range w.run.State.Facts {
-		if branch, ok := strings.CutPrefix(fact, "there "); ok {
-			return branch
-		}
-	}
-	return ""
+	return t.Run.Journal.Close()
 }

@@ -9,6 +9,7 @@ import (
 	"uncinate/internal/core/fault"
 	"uncinate/internal/core/survey"
 	"uncinate/internal/desk/project"
+	"uncinate/internal/job/attach/target"
 	"uncinate/internal/job/surveying"
 )
 
@@ -34,7 +35,7 @@ func TestFindingsInAFewLines(t *testing.T) {
 	}, said)
 	assert.Equal(t, "a.ini:1200 holds a token, and 4 more in it", surveying.Sentence(all[1]))
 
-	a := &Target{Work: Work{folder: &project.Folder{Path: "/x"}}}
+	a := &target.Target{Work: target.Work{Folder: &project.Folder{Path: "/x"}}}
 	assert.NoError(t, surveying.CheckFindings(all[3:], a.Options.Folder, a.Again))
 	err := surveying.CheckFindings(all, a.Options.Folder, a.Again)
 	require.Error(t, err)

@@ -16,9 +16,9 @@ import (
 	"uncinate/internal/core/plan"
 	"uncinate/internal/core/text"
 	"uncinate/internal/desk"
-	"uncinate/internal/desk/login"
-	"uncinate/internal/desk/project"
 	"uncinate/internal/desk/worktree"
+	"uncinate/internal/job/attach/contents"
+	"uncinate/internal/job/attach/join"
 	"uncinate/internal/world/files"
 	"uncinate/internal/world/git"
 )
@@ -26,155 +26,85 @@ import (
 // plan puts the steps in their order: whatever can fail here comes before anything
 // is made on the host, and what is made there is checked at the end.
 func (a *Attach) plan() []desk.Step {
-	f := a.folder
-	a.branch = f.Branch
+	f := a.Folder
+	a.Branch = f.Branch
 	if !f.IsRepo {
-		a.branch = "main"
+		a.Branch = "main"
 		if a.Options.Branch != "" {
-			a.branch = a.Options.Branch
+			a.Branch = a.Options.Branch
 		} else if !a.Create && a.Repository.DefaultBranch != "" {
-			a.branch = a.Repository.DefaultBranch
+			a.Branch = a.Repository.DefaultBranch
 		}
 	}
-	if a.joins.way != nil {
-		a.branch = a.joins.way.Branch
+	if a.joins.Way != nil {
+		a.Branch = a.joins.Way.Branch
 	}
-	something := f.Head != "" || len(a.travel.Up) > 0 || len(a.own.first) > 0 || a.joins.way != nil
+	something := f.Head != "" || len(a.Travel.Up) > 0 || len(a.own.First) > 0 || a.joins.Way != nil
 	var steps []desk.Step
 	add := func(s desk.Step) { steps = append(steps, s) }
-	if a.move != "" {
-		add(a.stepMove())
+	if a.Move != "" {
+		add(a.StepMove())
 	}
 	if !f.IsRepo {
-		add(a.stepInit())
+		add(a.StepInit())
 	}
-	add(a.stepIdentity())
-	if a.former != "" {
-		add(a.moves.stepBringAll())
-		add(a.moves.stepFormer())
+	add(a.StepIdentity())
+	if a.Former != "" {
+		add(a.moves.StepBringAll())
+		add(a.moves.StepFormer())
 	}
-	if j := a.joins.way; j != nil {
+	if j := a.joins.Way; j != nil {
 		if f.IsRepo && j.Was != j.Branch {
-			add(a.joins.stepBranchName())
+			add(a.joins.StepBranchName())
 		}
-		add(a.joins.stepBringIn())
+		add(a.joins.StepBringIn())
 	}
 	if f.Head == "" && something {
-		if len(a.travel.Rules) > 0 || a.joins.way != nil && a.joins.way.Rules != "" {
+		if len(a.Travel.Rules) > 0 || a.joins.Way != nil && a.joins.Way.Rules != "" {
 			add(a.stepIgnore())
 		}
-		if len(a.own.first) > 0 {
-			add(a.own.stepFirstFiles())
+		if len(a.own.First) > 0 {
+			add(a.own.StepFirstFiles())
 		}
-		if a.own.large != nil {
-			add(a.own.stepLarge())
+		if a.own.Large != nil {
+			add(a.own.StepLarge())
 		}
 		add(a.stepCommit())
 	}
-	if j := a.joins.way; j != nil {
-		if j.Mode != joinOnto {
-			add(a.joins.stepJoin())
+	if j := a.joins.Way; j != nil {
+		if j.Mode != join.Onto {
+			add(a.joins.StepJoin())
 		}
-		if j.lays() {
-			add(a.joins.stepLay())
+		if j.Lays() {
+			add(a.joins.StepLay())
 		}
 	}
-	if a.Create && !a.byPush() {
-		add(a.stepCreate())
+	if a.Create && !a.ByPush() {
+		add(a.StepCreate())
 	}
-	add(a.stepHook())
-	if a.former != "" {
-		add(a.moves.stepSendAll())
+	add(a.StepHook())
+	if a.Former != "" {
+		add(a.moves.StepSendAll())
 	} else if something {
 		add(a.stepSend())
 	}
 	if something {
-		if a.byPush() {
-			add(a.stepComplete())
+		if a.ByPush() {
+			add(a.StepComplete())
 		}
-		empty := a.Repository.Empty != nil && *a.Repository.Empty || a.run.Fact("vacant") == "yes"
-		if !a.Create && a.Login != nil && empty && a.Repository.DefaultBranch != a.branch && a.Login.May("repository-change", "") == nil {
-			add(a.stepDefault())
+		empty := a.Repository.Empty != nil && *a.Repository.Empty || a.Run.Fact("vacant") == "yes"
+		if !a.Create && a.Login != nil && empty && a.Repository.DefaultBranch != a.Branch && a.Login.May("repository-change", "") == nil {
+			add(a.StepDefault())
 		}
 	}
 	add(a.stepVerify(something))
 	return steps
 }
 
-func (t *Target) stepMove() desk.Step {
-	where := t.moveFor.Where()
-	return desk.Step{Item: plan.Item{ID: "move-secret", Place: plan.Vault, Sentence: fmt.Sprintf("Move the token out of the remote's address into the vault, as account %s on %s", t.moveFor.Name, where)},
-		Do: func(ctx context.Context) error {
-			kept, _, err := login.AddAccount(ctx, t.Desk, t.moveFor, t.move)
-			if err != nil {
-				return err
-			}
-			t.moveFor = *kept
-			// From here on no child of ours may meet the secret in an address.
-			if url, ok := t.folder.Remotes[t.Options.Remote]; ok && project.WithoutSecret(url) != url {
-				_, err = t.folder.Repo.Do(ctx, "config", "--local", "remote."+t.Options.Remote+".url", t.Hook.Address.String())
-			}
-			return err
-		}}
-}
-
-func (t *Target) stepInit() desk.Step {
-	dir := filepath.Join(t.folder.Path, ".git")
-	return desk.Step{Item: plan.Item{ID: "init", Place: plan.Here, Sentence: "Make this folder a git repository, on branch " + t.branch},
-		Done: func(ctx context.Context) (bool, error) {
-			top, err := t.folder.Repo.Top(ctx)
-			return top == t.folder.Path, err
-		},
-		Do: func(ctx context.Context) error {
-			if _, err := os.Lstat(dir); errors.Is(err, fs.ErrNotExist) {
-				if err := t.run.Note("made-git", "yes"); err != nil {
-					return err
-				}
-			}
-			_, err := t.folder.Repo.Do(ctx, "init", "-q", "--initial-branch="+t.branch)
-			return desk.GitFault(err, "git cannot make a repository in %s", text.Visible(t.folder.Path))
-		},
-		Undo: t.undoInit}
-}
-
-func (t *Target) stepIdentity() desk.Step {
-	set := [][2]string{{"user.name", t.name}, {"user.email", t.email}}
-	return desk.Step{Item: plan.Item{ID: "identity", Place: plan.Here, Sentence: fmt.Sprintf("Set whose name its commits carry: %s <%s>", text.Visible(t.name), text.Visible(t.email))},
-		Done: func(ctx context.Context) (bool, error) {
-			for _, s := range set {
-				if got, err := t.folder.Repo.Do(ctx, "config", "--local", "--get", s[0]); err != nil || got != s[1] {
-					return false, nil
-				}
-			}
-			return true, nil
-		},
-		Do: func(ctx context.Context) error {
-			for _, s := range set {
-				key, want := s[0], s[1]
-				got, err := t.folder.Repo.Do(ctx, "config", "--local", "--get", key)
-				if err == nil && got == want {
-					continue
-				}
-				was := "unset"
-				if err == nil {
-					was = "was " + got
-				}
-				if err := t.run.Note("set "+key, was); err != nil {
-					return err
-				}
-				if _, err := t.folder.Repo.Do(ctx, "config", "--local", key, want); err != nil {
-					return desk.GitFault(err, "git's configuration cannot be written")
-				}
-			}
-			return nil
-		},
-		Undo: t.undoIdentity}
-}
-
 func (a *Attach) stepIgnore() desk.Step {
-	path := filepath.Join(a.folder.Path, ".gitignore")
+	path := filepath.Join(a.Folder.Path, ".gitignore")
 	var shown []string
-	for _, r := range a.travel.Rules {
+	for _, r := range a.Travel.Rules {
 		if len(shown) == 4 {
 			shown = append(shown, "...")
 			break
@@ -187,13 +117,13 @@ func (a *Attach) stepIgnore() desk.Step {
 			return "", "", err
 		}
 		new = string(data)
-		if j := a.joins.way; j != nil && j.Rules != "" {
-			new = joining.Rules(new, j.Rules, a.whose())
+		if j := a.joins.Way; j != nil && j.Rules != "" {
+			new = joining.Rules(new, j.Rules, a.Whose())
 		}
-		return string(data), kinds.Merge(new, a.travel.Rules), nil
+		return string(data), kinds.Merge(new, a.Travel.Rules), nil
 	}
-	sentence := fmt.Sprintf("Write %s into .gitignore: %s", text.Count(len(a.travel.Rules), "ignore rule"), strings.Join(shown, " "))
-	if j := a.joins.way; j != nil && j.Rules != "" {
+	sentence := fmt.Sprintf("Write %s into .gitignore: %s", text.Count(len(a.Travel.Rules), "ignore rule"), strings.Join(shown, " "))
+	if j := a.joins.Way; j != nil && j.Rules != "" {
 		sentence = "Put the ignore rules of both sides together in .gitignore"
 	}
 	return desk.Step{Item: plan.Item{ID: "ignore", Place: plan.Here, Sentence: sentence},
@@ -202,23 +132,23 @@ func (a *Attach) stepIgnore() desk.Step {
 			return old == new, err
 		},
 		Do: func(context.Context) error {
-			if err := a.setAside(path, "gitignore"); err != nil {
+			if err := a.SetAside(path, "gitignore"); err != nil {
 				return err
 			}
 			_, new, err := merged()
 			if err != nil {
 				return err
 			}
-			if err := a.run.Note("wrote gitignore", files.Short(new)); err != nil {
+			if err := a.Run.Note("wrote gitignore", files.Short(new)); err != nil {
 				return err
 			}
-			return files.WriteBy(path, a.besideGit("gitignore.new"), []byte(new), 0o644)
+			return files.WriteBy(path, a.BesideGit("gitignore.new"), []byte(new), 0o644)
 		},
-		Undo: a.undoIgnore}
+		Undo: a.UndoIgnore}
 }
 
 func (a *Attach) stepCommit() desk.Step {
-	t := a.travel
+	t := a.Travel
 	count, size := len(t.Up), t.Bytes
 	what := fmt.Sprintf("Commit %s, %s", text.Count(count, "file"), text.Size(size))
 	if len(t.Rules) > 0 {
@@ -227,71 +157,71 @@ func (a *Attach) stepCommit() desk.Step {
 			what = fmt.Sprintf("Commit %s, %s", text.Count(count, "file"), text.Size(size))
 		}
 	}
-	for _, f := range a.own.first {
-		what += " and " + f.name
+	for _, f := range a.own.First {
+		what += " and " + f.Name
 	}
 	if n := t.Staying(); n > 0 {
 		what += fmt.Sprintf("; %s stay here", text.Number(n))
 	}
-	if j := a.joins.way; j != nil {
-		if what += ", on top of what is there" + j.outcome(); count == 0 {
+	if j := a.joins.Way; j != nil {
+		if what += ", on top of what is there" + j.Outcome(); count == 0 {
 			what = "Start from what is there"
 		}
 	}
-	repo := a.folder.Repo
+	repo := a.Folder.Repo
 	return desk.Step{Item: plan.Item{ID: "first-commit", Place: plan.Here, Sentence: what},
 		Done: func(ctx context.Context) (bool, error) {
 			id, err := repo.Do(ctx, "rev-parse", "-q", "--verify", "HEAD^{commit}")
 			if err != nil {
 				return false, nil
 			}
-			a.folder.Head = id
+			a.Folder.Head = id
 			return true, nil
 		},
 		Do:   a.firstCommit,
-		Undo: a.undoCommit}
+		Undo: a.UndoCommit}
 }
 
 // firstCommit makes the commit by plumbing, so that its id is known and journaled
 // before the branch points to it. The person's own hooks are run on purpose.
 func (a *Attach) firstCommit(ctx context.Context) error {
-	repo := a.folder.Repo.Git.In(a.folder.Path) // with the person's own filters and hooks
-	if err := a.setAside(filepath.Join(a.folder.Path, ".git", "index"), "index"); err != nil {
+	repo := a.Folder.Repo.Git.In(a.Folder.Path) // with the person's own filters and hooks
+	if err := a.SetAside(filepath.Join(a.Folder.Path, ".git", "index"), "index"); err != nil {
 		return err
 	}
-	for _, f := range a.travel.Files {
-		if info, err := os.Lstat(a.at(f.Path)); err != nil || info.Size() != f.Size || info.ModTime().UnixNano() != f.ModTime {
-			if f.Path == ".gitignore" || a.own.large != nil && f.Path == attributes {
+	for _, f := range a.Travel.Files {
+		if info, err := os.Lstat(a.At(f.Path)); err != nil || info.Size() != f.Size || info.ModTime().UnixNano() != f.ModTime {
+			if f.Path == ".gitignore" || a.own.Large != nil && f.Path == contents.Attributes {
 				continue // we wrote it
 			}
 			return fault.New(fault.Decision, "%s was changed since we looked; a commit now would be of files that are still being written", text.Visible(f.Path)).
-				Try("wait until the program that writes is done, then", a.Again(a.toArgs()...))
+				Try("wait until the program that writes is done, then", a.Again(a.ToArgs()...))
 		}
 	}
-	paths := slices.Concat(a.travel.Up, a.travel.Gone)
-	if (len(a.travel.Rules) > 0 || a.joins.way != nil && a.joins.way.Rules != "") && !slices.Contains(paths, ".gitignore") {
+	paths := slices.Concat(a.Travel.Up, a.Travel.Gone)
+	if (len(a.Travel.Rules) > 0 || a.joins.Way != nil && a.joins.Way.Rules != "") && !slices.Contains(paths, ".gitignore") {
 		paths = append(paths, ".gitignore")
 	}
-	for _, f := range a.own.first {
-		paths = append(paths, f.name)
+	for _, f := range a.own.First {
+		paths = append(paths, f.Name)
 	}
-	if a.own.large != nil && !slices.Contains(paths, attributes) {
-		paths = append(paths, attributes)
+	if a.own.Large != nil && !slices.Contains(paths, contents.Attributes) {
+		paths = append(paths, contents.Attributes)
 	}
 	a.Desk.Tell.Progress("Committing", 0, int64(len(paths)), "")
 	defer a.Desk.Tell.Progress("Committing", 0, 0, "")
-	if err := a.run.Note("branch", a.branch); err != nil {
+	if err := a.Run.Note("branch", a.Branch); err != nil {
 		return err
 	}
 	if _, err := repo.Run(ctx, git.Cmd{Dir: repo.Dir, Args: []string{"update-index", "--add", "--remove", "-z", "--stdin"}, In: strings.NewReader(strings.Join(paths, "\x00") + "\x00")}); err != nil {
 		return desk.GitFault(err, "git cannot take the files in")
 	}
-	if a.joins.way != nil {
-		if _, err := repo.Run(ctx, git.Cmd{Dir: repo.Dir, Args: []string{"update-index", "--add", "-z", "--index-info"}, In: strings.NewReader(worktree.IndexLines(a.joins.way.theirEntries()))}); err != nil {
+	if a.joins.Way != nil {
+		if _, err := repo.Run(ctx, git.Cmd{Dir: repo.Dir, Args: []string{"update-index", "--add", "-z", "--index-info"}, In: strings.NewReader(worktree.IndexLines(a.joins.Way.TheirEntries()))}); err != nil {
 			return desk.GitFault(err, "git cannot take their files in")
 		}
 	}
-	message := a.run.Journal.Aside("message")
+	message := a.Run.Journal.Aside("message")
 	if err := files.WriteBy(message, message+".new", []byte(a.Options.Message+"\n"), 0o600); err != nil {
 		return err
 	}
@@ -306,27 +236,27 @@ func (a *Attach) firstCommit(ctx context.Context) error {
 		return desk.GitFault(err, "git cannot write the tree")
 	}
 	var parents []string
-	if a.joins.way != nil {
-		parents = []string{a.joins.way.Tip}
+	if a.joins.Way != nil {
+		parents = []string{a.joins.Way.Tip}
 	}
 	id := ""
-	if len(a.travel.Up) > 0 || len(a.travel.Rules) > 0 || a.joins.way == nil { // of theirs alone there is nothing to commit, also where a cut-off run has it in the index
-		if id, err = a.commit(ctx, tree, message, parents...); err != nil {
+	if len(a.Travel.Up) > 0 || len(a.Travel.Rules) > 0 || a.joins.Way == nil { // of theirs alone there is nothing to commit, also where a cut-off run has it in the index
+		if id, err = a.Commit(ctx, tree, message, parents...); err != nil {
 			return err
 		}
 	} else {
-		id = a.joins.way.Tip
+		id = a.joins.Way.Tip
 	}
-	for key, value := range map[string]string{"commit": id, "branch": a.branch} {
-		if err := a.run.Note(key, value); err != nil {
+	for key, value := range map[string]string{"commit": id, "branch": a.Branch} {
+		if err := a.Run.Note(key, value); err != nil {
 			return err
 		}
 	}
-	if _, err := repo.Do(ctx, "update-ref", "-m", "commit (initial): "+desk.FirstLine(a.Options.Message), "refs/heads/"+a.branch, id, strings.Repeat("0", len(id))); err != nil {
-		return desk.GitFault(err, "the branch %s cannot be set to the new commit", text.Visible(a.branch))
+	if _, err := repo.Do(ctx, "update-ref", "-m", "commit (initial): "+desk.FirstLine(a.Options.Message), "refs/heads/"+a.Branch, id, strings.Repeat("0", len(id))); err != nil {
+		return desk.GitFault(err, "the branch %s cannot be set to the new commit", text.Visible(a.Branch))
 	}
-	a.folder.Head = id
-	return a.wrote(filepath.Join(a.folder.Path, ".git", "index"), "index")
+	a.Folder.Head = id
+	return a.Wrote(filepath.Join(a.Folder.Path, ".git", "index"), "index")
 }
 
 // Finished reports whether every step but the check is done already.
@@ -354,12 +284,12 @@ func (a *Attach) Do(ctx context.Context) (*Attached, error) {
 		return nil, err
 	}
 	if finished {
-		err = a.verify(ctx, a.folder.Head != "")
+		err = a.verify(ctx, a.Folder.Head != "")
 		if err == nil && a.Resumed {
-			err = a.run.Journal.Close()
+			err = a.Run.Journal.Close()
 		}
 	} else {
-		err = a.run.Run(ctx, a.steps)
+		err = a.Run.Run(ctx, a.steps)
 	}
 	if err != nil {
 		return nil, err
@@ -368,26 +298,26 @@ func (a *Attach) Do(ctx context.Context) (*Attached, error) {
 }
 
 func (a *Attach) summary(ctx context.Context, changed bool) (*Attached, error) {
-	s := &Attached{Folder: a.folder.Path, Page: a.Repository.Page, Address: a.Hook.Address.String(), Account: a.accountName(), Visibility: a.Repository.Visibility,
-		Branch: a.branch, Verified: true, Changed: changed, Sent: a.Went}
-	if a.travel != nil {
-		s.Stays, s.Nested = a.travel.Stays, a.travel.Nested
+	s := &Attached{Folder: a.Folder.Path, Page: a.Repository.Page, Address: a.Hook.Address.String(), Account: a.AccountName(), Visibility: a.Repository.Visibility,
+		Branch: a.Branch, Verified: true, Changed: changed, Sent: a.Went}
+	if a.Travel != nil {
+		s.Stays, s.Nested = a.Travel.Stays, a.Travel.Nested
 	}
-	s.Joined = a.joins.way.told()
-	if a.own.large != nil {
-		s.Large = a.own.large.count
+	s.Joined = a.joins.Way.Told()
+	if a.own.Large != nil {
+		s.Large = a.own.Large.Count
 	}
 	var err error
-	if a.travel != nil && a.joins.way == nil {
+	if a.Travel != nil && a.joins.Way == nil {
 		s.Commit, s.Files, s.Bytes, err = a.countedByLook(ctx)
 	} else {
-		s.Commit, s.Files, s.Bytes, err = a.counted(ctx)
+		s.Commit, s.Files, s.Bytes, err = a.Counted(ctx)
 	}
 	if err != nil || s.Commit == "" {
 		return s, err // without a commit there is nothing to count
 	}
-	for _, b := range a.folder.Branches {
-		if !slices.Contains(a.sent(), b) && (a.joins.way == nil || b != a.joins.way.Was) {
+	for _, b := range a.Folder.Branches {
+		if !slices.Contains(a.sent(), b) && (a.joins.Way == nil || b != a.joins.Way.Was) {
 			s.OtherBranches = append(s.OtherBranches, b)
 		}
 	}
@@ -397,18 +327,18 @@ func (a *Attach) summary(ctx context.Context, changed bool) (*Attached, error) {
 // countedByLook counts the first commit's files, with the sizes that they had when the folder
 // was looked at; asking git for them opens every object.
 func (a *Attach) countedByLook(ctx context.Context) (commit string, count int, bytes int64, err error) {
-	if commit, err = a.folder.Repo.Do(ctx, "rev-parse", "-q", "--verify", "HEAD^{commit}"); err != nil {
+	if commit, err = a.Folder.Repo.Do(ctx, "rev-parse", "-q", "--verify", "HEAD^{commit}"); err != nil {
 		return "", 0, 0, nil // nothing is committed yet
 	}
-	names, err := a.folder.Repo.Lines(ctx, "ls-tree", "-r", "-z", "--name-only", "HEAD")
+	names, err := a.Folder.Repo.Lines(ctx, "ls-tree", "-r", "-z", "--name-only", "HEAD")
 	if err != nil {
 		return "", 0, 0, desk.GitFault(err, "git cannot list the commit")
 	}
-	bytes = a.travel.Bytes
-	for _, f := range a.own.first {
-		bytes += int64(len(f.contents))
+	bytes = a.Travel.Bytes
+	for _, f := range a.own.First {
+		bytes += int64(len(f.Contents))
 	}
-	if info, err := os.Lstat(filepath.Join(a.folder.Path, ".gitignore")); err == nil && !slices.Contains(a.travel.Up, ".gitignore") && len(a.travel.Rules) > 0 {
+	if info, err := os.Lstat(filepath.Join(a.Folder.Path, ".gitignore")); err == nil && !slices.Contains(a.Travel.Up, ".gitignore") && len(a.Travel.Rules) > 0 {
 		bytes += info.Size()
 	}
 	return commit, len(names), bytes, nil

@@ -17,6 +17,7 @@ import (
 	"uncinate/internal/desk/login"
 	"uncinate/internal/desk/project"
 	"uncinate/internal/job/attach"
+	"uncinate/internal/job/attach/target"
 	"uncinate/internal/job/many"
 	"uncinate/internal/world/git"
 	"uncinate/internal/world/vault"
@@ -241,7 +242,7 @@ func readyProject(ctx context.Context, d *desk.Desk, given string) []desk.Line {
 		}
 		return []desk.Line{{About: "project", What: "hook", State: desk.Good, Says: "hooked to " + p.Address}}
 	}
-	a := attach.Begin(d, attach.Options{Folder: given, Preview: true})
+	a := attach.Begin(d, target.Options{Folder: given, Preview: true})
 	var lines []desk.Line
 	failed := map[string]bool{}
 	for _, c := range a.Checks(where) {

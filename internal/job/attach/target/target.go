@@ -1,4 +1,4 @@
-package attach
+package target
 
 import (
 	"context"
@@ -18,29 +18,29 @@ import (
 	"uncinate/internal/desk/project"
 )
 
-// chooseTarget decides what is hooked to: a repository that exists (named, already
+// ChooseTarget decides what is hooked to: a repository that exists (named, already
 // the folder's remote, or hooked before) or one to be made.
-func (t *Target) chooseTarget(ctx context.Context) error {
+func (t *Target) ChooseTarget(ctx context.Context) error {
 	o := &t.Options
 	to := o.To
 	if o.Move {
 		return t.chooseMove(ctx, to)
 	}
 	if o.Account == "" {
-		o.Account = t.project.Account
+		o.Account = t.Project.Account
 	}
 	if err := t.checkPushAddress(); err != nil {
 		return err
 	}
-	for name, url := range t.folder.Remotes {
+	for name, url := range t.Folder.Remotes {
 		if project.WithoutSecret(url) != url && name != o.Remote {
 			if at, err := address.Parse(url); err == nil && at.Secret != "" {
 				t.Notes = append(t.Notes, "The remote "+text.Visible(name)+" holds a token in its address, in plain text; this attach leaves it alone.")
 			}
 		}
 	}
-	standing := t.folder.Remotes[o.Remote]
-	if t.run.Fact("address") != "" && to == "" {
+	standing := t.Folder.Remotes[o.Remote]
+	if t.Run.Fact("address") != "" && to == "" {
 		standing = "" // our own remote, set before the interruption
 	}
 	if standing != "" {
@@ -52,7 +52,7 @@ func (t *Target) chooseTarget(ctx context.Context) error {
 		}
 		if to == "" {
 			to = standing
-			if t.project.Folder == "" {
+			if t.Project.Folder == "" {
 				t.Notes = append(t.Notes, "The remote "+text.Visible(o.Remote)+" stands already; the project is hooked to where it leads: "+old.Bare().String())
 			}
 		} else if given, err := address.Parse(to); err != nil || !given.Same(old) {
@@ -63,7 +63,7 @@ func (t *Target) chooseTarget(ctx context.Context) error {
 			}
 		}
 		if old.Secret != "" {
-			t.move, t.moveFor = old.Secret, accounts.Account{User: old.User, Address: old.Bare().String()}
+			t.Move, t.moveFor = old.Secret, accounts.Account{User: old.User, Address: old.Bare().String()}
 			if old.User == "" {
 				t.moveFor.User = "git"
 			}
@@ -72,19 +72,19 @@ func (t *Target) chooseTarget(ctx context.Context) error {
 	if to == "" {
 		return t.chooseNew(ctx)
 	}
-	return t.chooseExisting(ctx, to)
+	return t.ChooseExisting(ctx, to)
 }
 
 // checkPushAddress stops where git would push to another address than it fetches
 // from (git-config documentation, remote.<name>.pushurl).
 func (t *Target) checkPushAddress() error {
-	for _, s := range t.folder.Settings {
+	for _, s := range t.Folder.Settings {
 		if s.Key != "remote."+t.Options.Remote+".pushurl" {
 			continue
 		}
 		return fault.New(fault.Decision, "the remote %s has an address of its own for pushing, %s, so what is checked is not what is sent to",
 			text.Quote(t.Options.Remote), text.Excerpt(project.WithoutSecret(s.Value), 80)).
-			Try("take that address out", text.Command("git", "-C", t.folder.Path, "config", "--unset-all", s.Key))
+			Try("take that address out", text.Command("git", "-C", t.Folder.Path, "config", "--unset-all", s.Key))
 	}
 	return nil
 }
@@ -111,8 +111,8 @@ func (t *Target) chooseNew(ctx context.Context) error {
 		owner = account.User
 	}
 	if name == "" {
-		if name = naming.Propose(filepath.Base(t.folder.Path)); name == "" {
-			return fault.New(fault.Decision, "no repository name can be made of the folder's name %s", text.Quote(filepath.Base(t.folder.Path))).
+		if name = naming.Propose(filepath.Base(t.Folder.Path)); name == "" {
+			return fault.New(fault.Decision, "no repository name can be made of the folder's name %s", text.Quote(filepath.Base(t.Folder.Path))).
 				Try("give one", t.Again("--name", "NAME"))
 		}
 	} else if err := naming.Check(name); err != nil {
@@ -140,12 +140,12 @@ func (t *Target) chooseNew(ctx context.Context) error {
 	}
 	t.Repository = description.Repository{Owner: owner, Name: name, Visibility: o.Visibility, Description: o.Description}
 	t.Create = true
-	if t.byPush() {
+	if t.ByPush() {
 		if err := t.checkByPush(); err != nil {
 			return err
 		}
 	}
-	w := t.run.State.Head.Wanted
+	w := t.Run.State.Head.Wanted
 	w["account"], w["owner"], w["name"] = account.Name, owner, name
 	there, found, err := t.Login.Repository(ctx, owner, name)
 	if err != nil {
@@ -153,7 +153,7 @@ func (t *Target) chooseNew(ctx context.Context) error {
 	}
 	if found {
 		if there.Empty == nil { // the host does not say, so git is asked
-			if refs, err := t.refsThere(ctx, account, there); err == nil {
+			if refs, err := t.RefsThere(ctx, account, there); err == nil {
 				empty := refs.Empty()
 				there.Empty = &empty
 			}
@@ -187,7 +187,7 @@ func (t *Target) chooseNew(ctx context.Context) error {
 // checkRenamed stops when the repository that an interrupted run made is there under
 // another name now: a second one would be made otherwise.
 func (t *Target) checkRenamed(ctx context.Context) error {
-	id := t.run.Fact("id")
+	id := t.Run.Fact("id")
 	if id == "" || t.Login.May("repository-list", "") != nil {
 		return nil
 	}
@@ -207,7 +207,7 @@ func (t *Target) checkRenamed(ctx context.Context) error {
 // adopt decides about a repository that is there already under the wanted name: ours
 // if an interrupted run made it, else a question for the person.
 func (t *Target) adopt(there description.Repository) (description.Repository, error) {
-	r := t.run
+	r := t.Run
 	if id := r.Fact("id"); id != "" && id == there.ID {
 		return there, nil
 	}
@@ -229,8 +229,8 @@ func (t *Target) adopt(there description.Repository) (description.Repository, er
 		Try("or bring that one onto this machine", text.Command("uncinate", "clone", there.Path()))
 }
 
-// chooseExisting finds the repository that --to, or the folder's remote, names.
-func (to *Target) chooseExisting(ctx context.Context, what string) error {
+// ChooseExisting finds the repository that --to, or the folder's remote, names.
+func (to *Target) ChooseExisting(ctx context.Context, what string) error {
 	o := &to.Options
 	h, owner, name, err := hosts.Recognise(to.Desk, what)
 	if err != nil {
@@ -242,8 +242,8 @@ func (to *Target) chooseExisting(ctx context.Context, what string) error {
 			return err
 		}
 	}
-	if given.Secret != "" && to.move == "" {
-		to.move, to.moveFor = given.Secret, accounts.Account{User: given.User, Address: given.Bare().String()}
+	if given.Secret != "" && to.Move == "" {
+		to.Move, to.moveFor = given.Secret, accounts.Account{User: given.User, Address: given.Bare().String()}
 	}
 	if h != nil && h.Actions["repository-show"] == nil {
 		// The description tells addresses only, so git alone does the work.
@@ -262,7 +262,7 @@ func (to *Target) chooseExisting(ctx context.Context, what string) error {
 	if h == nil {
 		return to.choosePlain(ctx, given, parseErr)
 	}
-	if to.move != "" {
+	if to.Move != "" {
 		to.moveFor.Host, to.moveFor.Address = h.Name, ""
 		return to.moveIn(ctx, h, owner, name)
 	}
@@ -276,7 +276,7 @@ func (to *Target) chooseExisting(ctx context.Context, what string) error {
 		}
 	}
 	if err != nil {
-		if on, _ := accounts.On(to.Desk, h.Name); to.clones && o.Account == "" && len(on) == 0 && parseErr == nil {
+		if on, _ := accounts.On(to.Desk, h.Name); to.Clones && o.Account == "" && len(on) == 0 && parseErr == nil {
 			return to.choosePlain(ctx, given, nil) // what is public needs no account
 		}
 		return err
@@ -344,7 +344,7 @@ func (t *Target) moveIn(ctx context.Context, h *hosts.Host, owner, name string) 
 	if err := t.Desk.Vault.Ready(ctx); err != nil {
 		return err
 	}
-	t.Login = &login.Login{Desk: t.Desk, Host: h, Account: &t.moveFor, Token: t.move}
+	t.Login = &login.Login{Desk: t.Desk, Host: h, Account: &t.moveFor, Token: t.Move}
 	id, err := t.Login.Identify(ctx)
 	if err != nil {
 		return err
@@ -381,10 +381,10 @@ func (t *Target) showExisting(ctx context.Context, owner, name string) error {
 	}
 	if !found {
 		f := fault.New(fault.HostSaidNo, "%s has no repository %s/%s, or not for %s", t.Login.Host.Name, owner, name, t.Login.Account.User)
-		if t.others = login.WhoSees(ctx, t.Desk, t.Login.Host.Name, t.Login.Account, owner, name, false); len(t.others) > 0 {
-			return login.Others(f, t.others, "see it", func(account string) string { return t.Again("--to", owner+"/"+name, "--account", account) })
+		if t.Others = login.WhoSees(ctx, t.Desk, t.Login.Host.Name, t.Login.Account, owner, name, false); len(t.Others) > 0 {
+			return login.Others(f, t.Others, "see it", func(account string) string { return t.Again("--to", owner+"/"+name, "--account", account) })
 		}
-		if near := t.nearName(ctx, name); near != "" {
+		if near := t.NearName(ctx, name); near != "" {
 			f.Detail("There is one named %s.", near)
 			f.Try("take that one", t.Again("--to", owner+"/"+near))
 		}
@@ -394,7 +394,7 @@ func (t *Target) showExisting(ctx context.Context, owner, name string) error {
 	return nil
 }
 
-func (t *Target) nearName(ctx context.Context, name string) string {
+func (t *Target) NearName(ctx context.Context, name string) string {
 	all, err := t.Login.Repositories(ctx, "")
 	if err != nil {
 		return "" // only a hint is lost
@@ -420,7 +420,7 @@ func (t *Target) choosePlain(ctx context.Context, given address.Address, err err
 		bare = given
 	}
 	t.Repository = description.Repository{Name: given.Name(), HTTPS: bare.String()}
-	if t.move != "" {
+	if t.Move != "" {
 		if err := t.Desk.Vault.Ready(ctx); err != nil {
 			return err
 		}
@@ -479,4 +479,23 @@ func (t *Target) checkOwner(ctx context.Context, owner, name string) error {
 		f.Try("for "+o, t.Again("--name", o+"/"+name))
 	}
 	return f
+}
+
+// Target is where a folder is attached to, and by whom.
+type Target struct {
+	Work
+	Login      *login.Login // nil for an address that no description covers
+	Hook       *project.Hook
+	Repository description.Repository // what is hooked to, or what is to be made
+	Create     bool
+	Vacant     bool   // what is hooked to was made before, and holds nothing yet
+	Clones     bool   // it is a clone's, which may do without an account
+	Move       string // a secret that stood in an address, to be moved into the vault
+	moveFor    accounts.Account
+	Branch     string
+	Name       string   // who signs commits
+	Email      string   //
+	Former     string   // what the old remote is called from then on; "" where nothing moves
+	Went       bool     // commits were sent now
+	Others     []string // other accounts that can see what this one cannot
 }

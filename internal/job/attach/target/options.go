@@ -1,4 +1,4 @@
-package attach
+package target
 
 import (
 	"strings"
@@ -36,9 +36,9 @@ type Options struct {
 	Preview     bool     // only the plan is wanted, so nobody is kept out meanwhile
 }
 
-// recall puts the choices of an interrupted run in where this run makes none.
-func (work *Work) recall(o Options) Options {
-	w := work.run.State.Head.Wanted
+// Recall puts the choices of an interrupted run in where this run makes none.
+func (work *Work) Recall(o Options) Options {
+	w := work.Run.State.Head.Wanted
 	if work.Resumed {
 		for key, field := range o.kept() {
 			if *field == "" {

@@ -1,4 +1,4 @@
-package attach
+package join
 
 import (
 	"context"
@@ -16,6 +16,7 @@ import (
 	"uncinate/internal/desk"
 	"uncinate/internal/desk/project"
 	"uncinate/internal/desk/worktree"
+	"uncinate/internal/job/attach/target"
 	"uncinate/internal/world/files"
 	"uncinate/internal/world/git"
 	"uncinate/internal/world/web"
@@ -29,14 +30,14 @@ import (
 
 // The ways of joining.
 const (
-	joinOnto  = "onto"  // there are no commits here
-	joinMerge = "merge" // both sides have commits that the other has not
-	joinAhead = "ahead" // the host has all that is here, and more
+	Onto  = "onto"  // there are no commits here
+	merge = "merge" // both sides have commits that the other has not
+	ahead = "ahead" // the host has all that is here, and more
 )
 
 // join is what an attach does to bring two sides together. It is kept in the journal
 // from the first of its steps on.
-type way struct {
+type Way struct {
 	Mode    string             `json:"mode"`
 	Branch  string             `json:"branch"` // there, and here from then on
 	Was     string             `json:"was"`    // the branch that is checked out here
@@ -52,40 +53,40 @@ type way struct {
 
 // asideDir is where what the host holds is looked at, away from the project.
 func (j *Join) asideDir() string {
-	return filepath.Join(j.Desk.Home.State, "aside", files.Short(j.folder.Path)+".git")
+	return filepath.Join(j.Desk.Home.State, "aside", files.Short(j.Folder.Path)+".git")
 }
 
 // Close removes what was brought in only to be looked at.
 func (j *Join) Close() error {
-	if j == nil || j.folder == nil {
+	if j == nil || j.Folder == nil {
 		return nil
 	}
 	return os.RemoveAll(j.asideDir())
 }
 
-// planJoin looks at what the host holds, and decides how the two sides become one.
+// Plan looks at what the host holds, and decides how the two sides become one.
 // Nothing in the project is touched.
-func (joins *Join) planJoin(ctx context.Context, refs web.Refs) error {
-	j := &way{Was: joins.folder.Branch, From: joins.folder.Head}
-	if kept := joins.run.Fact("join"); kept != "" {
+func (joins *Join) Plan(ctx context.Context, refs web.Refs) error {
+	j := &Way{Was: joins.Folder.Branch, From: joins.Folder.Head}
+	if kept := joins.Run.Fact("join"); kept != "" {
 		if err := json.Unmarshal([]byte(kept), j); err != nil {
-			return fault.New(fault.Failed, "the journal of this attach is damaged").Because(err).Try("put back what it did", text.Command("uncinate", "detach", joins.folder.Path))
+			return fault.New(fault.Failed, "the journal of this attach is damaged").Because(err).Try("put back what it did", text.Command("uncinate", "detach", joins.Folder.Path))
 		}
-		joins.way, joins.branch = j, j.Branch
-		if refs.Branch(j.Branch) != j.Tip && refs.Branch(j.Branch) != joins.folder.Head {
+		joins.Way, joins.Branch = j, j.Branch
+		if refs.Branch(j.Branch) != j.Tip && refs.Branch(j.Branch) != joins.Folder.Head {
 			return fault.New(fault.Decision, "%s was pushed to since this attach was cut off", joins.Hook.Address.String()).
-				Try("put back what was begun, then attach again", text.Command("uncinate", "detach", joins.folder.Path))
+				Try("put back what was begun, then attach again", text.Command("uncinate", "detach", joins.Folder.Path))
 		}
 		return nil
 	}
 	if j.Branch = j.Was; refs.Branch(j.Was) == "" {
 		if j.Branch = joins.mainBranch(refs); j.Branch == "" {
 			return fault.New(fault.Decision, "%s has several branches and says of none that it is the main one: %s", joins.Hook.Address.String(), text.Excerpt(strings.Join(refs.Branches(), ", "), 100)).
-				Try("give the branch here the name of the right one", text.Command("git", "-C", joins.folder.Path, "branch", "-m", "NAME"))
+				Try("give the branch here the name of the right one", text.Command("git", "-C", joins.Folder.Path, "branch", "-m", "NAME"))
 		}
-		if slices.Contains(joins.folder.Branches, j.Branch) && joins.folder.Head != "" {
+		if slices.Contains(joins.Folder.Branches, j.Branch) && joins.Folder.Head != "" {
 			return fault.New(fault.Decision, "the main branch there is %s, and here is a branch of that name too, which is not the one checked out", text.Quote(j.Branch)).
-				Try("join that one", text.Command("git", "-C", joins.folder.Path, "switch", j.Branch))
+				Try("join that one", text.Command("git", "-C", joins.Folder.Path, "switch", j.Branch))
 		}
 	}
 	j.Tip = refs.Branch(j.Branch)
@@ -100,7 +101,7 @@ func (joins *Join) planJoin(ctx context.Context, refs web.Refs) error {
 	if _, err := fmt.Sscan(count, &j.Commits); err != nil {
 		return fault.New(fault.Failed, "git counts commits oddly: %s", text.Excerpt(count, 40))
 	}
-	joins.way, joins.branch = j, j.Branch
+	joins.Way, joins.Branch = j, j.Branch
 	if j.From == "" {
 		return joins.joinFiles(ctx, aside)
 	}
@@ -131,18 +132,18 @@ func (j *Join) bringAside(ctx context.Context) (*git.Repo, error) {
 	if err := os.MkdirAll(filepath.Dir(dir), 0o700); err != nil {
 		return nil, err
 	}
-	g := j.folder.Repo.Git
+	g := j.Folder.Repo.Git
 	if _, err := g.Run(ctx, git.Cmd{Args: []string{"init", "-q", "--bare", "--template=", dir}}); err != nil {
 		return nil, desk.GitFault(err, "git cannot make a repository in %s", text.Visible(dir))
 	}
 	aside := g.In(dir)
-	if j.folder.IsRepo {
-		objects, err := j.folder.Repo.Do(ctx, "rev-parse", "--git-path", "objects")
+	if j.Folder.IsRepo {
+		objects, err := j.Folder.Repo.Do(ctx, "rev-parse", "--git-path", "objects")
 		if err != nil {
-			return nil, desk.GitFault(err, "git cannot work with the repository in %s", text.Visible(j.folder.Path))
+			return nil, desk.GitFault(err, "git cannot work with the repository in %s", text.Visible(j.Folder.Path))
 		}
 		if !filepath.IsAbs(objects) {
-			objects = filepath.Join(j.folder.Path, objects)
+			objects = filepath.Join(j.Folder.Path, objects)
 		}
 		if err := os.WriteFile(filepath.Join(dir, "objects/info/alternates"), []byte(objects+"\n"), 0o600); err != nil {
 			return nil, err
@@ -163,8 +164,8 @@ func (j *Join) bringAside(ctx context.Context) (*git.Repo, error) {
 // joinFiles plans the first commit on top of what is there: the union of the files
 // that would go up and those that are there.
 func (joins *Join) joinFiles(ctx context.Context, aside *git.Repo) error {
-	j := joins.way
-	j.Mode = joinOnto
+	j := joins.Way
+	j.Mode = Onto
 	theirs, err := worktree.TreeOf(ctx, aside, j.Tip)
 	if err != nil {
 		return err
@@ -183,7 +184,7 @@ func (joins *Join) joinFiles(ctx context.Context, aside *git.Repo) error {
 			j.Rules, err = worktree.RulesOf(ctx, aside, c.Theirs.ID)
 		}
 	}
-	if i := slices.IndexFunc(j.Added, func(e joining.Entry) bool { return e.Path == ".gitignore" }); i >= 0 && len(joins.travel.Rules) > 0 {
+	if i := slices.IndexFunc(j.Added, func(e joining.Entry) bool { return e.Path == ".gitignore" }); i >= 0 && len(joins.Travel.Rules) > 0 {
 		// Ours is only about to be written.
 		j.Rules, err = worktree.RulesOf(ctx, aside, j.Added[i].ID)
 		j.Added = slices.Delete(slices.Clone(j.Added), i, i+1)
@@ -198,7 +199,7 @@ func (joins *Join) joinFiles(ctx context.Context, aside *git.Repo) error {
 	for _, e := range j.Added {
 		for i := range e.Path {
 			if f := e.Path[:i]; e.Path[i] == '/' && !met[f] {
-				if met[f] = true; worktree.Missing(joins.at(f)) {
+				if met[f] = true; worktree.Missing(joins.At(f)) {
 					j.Folders = append(j.Folders, f)
 				}
 			}
@@ -217,7 +218,7 @@ func (j *Join) entriesOf(ctx context.Context, theirs []joining.Entry) ([]joining
 	var out []joining.Entry
 	var hash []string
 	var places []int // of those in out
-	for _, f := range j.travel.Files {
+	for _, f := range j.Travel.Files {
 		e := joining.Entry{Mode: "100644", Path: f.Path}
 		switch {
 		case f.Target != "":
@@ -228,7 +229,7 @@ func (j *Join) entriesOf(ctx context.Context, theirs []joining.Entry) ([]joining
 		if there[f.Path] {
 			if f.Target != "" {
 				var err error
-				if e.ID, err = j.hashText(ctx, f.Target); err != nil {
+				if e.ID, err = j.HashText(ctx, f.Target); err != nil {
 					return nil, err
 				}
 			} else {
@@ -245,7 +246,7 @@ func (j *Join) entriesOf(ctx context.Context, theirs []joining.Entry) ([]joining
 			return nil, fault.New(fault.Refused, "%s has a line end or a quote in its name, so that it cannot be held against the one there", text.Quote(p))
 		}
 	}
-	ids, err := j.folder.Repo.Run(ctx, git.Cmd{Dir: j.folder.Path, Config: j.folder.Repo.Safe, Args: []string{"hash-object", "--stdin-paths"}, In: strings.NewReader(strings.Join(hash, "\n") + "\n")})
+	ids, err := j.Folder.Repo.Run(ctx, git.Cmd{Dir: j.Folder.Path, Config: j.Folder.Repo.Safe, Args: []string{"hash-object", "--stdin-paths"}, In: strings.NewReader(strings.Join(hash, "\n") + "\n")})
 	if err != nil {
 		return nil, desk.GitFault(err, "git cannot hash the files")
 	}
@@ -259,19 +260,13 @@ func (j *Join) entriesOf(ctx context.Context, theirs []joining.Entry) ([]joining
 	return out, nil
 }
 
-// hashText gives the id that git gives to a text, such as a link's target.
-func (w *Work) hashText(ctx context.Context, s string, more ...string) (string, error) {
-	out, err := w.folder.Repo.Run(ctx, git.Cmd{Dir: w.folder.Path, Args: append([]string{"hash-object", "--stdin"}, more...), In: strings.NewReader(s)})
-	return strings.TrimSpace(string(out)), desk.GitFault(err, "git cannot hash a text")
-}
-
 func (j *Join) blocked(paths []string) error {
 	if len(paths) == 0 {
 		return nil
 	}
 	return fault.New(fault.Decision, "where one side has a file the other has a folder: %s", text.Excerpt(strings.Join(paths, ", "), 120)).
 		Detail("Nothing was changed, here or there.").
-		Try("give yours another name", text.Command("mv", "--", filepath.Join(j.folder.Path, firstPart(paths[0])), filepath.Join(j.folder.Path, firstPart(paths[0])+"-2")))
+		Try("give yours another name", text.Command("mv", "--", filepath.Join(j.Folder.Path, firstPart(paths[0])), filepath.Join(j.Folder.Path, firstPart(paths[0])+"-2")))
 }
 
 func firstPart(p string) string {
@@ -290,7 +285,7 @@ func (j *Join) decide(clashes []joining.Clash) error {
 		}
 		desk.FirstOf(f, desk.Visible(u.Paths))
 		f.Detail("Nothing was changed, here or there.")
-		args := append(j.toArgs(), "--clash")
+		args := append(j.ToArgs(), "--clash")
 		f.Try("keep yours; theirs stays in the history", j.Again(append(args, "mine")...))
 		f.Try("or take theirs, yours being kept", j.Again(append(args, "theirs")...))
 		f.Try("or keep yours and lay theirs beside it", j.Again(append(args, "both")...))
@@ -299,46 +294,30 @@ func (j *Join) decide(clashes []joining.Clash) error {
 	date := j.Desk.Now().Format(time.DateOnly)
 	for _, c := range clashes {
 		d := worktree.Decided{Path: c.Path, Mine: c.Mine, Theirs: c.Theirs, Way: way}
-		taken := func(p string) bool { return !worktree.Missing(j.at(p)) }
+		taken := func(p string) bool { return !worktree.Missing(j.At(p)) }
 		switch {
-		case way == joining.Theirs && j.way.Mode == joinOnto:
+		case way == joining.Theirs && j.Way.Mode == Onto:
 			machine, err := j.Desk.Machine()
 			if err != nil {
 				machine = "here"
 			}
 			d.Beside = joining.Beside(c.Path, joining.Mine, machine, date, taken)
 		case way == joining.Both && c.Theirs.ID != "":
-			d.Beside = joining.Beside(c.Path, joining.Theirs, j.whose(), date, taken)
+			d.Beside = joining.Beside(c.Path, joining.Theirs, j.Whose(), date, taken)
 		}
-		j.way.Decided = append(j.way.Decided, d)
+		j.Way.Decided = append(j.Way.Decided, d)
 	}
 	return nil
-}
-
-// toArgs are the options that name what is hooked to, as they were given.
-func (w *Work) toArgs() []string {
-	if w.Options.To != "" {
-		return []string{"--to", project.WithoutSecret(w.Options.To)}
-	}
-	return nil
-}
-
-// whose names the other side in a few words.
-func (t *Target) whose() string {
-	if t.Login != nil {
-		return t.Login.Host.Name
-	}
-	return t.Hook.Address.Host
 }
 
 // joinHistories plans how two histories become one, with a merge tried out aside.
 func (joins *Join) joinHistories(ctx context.Context, aside *git.Repo) error {
-	j := joins.way
+	j := joins.Way
 	if _, err := aside.Do(ctx, "merge-base", "--is-ancestor", j.From, j.Tip); err == nil {
-		j.Mode = joinAhead
+		j.Mode = ahead
 		return joins.joinChanges(ctx, aside, j.Tip)
 	}
-	j.Mode = joinMerge
+	j.Mode = merge
 	tree, clashes, err := worktree.MergeTrees(ctx, aside, j.From, j.Tip)
 	if err != nil {
 		return err
@@ -372,7 +351,7 @@ func (joins *Join) joinHistories(ctx context.Context, aside *git.Repo) error {
 // joinChanges makes sure that what changes in the folder meets no work that is not
 // saved.
 func (j *Join) joinChanges(ctx context.Context, aside *git.Repo, tree string) error {
-	coming, err := aside.Lines(ctx, "diff-tree", "-r", "-z", "--name-only", "--no-renames", j.way.From+"^{tree}", tree+"^{tree}")
+	coming, err := aside.Lines(ctx, "diff-tree", "-r", "-z", "--name-only", "--no-renames", j.Way.From+"^{tree}", tree+"^{tree}")
 	if err != nil {
 		return desk.GitFault(err, "git cannot compare the two sides")
 	}
@@ -380,17 +359,17 @@ func (j *Join) joinChanges(ctx context.Context, aside *git.Repo, tree string) er
 	for _, p := range coming {
 		changes[p] = true
 	}
-	for _, d := range j.way.Decided {
+	for _, d := range j.Way.Decided {
 		changes[d.Path] = d.Way == joining.Theirs
 	}
-	if j.way.Rules != "" {
+	if j.Way.Rules != "" {
 		changes[".gitignore"] = true
 	}
-	unsaved, err := j.folder.Repo.Lines(ctx, "diff-index", "-z", "--name-only", "HEAD")
+	unsaved, err := j.Folder.Repo.Lines(ctx, "diff-index", "-z", "--name-only", "HEAD")
 	if err != nil {
 		return desk.GitFault(err, "git cannot tell what is changed here")
 	}
-	tracked, err := j.folder.Repo.Lines(ctx, "ls-files", "-z", "-c", "--deduplicate")
+	tracked, err := j.Folder.Repo.Lines(ctx, "ls-files", "-z", "-c", "--deduplicate")
 	if err != nil {
 		return desk.GitFault(err, "git cannot list the files")
 	}
@@ -405,7 +384,7 @@ func (j *Join) joinChanges(ctx context.Context, aside *git.Repo, tree string) er
 		}
 	}
 	for _, p := range coming {
-		if !known[p] && !worktree.Missing(j.at(p)) {
+		if !known[p] && !worktree.Missing(j.At(p)) {
 			bad = append(bad, p)
 		}
 	}
@@ -413,5 +392,11 @@ func (j *Join) joinChanges(ctx context.Context, aside *git.Repo, tree string) er
 		return nil
 	}
 	return worktree.WrittenOver(bad).Detail("Nothing was changed, here or there.").
-		Try("save your changes first", text.Command("git", "-C", j.folder.Path, "add", "-A")+" && "+text.Command("git", "-C", j.folder.Path, "commit"))
+		Try("save your changes first", text.Command("git", "-C", j.Folder.Path, "add", "-A")+" && "+text.Command("git", "-C", j.Folder.Path, "commit"))
+}
+
+// Join makes the folder and what the host holds already one.
+type Join struct {
+	*target.Target
+	Way *Way // nil where the host holds nothing that is not here
 }

@@ -1,4 +1,4 @@
-package attach
+package target
 
 import (
 	"context"
@@ -32,8 +32,8 @@ func (t *Target) transport() (string, error) {
 		}
 		return t.Repository.HTTPS, nil
 	case over != "":
-	case t.project.Folder != "":
-		if at, err := address.Parse(t.project.Address); err == nil {
+	case t.Project.Folder != "":
+		if at, err := address.Parse(t.Project.Address); err == nil {
 			over = at.Scheme
 		}
 	case t.Options.To != "":
@@ -65,9 +65,9 @@ func (t *Target) transport() (string, error) {
 	return t.Repository.SSH, nil
 }
 
-// refsThere asks a hosted repository for its refs, before it is hooked: over HTTP, or over
+// RefsThere asks a hosted repository for its refs, before it is hooked: over HTTP, or over
 // SSH where there is nothing else.
-func (t *Target) refsThere(ctx context.Context, account *accounts.Account, there description.Repository) (web.Refs, error) {
+func (t *Target) RefsThere(ctx context.Context, account *accounts.Account, there description.Repository) (web.Refs, error) {
 	over := there.HTTPS
 	if over == "" {
 		over = there.SSH
@@ -79,7 +79,7 @@ func (t *Target) refsThere(ctx context.Context, account *accounts.Account, there
 	if at.Scheme != "ssh" {
 		return login.GitRefs(ctx, t.Desk, account, t.Login.Token, at)
 	}
-	h := &project.Hook{Desk: t.Desk, Repo: t.folder.Repo, Address: at, Account: account}
+	h := &project.Hook{Desk: t.Desk, Repo: t.Folder.Repo, Address: at, Account: account}
 	if h.Key, err = accounts.KeyOf(t.Desk, account.Name, accounts.KeyInForce); err == nil && h.Key == nil {
 		err = accounts.NoKey(t.Desk, account)
 	}

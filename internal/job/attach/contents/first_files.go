@@ -1,4 +1,4 @@
-package attach
+package contents
 
 import (
 	"context"
@@ -19,11 +19,11 @@ import (
 )
 
 // firstFile is a file that an attach writes before the first commit.
-type firstFile struct{ name, contents string }
+type firstFile struct{ Name, Contents string }
 
-// planFirstFiles decides which of the asked-for first files are to be written: those
+// PlanFirstFiles decides which of the asked-for first files are to be written: those
 // of which the project has none yet, under any of their usual names.
-func (c *Contents) planFirstFiles() error {
+func (c *Contents) PlanFirstFiles() error {
 	o := c.Options
 	if !o.Readme && o.Licence == "" {
 		return nil
@@ -31,29 +31,29 @@ func (c *Contents) planFirstFiles() error {
 	licence := ""
 	if o.Licence != "" {
 		var err error
-		if licence, err = licences.Text(o.Licence, c.Desk.Now().Format("2006"), c.name); err != nil {
+		if licence, err = licences.Text(o.Licence, c.Desk.Now().Format("2006"), c.Name); err != nil {
 			return err
 		}
 	}
-	if c.committed() || c.project.Folder != "" && !c.Create {
+	if c.Committed() || c.Project.Folder != "" && !c.Create {
 		return nil // by the run that was cut off, or that came to its end
 	}
-	if !c.Create || c.folder.Head != "" {
+	if !c.Create || c.Folder.Head != "" {
 		return fault.New(fault.Usage, "a readme and a licence are written with a first commit to a new repository only")
 	}
-	if o.Readme && !named(c.travel.Up, "readme") {
+	if o.Readme && !named(c.Travel.Up, "readme") {
 		s := "# " + c.Repository.Name + "\n"
 		if o.Description != "" {
 			s += "\n" + o.Description + "\n"
 		}
-		c.first = append(c.first, firstFile{"README.md", s})
+		c.First = append(c.First, firstFile{"README.md", s})
 	}
-	if licence != "" && !licensed(c.travel.Up) {
-		c.first = append(c.first, firstFile{"LICENSE", licence})
+	if licence != "" && !licensed(c.Travel.Up) {
+		c.First = append(c.First, firstFile{"LICENSE", licence})
 	}
-	for _, f := range c.first {
-		if !worktree.Missing(c.at(f.name)) && c.run.Fact("first files") == "" {
-			return fault.New(fault.Decision, "%s is here already, and would not go up", f.name)
+	for _, f := range c.First {
+		if !worktree.Missing(c.At(f.Name)) && c.Run.Fact("first files") == "" {
+			return fault.New(fault.Decision, "%s is here already, and would not go up", f.Name)
 		}
 	}
 	return nil
@@ -71,16 +71,10 @@ func named(paths []string, names ...string) bool {
 // licensed reports whether there is a licence, under one of its usual names.
 func licensed(paths []string) bool { return named(paths, "license", "licence", "copying") }
 
-// committed reports whether the first commit here is one that this attach made before it
-// was cut off.
-func (w *Work) committed() bool {
-	return w.folder.Head != "" && w.run.Fact("commit") == w.folder.Head
-}
-
-func (c *Contents) stepFirstFiles() desk.Step {
+func (c *Contents) StepFirstFiles() desk.Step {
 	var names []string
-	for _, f := range c.first {
-		names = append(names, f.name)
+	for _, f := range c.First {
+		names = append(names, f.Name)
 	}
 	said := strings.Join(names, " and ")
 	if c.Options.Licence != "" && slices.Contains(names, "LICENSE") {
@@ -88,73 +82,73 @@ func (c *Contents) stepFirstFiles() desk.Step {
 	}
 	return desk.Step{Item: plan.Item{ID: "first-files", Place: plan.Here, Sentence: "Write " + said},
 		Done: func(context.Context) (bool, error) {
-			for _, f := range c.first {
-				if worktree.Missing(c.at(f.name)) {
+			for _, f := range c.First {
+				if worktree.Missing(c.At(f.Name)) {
 					return false, nil
 				}
 			}
 			return true, nil
 		},
 		Do: func(context.Context) error {
-			if err := c.run.Note("first files", strings.Join(names, "\n")); err != nil {
+			if err := c.Run.Note("first files", strings.Join(names, "\n")); err != nil {
 				return err
 			}
-			for _, f := range c.first {
-				if worktree.Missing(c.at(f.name)) {
-					if err := files.WriteBy(c.at(f.name), c.besideGit(f.name+".new"), []byte(f.contents), 0o644); err != nil {
+			for _, f := range c.First {
+				if worktree.Missing(c.At(f.Name)) {
+					if err := files.WriteBy(c.At(f.Name), c.BesideGit(f.Name+".new"), []byte(f.Contents), 0o644); err != nil {
 						return err
 					}
-					if err := c.wrote(c.at(f.name), f.name); err != nil {
+					if err := c.Wrote(c.At(f.Name), f.Name); err != nil {
 						return err
 					}
 				}
 			}
 			return nil
 		},
-		Undo: c.undoFirstFiles}
+		Undo: c.UndoFirstFiles}
 }
 
-func (c *Contents) undoFirstFiles(context.Context) error {
-	for name := range strings.SplitSeq(c.run.Fact("first files"), "\n") {
-		touched, err := c.touched(c.at(name), name)
+func (c *Contents) UndoFirstFiles(context.Context) error {
+	for name := range strings.SplitSeq(c.Run.Fact("first files"), "\n") {
+		touched, err := c.Touched(c.At(name), name)
 		if err != nil {
 			return err
 		}
 		if name == "" || touched {
 			continue // what the person wrote in it since stays
 		}
-		if err := os.Remove(c.at(name)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		if err := os.Remove(c.At(name)); err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return err
 		}
 	}
 	return nil
 }
 
-// notePublic says what "public" means before it is agreed to.
-func (c *Contents) notePublic(ctx context.Context) error {
+// NotePublic says what "public" means before it is agreed to.
+func (c *Contents) NotePublic(ctx context.Context) error {
 	if !c.Create || c.Repository.Visibility != "public" {
 		return nil
 	}
 	what := "every file"
 	var top []string
-	if c.folder.Head != "" {
-		out, err := c.folder.Repo.Do(ctx, "log", "--format=%ae%n%ce", "--no-show-signature", "HEAD")
+	if c.Folder.Head != "" {
+		out, err := c.Folder.Repo.Do(ctx, "log", "--format=%ae%n%ce", "--no-show-signature", "HEAD")
 		if err != nil {
 			return desk.GitFault(err, "git cannot list the commits")
 		}
 		people := strings.Split(out, "\n")
 		slices.Sort(people)
 		what = fmt.Sprintf("every file in every commit, with the names and e-mail addresses of %s", text.Count(len(slices.Compact(people)), "author"))
-		if top, err = c.folder.Repo.Lines(ctx, "ls-tree", "-z", "--name-only", "HEAD"); err != nil {
+		if top, err = c.Folder.Repo.Lines(ctx, "ls-tree", "-z", "--name-only", "HEAD"); err != nil {
 			return desk.GitFault(err, "git cannot list the files")
 		}
 	} else {
-		what += ", and the e-mail address " + text.Visible(c.email)
-		top = slices.Clone(c.travel.Up)
+		what += ", and the e-mail address " + text.Visible(c.Email)
+		top = slices.Clone(c.Travel.Up)
 	}
 	c.Notes = append(c.Notes, "Public lets everybody see "+what+", for ever: what was public once may have been copied. To share it with some people it need not be public.")
-	for _, f := range c.first {
-		top = append(top, f.name)
+	for _, f := range c.First {
+		top = append(top, f.Name)
 	}
 	if !licensed(top) {
 		c.Notes = append(c.Notes, "Without a licence nobody may use what they see. --licence adds one: "+strings.Join(licences.Known(), ", ")+".")

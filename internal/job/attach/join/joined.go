@@ -1,4 +1,4 @@
-package attach
+package join
 
 import (
 	"fmt"
@@ -10,9 +10,9 @@ import (
 	"uncinate/internal/desk/worktree"
 )
 
-// theirEntries are what the union takes from there: what is only there, and what was
+// TheirEntries are what the union takes from there: what is only there, and what was
 // decided so.
-func (j *way) theirEntries() []joining.Entry {
+func (j *Way) TheirEntries() []joining.Entry {
 	out := slices.Clone(j.Added)
 	for _, d := range j.Decided {
 		if d.Way == joining.Theirs {
@@ -24,14 +24,14 @@ func (j *way) theirEntries() []joining.Entry {
 	return out
 }
 
-// holds reports whether the host's side has a file at a path, or the person decided on it.
-func (j *way) holds(path string) bool {
-	return j != nil && (slices.ContainsFunc(j.theirEntries(), func(e joining.Entry) bool { return e.Path == path }) ||
+// Holds reports whether the host's side has a file at a path, or the person decided on it.
+func (j *Way) Holds(path string) bool {
+	return j != nil && (slices.ContainsFunc(j.TheirEntries(), func(e joining.Entry) bool { return e.Path == path }) ||
 		slices.ContainsFunc(j.Decided, func(d worktree.Decided) bool { return d.Path == path }))
 }
 
-// outcome says in a few words how the two sides become one.
-func (j *way) outcome() string {
+// Outcome says in a few words how the two sides become one.
+func (j *Way) Outcome() string {
 	var parts []string
 	if len(j.Added) > 0 {
 		parts = append(parts, fmt.Sprintf("%s only there %s", text.Count(len(j.Added), "file"), map[bool]string{true: "is taken over", false: "are taken over"}[len(j.Added) == 1]))
@@ -59,37 +59,37 @@ func (j *way) outcome() string {
 	return ": " + strings.Join(parts, ", ")
 }
 
-// lays reports whether files have to be laid out apart from git's own bringing in.
-func (j *way) lays() bool {
-	return j.Mode == joinOnto && len(j.theirEntries()) > 0 || slices.ContainsFunc(j.Decided, func(d worktree.Decided) bool { return d.Beside != "" })
+// Lays reports whether files have to be laid out apart from git's own bringing in.
+func (j *Way) Lays() bool {
+	return j.Mode == Onto && len(j.TheirEntries()) > 0 || slices.ContainsFunc(j.Decided, func(d worktree.Decided) bool { return d.Beside != "" })
 }
 
-// Joined tells how two sides became one.
-type Joined struct {
+// Result tells how two sides became one.
+type Result struct {
 	Commits int           `json:"commits" says:"how many were there"`
 	Added   []string      `json:"added" says:"files that were only there"`
 	Same    int           `json:"same" says:"files that were alike"`
 	Rules   bool          `json:"rules" says:"the ignore rules of both sides were put together"`
-	Decided []JoinedClash `json:"decided"`
+	Decided []ResultClash `json:"decided"`
 }
 
-// JoinedClash is a file that both sides held, and what became of it.
-type JoinedClash struct {
+// ResultClash is a file that both sides held, and what became of it.
+type ResultClash struct {
 	Path   string `json:"path"`
 	Way    string `json:"way" says:"mine, theirs or both"`
 	Beside string `json:"beside,omitempty" says:"where the other side is kept, outside of what git carries"`
 }
 
-func (j *way) told() *Joined {
+func (j *Way) Told() *Result {
 	if j == nil {
 		return nil
 	}
-	t := &Joined{Commits: j.Commits, Added: []string{}, Same: j.Same, Rules: j.Rules != "", Decided: []JoinedClash{}}
+	t := &Result{Commits: j.Commits, Added: []string{}, Same: j.Same, Rules: j.Rules != "", Decided: []ResultClash{}}
 	for _, e := range j.Added {
 		t.Added = append(t.Added, e.Path)
 	}
 	for _, d := range j.Decided {
-		t.Decided = append(t.Decided, JoinedClash{d.Path, d.Way, d.Beside})
+		t.Decided = append(t.Decided, ResultClash{d.Path, d.Way, d.Beside})
 	}
 	return t
 }

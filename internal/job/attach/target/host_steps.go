@@ -1,4 +1,4 @@
-package attach
+package target
 
 import (
 	"context"
@@ -7,7 +7,6 @@ import (
 	"errors"
 	"fmt"
 	"path/filepath"
-	"slices"
 	"strings"
 	"time"
 
@@ -22,10 +21,10 @@ import (
 	"uncinate/internal/world/git"
 )
 
-func (t *Target) stepCreate() desk.Step {
+func (t *Target) StepCreate() desk.Step {
 	l := t.Login
 	found := func(ctx context.Context) (bool, error) {
-		if t.run.Fact("nonce") == "" {
+		if t.Run.Fact("nonce") == "" {
 			return false, nil
 		}
 		there, found, err := l.Repository(ctx, t.Repository.Owner, t.Repository.Name)
@@ -52,14 +51,14 @@ func (t *Target) stepCreate() desk.Step {
 		},
 		Do: func(ctx context.Context) error {
 			text := t.Options.Description
-			nonce := t.run.Fact("nonce")
+			nonce := t.Run.Fact("nonce")
 			if nonce == "" {
 				random := make([]byte, 12)
 				if _, err := rand.Read(random); err != nil {
 					return err
 				}
 				nonce = hex.EncodeToString(random)
-				if err := t.run.Note("nonce", nonce); err != nil {
+				if err := t.Run.Note("nonce", nonce); err != nil {
 					return err
 				}
 			}
@@ -68,7 +67,7 @@ func (t *Target) stepCreate() desk.Step {
 			}
 			fields, err := l.Do(ctx, "repository-create", "create the repository "+t.Repository.Path(), description.Vars{
 				"owner": t.Repository.Owner, "name": t.Repository.Name, "path": t.Repository.Path(), "visibility": t.Repository.Visibility,
-				"description": text, "default_branch": t.branch})
+				"description": text, "default_branch": t.Branch})
 			if err != nil {
 				// The answer may be lost though the work was done, now or by a run before
 				// this one; or the name went to someone else a moment ago. Looking tells.
@@ -110,11 +109,11 @@ func (t *Target) stepCreate() desk.Step {
 // complete brings a repository that was made, and whose answer was lost, to what was
 // asked for: on some hosts its making takes several requests.
 func (t *Target) complete(ctx context.Context) error {
-	if there := t.Repository; there.DefaultBranch != "" && there.DefaultBranch != t.branch && t.Login.May("repository-change", "") == nil {
-		if err := t.setDefault(ctx, there, t.branch); err != nil {
+	if there := t.Repository; there.DefaultBranch != "" && there.DefaultBranch != t.Branch && t.Login.May("repository-change", "") == nil {
+		if err := t.setDefault(ctx, there, t.Branch); err != nil {
 			return err
 		}
-		t.Repository.DefaultBranch, t.Repository.Version = t.branch, ""
+		t.Repository.DefaultBranch, t.Repository.Version = t.Branch, ""
 	}
 	return t.describe(ctx)
 }
@@ -136,10 +135,10 @@ func (t *Target) take(made description.Repository) error {
 	t.Repository = made
 	t.Repository.Visibility = visibility
 	t.Hook.Address = at
-	if err := t.run.Note("id", made.ID); err != nil {
+	if err := t.Run.Note("id", made.ID); err != nil {
 		return err
 	}
-	return t.run.Note("address", at.String())
+	return t.Run.Note("address", at.String())
 }
 
 // describe takes our mark out of the new repository's description.
@@ -172,18 +171,18 @@ func (t *Target) describe(ctx context.Context) error {
 
 // entry is what the register says of the project.
 func (t *Target) entry() project.Project {
-	p := project.Project{Folder: t.folder.Path, Remote: t.Options.Remote, Address: t.Hook.Address.String(), ID: t.Repository.ID, Page: t.Repository.Page, Hooked: t.Desk.Now().UTC().Truncate(time.Second)}
+	p := project.Project{Folder: t.Folder.Path, Remote: t.Options.Remote, Address: t.Hook.Address.String(), ID: t.Repository.ID, Page: t.Repository.Page, Hooked: t.Desk.Now().UTC().Truncate(time.Second)}
 	if t.Hook.Account != nil {
 		p.Account = t.Hook.Account.Name
 	}
 	if t.Login != nil {
 		p.Host = t.Login.Host.Name
 	}
-	p.Copy = t.Options.Copy || t.project.Copy
+	p.Copy = t.Options.Copy || t.Project.Copy
 	return p
 }
 
-func (t *Target) stepHook() desk.Step {
+func (t *Target) StepHook() desk.Step {
 	what := fmt.Sprintf("Name it %s here, and let git sign in to it", t.Options.Remote)
 	if t.Hook.Route() != nil {
 		what += fmt.Sprintf(" over SSH, with the key of account %s and no other", t.Hook.Account.Name)
@@ -195,7 +194,7 @@ func (t *Target) stepHook() desk.Step {
 		what = fmt.Sprintf("Name it %s here; git signs in with what it has", t.Options.Remote)
 	}
 	upstream := func(ctx context.Context) (string, error) {
-		out, err := t.folder.Repo.Do(ctx, "config", "--local", "--get", "branch."+t.branch+".remote")
+		out, err := t.Folder.Repo.Do(ctx, "config", "--local", "--get", "branch."+t.Branch+".remote")
 		if git.Code(err) == 1 || git.Code(err) == 128 {
 			return "", nil
 		}
@@ -207,32 +206,32 @@ func (t *Target) stepHook() desk.Step {
 			if err != nil || !stands {
 				return false, err
 			}
-			if up, err := upstream(ctx); err != nil || up == "" || t.former != "" && up == t.former {
+			if up, err := upstream(ctx); err != nil || up == "" || t.Former != "" && up == t.Former {
 				return false, err
 			}
-			p, found, err := project.EntryOf(t.Desk, t.folder.Path, t.Options.Remote)
+			p, found, err := project.EntryOf(t.Desk, t.Folder.Path, t.Options.Remote)
 			want := t.entry()
 			want.Hooked = p.Hooked
 			return found && p == want, err
 		},
 		Do: func(ctx context.Context) error {
-			if err := t.setAside(filepath.Join(t.folder.Path, ".git", "config"), "config"); err != nil {
+			if err := t.SetAside(filepath.Join(t.Folder.Path, ".git", "config"), "config"); err != nil {
 				return err
 			}
-			if t.Create && t.byPush() { // the remote that stands from now on is ours
-				if err := t.run.Note("address", t.Hook.Address.String()); err != nil {
+			if t.Create && t.ByPush() { // the remote that stands from now on is ours
+				if err := t.Run.Note("address", t.Hook.Address.String()); err != nil {
 					return err
 				}
 			}
-			if t.folder.Remotes[t.Options.Remote] == "" {
-				if err := t.run.Note("new remote", "yes"); err != nil {
+			if t.Folder.Remotes[t.Options.Remote] == "" {
+				if err := t.Run.Note("new remote", "yes"); err != nil {
 					return err
 				}
 			}
 			if err := t.Hook.Set(ctx); err != nil {
 				return desk.GitFault(err, "git's configuration cannot be written")
 			}
-			if t.former != "" {
+			if t.Former != "" {
 				if err := t.follow(ctx); err != nil {
 					return err
 				}
@@ -243,130 +242,29 @@ func (t *Target) stepHook() desk.Step {
 			}
 			if up == "" {
 				// Plain git push and pull know where to, also before the first commit.
-				for _, s := range [][2]string{{"remote", t.Options.Remote}, {"merge", "refs/heads/" + t.branch}} {
-					if _, err := t.folder.Repo.Do(ctx, "config", "--local", "branch."+t.branch+"."+s[0], s[1]); err != nil {
+				for _, s := range [][2]string{{"remote", t.Options.Remote}, {"merge", "refs/heads/" + t.Branch}} {
+					if _, err := t.Folder.Repo.Do(ctx, "config", "--local", "branch."+t.Branch+"."+s[0], s[1]); err != nil {
 						return desk.GitFault(err, "git's configuration cannot be written")
 					}
 				}
 			}
-			if err := t.wrote(filepath.Join(t.folder.Path, ".git", "config"), "config"); err != nil {
+			if err := t.Wrote(filepath.Join(t.Folder.Path, ".git", "config"), "config"); err != nil {
 				return err
 			}
 			return project.Enter(t.Desk, t.entry())
 		},
-		Undo: t.undoHook}
+		Undo: t.UndoHook}
 }
 
-// sent names the branches that go up.
-func (a *Attach) sent() []string {
-	if a.Options.Branches && len(a.folder.Branches) > 0 {
-		all := slices.Clone(a.folder.Branches)
-		if j := a.joins.way; j != nil {
-			if i := slices.Index(all, j.Was); i >= 0 {
-				all[i] = j.Branch // it is called so by then
-			}
-		}
-		return all
-	}
-	return []string{a.branch}
-}
-
-func (a *Attach) stepSend() desk.Step {
-	branches := a.sent()
-	what := "Send branch " + text.Visible(branches[0])
-	if len(branches) > 1 {
-		what = fmt.Sprintf("Send %s: %s", text.Count(len(branches), "branch"), text.Excerpt(strings.Join(branches, ", "), 60))
-	}
-	if a.Create && a.byPush() {
-		what += "; the first push makes the repository there, " + a.Login.Host.Actions["repository-create"].Makes
-	}
-	return desk.Step{Item: plan.Item{ID: "send", Place: plan.Here, Sentence: what},
-		Done: func(ctx context.Context) (bool, error) {
-			if a.Create && a.run.Fact("id") == "" && !a.byPush() {
-				return false, nil
-			}
-			all, err := a.arrived(ctx)
-			if a.byPush() && fault.Is(err, fault.HostSaidNo) {
-				return false, nil // the push is what makes it
-			}
-			if err != nil || !all {
-				return false, err
-			}
-			usual := "+refs/heads/*:refs/remotes/" + a.Options.Remote + "/*"
-			if fetch, err := a.folder.Repo.Do(ctx, "config", "--local", "--get-all", "remote."+a.Options.Remote+".fetch"); err != nil || fetch != usual {
-				return true, nil
-			}
-			for _, b := range branches { // git itself must know of it; it does not where the answer was lost
-				here, err := a.folder.Repo.Do(ctx, "rev-parse", "-q", "--verify", "refs/heads/"+b)
-				if err != nil {
-					return false, desk.GitFault(err, "the branch %s cannot be read", text.Visible(b))
-				}
-				if known, err := a.folder.Repo.Do(ctx, "rev-parse", "-q", "--verify", "refs/remotes/"+a.Options.Remote+"/"+b); err != nil || known != here {
-					return false, nil
-				}
-			}
-			return true, nil
-		},
+func (t *Target) StepDefault() desk.Step {
+	return desk.Step{Item: plan.Item{ID: "default-branch", Place: plan.Host, Sentence: "Make " + t.Branch + " the default branch there"},
 		Do: func(ctx context.Context) error {
-			args := []string{"push", "--progress", "--porcelain", "--set-upstream", "--", a.Options.Remote}
-			for _, b := range branches {
-				args = append(args, "refs/heads/"+b+":refs/heads/"+b)
-				id, err := a.folder.Repo.Do(ctx, "rev-parse", "-q", "--verify", "refs/heads/"+b)
-				if err != nil {
-					return desk.GitFault(err, "the branch %s cannot be read", text.Visible(b))
-				}
-				if err := a.run.Note("sent "+b, id); err != nil {
+			if t.Run.Fact("default was") == "" {
+				if err := t.Run.Note("default was", t.Repository.DefaultBranch); err != nil {
 					return err
 				}
 			}
-			if j := a.joins.way; j != nil {
-				if err := a.run.Note("there "+j.Branch, j.Tip); err != nil {
-					return err
-				}
-			}
-			if a.vacant {
-				if err := a.run.Note("vacant", "yes"); err != nil {
-					return err
-				}
-			}
-			if a.byPush() {
-				if err := a.run.Note("by push", "begun"); err != nil {
-					return err
-				}
-			}
-			err := project.Push(ctx, a.Desk, a.Hook, args)
-			a.Went = err == nil
-			if err != nil || !a.byPush() {
-				return err
-			}
-			return a.run.Note("by push", "done")
-		}}
-}
-
-// arrived compares the branches that were to be sent with what the host holds.
-func (a *Attach) arrived(ctx context.Context) (bool, error) {
-	refs, err := a.remoteRefs(ctx)
-	if err != nil {
-		return false, err
-	}
-	for _, b := range a.sent() {
-		id, err := a.folder.Repo.Do(ctx, "rev-parse", "-q", "--verify", "refs/heads/"+b)
-		if err != nil || refs.Branch(b) != id {
-			return false, nil
-		}
-	}
-	return true, nil
-}
-
-func (t *Target) stepDefault() desk.Step {
-	return desk.Step{Item: plan.Item{ID: "default-branch", Place: plan.Host, Sentence: "Make " + t.branch + " the default branch there"},
-		Do: func(ctx context.Context) error {
-			if t.run.Fact("default was") == "" {
-				if err := t.run.Note("default was", t.Repository.DefaultBranch); err != nil {
-					return err
-				}
-			}
-			return t.setDefault(ctx, t.Repository, t.branch)
+			return t.setDefault(ctx, t.Repository, t.Branch)
 		}}
 }
 
@@ -388,54 +286,4 @@ func (t *Target) setDefault(ctx context.Context, there description.Repository, b
 	}
 	there = again
 	return set()
-}
-
-func (a *Attach) stepVerify(something bool) desk.Step {
-	where := "the address itself"
-	if a.Login != nil {
-		where = a.Login.Host.Name
-	}
-	what := "Check with " + where + " that all arrived"
-	if !something {
-		what = "Check with " + where + " that it is there; there is nothing to send yet"
-	}
-	return desk.Step{Item: plan.Item{ID: "verify", Place: plan.Host, Sentence: what}, Do: func(ctx context.Context) error { return a.verify(ctx, something) }}
-}
-
-// verify asks the host itself: same commit, same default branch, visibility as asked.
-func (a *Attach) verify(ctx context.Context, something bool) error {
-	wrong := func(format string, args ...any) error {
-		return fault.New(fault.Failed, "the check with the host failed: "+format, args...)
-	}
-	if something {
-		arrived := a.arrived
-		if a.former != "" {
-			arrived = a.moves.movedAll
-		}
-		all, err := arrived(ctx)
-		if err != nil {
-			return err
-		}
-		if !all {
-			return wrong("%s does not hold the commit that was sent", a.Hook.Address.String())
-		}
-	}
-	if a.Login == nil {
-		return nil
-	}
-	there, found, err := a.Login.Repository(ctx, a.Repository.Owner, a.Repository.Name)
-	switch {
-	case err != nil:
-		return err
-	case !found:
-		return wrong("%s does not show %s any more", a.Login.Host.Name, a.Repository.Path())
-	case a.Repository.ID != "" && there.ID != a.Repository.ID:
-		return wrong("%s shows another repository under the name %s", a.Login.Host.Name, a.Repository.Path())
-	case a.Create && there.Visibility != a.Repository.Visibility:
-		return wrong("%s shows %s as %s, and %s was asked for", a.Login.Host.Name, a.Repository.Path(), there.Visibility, a.Repository.Visibility)
-	case something && a.Create && there.DefaultBranch != "" && there.DefaultBranch != a.branch:
-		return wrong("%s has %s as its default branch, and %s was sent", a.Repository.Path(), there.DefaultBranch, a.branch)
-	}
-	a.Repository = there
-	return nil
 }

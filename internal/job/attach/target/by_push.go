@@ -1,4 +1,4 @@
-package attach
+package target
 
 import (
 	"context"
@@ -19,8 +19,8 @@ import (
 // be looked at and given what was asked for. So whatever it could not be given is
 // refused before, and nothing is pushed where more people would see it than was wanted.
 
-// byPush reports whether the new repository is made by pushing to it.
-func (t *Target) byPush() bool {
+// ByPush reports whether the new repository is made by pushing to it.
+func (t *Target) ByPush() bool {
 	return t.Create && t.Login.Host.Actions["repository-create"].By == "push"
 }
 
@@ -43,15 +43,15 @@ func (t *Target) checkByPush() error {
 	return nil
 }
 
-// nothingToPush is the fault where a push has to make the repository and cannot.
-func (t *Target) nothingToPush() error {
+// NothingToPush is the fault where a push has to make the repository and cannot.
+func (t *Target) NothingToPush() error {
 	return fault.New(fault.Decision, "%s makes repositories by the first push, and there is nothing here to push", t.Login.Host.Name).
-		Try("begin with a file", "echo "+text.Quote("# "+t.Repository.Name)+" > "+text.Quote(t.folder.Path+"/README.md"))
+		Try("begin with a file", "echo "+text.Quote("# "+t.Repository.Name)+" > "+text.Quote(t.Folder.Path+"/README.md"))
 }
 
-// stepComplete sees that the push made the repository, and gives it what it could not
+// StepComplete sees that the push made the repository, and gives it what it could not
 // have from the beginning.
-func (t *Target) stepComplete() desk.Step {
+func (t *Target) StepComplete() desk.Step {
 	act := t.Login.Host.Actions["repository-create"]
 	what := "See that this made the repository " + t.Repository.Path()
 	if act.Makes != t.Repository.Visibility {
@@ -63,10 +63,10 @@ func (t *Target) stepComplete() desk.Step {
 	return desk.Step{Item: plan.Item{ID: "create", Place: plan.Host, Sentence: what},
 		Done: func(ctx context.Context) (bool, error) {
 			there, found, err := t.Login.Repository(ctx, t.Repository.Owner, t.Repository.Name)
-			if err != nil || !found || t.run.Fact("id") == "" || t.run.Fact("id") != there.ID {
+			if err != nil || !found || t.Run.Fact("id") == "" || t.Run.Fact("id") != there.ID {
 				return false, err
 			}
-			return there.Visibility == t.Repository.Visibility && there.Description == t.Options.Description && (there.DefaultBranch == "" || there.DefaultBranch == t.branch), nil
+			return there.Visibility == t.Repository.Visibility && there.Description == t.Options.Description && (there.DefaultBranch == "" || there.DefaultBranch == t.Branch), nil
 		},
 		Do: func(ctx context.Context) error {
 			there, err := t.appeared(ctx)
@@ -75,7 +75,7 @@ func (t *Target) stepComplete() desk.Step {
 			}
 			if who := there.Creator; who != "" && who != t.Login.Account.User {
 				return fault.New(fault.Decision, "%s was made by %s meanwhile; what was sent lies there", there.Path(), text.Visible(who)).
-					Try("see it", text.Command("uncinate", "visit", "--print", t.folder.Path))
+					Try("see it", text.Command("uncinate", "visit", "--print", t.Folder.Path))
 			}
 			wanted := t.Repository.Visibility
 			if err := t.take(there); err != nil {
@@ -83,7 +83,7 @@ func (t *Target) stepComplete() desk.Step {
 			}
 			vars := description.Vars{"owner": there.Owner, "name": there.Name, "path": there.Path(), "id": there.ID, "version": there.Version}
 			changes := false
-			for key, want := range map[string][2]string{"visibility": {there.Visibility, wanted}, "description": {there.Description, t.Options.Description}, "default_branch": {there.DefaultBranch, t.branch}} {
+			for key, want := range map[string][2]string{"visibility": {there.Visibility, wanted}, "description": {there.Description, t.Options.Description}, "default_branch": {there.DefaultBranch, t.Branch}} {
 				if want[0] != want[1] && want[1] != "" && (key != "default_branch" || want[0] != "") {
 					vars[key], changes = want[1], true
 				}
@@ -116,15 +116,15 @@ func (t *Target) appeared(ctx context.Context) (description.Repository, error) {
 // pushed reports whether a repository holds just what this attach sent, before it was
 // cut off and could note what came of it.
 func (t *Target) pushed(ctx context.Context, there description.Repository) (bool, error) {
-	if t.run.Fact("by push") == "" {
+	if t.Run.Fact("by push") == "" {
 		return false, nil
 	}
-	refs, err := t.refsThere(ctx, t.Login.Account, there)
+	refs, err := t.RefsThere(ctx, t.Login.Account, there)
 	if err != nil {
 		return false, err
 	}
 	for name, id := range refs.IDs {
-		if branch, is := strings.CutPrefix(name, "refs/heads/"); name != "HEAD" && (!is || t.run.Fact("sent "+branch) != id) {
+		if branch, is := strings.CutPrefix(name, "refs/heads/"); name != "HEAD" && (!is || t.Run.Fact("sent "+branch) != id) {
 			return false, nil
 		}
 	}

@@ -1,0 +1,13 @@
+package contents
+
+import (
+	"uncinate/internal/job/attach/target"
+)
+
+// Contents are files that an attach writes before the first commit, or keeps in large-file
+// storage.
+type Contents struct {
+	*target.Target
+	Large *largeFiles // nil where no large-file storage is used
+	First []firstFile // written before the first commit
+}

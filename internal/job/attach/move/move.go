@@ -1,0 +1,225 @@
+package move
+
+import (
+	"context"
+	"fmt"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"uncinate/internal/core/fault"
+	"uncinate/internal/core/plan"
+	"uncinate/internal/core/text"
+	"uncinate/internal/desk"
+	"uncinate/internal/desk/project"
+	"uncinate/internal/job/attach/target"
+)
+
+// StepBringAll brings in all branches and tags of the old repository.
+func (m *Move) StepBringAll() desk.Step {
+	remote := func() string {
+		if m.Run.Fact("former") != "" {
+			return m.Former
+		}
+		return m.Options.Remote
+	}
+	return desk.Step{Item: plan.Item{ID: "bring-all", Place: plan.Here, Sentence: "Bring in all branches and tags of " + text.Visible(project.WithoutSecret(m.Folder.Remotes[remote()]))},
+		Done: func(context.Context) (bool, error) { return m.Run.Fact("former") != "", nil },
+		Do: func(ctx context.Context) error {
+			before, err := m.tags(ctx)
+			if err != nil {
+				return err
+			}
+			plain := m.Folder.Repo.Git.In(m.Folder.Path) // signs in as the project always does
+			tracking := "refs/remotes/" + remote() + "/"
+			if _, err := plain.Do(ctx, "fetch", "-q", "--no-auto-maintenance", "--no-write-fetch-head", "--", remote(), "+refs/heads/*:"+tracking+"*", "refs/tags/*:refs/tags/*"); err != nil {
+				return desk.GitFault(err, "git cannot bring in what the old repository holds")
+			}
+			after, err := m.tags(ctx)
+			if err != nil {
+				return err
+			}
+			brought := slices.DeleteFunc(after, func(t string) bool { return slices.Contains(before, t) })
+			if err := m.Run.Note("brought", strings.Join(brought, "\n")); err != nil {
+				return err
+			}
+			_, err = m.moving(ctx, remote())
+			return err
+		},
+		Undo: m.UndoBringAll}
+}
+
+// tags lists the tags, each as its id and name.
+func (m *Move) tags(ctx context.Context) ([]string, error) {
+	out, err := m.Folder.Repo.Do(ctx, "for-each-ref", "--format=%(objectname) %(refname)", "refs/tags/")
+	if err != nil {
+		return nil, desk.GitFault(err, "git cannot list the tags")
+	}
+	return strings.Split(out, "\n"), nil
+}
+
+// UndoBringAll forgets the tags that were brought in.
+func (m *Move) UndoBringAll(ctx context.Context) error {
+	for line := range strings.SplitSeq(m.Run.Fact("brought"), "\n") {
+		id, ref, ok := strings.Cut(line, " ")
+		if now, err := m.Folder.Repo.Do(ctx, "rev-parse", "-q", "--verify", ref); !ok || err != nil || now != id {
+			continue
+		}
+		if _, err := m.Folder.Repo.Do(ctx, "update-ref", "-d", ref, id); err != nil {
+			return desk.GitFault(err, "git cannot forget the tag")
+		}
+	}
+	return nil
+}
+
+// moving gives what moves: the name of each branch and tag there → the id that is sent to
+// it. A branch is sent from whichever side has more.
+func (m *Move) moving(ctx context.Context, from string) (map[string]string, error) {
+	list, err := m.Folder.Repo.Do(ctx, "for-each-ref", "--format=%(objectname) %(refname)", "refs/heads/", "refs/tags/", "refs/remotes/"+from+"/")
+	if err != nil {
+		return nil, desk.GitFault(err, "git cannot list the branches")
+	}
+	out, ids := map[string]string{}, map[string]string{}
+	var there []string
+	for line := range strings.SplitSeq(list, "\n") {
+		id, ref, _ := strings.Cut(line, " ")
+		ids[ref] = id
+		if b, is := strings.CutPrefix(ref, "refs/remotes/"+from+"/"); is {
+			if b != "HEAD" {
+				there = append(there, b)
+			}
+		} else if ref != "" {
+			out[ref] = id
+		}
+	}
+	for _, b := range there {
+		here, theirs := ids["refs/heads/"+b], ids["refs/remotes/"+from+"/"+b]
+		if here == theirs {
+			continue
+		}
+		if here == "" {
+			out["refs/heads/"+b] = theirs
+			continue
+		}
+		if _, err := m.Folder.Repo.Do(ctx, "merge-base", "--is-ancestor", theirs, here); err == nil {
+			continue
+		}
+		if _, err := m.Folder.Repo.Do(ctx, "merge-base", "--is-ancestor", here, theirs); err == nil {
+			out["refs/heads/"+b] = theirs
+			continue
+		}
+		return nil, fault.New(fault.Decision, "the branch %s holds commits here that are not there, and there that are not here", text.Quote(b)).
+			Try("bring both together first", text.Command("uncinate", "sync", m.Folder.Path))
+	}
+	return out, nil
+}
+
+// StepFormer keeps the old remote under another name.
+func (m *Move) StepFormer() desk.Step {
+	config := filepath.Join(m.Folder.Path, ".git", "config")
+	return desk.Step{Item: plan.Item{ID: "former", Place: plan.Here, Sentence: fmt.Sprintf("Keep the old remote under the name %s; the repository there stays as it is", m.Former)},
+		Done: func(context.Context) (bool, error) {
+			return m.Run.Fact("former") != "" && m.Folder.Remotes[m.Former] != "" && m.Folder.Remotes[m.Options.Remote] == "" || m.Run.Fact("new remote") == "yes", nil
+		},
+		Do: func(ctx context.Context) error {
+			if err := m.SetAside(config, "config-before"); err != nil {
+				return err
+			}
+			if err := m.Run.Note("former", m.Former); err != nil {
+				return err
+			}
+			if _, err := m.Folder.Repo.Do(ctx, "remote", "rename", "--no-progress", m.Options.Remote, m.Former); err != nil {
+				return desk.GitFault(err, "git cannot rename the remote")
+			}
+			if err := m.Wrote(config, "config-before"); err != nil {
+				return err
+			}
+			if err := project.RenameRemote(m.Desk, m.Folder.Path, m.Options.Remote, m.Former); err != nil {
+				return err
+			}
+			m.Folder.Remotes[m.Former] = m.Folder.Remotes[m.Options.Remote]
+			delete(m.Folder.Remotes, m.Options.Remote)
+			return nil
+		},
+		Undo: m.UndoFormer}
+}
+
+func (m *Move) UndoFormer(ctx context.Context) error {
+	former := m.Run.Fact("former")
+	if former == "" {
+		return nil
+	}
+	if _, err := m.Folder.Repo.Do(ctx, "config", "--local", "--get", "remote."+former+".url"); err != nil {
+		return nil // it did not come to it
+	}
+	config := filepath.Join(m.Folder.Path, ".git", "config")
+	touched, err := m.Touched(config, "config-before")
+	if err != nil {
+		return err
+	}
+	if _, err := m.Folder.Repo.Do(ctx, "remote", "rename", "--no-progress", former, m.Options.Remote); err != nil {
+		return desk.GitFault(err, "git cannot rename the remote")
+	}
+	if !touched {
+		if err := m.BringBack(config, "config-before"); err != nil {
+			return err
+		}
+	}
+	return project.RenameRemote(m.Desk, m.Folder.Path, former, m.Options.Remote)
+}
+
+// StepSendAll sends all branches and tags.
+func (m *Move) StepSendAll() desk.Step {
+	return desk.Step{Item: plan.Item{ID: "send", Place: plan.Here, Sentence: "Send all branches and tags"},
+		Done: func(ctx context.Context) (bool, error) {
+			if m.Create && m.Run.Fact("id") == "" || m.Run.Fact("former") == "" {
+				return false, nil
+			}
+			return m.MovedAll(ctx)
+		},
+		Do: func(ctx context.Context) error {
+			all, err := m.moving(ctx, m.Former)
+			if err != nil {
+				return err
+			}
+			args := []string{"push", "--progress", "--porcelain", "--", m.Options.Remote}
+			for to, id := range all {
+				args = append(args, id+":"+to)
+				if b, is := strings.CutPrefix(to, "refs/heads/"); is {
+					if err := m.Run.Note("sent "+b, id); err != nil {
+						return err
+					}
+				}
+			}
+			slices.Sort(args[5:])
+			if m.Vacant {
+				if err := m.Run.Note("vacant", "yes"); err != nil {
+					return err
+				}
+			}
+			err = project.Push(ctx, m.Desk, m.Hook, args)
+			m.Went = err == nil
+			return err
+		}}
+}
+
+// MovedAll compares all branches and tags with what the new repository holds.
+func (m *Move) MovedAll(ctx context.Context) (bool, error) {
+	all, err := m.moving(ctx, m.Former)
+	if err != nil {
+		return false, err
+	}
+	refs, err := m.RemoteRefs(ctx)
+	if err != nil {
+		return false, err
+	}
+	for to, id := range all {
+		if refs.IDs[to] != id {
+			return false, nil
+		}
+	}
+	return true, nil
+}
+
+// Move takes a project to another host, with all branches and tags.
+type Move struct{ *target.Target }

@@ -1,0 +1,165 @@
+package attach
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"uncinate/internal/core/fault"
+	"uncinate/internal/core/plan"
+	"uncinate/internal/core/text"
+	"uncinate/internal/desk"
+	"uncinate/internal/desk/project"
+)
+
+// sent names the branches that go up.
+func (a *Attach) sent() []string {
+	if a.Options.Branches && len(a.Folder.Branches) > 0 {
+		all := slices.Clone(a.Folder.Branches)
+		if j := a.joins.Way; j != nil {
+			if i := slices.Index(all, j.Was); i >= 0 {
+				all[i] = j.Branch // it is called so by then
+			}
+		}
+		return all
+	}
+	return []string{a.Branch}
+}
+
+func (a *Attach) stepSend() desk.Step {
+	branches := a.sent()
+	what := "Send branch " + text.Visible(branches[0])
+	if len(branches) > 1 {
+		what = fmt.Sprintf("Send %s: %s", text.Count(len(branches), "branch"), text.Excerpt(strings.Join(branches, ", "), 60))
+	}
+	if a.Create && a.ByPush() {
+		what += "; the first push makes the repository there, " + a.Login.Host.Actions["repository-create"].Makes
+	}
+	return desk.Step{Item: plan.Item{ID: "send", Place: plan.Here, Sentence: what},
+		Done: func(ctx context.Context) (bool, error) {
+			if a.Create && a.Run.Fact("id") == "" && !a.ByPush() {
+				return false, nil
+			}
+			all, err := a.arrived(ctx)
+			if a.ByPush() && fault.Is(err, fault.HostSaidNo) {
+				return false, nil // the push is what makes it
+			}
+			if err != nil || !all {
+				return false, err
+			}
+			usual := "+refs/heads/*:refs/remotes/" + a.Options.Remote + "/*"
+			if fetch, err := a.Folder.Repo.Do(ctx, "config", "--local", "--get-all", "remote."+a.Options.Remote+".fetch"); err != nil || fetch != usual {
+				return true, nil
+			}
+			for _, b := range branches { // git itself must know of it; it does not where the answer was lost
+				here, err := a.Folder.Repo.Do(ctx, "rev-parse", "-q", "--verify", "refs/heads/"+b)
+				if err != nil {
+					return false, desk.GitFault(err, "the branch %s cannot be read", text.Visible(b))
+				}
+				if known, err := a.Folder.Repo.Do(ctx, "rev-parse", "-q", "--verify", "refs/remotes/"+a.Options.Remote+"/"+b); err != nil || known != here {
+					return false, nil
+				}
+			}
+			return true, nil
+		},
+		Do: func(ctx context.Context) error {
+			args := []string{"push", "--progress", "--porcelain", "--set-upstream", "--", a.Options.Remote}
+			for _, b := range branches {
+				args = append(args, "refs/heads/"+b+":refs/heads/"+b)
+				id, err := a.Folder.Repo.Do(ctx, "rev-parse", "-q", "--verify", "refs/heads/"+b)
+				if err != nil {
+					return desk.GitFault(err, "the branch %s cannot be read", text.Visible(b))
+				}
+				if err := a.Run.Note("sent "+b, id); err != nil {
+					return err
+				}
+			}
+			if j := a.joins.Way; j != nil {
+				if err := a.Run.Note("there "+j.Branch, j.Tip); err != nil {
+					return err
+				}
+			}
+			if a.Vacant {
+				if err := a.Run.Note("vacant", "yes"); err != nil {
+					return err
+				}
+			}
+			if a.ByPush() {
+				if err := a.Run.Note("by push", "begun"); err != nil {
+					return err
+				}
+			}
+			err := project.Push(ctx, a.Desk, a.Hook, args)
+			a.Went = err == nil
+			if err != nil || !a.ByPush() {
+				return err
+			}
+			return a.Run.Note("by push", "done")
+		}}
+}
+
+// arrived compares the branches that were to be sent with what the host holds.
+func (a *Attach) arrived(ctx context.Context) (bool, error) {
+	refs, err := a.RemoteRefs(ctx)
+	if err != nil {
+		return false, err
+	}
+	for _, b := range a.sent() {
+		id, err := a.Folder.Repo.Do(ctx, "rev-parse", "-q", "--verify", "refs/heads/"+b)
+		if err != nil || refs.Branch(b) != id {
+			return false, nil
+		}
+	}
+	return true, nil
+}
+
+func (a *Attach) stepVerify(something bool) desk.Step {
+	where := "the address itself"
+	if a.Login != nil {
+		where = a.Login.Host.Name
+	}
+	what := "Check with " + where + " that all arrived"
+	if !something {
+		what = "Check with " + where + " that it is there; there is nothing to send yet"
+	}
+	return desk.Step{Item: plan.Item{ID: "verify", Place: plan.Host, Sentence: what}, Do: func(ctx context.Context) error { return a.verify(ctx, something) }}
+}
+
+// verify asks the host itself: same commit, same default branch, visibility as asked.
+func (a *Attach) verify(ctx context.Context, something bool) error {
+	wrong := func(format string, args ...any) error {
+		return fault.New(fault.Failed, "the check with the host failed: "+format, args...)
+	}
+	if something {
+		arrived := a.arrived
+		if a.Former != "" {
+			arrived = a.moves.MovedAll
+		}
+		all, err := arrived(ctx)
+		if err != nil {
+			return err
+		}
+		if !all {
+			return wrong("%s does not hold the commit that was sent", a.Hook.Address.String())
+		}
+	}
+	if a.Login == nil {
+		return nil
+	}
+	there, found, err := a.Login.Repository(ctx, a.Repository.Owner, a.Repository.Name)
+	switch {
+	case err != nil:
+		return err
+	case !found:
+		return wrong("%s does not show %s any more", a.Login.Host.Name, a.Repository.Path())
+	case a.Repository.ID != "" && there.ID != a.Repository.ID:
+		return wrong("%s shows another repository under the name %s", a.Login.Host.Name, a.Repository.Path())
+	case a.Create && there.Visibility != a.Repository.Visibility:
+		return wrong("%s shows %s as %s, and %s was asked for", a.Login.Host.Name, a.Repository.Path(), there.Visibility, a.Repository.Visibility)
+	case something && a.Create && there.DefaultBranch != "" && there.DefaultBranch != a.Branch:
+		return wrong("%s has %s as its default branch, and %s was sent", a.Repository.Path(), there.DefaultBranch, a.Branch)
+	}
+	a.Repository = there
+	return nil
+}

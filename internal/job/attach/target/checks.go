@@ -1,0 +1,166 @@
+package target
+
+import (
+	"context"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"uncinate/internal/core/address"
+	"uncinate/internal/core/fault"
+	"uncinate/internal/core/text"
+	"uncinate/internal/desk"
+	"uncinate/internal/desk/accounts"
+	"uncinate/internal/desk/login"
+	"uncinate/internal/desk/project"
+	"uncinate/internal/job/surveying"
+	"uncinate/internal/world/web"
+)
+
+// ChooseSigner decides whose name and e-mail the commits carry: what was asked for,
+// else what stands in this repository, else the account's, else git's own.
+func (t *Target) ChooseSigner(ctx context.Context) error {
+	setting := func(scope, key string) string {
+		value := ""
+		for _, s := range t.Folder.Settings {
+			if strings.EqualFold(s.Key, key) && (scope == "" || s.Scope == scope) {
+				value = s.Value
+			}
+		}
+		return value
+	}
+	choose := func(asked, key, account string) string {
+		for _, s := range []string{asked, setting("local", key), account, setting("", key)} {
+			if s != "" {
+				return s
+			}
+		}
+		if out, err := t.Folder.Repo.Do(ctx, "config", "--get", key); err == nil {
+			return out
+		}
+		return ""
+	}
+	var of accounts.Account
+	if t.Login != nil {
+		of = *t.Login.Account
+	}
+	t.Name = choose(t.Options.FullName, "user.name", of.FullName)
+	t.Email = choose(t.Options.Email, "user.email", of.Email)
+	if t.Name == "" || t.Email == "" {
+		return fault.New(fault.Decision, "git does not know whose name and e-mail the commits are to carry").
+			Try("say it for this project", t.Again("--full-name", "NAME", "--email", "ADDRESS"))
+	}
+	if strings.ContainsAny(t.Name+t.Email, "<>\n\x00") {
+		return fault.New(fault.Usage, "a name or e-mail for commits cannot hold '<', '>' or a line end")
+	}
+	return nil
+}
+
+// CheckAddress settles the address, and what in the person's own configuration
+// would lead git astray on the way to it.
+func (t *Target) CheckAddress(ctx context.Context) error {
+	over, err := t.transport()
+	if err != nil {
+		return err
+	}
+	at, err := address.Parse(over)
+	if err != nil {
+		return fault.New(fault.Unreachable, "the host names a clone address that cannot be used: %s", text.Excerpt(over, 80)).Because(err)
+	}
+	if at.Scheme == "http" && !address.Guarded("http", at.Host) {
+		return fault.New(fault.Refused, "plain http to %s would send the token unencrypted", at.Host)
+	}
+	t.Hook = &project.Hook{Desk: t.Desk, Repo: t.Folder.Repo, Remote: t.Options.Remote, Address: at}
+	user := ""
+	if t.Login != nil {
+		t.Hook.Account = t.Login.Account
+	} else if t.Move != "" {
+		t.Hook.Account = &t.moveFor
+	} else if t.Hook.Account, err = t.plainAccount(); err != nil {
+		return err
+	}
+	if t.Hook.Account != nil {
+		if t.Hook.Key, err = accounts.KeyOf(t.Desk, t.Hook.Account.Name, accounts.KeyInForce); err != nil {
+			return err
+		}
+		if err := t.checkKey(ctx); err != nil {
+			return err
+		}
+		if user, _, err = login.GitLogin(ctx, t.Desk, t.Hook.Account, ""); err != nil {
+			return err
+		}
+		if err := project.CheckNetrc(t.Desk, at, user); err != nil {
+			return err
+		}
+	}
+	settings := t.Folder.Settings
+	if !t.Folder.IsRepo {
+		if settings, err = t.Folder.Repo.Settings(ctx); err != nil {
+			return desk.GitFault(err, "git's configuration cannot be read")
+		}
+	}
+	if s := project.Rewrites(settings, at); s != nil && s.Scope != "local" {
+		t.Hook.Rewrite = t.Login != nil
+		if t.Hook.Rewrite {
+			t.Notes = append(t.Notes, "Your git configuration turns this address into another ("+text.Visible(s.Key)+" in "+text.Visible(s.Origin)+"); for this project it is kept as it is.")
+		}
+	}
+	return nil
+}
+
+// RemoteRefs asks the hosted repository for its branches: over HTTP by ourselves
+// with the account's secret, otherwise through git with the sign-in it has.
+func (t *Target) RemoteRefs(ctx context.Context) (web.Refs, error) {
+	if t.Move != "" && t.Login == nil {
+		return t.Desk.Web.Refs(ctx, t.Hook.Address, t.moveFor.User, t.Move)
+	}
+	token := ""
+	if t.Login != nil {
+		token = t.Login.Token
+	}
+	return project.Refs(ctx, t.Desk, t.Hook, token)
+}
+
+// HostName is the known host that is hooked to, "" for an address that no
+// description covers.
+func (t *Target) HostName() string {
+	if t.Login == nil {
+		return ""
+	}
+	return t.Login.Host.Name
+}
+
+// Again is an attach of the same folder with other options, as a command to paste.
+func (w *Work) Again(options ...string) string {
+	words := append([]string{"uncinate", "attach"}, options...)
+	if given := w.Options.Folder; given != "." && given != "" {
+		words = append(words, given)
+	}
+	return text.Command(words...)
+}
+
+// Headline says in a few words what the plan is for.
+func (t *Target) Headline() string {
+	what := t.Hook.Address.String()
+	if t.Login != nil {
+		what = t.Repository.Path() + " on " + t.Login.Host.Name
+	}
+	verb := "a new repository, "
+	if !t.Create {
+		verb = ""
+	}
+	return "To hook " + text.Visible(filepath.Base(t.Folder.Path)) + " to " + verb + what + ":"
+}
+
+// Lets are what the person lets through now; each needs a reason.
+func (w *Work) Lets() ([]surveying.Let, error) {
+	var let []surveying.Let
+	for _, p := range w.Options.Let {
+		let = append(let, surveying.Let{Path: p, Reason: w.Options.Reason, Since: w.Desk.Now().UTC().Truncate(time.Second)})
+	}
+	if len(let) > 0 && strings.TrimSpace(w.Options.Reason) == "" {
+		return nil, fault.New(fault.Usage, "a file that is let up needs a reason, to be read later").
+			Try("", w.Again("--let", w.Options.Let[0], "--reason", "TEXT"))
+	}
+	return let, nil
+}

@@ -1,0 +1,97 @@
+package target
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+
+	"uncinate/internal/core/address"
+	"uncinate/internal/core/fault"
+	"uncinate/internal/core/naming"
+	"uncinate/internal/core/text"
+	"uncinate/internal/desk"
+	"uncinate/internal/desk/accounts"
+	"uncinate/internal/desk/hosts"
+)
+
+// Moving a project to another repository: all branches and tags go along, and the old
+// repository stays as it is, under another name here.
+
+// chooseMove decides where a project moves to. to names a repository that was made
+// before; "" means a new one, on another host or account.
+func (t *Target) chooseMove(ctx context.Context, to string) error {
+	o := &t.Options
+	t.Former = t.Run.Fact("former")
+	from := cmp.Or(t.Folder.Remotes[t.Former], t.Folder.Remotes[o.Remote]) // it may have been cut off just before the renaming
+	if t.Former == "" {
+		for n := 1; t.Former == "" || t.Folder.Remotes[t.Former] != ""; n++ {
+			if t.Former = "former"; n > 1 {
+				t.Former = fmt.Sprintf("former-%d", n)
+			}
+		}
+	}
+	if from == "" || t.Folder.Head == "" {
+		return fault.New(fault.Decision, "%s has no remote %s, so there is nothing to move from", text.Visible(t.Folder.Path), text.Quote(o.Remote)).
+			Try("hook it for the first time", t.Again(t.ToArgs()...))
+	}
+	old, err := address.Parse(from)
+	if err != nil {
+		return err
+	}
+	if to == "" && o.Account == "" && o.Host == "" {
+		f := fault.New(fault.Decision, "say where to: to another account, or to a repository that was made before")
+		all, err := accounts.All(t.Desk)
+		if err != nil {
+			return err
+		}
+		for _, b := range all {
+			if b.Name != t.Project.Account {
+				f.Try("to "+b.Name+" on "+b.Where(), t.Again("--move", "--account", b.Name))
+			}
+		}
+		return f.Try("to one that is there", t.Again("--move", "--to", "ADDRESS"))
+	}
+	if o.Name == "" && to == "" {
+		o.Name = old.Name()
+	}
+	if to == "" {
+		if account, err := accounts.Pick(t.Desk, o.Account, o.Host); err == nil && t.Run.Fact("former") == "" {
+			owner, name := naming.Split(o.Name)
+			if owner == "" {
+				owner = cmp.Or(o.Owner, account.User)
+			}
+			if h, is, there, err := hosts.Recognise(t.Desk, from); err == nil && h != nil && h.Name == account.Host && is == owner && there == name {
+				t.Former, o.Move = "", false // it has moved there already
+				return t.ChooseTarget(ctx)
+			}
+		}
+		return t.chooseNew(ctx)
+	}
+	if given, err := address.Parse(to); err == nil && given.Same(old) {
+		return fault.New(fault.Usage, "it is there already: %s", old.Bare().String())
+	}
+	return t.ChooseExisting(ctx, to)
+}
+
+// CheckMove makes sure that what is moved to is empty.
+func (t *Target) CheckMove() error {
+	if t.Create || t.Vacant || t.Run.Fact("former") != "" {
+		return nil
+	}
+	return fault.New(fault.Decision, "%s holds work already, and a whole project moves only to an empty repository", t.Hook.Address.String()).
+		Try("join with it instead, this branch alone", t.Again("--remote", "other", "--to", t.Hook.Address.String()))
+}
+
+// follow lets the branches that followed the old remote follow the new one.
+func (t *Target) follow(ctx context.Context) error {
+	for _, b := range t.Folder.Branches {
+		key := "branch." + b + ".remote"
+		if now, err := t.Folder.Repo.Do(ctx, "config", "--local", "--get", key); err != nil || now != t.Former {
+			continue
+		}
+		if _, err := t.Folder.Repo.Do(ctx, "config", "--local", key, t.Options.Remote); err != nil {
+			return desk.GitFault(err, "git's configuration cannot be written")
+		}
+	}
+	return nil
+}

@@ -1,0 +1,305 @@
+package target
+
+import (
+	"context"
+	"errors"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"uncinate/internal/core/address"
+	"uncinate/internal/core/description"
+	"uncinate/internal/core/fault"
+	"uncinate/internal/core/text"
+	"uncinate/internal/desk"
+	"uncinate/internal/desk/accounts"
+	"uncinate/internal/desk/hosts"
+	"uncinate/internal/desk/login"
+	"uncinate/internal/desk/project"
+	"uncinate/internal/world/files"
+	"uncinate/internal/world/git"
+)
+
+// Made finds the hosted repository that the journal's attach made: by the host's own
+// id or, where the answer was lost, by our mark in its description.
+func (t *Target) Made(ctx context.Context) (description.Repository, bool, error) {
+	there, found, err := t.Login.Repository(ctx, t.Options.Owner, t.Options.Name)
+	if err != nil || !found {
+		return there, false, err
+	}
+	id, nonce := t.Run.Fact("id"), t.Run.Fact("nonce")
+	if id != "" && id == there.ID || nonce != "" && strings.Contains(there.Description, nonce) {
+		return there, true, nil
+	}
+	ours, err := t.pushed(ctx, there)
+	return there, ours, err
+}
+
+// ThereBefore names the branch on the host that held work before this attach joined it.
+func (w *Work) ThereBefore() string {
+	for fact := range w.Run.State.Facts {
+		if branch, ok := strings.CutPrefix(fact, "there "); ok {
+			return branch
+		}
+	}
+	return ""
+}
+
+// Putting back the steps of an attach. What a step changed is put back as it was if
+// nobody touched it since; where somebody did, only the step's own part is taken out.
+
+// SetAside keeps a file's old form, once, and notes whether there was one.
+func (w *Work) SetAside(path, name string) error {
+	if w.Run.Fact("aside "+name) != "" {
+		return nil
+	}
+	old, err := files.Read(path, 512<<20)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return w.Run.Note("aside "+name, "absent")
+	case err != nil:
+		return err
+	}
+	s, err := os.Stat(path)
+	if err != nil {
+		return err
+	}
+	if err := files.WriteBy(w.Run.Journal.Aside(name), w.Run.Journal.Aside(name+".new"), old, s.Mode().Perm()); err != nil {
+		return err
+	}
+	return w.Run.Note("aside "+name, "kept")
+}
+
+// Wrote notes what a file is after the step, to know later whether it was touched.
+func (w *Work) Wrote(path, name string) error {
+	data, err := files.Read(path, 512<<20)
+	if err != nil {
+		return err
+	}
+	return w.Run.Note("wrote "+name, files.Short(string(data)))
+}
+
+// Touched reports whether a file is no longer as the step left it.
+func (w *Work) Touched(path, name string) (bool, error) {
+	noted := w.Run.Fact("wrote " + name)
+	if noted == "" {
+		return false, nil // the step was cut off, so nobody has seen its work
+	}
+	data, err := files.Read(path, 512<<20)
+	if errors.Is(err, fs.ErrNotExist) {
+		return true, nil
+	}
+	return files.Short(string(data)) != noted, err
+}
+
+// BesideGit is a path for a temporary file of ours on the folder's own file system,
+// where no list of the project's files meets it.
+func (w *Work) BesideGit(name string) string {
+	return filepath.Join(w.Folder.Path, ".git", "uncinate-"+name)
+}
+
+func (w *Work) BringBack(path, name string) error {
+	switch w.Run.Fact("aside " + name) {
+	case "absent":
+		if err := os.Remove(path); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+	case "kept":
+		old, err := files.Read(w.Run.Journal.Aside(name), 512<<20)
+		if err != nil {
+			return err
+		}
+		return files.WriteBy(path, w.BesideGit(name+".old"), old, 0o644)
+	}
+	return nil
+}
+
+func (t *Target) UndoInit(context.Context) error {
+	if t.Run.Fact("made-git") != "yes" {
+		return nil
+	}
+	return os.RemoveAll(filepath.Join(t.Folder.Path, ".git"))
+}
+
+func (t *Target) UndoIdentity(ctx context.Context) error {
+	for _, key := range []string{"user.name", "user.email"} {
+		was := t.Run.Fact("set " + key)
+		var err error
+		if before, ok := strings.CutPrefix(was, "was "); ok {
+			_, err = t.Folder.Repo.Do(ctx, "config", "--local", key, before)
+		} else if was == "unset" {
+			_, err = t.Folder.Repo.Do(ctx, "config", "--local", "--unset", key)
+		}
+		if err != nil && git.Code(err) != 5 { // 5: it is not set
+			return err
+		}
+	}
+	return nil
+}
+
+func (w *Work) UndoIgnore(context.Context) error {
+	path := filepath.Join(w.Folder.Path, ".gitignore")
+	touched, err := w.Touched(path, "gitignore")
+	if err == nil && !touched { // what the person wrote in it since stays
+		err = w.BringBack(path, "gitignore")
+	}
+	if e := os.Remove(w.BesideGit("gitignore.new")); e != nil && !errors.Is(e, fs.ErrNotExist) {
+		err = errors.Join(err, e)
+	}
+	return err
+}
+
+func (w *Work) UndoCommit(ctx context.Context) error {
+	if w.Run.Fact("made-git") == "yes" {
+		return nil // the whole of .git goes
+	}
+	if id := w.Run.Fact("commit"); id != "" {
+		ref := "refs/heads/" + w.Run.Fact("branch")
+		if now, err := w.Folder.Repo.Do(ctx, "rev-parse", "-q", "--verify", ref); err == nil && now == id {
+			if _, err := w.Folder.Repo.Do(ctx, "update-ref", "-d", ref, id); err != nil {
+				return err
+			}
+		}
+	}
+	return w.BringBack(filepath.Join(w.Folder.Path, ".git", "index"), "index")
+}
+
+func (t *Target) UndoHook(ctx context.Context) error {
+	if err := project.Strike(t.Desk, t.Folder.Path, t.Options.Remote); err != nil {
+		return err
+	}
+	if t.Run.Fact("made-git") == "yes" && t.Run.Fact("keep-git") == "" {
+		return nil
+	}
+	if t.Run.Fact("aside config") == "" {
+		return nil // it was cut off before it changed anything
+	}
+	ours := t.Run.Fact("new remote") == "yes"
+	if ours {
+		if err := t.DropTracking(ctx); err != nil {
+			return err
+		}
+	}
+	path := filepath.Join(t.Folder.Path, ".git", "config")
+	touched, err := t.Touched(path, "config")
+	if err != nil {
+		return err
+	}
+	switch {
+	case !touched:
+		return t.BringBack(path, "config")
+	case ours:
+		return Unhook(ctx, t.Desk, t.Folder, t.Options.Remote)
+	}
+	h, err := t.standingHook(ctx)
+	if err != nil || h == nil {
+		return err
+	}
+	return desk.GitFault(h.DropIncludes(ctx), "git's configuration cannot be written")
+}
+
+// DropTracking deletes what git noted of the remote's branches.
+func (w *Work) DropTracking(ctx context.Context) error {
+	refs, err := w.Folder.Repo.Do(ctx, "for-each-ref", "--format=delete %(refname)", "refs/remotes/"+w.Options.Remote+"/")
+	if err != nil || refs == "" {
+		return desk.GitFault(err, "git cannot list the remote's branches")
+	}
+	_, err = w.Folder.Repo.Run(ctx, git.Cmd{Dir: w.Folder.Path, Args: []string{"update-ref", "--stdin"}, In: strings.NewReader(refs + "\n")})
+	return desk.GitFault(err, "git cannot forget the remote's branches")
+}
+
+// Unhook takes a remote, its sign-in and the branches' ties to it out of a
+// repository's configuration, and nothing else.
+func Unhook(ctx context.Context, d *desk.Desk, f *project.Folder, remote string) error {
+	h := &project.Hook{Desk: d, Repo: f.Repo, Remote: remote}
+	if url := f.Remotes[remote]; url != "" {
+		at, err := address.Parse(url)
+		if err != nil {
+			return err
+		}
+		h.Address = at
+	}
+	return desk.GitFault(h.Unset(ctx), "git's configuration cannot be written")
+}
+
+// UndoCreate deletes the hosted repository that this attach made, if it is unchanged.
+func (t *Target) UndoCreate(ctx context.Context) error {
+	there, found, err := t.Made(ctx)
+	if err != nil || !found {
+		return err
+	}
+	if err := t.Login.May("repository-delete", "delete a repository"); err != nil {
+		return err
+	}
+	_, err = t.Login.Do(ctx, "repository-delete", "delete "+there.Path(), map[string]any{
+		"owner": there.Owner, "name": there.Name, "path": there.Path(), "id": there.ID, "version": there.Version})
+	return err
+}
+
+// UndoSend deletes on the host the branches that this attach sent to an empty
+// repository, each only while it is what was sent (git-push documentation,
+// --force-with-lease). A host that lets no default branch be deleted keeps it.
+func (t *Target) UndoSend(ctx context.Context) error {
+	h, err := t.standingHook(ctx)
+	if err != nil || h == nil {
+		return err
+	}
+	refs, err := project.Refs(ctx, t.Desk, h, "")
+	if err != nil {
+		return err
+	}
+	for fact, id := range t.Run.State.Facts {
+		branch, sent := strings.CutPrefix(fact, "sent ")
+		was := t.Run.Fact("there " + branch) // the commit that stood there before; "" for none
+		if !sent || refs.Branch(branch) != id || was == "" && t.Run.Fact("vacant") != "yes" {
+			continue
+		}
+		ref := "refs/heads/" + branch
+		err := project.Push(ctx, t.Desk, h, []string{"push", "--porcelain", "--force-with-lease=" + ref + ":" + id, "--", t.Options.Remote, was + ":" + ref})
+		if ctx.Err() != nil || fault.Is(err, fault.Unreachable) {
+			return err
+		}
+		if err != nil {
+			t.Desk.Tell.Note("Note: %s keeps the branch %s: %s", h.Address.String(), text.Visible(branch), strings.Join(append([]string{fault.Of(err).Says}, fault.Of(err).Details...), "; "))
+		}
+	}
+	return nil
+}
+
+// standingHook is the hook as an unfinished attach set it; nil if it did not come to it.
+func (t *Target) standingHook(ctx context.Context) (*project.Hook, error) {
+	url := t.Folder.Remotes[t.Options.Remote]
+	if url == "" {
+		return nil, nil
+	}
+	at, err := address.Parse(url)
+	if err != nil {
+		return nil, err
+	}
+	h := &project.Hook{Desk: t.Desk, Repo: t.Folder.Repo, Remote: t.Options.Remote, Address: at}
+	if t.Project.Account != "" {
+		h.Account, err = accounts.Named(t.Desk, t.Project.Account)
+	}
+	return h, err
+}
+
+// UndoDefault gives the hosted repository its former default branch again.
+func (t *Target) UndoDefault(ctx context.Context) error {
+	account, err := accounts.Named(t.Desk, t.Project.Account)
+	if err != nil {
+		return err
+	}
+	if t.Login, err = login.Open(ctx, t.Desk, account); err != nil {
+		return err
+	}
+	_, owner, name, err := hosts.Recognise(t.Desk, t.Project.Address)
+	if err != nil {
+		return err
+	}
+	there, found, err := t.Login.Repository(ctx, owner, name)
+	if err != nil || !found {
+		return err
+	}
+	return t.setDefault(ctx, there, t.Run.Fact("default was"))
+}

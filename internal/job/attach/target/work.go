@@ -1,0 +1,106 @@
+package target
+
+import (
+	"context"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+
+	"uncinate/internal/core/text"
+	"uncinate/internal/desk"
+	"uncinate/internal/desk/project"
+	"uncinate/internal/job/surveying"
+	"uncinate/internal/world/git"
+)
+
+// Work is the small value that all parts of an attach share: whose work it is, on which
+// folder, and its journal.
+type Work struct {
+	Desk    *desk.Desk
+	Options Options
+	Folder  *project.Folder
+	Travel  *surveying.Travel // nil when there are commits already
+	Run     *desk.Runner
+	Project project.Project // the register's entry, if there is one
+	Resumed bool            // unfinished work was found and goes on
+	Notes   []string        // what the person should know before agreeing
+}
+
+// Committed reports whether the first commit here is one that this attach made before it
+// was cut off.
+func (w *Work) Committed() bool {
+	return w.Folder.Head != "" && w.Run.Fact("commit") == w.Folder.Head
+}
+
+// HashText gives the id that git gives to a text, such as a link's target.
+func (w *Work) HashText(ctx context.Context, s string, more ...string) (string, error) {
+	out, err := w.Folder.Repo.Run(ctx, git.Cmd{Dir: w.Folder.Path, Args: append([]string{"hash-object", "--stdin"}, more...), In: strings.NewReader(s)})
+	return strings.TrimSpace(string(out)), desk.GitFault(err, "git cannot hash a text")
+}
+
+// ToArgs are the options that name what is hooked to, as they were given.
+func (w *Work) ToArgs() []string {
+	if w.Options.To != "" {
+		return []string{"--to", project.WithoutSecret(w.Options.To)}
+	}
+	return nil
+}
+
+// Whose names the other side in a few words.
+func (t *Target) Whose() string {
+	if t.Login != nil {
+		return t.Login.Host.Name
+	}
+	return t.Hook.Address.Host
+}
+
+// At is the path on the disk of a file of the project.
+func (w *Work) At(p string) string { return filepath.Join(w.Folder.Path, filepath.FromSlash(p)) }
+
+// HashOf gives the id that git gives to a file as it stands, or to a link's target.
+func (w *Work) HashOf(ctx context.Context, p string) (string, error) {
+	info, err := os.Lstat(w.At(p))
+	if err != nil {
+		return "", err
+	}
+	if info.Mode()&fs.ModeSymlink != 0 {
+		target, err := os.Readlink(w.At(p))
+		if err != nil {
+			return "", err
+		}
+		return w.HashText(ctx, target)
+	}
+	out, err := w.Folder.Repo.Do(ctx, "hash-object", "--", p)
+	return out, desk.GitFault(err, "git cannot hash %s", text.Visible(p))
+}
+
+// Counted counts the files of the last commit; the commit is "" where there is none yet.
+func (w *Work) Counted(ctx context.Context) (commit string, count int, bytes int64, err error) {
+	if commit, err = w.Folder.Repo.Do(ctx, "rev-parse", "-q", "--verify", "HEAD^{commit}"); err != nil {
+		return "", 0, 0, nil // nothing is committed yet
+	}
+	entries, err := w.Folder.Repo.Lines(ctx, "ls-tree", "-r", "-z", "-l", "HEAD")
+	if err != nil {
+		return "", 0, 0, desk.GitFault(err, "git cannot list the commit")
+	}
+	for _, e := range entries {
+		meta, _, _ := strings.Cut(e, "\t")
+		if fields := strings.Fields(meta); len(fields) == 4 {
+			count++
+			if n, err := strconv.ParseInt(fields[3], 10, 64); err == nil {
+				bytes += n
+			}
+		}
+	}
+	return commit, count, bytes, nil
+}
+
+// AccountName is the account by which git signs in; "" where git does so by itself.
+func (t *Target) AccountName() string {
+	if t.Hook.Account == nil {
+		return ""
+	}
+	return t.Hook.Account.Name
+}
