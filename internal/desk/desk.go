@@ -1,3 +1,7 @@
+// Package desk is what every job shares: the Desk with the machine's home, vault, clock and
+// teller; the Step, and the runner that journals steps, goes on after a cut and puts back; and
+// the machine's settings. Each room below it and each job takes a *Desk as its first argument
+// after the context. It knows no host, account or project, and decides nothing.
 package desk
 
 import (

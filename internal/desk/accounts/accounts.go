@@ -1,3 +1,7 @@
+// Package accounts keeps who the person is on each host: accounts, the records of their SSH keys,
+// and their secrets in the vault, renewed where the host lets a sign-in renew itself. Whoever needs
+// a token asks Token, and whoever has several accounts to choose from asks Pick. No secret goes
+// anywhere but to the caller and the vault.
 package accounts
 
 import (

@@ -1,3 +1,6 @@
+// Package hosts knows the hosts of this machine and their descriptions: which there are, how to
+// add and forget one, whose address a spelling is, and what a description advises. It reads and
+// writes files of the program's own; it never asks a host anything.
 package hosts
 
 import (

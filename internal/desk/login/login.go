@@ -1,3 +1,7 @@
+// Package login is a signed-in conversation with a host. Open signs an account in; a Login then
+// carries out the actions of the host's description, whatever form they have, reads lists to their
+// end, and turns each refusal into a fault that names the true cause. Routes over SSH, host keys
+// and plain servers are here too. It changes nothing in a project.
 package login
 
 import (

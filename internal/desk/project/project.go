@@ -1,3 +1,6 @@
+// Package project is a folder that is attached: Look finds it and says what it is, the register
+// knows all of this machine, a Hook is what ties it to its repository in git's configuration, and
+// Refs and Push ask and send. It reads the work tree; what changes it is in worktree.
 package project
 
 import (

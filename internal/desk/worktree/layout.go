@@ -1,3 +1,7 @@
+// Package worktree changes the files of a project, and nothing else may. A Weaver tries out aside
+// what two histories become; InWay says what stands where files come in; a Rescuer keeps copies of
+// what is overwritten or dropped, before it is; LayOut brings the files in. Callers hold the
+// folder's lock.
 package worktree
 
 import (

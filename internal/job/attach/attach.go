@@ -1,3 +1,7 @@
+// Package attach is the main job: a folder and a hosted repository are tied to each other. Plan,
+// PlanClone and PlanDetach look and make the plan, which is shown and then done by Do. Its parts
+// are rooms of their own: target (where to, and by whom), join (two sides that become one), move
+// (to another host) and contents (files that are written). Each step can be put back.
 package attach
 
 import (

@@ -1,3 +1,6 @@
+// Package checks answers whether one can work: ready (machine, accounts, a project), a trial of a
+// host's actions, and hosts compared by their limits. It changes nothing, but a trial that is
+// asked to write, which takes away what it made.
 package checks
 
 import (

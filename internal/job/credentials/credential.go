@@ -1,3 +1,7 @@
+// Package credentials is the work with keys and tokens: making, installing, rotating and revoking
+// SSH keys, testing and replacing tokens, signing in, handing a token out, looking for copies of
+// tokens, and answering git's credential protocol. Secrets go to the vault and to whoever is asked
+// for them by a protocol, and nowhere else.
 package credentials
 
 import (

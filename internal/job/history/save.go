@@ -1,3 +1,6 @@
+// Package history is the everyday work with commits, here only: Save, Reword, what changed, the
+// log, branches and tags. What is sent at once (a published branch, a tag) is sent by its plan's
+// own step; bringing in is the work of syncing.
 package history
 
 import (

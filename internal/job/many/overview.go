@@ -1,3 +1,6 @@
+// Package many does for all projects of a machine what others do for one: the board, asking many
+// hosts side by side, sync of all, finding copies that lie about, cloning several. It costs what
+// changed, not what there is.
 package many
 
 import (

@@ -1,3 +1,5 @@
+// Package repositories is the work with repositories on the host, never with a local folder: list,
+// show, change, delete, and the deploy keys that open one. Each change is a plan.
 package repositories
 
 import (

@@ -1,3 +1,6 @@
+// Package surveying judges files: what would go up, what stays, what must not go. Survey is the
+// command; Travels is the same judgement for whoever is about to commit. The Ignore functions write
+// ignore rules and nothing else. Nothing of the folder is run, but by prove, which is asked to.
 package surveying
 
 import (

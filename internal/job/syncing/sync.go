@@ -1,3 +1,6 @@
+// Package syncing brings one project and its host into step. Plan saves if told to, asks the host,
+// fetches what is needed to compare, and makes the plan; Do carries it out; JoinBranch is the same
+// for a branch of one's own. What needs a decision stops it with everything as it was.
 package syncing
 
 import (

@@ -1,3 +1,6 @@
+// Package contents is what an attach writes into the folder before the first commit: a readme, a
+// licence, and the rules for large-file storage. Each is taken out again when the attach is put
+// back, unless somebody changed it since.
 package contents
 
 import (

@@ -1,3 +1,6 @@
+// Package join makes the folder and the work that the host holds already one, without rewriting a
+// commit of either: by a commit on top of theirs, by a merge, or by going ahead. Plan tries it out
+// aside; the steps do it; clashing files are decided as the person said, and both are kept.
 package join
 
 import (

@@ -1,3 +1,5 @@
+// Package move takes a project to another host or account, with all branches and tags; the old
+// repository stays, as a remote called former. Where to is decided by target.
 package move
 
 import (

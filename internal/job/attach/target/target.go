@@ -1,3 +1,7 @@
+// Package target is where a folder is attached to, and by whom: a new repository, one that was made
+// on the host before, or a plain address; the account, the transport, who signs; and the steps that
+// make and tie it. Work is the small value that all parts of an attach share. All that a clone needs
+// is here; nothing here joins or sends histories.
 package target
 
 import (
