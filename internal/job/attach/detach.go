@@ -238,9 +238,6 @@ func (t *Detach) planDelete(ctx context.Context, o DetachOptions) (keep bool, er
 // Items is the plan as it is shown.
 func (t *Detach) Items() []plan.Item { return desk.Items(t.steps) }
 
-// HostName is the host on which something is done, "" for none.
-func (t *Detach) HostName() string { return t.HostName() }
-
 // Do carries the plan out. Each step is marked as put back, so that a detach that is
 // cut off goes on too.
 func (t *Detach) Do(ctx context.Context) error {
