@@ -29,104 +29,124 @@ type AddedAccount struct {
 func accountCommand() *Command {
 	return &Command{Name: "account", Short: "know who you are on a host: add, list, show, choose, forget",
 		Subs: []*Command{
-			{Name: "add", Args: "[NAME]", Most: 1, Gives: AddedAccount{}, Short: "add your account, tested at once, with its token in the vault",
-				Long: `Asks for the token without showing it, or takes it from standard input. The host is
+			accountAdd(),
+			accountList(),
+			accountShow(),
+			accountChoose(),
+			accountForget(),
+		}}
+}
+
+func accountAdd() *Command {
+	return &Command{Name: "add", Args: "[NAME]", Most: 1, Gives: AddedAccount{}, Short: "add your account, tested at once, with its token in the vault",
+		Long: `Asks for the token without showing it, or takes it from standard input. The host is
 asked at once whose it is, what it may do and when it ends. NAME is the account's name
 on this machine; the user name on the host unless said. Given again, it takes a new
 token for the same account.
 
 With --unkept the token is not written anywhere: a small process holds it until this
 terminal session ends, or "vault lock" is run, at most for twelve hours.`,
-				Examples: []string{"uncinate account add --host gannet", "uncinate account add --host gannet --by device", "uncinate account add tern-own --host gannet",
-					"uncinate account add --at https://git.skerry.example/tides/almanac --user tern"},
-				Options: func(o *flag.FlagSet) Run {
-					var a accounts.Account
-					o.StringVar(&a.Host, "host", "", "on which known `host`")
-					o.StringVar(&a.Address, "at", "", "for one repository's `address` on a host that nobody described")
-					o.StringVar(&a.User, "user", "", "your user `name` there; needed with --at, and where the host signs in by name and password")
-					o.BoolVar(&a.Unkept, "unkept", false, "keep the token for this sign-in only, in memory; nothing is written (for a shared computer)")
-					o.StringVar(&a.FullName, "full-name", "", "whose `name` commits carry; the host's unless said")
-					o.StringVar(&a.Email, "email", "", "whose `address` commits carry; the host's unless said")
-					by := o.String("by", "token", "the `way` to sign in: token (pasted), device (a code entered on the host's page) or browser (this machine's)")
-					return func(ctx context.Context, e *Env, args []string) error {
-						if len(args) > 0 {
-							a.Name = args[0]
-						}
-						d, err := e.Desk()
-						if err != nil {
-							return err
-						}
-						if !slices.Contains([]string{"token", oauth.ByDevice, oauth.ByBrowser}, *by) {
-							return fault.New(fault.Usage, "one signs in by token, device or browser, not by %s", text.Quote(*by)).Try("", "uncinate help account add")
-						}
-						return e.addAccount(ctx, d, a, *by, false)
+		Examples: []string{"uncinate account add --host gannet", "uncinate account add --host gannet --by device", "uncinate account add tern-own --host gannet",
+			"uncinate account add --at https://git.skerry.example/tides/almanac --user tern"},
+		Options: func(o *flag.FlagSet) Run {
+			var a accounts.Account
+			o.StringVar(&a.Host, "host", "", "on which known `host`")
+			o.StringVar(&a.Address, "at", "", "for one repository's `address` on a host that nobody described")
+			o.StringVar(&a.User, "user", "", "your user `name` there; needed with --at, and where the host signs in by name and password")
+			o.BoolVar(&a.Unkept, "unkept", false, "keep the token for this sign-in only, in memory; nothing is written (for a shared computer)")
+			o.StringVar(&a.FullName, "full-name", "", "whose `name` commits carry; the host's unless said")
+			o.StringVar(&a.Email, "email", "", "whose `address` commits carry; the host's unless said")
+			by := o.String("by", "token", "the `way` to sign in: token (pasted), device (a code entered on the host's page) or browser (this machine's)")
+			return func(ctx context.Context, e *Env, args []string) error {
+				if len(args) > 0 {
+					a.Name = args[0]
+				}
+				d, err := e.Desk()
+				if err != nil {
+					return err
+				}
+				if !slices.Contains([]string{"token", oauth.ByDevice, oauth.ByBrowser}, *by) {
+					return fault.New(fault.Usage, "one signs in by token, device or browser, not by %s", text.Quote(*by)).Try("", "uncinate help account add")
+				}
+				return e.addAccount(ctx, d, a, *by, false)
+			}
+		}}
+}
+
+func accountList() *Command {
+	return &Command{Name: "list", Gives: []accounts.Account{}, Short: "list the accounts of this machine",
+		Options: func(*flag.FlagSet) Run {
+			return withDesk(func(_ context.Context, e *Env, d *desk.Desk, _ []string) error {
+				holders, err := accounts.All(d)
+				if err != nil {
+					return err
+				}
+				if holders == nil {
+					holders = []*accounts.Account{}
+				}
+				return e.Give(holders, func() {
+					if len(holders) == 0 {
+						e.Say("There is no account on this machine yet.")
+						e.Aside("Next: uncinate account add --host HOST")
+						return
 					}
-				}},
-			{Name: "list", Gives: []accounts.Account{}, Short: "list the accounts of this machine",
-				Options: func(*flag.FlagSet) Run {
-					return withDesk(func(_ context.Context, e *Env, d *desk.Desk, _ []string) error {
-						holders, err := accounts.All(d)
-						if err != nil {
-							return err
-						}
-						if holders == nil {
-							holders = []*accounts.Account{}
-						}
-						return e.Give(holders, func() {
-							if len(holders) == 0 {
-								e.Say("There is no account on this machine yet.")
-								e.Aside("Next: uncinate account add --host HOST")
-								return
-							}
-							var rows [][]string
-							for _, a := range holders {
-								rows = append(rows, []string{a.Name, a.Where(), a.User, ends(a, time.Now())})
-							}
-							e.Table([]string{"account", "on", "user", "token"}, rows)
-						})
-					})
-				}},
-			{Name: "show", Args: "NAME", Least: 1, Most: 1, Takes: []string{"account"}, Gives: accounts.Account{}, Short: "show an account, without its secret",
-				Options: func(*flag.FlagSet) Run {
-					return withDesk(func(_ context.Context, e *Env, d *desk.Desk, args []string) error {
-						a, err := accounts.Named(d, args[0])
-						if err != nil {
-							return err
-						}
-						return e.Give(a, func() { e.account(a) })
-					})
-				}},
-			{Name: "choose", Args: "NAME", Least: 1, Most: 1, Takes: []string{"account"}, Gives: accounts.Account{}, Short: "choose how an account's projects go: over https or ssh",
-				Long:     "Holds for projects that are hooked or cloned from now on; attach --over switches one that is hooked already.",
-				Examples: []string{"uncinate account choose tern --over ssh"},
-				Options: func(o *flag.FlagSet) Run {
-					over := o.String("over", "", "the `transport`: https or ssh")
-					return withDesk(func(_ context.Context, e *Env, d *desk.Desk, args []string) error {
-						a, err := credentials.ChooseOver(d, args[0], *over)
-						if err != nil {
-							return err
-						}
-						return e.Give(a, func() { e.account(a) })
-					})
-				}},
-			{Name: "forget", Args: "NAME", Least: 1, Most: 1, Takes: []string{"account"}, Gives: Forgotten{}, Short: "make this machine forget an account and its token",
-				Options: func(*flag.FlagSet) Run {
-					return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
-						hooked, err := credentials.ForgetAccount(ctx, d, args[0])
-						if err != nil {
-							return err
-						}
-						return e.Give(Forgotten{args[0], hooked}, func() {
-							e.Say("%s is forgotten here, and its token is gone from the vault. On the host the token still stands.", args[0])
-							if key, err := accounts.KeyFileOf(d, args[0]); err == nil && key != "" {
-								e.Say("Its SSH key stays too, on the host and here: %s", text.Visible(key))
-							}
-							if hooked > 0 {
-								e.Say("%s hooked with it can sign in no more.", text.Count(hooked, "project"))
-							}
-						})
-					})
-				}},
+					var rows [][]string
+					for _, a := range holders {
+						rows = append(rows, []string{a.Name, a.Where(), a.User, ends(a, time.Now())})
+					}
+					e.Table([]string{"account", "on", "user", "token"}, rows)
+				})
+			})
+		}}
+}
+
+func accountShow() *Command {
+	return &Command{Name: "show", Args: "NAME", Least: 1, Most: 1, Takes: []string{"account"}, Gives: accounts.Account{}, Short: "show an account, without its secret",
+		Options: func(*flag.FlagSet) Run {
+			return withDesk(func(_ context.Context, e *Env, d *desk.Desk, args []string) error {
+				a, err := accounts.Named(d, args[0])
+				if err != nil {
+					return err
+				}
+				return e.Give(a, func() { e.account(a) })
+			})
+		}}
+}
+
+func accountChoose() *Command {
+	return &Command{Name: "choose", Args: "NAME", Least: 1, Most: 1, Takes: []string{"account"}, Gives: accounts.Account{}, Short: "choose how an account's projects go: over https or ssh",
+		Long:     "Holds for projects that are hooked or cloned from now on; attach --over switches one that is hooked already.",
+		Examples: []string{"uncinate account choose tern --over ssh"},
+		Options: func(o *flag.FlagSet) Run {
+			over := o.String("over", "", "the `transport`: https or ssh")
+			return withDesk(func(_ context.Context, e *Env, d *desk.Desk, args []string) error {
+				a, err := credentials.ChooseOver(d, args[0], *over)
+				if err != nil {
+					return err
+				}
+				return e.Give(a, func() { e.account(a) })
+			})
+		}}
+}
+
+func accountForget() *Command {
+	return &Command{Name: "forget", Args: "NAME", Least: 1, Most: 1, Takes: []string{"account"}, Gives: Forgotten{}, Short: "make this machine forget an account and its token",
+		Options: func(*flag.FlagSet) Run {
+			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
+				hooked, err := credentials.ForgetAccount(ctx, d, args[0])
+				if err != nil {
+					return err
+				}
+				return e.Give(Forgotten{args[0], hooked}, func() {
+					e.Say("%s is forgotten here, and its token is gone from the vault. On the host the token still stands.", args[0])
+					if key, err := accounts.KeyFileOf(d, args[0]); err == nil && key != "" {
+						e.Say("Its SSH key stays too, on the host and here: %s", text.Visible(key))
+					}
+					if hooked > 0 {
+						e.Say("%s hooked with it can sign in no more.", text.Count(hooked, "project"))
+					}
+				})
+			})
 		}}
 }
 

@@ -183,171 +183,207 @@ func hostCommand() *Command {
 		Long: `A host description says how to talk to a host; docs/host-descriptions.md explains the
 language. Descriptions of the practice hosts ship with the program.`,
 		Subs: []*Command{
-			{Name: "add", Args: "NAME|FILE", Least: 1, Most: 1, Takes: []string{"description"}, Gives: Hosted{}, Short: "make a host known by its description",
-				Long:     "NAME is a description that ships with the program; FILE is one of your own, given with its path, such as ./petrel.toml.",
-				Examples: []string{"uncinate host add gannet --at http://127.0.0.1:8765", "uncinate host add ./petrel.toml"},
-				Options: func(o *flag.FlagSet) Run {
-					at := o.String("at", "", "the host's `address`, if it is another than the description's")
-					as := o.String("as", "", "know it under another `name`")
-					return withDesk(func(_ context.Context, e *Env, d *desk.Desk, args []string) error {
-						h, err := hosts.Add(d, args[0], *at, *as, func(host string) ([]string, error) { return accounts.NamesOn(d, host) })
-						if err != nil {
-							return err
-						}
-						return e.Give(hosted(d, h, 0), func() {
-							e.Say("%s is known, at %s.", h.Name, h.At)
-							name := ""
-							if h.Shell != nil {
-								name = "YOUR-NAME "
-							}
-							e.Aside("Next: uncinate account add %s--host %s", name, h.Name)
-						})
-					})
-				}},
-			{Name: "list", Gives: []Hosted{}, Short: "list the known hosts",
-				Options: func(*flag.FlagSet) Run {
-					return withDesk(func(_ context.Context, e *Env, d *desk.Desk, _ []string) error {
-						hosts, err := hosts.All(d)
-						if err != nil {
-							return err
-						}
-						rows, docs := [][]string{}, []Hosted{}
-						for _, h := range hosts {
-							accounts, err := accounts.On(d, h.Name)
-							if err != nil {
-								return err
-							}
-							rows = append(rows, []string{h.Name, h.At, fmt.Sprint(len(accounts)), h.Title})
-							docs = append(docs, hosted(d, h, len(accounts)))
-						}
-						return e.Give(docs, func() {
-							if len(rows) == 0 {
-								e.Say("No host is known yet.")
-								e.Aside("Next: uncinate host add FILE   (docs/host-descriptions.md), or to try it: uncinate practice")
-								return
-							}
-							e.Table([]string{"host", "at", "accounts", "what it is"}, rows)
-						})
-					})
-				}},
-			{Name: "show", Args: "NAME", Least: 1, Most: 1, Takes: []string{"host"}, Gives: Hosted{}, Short: "show what a host's description says it can do",
-				Options: func(*flag.FlagSet) Run {
-					return withDesk(func(_ context.Context, e *Env, d *desk.Desk, args []string) error {
-						h, err := hosts.Named(d, args[0])
-						if err != nil {
-							return err
-						}
-						accounts, err := accounts.On(d, h.Name)
-						if err != nil {
-							return err
-						}
-						return e.Give(hosted(d, h, len(accounts)), func() {
-							e.Say("%s", e.Out.strong(h.Name))
-							ways := []string{"token"}
-							if h.Shell != nil {
-								ways = []string{"an SSH key"}
-							}
-							if o := h.SignIn.OAuth; o != nil {
-								ways = append(ways, o.Ways...)
-							}
-							e.Facts([2]string{"what", h.Title}, [2]string{"at", h.At}, [2]string{"sign in by", strings.Join(ways, ", ")}, [2]string{"can", strings.Join(h.Can(), ", ")},
-								[2]string{"not yet", strings.Join(h.Later, "; ")}, [2]string{"described in", hosts.DescriptionFile(d, h.Name)})
-						})
-					})
-				}},
-			{Name: "check", Args: "NAME|FILE", Least: 1, Most: 1, Takes: []string{"description"}, Gives: CheckedHost{}, Short: "check a description: every mistake with line and column",
-				Options: func(*flag.FlagSet) Run {
-					return withDesk(func(_ context.Context, e *Env, d *desk.Desk, args []string) error {
-						c, err := hosts.CheckDescription(d, args[0])
-						if err != nil {
-							return err
-						}
-						doc := CheckedHost{File: c.File, Mistakes: append([]description.Mistake{}, c.Mistakes...)}
-						if len(c.Mistakes) > 0 {
-							if e.json {
-								err = e.JSON(doc)
-							}
-							return errors.Join(hosts.MistakesFault(c), err)
-						}
-						doc.Name, doc.Can, doc.Remarks, doc.Later = c.Description.Name, c.Description.Abilities(), c.Description.Remarks, c.Description.Later
-						return e.Give(doc, func() { e.checked(doc) })
-					})
-				}},
-			{Name: "try", Args: "NAME", Least: 1, Most: 1, Takes: []string{"host"}, Gives: TriedHost{}, Short: "try a host's actions on the live host",
-				Long: `Does every action that only looks, with your account, and shows each request, the
+			hostAdd(),
+			hostList(),
+			hostShow(),
+			hostCheck(),
+			hostTry(),
+			hostDraft(),
+			hostCompare(),
+			hostPin(),
+			hostForget(),
+		}}
+}
+
+func hostAdd() *Command {
+	return &Command{Name: "add", Args: "NAME|FILE", Least: 1, Most: 1, Takes: []string{"description"}, Gives: Hosted{}, Short: "make a host known by its description",
+		Long:     "NAME is a description that ships with the program; FILE is one of your own, given with its path, such as ./petrel.toml.",
+		Examples: []string{"uncinate host add gannet --at http://127.0.0.1:8765", "uncinate host add ./petrel.toml"},
+		Options: func(o *flag.FlagSet) Run {
+			at := o.String("at", "", "the host's `address`, if it is another than the description's")
+			as := o.String("as", "", "know it under another `name`")
+			return withDesk(func(_ context.Context, e *Env, d *desk.Desk, args []string) error {
+				h, err := hosts.Add(d, args[0], *at, *as, func(host string) ([]string, error) { return accounts.NamesOn(d, host) })
+				if err != nil {
+					return err
+				}
+				return e.Give(hosted(d, h, 0), func() {
+					e.Say("%s is known, at %s.", h.Name, h.At)
+					name := ""
+					if h.Shell != nil {
+						name = "YOUR-NAME "
+					}
+					e.Aside("Next: uncinate account add %s--host %s", name, h.Name)
+				})
+			})
+		}}
+}
+
+func hostList() *Command {
+	return &Command{Name: "list", Gives: []Hosted{}, Short: "list the known hosts",
+		Options: func(*flag.FlagSet) Run {
+			return withDesk(func(_ context.Context, e *Env, d *desk.Desk, _ []string) error {
+				hosts, err := hosts.All(d)
+				if err != nil {
+					return err
+				}
+				rows, docs := [][]string{}, []Hosted{}
+				for _, h := range hosts {
+					accounts, err := accounts.On(d, h.Name)
+					if err != nil {
+						return err
+					}
+					rows = append(rows, []string{h.Name, h.At, fmt.Sprint(len(accounts)), h.Title})
+					docs = append(docs, hosted(d, h, len(accounts)))
+				}
+				return e.Give(docs, func() {
+					if len(rows) == 0 {
+						e.Say("No host is known yet.")
+						e.Aside("Next: uncinate host add FILE   (docs/host-descriptions.md), or to try it: uncinate practice")
+						return
+					}
+					e.Table([]string{"host", "at", "accounts", "what it is"}, rows)
+				})
+			})
+		}}
+}
+
+func hostShow() *Command {
+	return &Command{Name: "show", Args: "NAME", Least: 1, Most: 1, Takes: []string{"host"}, Gives: Hosted{}, Short: "show what a host's description says it can do",
+		Options: func(*flag.FlagSet) Run {
+			return withDesk(func(_ context.Context, e *Env, d *desk.Desk, args []string) error {
+				h, err := hosts.Named(d, args[0])
+				if err != nil {
+					return err
+				}
+				accounts, err := accounts.On(d, h.Name)
+				if err != nil {
+					return err
+				}
+				return e.Give(hosted(d, h, len(accounts)), func() {
+					e.Say("%s", e.Out.strong(h.Name))
+					ways := []string{"token"}
+					if h.Shell != nil {
+						ways = []string{"an SSH key"}
+					}
+					if o := h.SignIn.OAuth; o != nil {
+						ways = append(ways, o.Ways...)
+					}
+					e.Facts([2]string{"what", h.Title}, [2]string{"at", h.At}, [2]string{"sign in by", strings.Join(ways, ", ")}, [2]string{"can", strings.Join(h.Can(), ", ")},
+						[2]string{"not yet", strings.Join(h.Later, "; ")}, [2]string{"described in", hosts.DescriptionFile(d, h.Name)})
+				})
+			})
+		}}
+}
+
+func hostCheck() *Command {
+	return &Command{Name: "check", Args: "NAME|FILE", Least: 1, Most: 1, Takes: []string{"description"}, Gives: CheckedHost{}, Short: "check a description: every mistake with line and column",
+		Options: func(*flag.FlagSet) Run {
+			return withDesk(func(_ context.Context, e *Env, d *desk.Desk, args []string) error {
+				c, err := hosts.CheckDescription(d, args[0])
+				if err != nil {
+					return err
+				}
+				doc := CheckedHost{File: c.File, Mistakes: append([]description.Mistake{}, c.Mistakes...)}
+				if len(c.Mistakes) > 0 {
+					if e.json {
+						err = e.JSON(doc)
+					}
+					return errors.Join(hosts.MistakesFault(c), err)
+				}
+				doc.Name, doc.Can, doc.Remarks, doc.Later = c.Description.Name, c.Description.Abilities(), c.Description.Remarks, c.Description.Later
+				return e.Give(doc, func() { e.checked(doc) })
+			})
+		}}
+}
+
+func hostTry() *Command {
+	return &Command{Name: "try", Args: "NAME", Least: 1, Most: 1, Takes: []string{"host"}, Gives: TriedHost{}, Short: "try a host's actions on the live host",
+		Long: `Does every action that only looks, with your account, and shows each request, the
 answer's status and what was read from it; secrets are blanked. With --write it also makes
 a scratch repository and a scratch key, changes, lists and removes them; whatever fails,
 nothing is left behind.`,
-				Examples: []string{"uncinate host try gannet", "uncinate host try gannet --write"},
-				Options: func(o *flag.FlagSet) Run {
-					var t checks.TryOptions
-					var p plans
-					o.StringVar(&t.Account, "account", "", "which `account` to use")
-					o.BoolVar(&t.Write, "write", false, "also make, change and remove a scratch repository and a scratch key")
-					o.BoolVar(&p.yes, "yes", false, "with --write: go ahead without asking")
-					return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
-						t.Host = args[0]
-						return e.tryHost(ctx, d, t, p)
-					})
-				}},
-			{Name: "draft", Args: "FILE", Least: 1, Most: 1, Takes: []string{"file"}, Gives: DraftedHost{}, Short: "write a first description from a host's OpenAPI document",
-				Long: `FILE is an OpenAPI 3 document, JSON or YAML. The draft is printed, for you to read line
+		Examples: []string{"uncinate host try gannet", "uncinate host try gannet --write"},
+		Options: func(o *flag.FlagSet) Run {
+			var t checks.TryOptions
+			var p plans
+			o.StringVar(&t.Account, "account", "", "which `account` to use")
+			o.BoolVar(&t.Write, "write", false, "also make, change and remove a scratch repository and a scratch key")
+			o.BoolVar(&p.yes, "yes", false, "with --write: go ahead without asking")
+			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
+				t.Host = args[0]
+				return e.tryHost(ctx, d, t, p)
+			})
+		}}
+}
+
+func hostDraft() *Command {
+	return &Command{Name: "draft", Args: "FILE", Least: 1, Most: 1, Takes: []string{"file"}, Gives: DraftedHost{}, Short: "write a first description from a host's OpenAPI document",
+		Long: `FILE is an OpenAPI 3 document, JSON or YAML. The draft is printed, for you to read line
 by line and to correct: each action says how certain it is, and which operation would have
 been the next best.`,
-				Examples: []string{"uncinate host draft openapi.json > my-host.toml"},
-				Options: func(*flag.FlagSet) Run {
-					return withDesk(func(_ context.Context, e *Env, d *desk.Desk, args []string) error {
-						r, err := hosts.Draft(d, args[0])
-						if err != nil {
-							return err
-						}
-						_, mistakes := description.Load([]byte(r.Text))
-						doc := DraftedHost{r.Text, append([]draft.Found{}, r.Found...), append([]string{}, r.Missing...), append([]description.Mistake{}, mistakes...)}
-						return e.Give(doc, func() {
-							e.Say("%s", strings.TrimRight(r.Text, "\n"))
-							e.Aside("%s of the draft; %s not found. Next: correct it, then uncinate host check ./FILE.toml", text.Count(len(r.Found), "action"), text.Number(len(r.Missing)))
-							for _, m := range mistakes {
-								e.Aside("  To be mended: %s", text.Visible(m.String()))
-							}
-						})
-					})
-				}},
-			{Name: "compare", Args: "[NAME]...", Most: -1, Takes: []string{"host"}, Gives: []checks.Compared{}, Short: "put hosts side by side by their limits",
-				Long: "Compares the known hosts, or those that are named, by the limits that their descriptions tell, and by what your accounts use of them where a host tells it.",
-				Options: func(*flag.FlagSet) Run {
-					return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
-						all, err := checks.Compare(ctx, d, args)
-						if err != nil {
-							return err
-						}
-						return e.Give(all, func() { e.compared(all) })
-					})
-				}},
-			{Name: "pin", Args: "ADDRESS", Least: 1, Most: 1, Gives: PinnedHost{}, Short: "vouch for the SSH key of a host that nothing else vouches for",
-				Long: `ADDRESS is the host's name, with :PORT if it is not 22. The host must show the very key
+		Examples: []string{"uncinate host draft openapi.json > my-host.toml"},
+		Options: func(*flag.FlagSet) Run {
+			return withDesk(func(_ context.Context, e *Env, d *desk.Desk, args []string) error {
+				r, err := hosts.Draft(d, args[0])
+				if err != nil {
+					return err
+				}
+				_, mistakes := description.Load([]byte(r.Text))
+				doc := DraftedHost{r.Text, append([]draft.Found{}, r.Found...), append([]string{}, r.Missing...), append([]description.Mistake{}, mistakes...)}
+				return e.Give(doc, func() {
+					e.Say("%s", strings.TrimRight(r.Text, "\n"))
+					e.Aside("%s of the draft; %s not found. Next: correct it, then uncinate host check ./FILE.toml", text.Count(len(r.Found), "action"), text.Number(len(r.Missing)))
+					for _, m := range mistakes {
+						e.Aside("  To be mended: %s", text.Visible(m.String()))
+					}
+				})
+			})
+		}}
+}
+
+func hostCompare() *Command {
+	return &Command{Name: "compare", Args: "[NAME]...", Most: -1, Takes: []string{"host"}, Gives: []checks.Compared{}, Short: "put hosts side by side by their limits",
+		Long: "Compares the known hosts, or those that are named, by the limits that their descriptions tell, and by what your accounts use of them where a host tells it.",
+		Options: func(*flag.FlagSet) Run {
+			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
+				all, err := checks.Compare(ctx, d, args)
+				if err != nil {
+					return err
+				}
+				return e.Give(all, func() { e.compared(all) })
+			})
+		}}
+}
+
+func hostPin() *Command {
+	return &Command{Name: "pin", Args: "ADDRESS", Least: 1, Most: 1, Gives: PinnedHost{}, Short: "vouch for the SSH key of a host that nothing else vouches for",
+		Long: `ADDRESS is the host's name, with :PORT if it is not 22. The host must show the very key
 of the fingerprint now; compare that with what its operator publishes first.`,
-				Examples: []string{"uncinate host pin skerry.example --fingerprint SHA256:..."},
-				Options: func(o *flag.FlagSet) Run {
-					print := o.String("fingerprint", "", "the key's `fingerprint`, as the host's operator publishes it")
-					return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
-						if !strings.HasPrefix(*print, "SHA256:") {
-							return fault.New(fault.Usage, "say the key's fingerprint, which begins with SHA256:").Try("", text.Command("uncinate", "host", "pin", args[0], "--fingerprint", "SHA256:..."))
-						}
-						k, err := login.PinHost(ctx, d, args[0], *print)
-						if err != nil {
-							return err
-						}
-						return e.Give(PinnedHost{args[0], k.Type, k.Fingerprint()}, func() { e.Say("Pinned: %s is known by %s from now on.", text.Visible(args[0]), k.Fingerprint()) })
-					})
-				}},
-			{Name: "forget", Args: "NAME", Least: 1, Most: 1, Takes: []string{"host"}, Gives: Forgotten{}, Short: "make this machine forget a host",
-				Options: func(*flag.FlagSet) Run {
-					return withDesk(func(_ context.Context, e *Env, d *desk.Desk, args []string) error {
-						if err := hosts.Forget(d, args[0], func(host string) ([]string, error) { return accounts.NamesOn(d, host) }); err != nil {
-							return err
-						}
-						return e.Give(Forgotten{Name: args[0]}, func() { e.Say("%s is forgotten here. Nothing was changed on the host.", args[0]) })
-					})
-				}},
+		Examples: []string{"uncinate host pin skerry.example --fingerprint SHA256:..."},
+		Options: func(o *flag.FlagSet) Run {
+			print := o.String("fingerprint", "", "the key's `fingerprint`, as the host's operator publishes it")
+			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
+				if !strings.HasPrefix(*print, "SHA256:") {
+					return fault.New(fault.Usage, "say the key's fingerprint, which begins with SHA256:").Try("", text.Command("uncinate", "host", "pin", args[0], "--fingerprint", "SHA256:..."))
+				}
+				k, err := login.PinHost(ctx, d, args[0], *print)
+				if err != nil {
+					return err
+				}
+				return e.Give(PinnedHost{args[0], k.Type, k.Fingerprint()}, func() { e.Say("Pinned: %s is known by %s from now on.", text.Visible(args[0]), k.Fingerprint()) })
+			})
+		}}
+}
+
+func hostForget() *Command {
+	return &Command{Name: "forget", Args: "NAME", Least: 1, Most: 1, Takes: []string{"host"}, Gives: Forgotten{}, Short: "make this machine forget a host",
+		Options: func(*flag.FlagSet) Run {
+			return withDesk(func(_ context.Context, e *Env, d *desk.Desk, args []string) error {
+				if err := hosts.Forget(d, args[0], func(host string) ([]string, error) { return accounts.NamesOn(d, host) }); err != nil {
+					return err
+				}
+				return e.Give(Forgotten{Name: args[0]}, func() { e.Say("%s is forgotten here. Nothing was changed on the host.", args[0]) })
+			})
 		}}
 }

@@ -30,170 +30,196 @@ type DoneThings struct {
 }
 
 func hostedCommand() *Command {
-	account := func(o *flag.FlagSet) *string { return o.String("account", "", "which `account` to use") }
 	return &Command{Name: "hosted", Short: "look after repositories on the host: list, show, change, delete",
 		Long: `Works on the host, never on a local folder. REPOSITORY is a name on the account's host,
 OWNER/NAME, or any address of it.`,
 		Subs: []*Command{
-			{Name: "list", Args: "[WORD]", Most: 1, Gives: ListedRepositories{}, Short: "list what your accounts see, or what has a word in its name",
-				Options: func(o *flag.FlagSet) Run {
-					account := account(o)
-					return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
-						find := ""
-						if len(args) > 0 {
-							find = args[0]
+			hostedList(),
+			hostedShow(),
+			hostedChange(),
+			hostedDelete(),
+		}}
+}
+
+func hostedList() *Command {
+	return &Command{Name: "list", Args: "[WORD]", Most: 1, Gives: ListedRepositories{}, Short: "list what your accounts see, or what has a word in its name",
+		Options: func(o *flag.FlagSet) Run {
+			account := accountOption(o)
+			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
+				find := ""
+				if len(args) > 0 {
+					find = args[0]
+				}
+				all, notes, err := repositories.ListHosted(ctx, d, *account, find)
+				if err != nil {
+					return err
+				}
+				return e.Give(ListedRepositories{append([]repositories.HostedRepository{}, all...), notes}, func() {
+					var rows [][]string
+					for _, r := range all {
+						rows = append(rows, []string{r.Path(), r.Host, r.Account, r.Visibility, r.DefaultBranch, r.Description})
+					}
+					if len(rows) == 0 {
+						e.Say("Nothing of that kind is there.")
+					} else {
+						e.Table([]string{"repository", "on", "account", "visible", "branch", "about"}, rows)
+					}
+					for _, n := range notes {
+						e.Aside("%s", n)
+					}
+				})
+			})
+		}}
+}
+
+func hostedShow() *Command {
+	return &Command{Name: "show", Args: "REPOSITORY", Least: 1, Most: 1, Takes: []string{"repository"}, Gives: repositories.HostedRepository{}, Short: "show one",
+		Options: func(o *flag.FlagSet) Run {
+			account := accountOption(o)
+			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
+				r, err := repositories.ShowHosted(ctx, d, *account, args[0])
+				if err != nil {
+					return err
+				}
+				return e.Give(r, func() {
+					made, empty := "", ""
+					if !r.Created.IsZero() {
+						made = r.Created.Format(time.DateOnly)
+						if r.Creator != "" {
+							made += " by " + r.Creator
 						}
-						all, notes, err := repositories.ListHosted(ctx, d, *account, find)
-						if err != nil {
-							return err
-						}
-						return e.Give(ListedRepositories{append([]repositories.HostedRepository{}, all...), notes}, func() {
-							var rows [][]string
-							for _, r := range all {
-								rows = append(rows, []string{r.Path(), r.Host, r.Account, r.Visibility, r.DefaultBranch, r.Description})
-							}
-							if len(rows) == 0 {
-								e.Say("Nothing of that kind is there.")
-							} else {
-								e.Table([]string{"repository", "on", "account", "visible", "branch", "about"}, rows)
-							}
-							for _, n := range notes {
-								e.Aside("%s", n)
-							}
-						})
-					})
-				}},
-			{Name: "show", Args: "REPOSITORY", Least: 1, Most: 1, Takes: []string{"repository"}, Gives: repositories.HostedRepository{}, Short: "show one",
-				Options: func(o *flag.FlagSet) Run {
-					account := account(o)
-					return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
-						r, err := repositories.ShowHosted(ctx, d, *account, args[0])
-						if err != nil {
-							return err
-						}
-						return e.Give(r, func() {
-							made, empty := "", ""
-							if !r.Created.IsZero() {
-								made = r.Created.Format(time.DateOnly)
-								if r.Creator != "" {
-									made += " by " + r.Creator
-								}
-							}
-							if r.Empty != nil && *r.Empty {
-								empty = "nothing yet"
-							}
-							e.Say("%s", e.Out.strong(text.Visible(r.Path())))
-							e.Facts([2]string{"on", r.Host}, [2]string{"about", r.Description}, [2]string{"visible", r.Visibility}, [2]string{"branch", r.DefaultBranch}, [2]string{"holds", empty},
-								[2]string{"you may", r.Right}, [2]string{"made", made}, [2]string{"page", r.Page}, [2]string{"https", r.HTTPS}, [2]string{"ssh", r.SSH})
-						})
-					})
-				}},
-			{Name: "change", Args: "REPOSITORY", Least: 1, Most: 1, Takes: []string{"repository"}, Gives: DoneThings{}, Short: "rename one, or change description, visibility, default branch",
-				Long:     "Projects of this machine that are hooked to it follow a new name. What was changed is checked with the host.",
-				Examples: []string{"uncinate hosted change gauge-firmware --name gauge", "uncinate hosted change saltmarsh/harbour-board --visibility public"},
-				Options: func(o *flag.FlagSet) Run {
-					var p plans
-					p.add(o)
-					account := account(o)
-					var c repositories.HostedChange
-					o.StringVar(&c.Name, "name", "", "its new `name`")
-					o.Func("description", "one `line` about it; an empty one takes it away", func(s string) error {
-						c.Description, c.Set = s, true
-						return nil
-					})
-					o.StringVar(&c.Visibility, "visibility", "", "private, members or public (`who` can see it)")
-					o.StringVar(&c.Branch, "default-branch", "", "the `branch` that is shown first, and cloned")
-					return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
-						if c == (repositories.HostedChange{}) {
-							return fault.New(fault.Usage, "say what is to be changed").Try("see what can be", "uncinate help hosted change")
-						}
-						change, err := repositories.ChangeHosted(ctx, d, *account, args[0], c)
-						if err != nil {
-							return err
-						}
-						return e.doChange(ctx, change, p, "Changed, and checked with "+change.HostName()+".")
-					})
-				}},
-			{Name: "delete", Args: "REPOSITORY", Least: 1, Most: 1, Takes: []string{"repository"}, Gives: DoneThings{}, Short: "delete one on the host",
-				Long: "On a plain server it is moved aside, not erased. Local folders stay as they are.",
-				Options: func(o *flag.FlagSet) Run {
-					var p plans
-					p.add(o)
-					account := account(o)
-					return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
-						change, err := repositories.DeleteHosted(ctx, d, *account, args[0])
-						if err != nil {
-							return err
-						}
-						return e.doChange(ctx, change, p, "Deleted on "+change.HostName()+".")
-					})
-				}},
+					}
+					if r.Empty != nil && *r.Empty {
+						empty = "nothing yet"
+					}
+					e.Say("%s", e.Out.strong(text.Visible(r.Path())))
+					e.Facts([2]string{"on", r.Host}, [2]string{"about", r.Description}, [2]string{"visible", r.Visibility}, [2]string{"branch", r.DefaultBranch}, [2]string{"holds", empty},
+						[2]string{"you may", r.Right}, [2]string{"made", made}, [2]string{"page", r.Page}, [2]string{"https", r.HTTPS}, [2]string{"ssh", r.SSH})
+				})
+			})
+		}}
+}
+
+func hostedChange() *Command {
+	return &Command{Name: "change", Args: "REPOSITORY", Least: 1, Most: 1, Takes: []string{"repository"}, Gives: DoneThings{}, Short: "rename one, or change description, visibility, default branch",
+		Long:     "Projects of this machine that are hooked to it follow a new name. What was changed is checked with the host.",
+		Examples: []string{"uncinate hosted change gauge-firmware --name gauge", "uncinate hosted change saltmarsh/harbour-board --visibility public"},
+		Options: func(o *flag.FlagSet) Run {
+			var p plans
+			p.add(o)
+			account := accountOption(o)
+			var c repositories.HostedChange
+			o.StringVar(&c.Name, "name", "", "its new `name`")
+			o.Func("description", "one `line` about it; an empty one takes it away", func(s string) error {
+				c.Description, c.Set = s, true
+				return nil
+			})
+			o.StringVar(&c.Visibility, "visibility", "", "private, members or public (`who` can see it)")
+			o.StringVar(&c.Branch, "default-branch", "", "the `branch` that is shown first, and cloned")
+			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
+				if c == (repositories.HostedChange{}) {
+					return fault.New(fault.Usage, "say what is to be changed").Try("see what can be", "uncinate help hosted change")
+				}
+				change, err := repositories.ChangeHosted(ctx, d, *account, args[0], c)
+				if err != nil {
+					return err
+				}
+				return e.doChange(ctx, change, p, "Changed, and checked with "+change.HostName()+".")
+			})
+		}}
+}
+
+func hostedDelete() *Command {
+	return &Command{Name: "delete", Args: "REPOSITORY", Least: 1, Most: 1, Takes: []string{"repository"}, Gives: DoneThings{}, Short: "delete one on the host",
+		Long: "On a plain server it is moved aside, not erased. Local folders stay as they are.",
+		Options: func(o *flag.FlagSet) Run {
+			var p plans
+			p.add(o)
+			account := accountOption(o)
+			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
+				change, err := repositories.DeleteHosted(ctx, d, *account, args[0])
+				if err != nil {
+					return err
+				}
+				return e.doChange(ctx, change, p, "Deleted on "+change.HostName()+".")
+			})
 		}}
 }
 
 func accessCommand() *Command {
-	account := func(o *flag.FlagSet) *string { return o.String("account", "", "which `account` to use") }
 	return &Command{Name: "access", Short: "say which deploy key may open what: list, grant, withdraw",
 		Long: "A deploy key opens one repository and nothing else: for a server that follows it, or a machine that builds it.",
 		Subs: []*Command{
-			{Name: "list", Args: "REPOSITORY", Least: 1, Most: 1, Takes: []string{"repository"}, Gives: Access{}, Short: "list the deploy keys of a repository",
-				Options: func(o *flag.FlagSet) Run {
-					account := account(o)
-					return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
-						r, keys, err := repositories.ListAccess(ctx, d, *account, args[0])
-						if err != nil {
-							return err
-						}
-						return e.Give(Access{r.Path(), keys}, func() {
-							var rows [][]string
-							for _, k := range keys {
-								rows = append(rows, []string{k.Fingerprint, k.Right, k.Title})
-							}
-							if len(rows) == 0 {
-								e.Say("No deploy key opens %s.", text.Visible(r.Path()))
-								return
-							}
-							e.Table([]string{"key", "may", "name"}, rows)
-						})
-					})
-				}},
-			{Name: "grant", Args: "REPOSITORY", Least: 1, Most: 1, Takes: []string{"repository"}, Gives: DoneThings{}, Short: "let a key open one repository, only to read it unless said",
-				Examples: []string{"uncinate access grant saltmarsh/harbour-board --key deploy-key.pub", "uncinate access grant harbour-board --key deploy-key.pub --right write"},
-				Options: func(o *flag.FlagSet) Run {
-					var p plans
-					p.add(o)
-					account := account(o)
-					key := o.String("key", "", "the `file` with the key's public half")
-					title := o.String("title", "", "its `name` on the host; its comment unless said")
-					right := o.String("right", "", "read or write; read unless said (`what` it may do)")
-					return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
-						if *key == "" {
-							return fault.New(fault.Usage, "say which key, by the file with its public half").Try("", text.Command("uncinate", "access", "grant", args[0], "--key", "FILE.pub"))
-						}
-						change, err := repositories.GrantKey(ctx, d, *account, args[0], *key, *title, *right)
-						if err != nil {
-							return err
-						}
-						return e.doChange(ctx, change, p, "Granted.")
-					})
-				}},
-			{Name: "withdraw", Args: "REPOSITORY", Least: 1, Most: 1, Takes: []string{"repository"}, Gives: DoneThings{}, Short: "let a key open a repository no more",
-				Options: func(o *flag.FlagSet) Run {
-					var p plans
-					p.add(o)
-					account := account(o)
-					key := o.String("key", "", "the key's `fingerprint`, as access list shows it")
-					return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
-						if *key == "" {
-							return fault.New(fault.Usage, "say which key").Try("see them", text.Command("uncinate", "access", "list", args[0]))
-						}
-						change, err := repositories.WithdrawKey(ctx, d, *account, args[0], *key)
-						if err != nil {
-							return err
-						}
-						return e.doChange(ctx, change, p, "Withdrawn.")
-					})
-				}},
+			accessList(),
+			accessGrant(),
+			accessWithdraw(),
+		}}
+}
+
+func accessList() *Command {
+	return &Command{Name: "list", Args: "REPOSITORY", Least: 1, Most: 1, Takes: []string{"repository"}, Gives: Access{}, Short: "list the deploy keys of a repository",
+		Options: func(o *flag.FlagSet) Run {
+			account := accountOption(o)
+			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
+				r, keys, err := repositories.ListAccess(ctx, d, *account, args[0])
+				if err != nil {
+					return err
+				}
+				return e.Give(Access{r.Path(), keys}, func() {
+					var rows [][]string
+					for _, k := range keys {
+						rows = append(rows, []string{k.Fingerprint, k.Right, k.Title})
+					}
+					if len(rows) == 0 {
+						e.Say("No deploy key opens %s.", text.Visible(r.Path()))
+						return
+					}
+					e.Table([]string{"key", "may", "name"}, rows)
+				})
+			})
+		}}
+}
+
+func accessGrant() *Command {
+	return &Command{Name: "grant", Args: "REPOSITORY", Least: 1, Most: 1, Takes: []string{"repository"}, Gives: DoneThings{}, Short: "let a key open one repository, only to read it unless said",
+		Examples: []string{"uncinate access grant saltmarsh/harbour-board --key deploy-key.pub", "uncinate access grant harbour-board --key deploy-key.pub --right write"},
+		Options: func(o *flag.FlagSet) Run {
+			var p plans
+			p.add(o)
+			account := accountOption(o)
+			key := o.String("key", "", "the `file` with the key's public half")
+			title := o.String("title", "", "its `name` on the host; its comment unless said")
+			right := o.String("right", "", "read or write; read unless said (`what` it may do)")
+			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
+				if *key == "" {
+					return fault.New(fault.Usage, "say which key, by the file with its public half").Try("", text.Command("uncinate", "access", "grant", args[0], "--key", "FILE.pub"))
+				}
+				change, err := repositories.GrantKey(ctx, d, *account, args[0], *key, *title, *right)
+				if err != nil {
+					return err
+				}
+				return e.doChange(ctx, change, p, "Granted.")
+			})
+		}}
+}
+
+func accessWithdraw() *Command {
+	return &Command{Name: "withdraw", Args: "REPOSITORY", Least: 1, Most: 1, Takes: []string{"repository"}, Gives: DoneThings{}, Short: "let a key open a repository no more",
+		Options: func(o *flag.FlagSet) Run {
+			var p plans
+			p.add(o)
+			account := accountOption(o)
+			key := o.String("key", "", "the key's `fingerprint`, as access list shows it")
+			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
+				if *key == "" {
+					return fault.New(fault.Usage, "say which key").Try("see them", text.Command("uncinate", "access", "list", args[0]))
+				}
+				change, err := repositories.WithdrawKey(ctx, d, *account, args[0], *key)
+				if err != nil {
+					return err
+				}
+				return e.doChange(ctx, change, p, "Withdrawn.")
+			})
 		}}
 }
 

@@ -14,97 +14,114 @@ import (
 )
 
 func ignoreCommand() *Command {
-	folder := func(o *flag.FlagSet) *string {
-		return o.String("folder", ".", "the project's `folder`; the current one unless said")
-	}
 	return &Command{Name: "ignore",
 		Short: "suggest, add and explain ignore rules; keep empty folders",
 		Long: `Ignore rules say which files git leaves out. Those of this program stand in the file
 .gitignore at the project's top, between two lines of its own; what else stands there
 keeps its place.`,
 		Subs: []*Command{
-			{Name: "suggest",
-				Short:    "show the rules that fit what the project is made of",
-				Long:     `Finds the kinds of the project and what in it can be made again, or is one person's. Nothing is changed.`,
-				Examples: []string{"uncinate ignore suggest", "uncinate ignore suggest --folder gauge-firmware"},
-				Gives:    surveying.Suggested{},
-				Options: func(o *flag.FlagSet) Run {
-					in := folder(o)
-					return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, _ []string) error {
-						r, err := surveying.IgnoreSuggest(ctx, d, *in)
-						if err != nil {
-							return err
-						}
-						return e.Give(r, func() { e.suggested(r, *in) })
-					})
-				}},
-			{Name: "add", Args: "[RULE...]", Most: -1,
-				Short: "add rules, or paths, to the project's ignore rules",
-				Long: `RULE is the path of a file or folder, from the project's top, or a pattern as git knows
+			ignoreSuggest(),
+			ignoreAdd(),
+			ignoreKeep(),
+			ignoreExplain(),
+		}}
+}
+
+func ignoreFolder(o *flag.FlagSet) *string {
+	return o.String("folder", ".", "the project's `folder`; the current one unless said")
+}
+
+func ignoreSuggest() *Command {
+	return &Command{Name: "suggest",
+		Short:    "show the rules that fit what the project is made of",
+		Long:     `Finds the kinds of the project and what in it can be made again, or is one person's. Nothing is changed.`,
+		Examples: []string{"uncinate ignore suggest", "uncinate ignore suggest --folder gauge-firmware"},
+		Gives:    surveying.Suggested{},
+		Options: func(o *flag.FlagSet) Run {
+			in := ignoreFolder(o)
+			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, _ []string) error {
+				r, err := surveying.IgnoreSuggest(ctx, d, *in)
+				if err != nil {
+					return err
+				}
+				return e.Give(r, func() { e.suggested(r, *in) })
+			})
+		}}
+}
+
+func ignoreAdd() *Command {
+	return &Command{Name: "add", Args: "[RULE...]", Most: -1,
+		Short: "add rules, or paths, to the project's ignore rules",
+		Long: `RULE is the path of a file or folder, from the project's top, or a pattern as git knows
 them. What stands already is not repeated. What git carries already goes on being
 carried in spite of any rule; with --untrack it no longer is from the next commit on,
 and stays here as a file. Older commits go on holding it.`,
-				Examples: []string{"uncinate ignore add config/local.toml", "uncinate ignore add '*.log' --folder tide-almanac", "uncinate ignore add --suggested", "uncinate ignore add --untrack build"},
-				Takes:    []string{"file"}, Gives: surveying.Added{},
-				Options: func(o *flag.FlagSet) Run {
-					a := surveying.AddOptions{}
-					in := folder(o)
-					o.BoolVar(&a.Suggested, "suggested", false, "add the rules that the project's kinds suggest")
-					o.BoolVar(&a.Untrack, "untrack", false, "let git carry no longer what the rules hit; it stays here")
-					o.BoolVar(&a.Preview, "preview", false, "say what would be done and stop")
-					return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
-						a.Folder, a.Rules = *in, args
-						if len(args) == 0 && !a.Suggested {
-							return fault.New(fault.Usage, "say which rule or path, or --suggested").Try("see what is suggested", desk.FolderCommand(*in, "ignore", "suggest"))
-						}
-						r, err := surveying.IgnoreAdd(ctx, d, a)
-						if err != nil {
-							return err
-						}
-						return e.Give(r, func() { e.added(r, a) })
-					})
-				}},
-			{Name: "keep", Args: "[FOLDER...]", Most: -1,
-				Short: "put an empty file into empty folders, so that they go up",
-				Long: `FOLDER is an empty folder, from the project's top. git carries no empty folders; a file
+		Examples: []string{"uncinate ignore add config/local.toml", "uncinate ignore add '*.log' --folder tide-almanac", "uncinate ignore add --suggested", "uncinate ignore add --untrack build"},
+		Takes:    []string{"file"}, Gives: surveying.Added{},
+		Options: func(o *flag.FlagSet) Run {
+			a := surveying.AddOptions{}
+			in := ignoreFolder(o)
+			o.BoolVar(&a.Suggested, "suggested", false, "add the rules that the project's kinds suggest")
+			o.BoolVar(&a.Untrack, "untrack", false, "let git carry no longer what the rules hit; it stays here")
+			o.BoolVar(&a.Preview, "preview", false, "say what would be done and stop")
+			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
+				a.Folder, a.Rules = *in, args
+				if len(args) == 0 && !a.Suggested {
+					return fault.New(fault.Usage, "say which rule or path, or --suggested").Try("see what is suggested", desk.FolderCommand(*in, "ignore", "suggest"))
+				}
+				r, err := surveying.IgnoreAdd(ctx, d, a)
+				if err != nil {
+					return err
+				}
+				return e.Give(r, func() { e.added(r, a) })
+			})
+		}}
+}
+
+func ignoreKeep() *Command {
+	return &Command{Name: "keep", Args: "[FOLDER...]", Most: -1,
+		Short: "put an empty file into empty folders, so that they go up",
+		Long: `FOLDER is an empty folder, from the project's top. git carries no empty folders; a file
 called .gitkeep in one keeps it.`,
-				Examples: []string{"uncinate ignore keep logs", "uncinate ignore keep --all"},
-				Takes:    []string{"file"}, Gives: surveying.Kept{},
-				Options: func(o *flag.FlagSet) Run {
-					in := folder(o)
-					all := o.Bool("all", false, "each empty folder that no rule leaves out")
-					return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
-						if (len(args) == 0) != *all {
-							return fault.New(fault.Usage, "say which folder, or --all").Try("see which are empty", "uncinate survey")
-						}
-						r, err := surveying.IgnoreKeep(ctx, d, *in, args, *all)
-						if err != nil {
-							return err
-						}
-						return e.Give(r, func() {
-							if len(r.Files) == 0 {
-								e.Say("There is no empty folder here.")
-								return
-							}
-							e.Say("%s", e.Out.wrap(text.Count(len(r.Files), "folder")+" will go up, by an empty file in each: "+e.Out.visible(strings.Join(r.Files, ", ")), 2))
-						})
-					})
-				}},
-			{Name: "explain", Args: "PATH", Least: 1, Most: 1,
-				Short:    "tell which rule leaves a path out, where it stands, and what else it hits",
-				Long:     `PATH is a file or folder, from the project's top.`,
-				Examples: []string{"uncinate ignore explain build/gauge.map"},
-				Takes:    []string{"file"}, Gives: surveying.Explained{},
-				Options: func(o *flag.FlagSet) Run {
-					in := folder(o)
-					return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
-						r, err := surveying.IgnoreExplain(ctx, d, *in, args[0])
-						if err != nil {
-							return err
-						}
-						return e.Give(r, func() { e.explained(r, *in) })
-					})
-				}},
+		Examples: []string{"uncinate ignore keep logs", "uncinate ignore keep --all"},
+		Takes:    []string{"file"}, Gives: surveying.Kept{},
+		Options: func(o *flag.FlagSet) Run {
+			in := ignoreFolder(o)
+			all := o.Bool("all", false, "each empty folder that no rule leaves out")
+			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
+				if (len(args) == 0) != *all {
+					return fault.New(fault.Usage, "say which folder, or --all").Try("see which are empty", "uncinate survey")
+				}
+				r, err := surveying.IgnoreKeep(ctx, d, *in, args, *all)
+				if err != nil {
+					return err
+				}
+				return e.Give(r, func() {
+					if len(r.Files) == 0 {
+						e.Say("There is no empty folder here.")
+						return
+					}
+					e.Say("%s", e.Out.wrap(text.Count(len(r.Files), "folder")+" will go up, by an empty file in each: "+e.Out.visible(strings.Join(r.Files, ", ")), 2))
+				})
+			})
+		}}
+}
+
+func ignoreExplain() *Command {
+	return &Command{Name: "explain", Args: "PATH", Least: 1, Most: 1,
+		Short:    "tell which rule leaves a path out, where it stands, and what else it hits",
+		Long:     `PATH is a file or folder, from the project's top.`,
+		Examples: []string{"uncinate ignore explain build/gauge.map"},
+		Takes:    []string{"file"}, Gives: surveying.Explained{},
+		Options: func(o *flag.FlagSet) Run {
+			in := ignoreFolder(o)
+			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
+				r, err := surveying.IgnoreExplain(ctx, d, *in, args[0])
+				if err != nil {
+					return err
+				}
+				return e.Give(r, func() { e.explained(r, *in) })
+			})
 		}}
 }
 

@@ -36,112 +36,136 @@ file of its own, encrypted with a passphrase that lies in the vault; ssh asks th
 itself. A project that goes over SSH offers its account's key to its host, and no other;
 your own SSH configuration needs no change, and holds for everything else.`,
 		Subs: []*Command{
-			{Name: "make", Args: "ACCOUNT", Least: 1, Most: 1, Takes: []string{"account"}, Gives: MadeKey{}, Short: "make an account's key on this machine",
-				Long: `With --public a key that you have is taken in by its public half: the private one stays
+			keyMake(),
+			keyList(),
+			keyInstall(),
+			keyRotate(),
+			keyRevoke(),
+			keyAnswer(),
+		}}
+}
+
+func keyMake() *Command {
+	return &Command{Name: "make", Args: "ACCOUNT", Least: 1, Most: 1, Takes: []string{"account"}, Gives: MadeKey{}, Short: "make an account's key on this machine",
+		Long: `With --public a key that you have is taken in by its public half: the private one stays
 where it is, beside it, in an agent, or in a security key.`,
-				Examples: []string{"uncinate key make tern", "uncinate key make tern --machine quay", "uncinate key make tern --public ~/.ssh/id_ed25519_sk.pub"},
-				Options: func(o *flag.FlagSet) Run {
-					k := credentials.KeyOptions{}
-					o.StringVar(&k.Kind, "kind", "", "the `kind` of key: "+strings.Join(sshkey.Kinds, ", ")+"; the first unless said")
-					o.StringVar(&k.Public, "public", "", "take in the key whose public half lies in this `file`")
-					o.BoolVar(&k.Open, "open", false, "without a passphrase: whoever can read its file can use it")
-					machine := o.String("machine", "", "this machine's `name` in its keys; kept for later ones, and its name on the network unless said")
-					return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
-						if *machine != "" {
-							if err := d.NameMachine(*machine); err != nil {
-								return err
-							}
-						}
-						k.Account = args[0]
-						made, err := credentials.MakeKey(ctx, d, k)
-						if err != nil {
-							return err
-						}
-						return e.Give(MadeKey{*made, made.Fingerprint()}, func() { e.madeKey(made) })
-					})
-				}},
-			{Name: "list", Args: "[ACCOUNT]...", Most: -1, Takes: []string{"account"}, Gives: credentials.KeyList{}, Short: "put this machine's keys, the agent's and the hosts' side by side",
-				Long: "Tells each key's age and last use, whose it is, and what does not fit together.",
-				Options: func(*flag.FlagSet) Run {
-					return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
-						all, err := credentials.ListKeys(ctx, d, args)
-						if err != nil {
-							return err
-						}
-						return e.Give(all, func() { e.keys(all) })
-					})
-				}},
-			{Name: "install", Args: "ACCOUNT", Least: 1, Most: 1, Takes: []string{"account"}, Gives: ChangedKeys{}, Short: "put the account's key on its host, and sign in with it",
-				Long: `Where the host takes keys only by hand, the page and the key are shown; --done goes on
-from there. With --signs the host also verifies signatures by the key, and the commits and
-tags of the account's projects are signed with it.`,
-				Options: func(o *flag.FlagSet) Run {
-					var p plans
-					p.add(o)
-					done := o.Bool("done", false, "it was put there by hand; only sign in")
-					signs := o.Bool("signs", false, "sign commits and tags with it, too")
-					return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
-						c, err := credentials.InstallKey(ctx, d, args[0], *done, *signs)
-						if err != nil {
-							return err
-						}
-						return e.changeKeys(ctx, d, c, p, "Installed: it signs in on "+c.HostName()+".")
-					})
-				}},
-			{Name: "rotate", Args: "ACCOUNT", Least: 1, Most: 1, Takes: []string{"account"}, Gives: ChangedKeys{}, Short: "put a new key in the place of the account's, everywhere it is used",
-				Long: `Makes the new one, puts it on the host, signs in with it, lets every hooked project use
-it, and only then removes the old one. Cut off, the same command goes on from there; there
-is a working key at every moment.`,
-				Options: func(o *flag.FlagSet) Run {
-					var p plans
-					p.add(o)
-					kind := o.String("kind", "", "the `kind` of the new key: "+strings.Join(sshkey.Kinds, ", ")+"; the old one's unless said")
-					open := o.Bool("open", false, "without a passphrase: whoever can read its file can use it")
-					return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
-						c, err := credentials.RotateKey(ctx, d, args[0], *kind, *open)
-						if err != nil {
-							return err
-						}
-						return e.changeKeys(ctx, d, c, p, "Exchanged: the new key is in force, and the old one opens nothing any more.")
-					})
-				}},
-			{Name: "revoke", Args: "[ACCOUNT]...", Most: -1, Takes: []string{"account"}, Gives: ChangedKeys{}, Short: "remove a lost machine's keys from the hosts",
-				Long:     "Looks on the hosts of the named accounts, or of all, for keys that were made on that machine, as their names tell.",
-				Examples: []string{"uncinate key revoke --machine launch"},
-				Options: func(o *flag.FlagSet) Run {
-					var p plans
-					p.add(o)
-					machine := o.String("machine", "", "the `name` of the machine whose keys are to open nothing any more")
-					return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
-						if *machine == "" {
-							return fault.New(fault.Usage, "say which machine's keys are to be removed").Try("see the machines there are keys of", "uncinate key list").
-								Try("then", "uncinate key revoke --machine NAME")
-						}
-						c, err := credentials.RevokeKeys(ctx, d, *machine, args)
-						if err != nil {
-							return err
-						}
-						return e.changeKeys(ctx, d, c, p, "Done: no key of the machine "+*machine+" opens anything any more.")
-					})
-				}},
-			{Name: "answer", Args: "PROMPT", Most: 1, Hidden: true, Short: "answer ssh with a key's passphrase; run by ssh",
-				Options: func(o *flag.FlagSet) Run {
-					key := o.String("key", "", "the key's `fingerprint`")
-					home := o.String("home", "", "`folder` in which the program's own things lie")
-					return func(ctx context.Context, e *Env, args []string) error {
-						e.home = *home
-						d, err := e.Desk()
-						if err != nil {
-							return err
-						}
-						passphrase, err := credentials.AnswerSSH(ctx, d, *key, strings.Join(args, " "))
-						if err != nil {
-							return err
-						}
-						_, err = fmt.Fprintln(e.answers, passphrase)
+		Examples: []string{"uncinate key make tern", "uncinate key make tern --machine quay", "uncinate key make tern --public ~/.ssh/id_ed25519_sk.pub"},
+		Options: func(o *flag.FlagSet) Run {
+			k := credentials.KeyOptions{}
+			o.StringVar(&k.Kind, "kind", "", "the `kind` of key: "+strings.Join(sshkey.Kinds, ", ")+"; the first unless said")
+			o.StringVar(&k.Public, "public", "", "take in the key whose public half lies in this `file`")
+			o.BoolVar(&k.Open, "open", false, "without a passphrase: whoever can read its file can use it")
+			machine := o.String("machine", "", "this machine's `name` in its keys; kept for later ones, and its name on the network unless said")
+			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
+				if *machine != "" {
+					if err := d.NameMachine(*machine); err != nil {
 						return err
 					}
-				}},
+				}
+				k.Account = args[0]
+				made, err := credentials.MakeKey(ctx, d, k)
+				if err != nil {
+					return err
+				}
+				return e.Give(MadeKey{*made, made.Fingerprint()}, func() { e.madeKey(made) })
+			})
+		}}
+}
+
+func keyList() *Command {
+	return &Command{Name: "list", Args: "[ACCOUNT]...", Most: -1, Takes: []string{"account"}, Gives: credentials.KeyList{}, Short: "put this machine's keys, the agent's and the hosts' side by side",
+		Long: "Tells each key's age and last use, whose it is, and what does not fit together.",
+		Options: func(*flag.FlagSet) Run {
+			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
+				all, err := credentials.ListKeys(ctx, d, args)
+				if err != nil {
+					return err
+				}
+				return e.Give(all, func() { e.keys(all) })
+			})
+		}}
+}
+
+func keyInstall() *Command {
+	return &Command{Name: "install", Args: "ACCOUNT", Least: 1, Most: 1, Takes: []string{"account"}, Gives: ChangedKeys{}, Short: "put the account's key on its host, and sign in with it",
+		Long: `Where the host takes keys only by hand, the page and the key are shown; --done goes on
+from there. With --signs the host also verifies signatures by the key, and the commits and
+tags of the account's projects are signed with it.`,
+		Options: func(o *flag.FlagSet) Run {
+			var p plans
+			p.add(o)
+			done := o.Bool("done", false, "it was put there by hand; only sign in")
+			signs := o.Bool("signs", false, "sign commits and tags with it, too")
+			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
+				c, err := credentials.InstallKey(ctx, d, args[0], *done, *signs)
+				if err != nil {
+					return err
+				}
+				return e.changeKeys(ctx, d, c, p, "Installed: it signs in on "+c.HostName()+".")
+			})
+		}}
+}
+
+func keyRotate() *Command {
+	return &Command{Name: "rotate", Args: "ACCOUNT", Least: 1, Most: 1, Takes: []string{"account"}, Gives: ChangedKeys{}, Short: "put a new key in the place of the account's, everywhere it is used",
+		Long: `Makes the new one, puts it on the host, signs in with it, lets every hooked project use
+it, and only then removes the old one. Cut off, the same command goes on from there; there
+is a working key at every moment.`,
+		Options: func(o *flag.FlagSet) Run {
+			var p plans
+			p.add(o)
+			kind := o.String("kind", "", "the `kind` of the new key: "+strings.Join(sshkey.Kinds, ", ")+"; the old one's unless said")
+			open := o.Bool("open", false, "without a passphrase: whoever can read its file can use it")
+			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
+				c, err := credentials.RotateKey(ctx, d, args[0], *kind, *open)
+				if err != nil {
+					return err
+				}
+				return e.changeKeys(ctx, d, c, p, "Exchanged: the new key is in force, and the old one opens nothing any more.")
+			})
+		}}
+}
+
+func keyRevoke() *Command {
+	return &Command{Name: "revoke", Args: "[ACCOUNT]...", Most: -1, Takes: []string{"account"}, Gives: ChangedKeys{}, Short: "remove a lost machine's keys from the hosts",
+		Long:     "Looks on the hosts of the named accounts, or of all, for keys that were made on that machine, as their names tell.",
+		Examples: []string{"uncinate key revoke --machine launch"},
+		Options: func(o *flag.FlagSet) Run {
+			var p plans
+			p.add(o)
+			machine := o.String("machine", "", "the `name` of the machine whose keys are to open nothing any more")
+			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
+				if *machine == "" {
+					return fault.New(fault.Usage, "say which machine's keys are to be removed").Try("see the machines there are keys of", "uncinate key list").
+						Try("then", "uncinate key revoke --machine NAME")
+				}
+				c, err := credentials.RevokeKeys(ctx, d, *machine, args)
+				if err != nil {
+					return err
+				}
+				return e.changeKeys(ctx, d, c, p, "Done: no key of the machine "+*machine+" opens anything any more.")
+			})
+		}}
+}
+
+func keyAnswer() *Command {
+	return &Command{Name: "answer", Args: "PROMPT", Most: 1, Hidden: true, Short: "answer ssh with a key's passphrase; run by ssh",
+		Options: func(o *flag.FlagSet) Run {
+			key := o.String("key", "", "the key's `fingerprint`")
+			home := o.String("home", "", "`folder` in which the program's own things lie")
+			return func(ctx context.Context, e *Env, args []string) error {
+				e.home = *home
+				d, err := e.Desk()
+				if err != nil {
+					return err
+				}
+				passphrase, err := credentials.AnswerSSH(ctx, d, *key, strings.Join(args, " "))
+				if err != nil {
+					return err
+				}
+				_, err = fmt.Fprintln(e.answers, passphrase)
+				return err
+			}
 		}}
 }
 

@@ -25,6 +25,11 @@ func (p *plans) add(o *flag.FlagSet) {
 	o.BoolVar(&p.yes, "yes", false, "go ahead without asking")
 }
 
+// accountOption is the option that says which account.
+func accountOption(o *flag.FlagSet) *string {
+	return o.String("account", "", "which `account` to use")
+}
+
 type list []string
 
 func (l *list) String() string     { return strings.Join(*l, ",") }

@@ -27,107 +27,123 @@ func rescueCommand() *Command {
 copy, in a repository of its own beside git's (.git/uncinate/rescue.git): nothing of it is
 ever sent. A copy goes by itself after 90 days, or after the time that drop --after set.`,
 		Subs: []*Command{
-			{Name: "list", Args: "[FOLDER]", Most: 1, Short: "list the copies, the newest first", Takes: []string{"project"}, Gives: []worktree.RescueCopy{},
-				Options: func(o *flag.FlagSet) Run {
-					return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
-						all, err := worktree.Rescues(ctx, d, folderOf(args))
-						if err != nil {
-							return err
-						}
-						return e.Give(append([]worktree.RescueCopy{}, all...), func() { e.rescues(all) })
-					})
-				}},
-			{Name: "show", Args: "NUMBER [PATH]", Least: 1, Most: 2, Short: "tell what a copy holds, or print one file of it", Gives: worktree.RescueCopy{},
-				Options: func(o *flag.FlagSet) Run {
-					folder := inFolder(o)
-					return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
-						n, err := number(args[0])
-						if err != nil {
-							return err
-						}
-						if len(args) > 1 {
-							return worktree.RescuedFile(ctx, d, *folder, n, args[1], e.raw())
-						}
-						c, err := worktree.Rescue(ctx, d, *folder, n)
-						if err != nil {
-							return err
-						}
-						return e.Give(c, func() { e.rescueCopy(c) })
-					})
-				}},
-			{Name: "bring", Args: "NUMBER [PATH...]", Least: 1, Most: -1, Short: "bring a copy back: its commits as a branch, its files to their places",
-				Long: `Nothing that stands is written over: where something does, nothing is done, and
+			rescueList(),
+			rescueShow(),
+			rescueBring(),
+			rescueDrop(),
+		}}
+}
+
+func rescueList() *Command {
+	return &Command{Name: "list", Args: "[FOLDER]", Most: 1, Short: "list the copies, the newest first", Takes: []string{"project"}, Gives: []worktree.RescueCopy{},
+		Options: func(o *flag.FlagSet) Run {
+			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
+				all, err := worktree.Rescues(ctx, d, folderOf(args))
+				if err != nil {
+					return err
+				}
+				return e.Give(append([]worktree.RescueCopy{}, all...), func() { e.rescues(all) })
+			})
+		}}
+}
+
+func rescueShow() *Command {
+	return &Command{Name: "show", Args: "NUMBER [PATH]", Least: 1, Most: 2, Short: "tell what a copy holds, or print one file of it", Gives: worktree.RescueCopy{},
+		Options: func(o *flag.FlagSet) Run {
+			folder := inFolder(o)
+			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
+				n, err := number(args[0])
+				if err != nil {
+					return err
+				}
+				if len(args) > 1 {
+					return worktree.RescuedFile(ctx, d, *folder, n, args[1], e.raw())
+				}
+				c, err := worktree.Rescue(ctx, d, *folder, n)
+				if err != nil {
+					return err
+				}
+				return e.Give(c, func() { e.rescueCopy(c) })
+			})
+		}}
+}
+
+func rescueBring() *Command {
+	return &Command{Name: "bring", Args: "NUMBER [PATH...]", Least: 1, Most: -1, Short: "bring a copy back: its commits as a branch, its files to their places",
+		Long: `Nothing that stands is written over: where something does, nothing is done, and
 the command that brings the files into another folder is named.`,
-				Examples: []string{"uncinate rescue bring 3", "uncinate rescue bring 3 --as before-the-sync", "uncinate rescue bring 4 settings.ini --into /tmp/look"}, Gives: worktree.Brought{},
-				Options: func(o *flag.FlagSet) Run {
-					b := worktree.BringOptions{}
-					folder := inFolder(o)
-					o.StringVar(&b.As, "as", "", "the `name` of the branch; rescued-NUMBER unless said")
-					o.StringVar(&b.Into, "into", "", "another `folder` for the files")
-					return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) (err error) {
-						if b.Number, err = number(args[0]); err != nil {
-							return err
+		Examples: []string{"uncinate rescue bring 3", "uncinate rescue bring 3 --as before-the-sync", "uncinate rescue bring 4 settings.ini --into /tmp/look"}, Gives: worktree.Brought{},
+		Options: func(o *flag.FlagSet) Run {
+			b := worktree.BringOptions{}
+			folder := inFolder(o)
+			o.StringVar(&b.As, "as", "", "the `name` of the branch; rescued-NUMBER unless said")
+			o.StringVar(&b.Into, "into", "", "another `folder` for the files")
+			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) (err error) {
+				if b.Number, err = number(args[0]); err != nil {
+					return err
+				}
+				b.Folder, b.Paths = *folder, args[1:]
+				r, err := worktree.BringRescue(ctx, d, b)
+				if err != nil {
+					return err
+				}
+				return e.Give(r, func() {
+					for _, name := range r.Branches {
+						e.Say("The commits are on the branch %s now. To see them: %s", text.Visible(name), text.Command("uncinate", "history", "--branch", name))
+					}
+					switch {
+					case len(r.Files) > 0:
+						e.Say("%s brought back into %s.", text.Count(len(r.Files), "file"), text.Visible(r.Folder))
+					case len(r.Branches) == 0:
+						e.Say("All of it stands there already.")
+					}
+				})
+			})
+		}}
+}
+
+func rescueDrop() *Command {
+	return &Command{Name: "drop", Args: "[NUMBER...]", Most: -1, Short: "give up copies, or say how long they are kept", Gives: []worktree.RescueCopy{},
+		Options: func(o *flag.FlagSet) Run {
+			folder := inFolder(o)
+			older := o.Int("older", 0, "all copies that are older than so many `days`")
+			after := o.Int("after", 0, "from now on let copies go by themselves after so many `days`")
+			yes := o.Bool("yes", false, "go ahead without asking")
+			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
+				if *after != 0 {
+					if err := worktree.KeepFor(d, *after); err != nil || len(args) == 0 && *older == 0 {
+						if err == nil {
+							err = e.Give([]worktree.RescueCopy{}, func() { e.Say("Rescue copies are kept for %s from now on.", text.Count(*after, "day")) })
 						}
-						b.Folder, b.Paths = *folder, args[1:]
-						r, err := worktree.BringRescue(ctx, d, b)
-						if err != nil {
-							return err
-						}
-						return e.Give(r, func() {
-							for _, name := range r.Branches {
-								e.Say("The commits are on the branch %s now. To see them: %s", text.Visible(name), text.Command("uncinate", "history", "--branch", name))
-							}
-							switch {
-							case len(r.Files) > 0:
-								e.Say("%s brought back into %s.", text.Count(len(r.Files), "file"), text.Visible(r.Folder))
-							case len(r.Branches) == 0:
-								e.Say("All of it stands there already.")
-							}
-						})
-					})
-				}},
-			{Name: "drop", Args: "[NUMBER...]", Most: -1, Short: "give up copies, or say how long they are kept", Gives: []worktree.RescueCopy{},
-				Options: func(o *flag.FlagSet) Run {
-					folder := inFolder(o)
-					older := o.Int("older", 0, "all copies that are older than so many `days`")
-					after := o.Int("after", 0, "from now on let copies go by themselves after so many `days`")
-					yes := o.Bool("yes", false, "go ahead without asking")
-					return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
-						if *after != 0 {
-							if err := worktree.KeepFor(d, *after); err != nil || len(args) == 0 && *older == 0 {
-								if err == nil {
-									err = e.Give([]worktree.RescueCopy{}, func() { e.Say("Rescue copies are kept for %s from now on.", text.Count(*after, "day")) })
-								}
-								return err
-							}
-						}
-						if len(args) == 0 && *older <= 0 {
-							return fault.New(fault.Usage, "which copies? Name their numbers, or an age").Try("see what there is", "uncinate rescue list").Try("", "uncinate rescue drop --older 30")
-						}
-						var numbers []int
-						for _, a := range args {
-							n, err := number(a)
-							if err != nil {
-								return err
-							}
-							numbers = append(numbers, n)
-						}
-						which, drop, err := worktree.DropRescues(ctx, d, *folder, numbers, time.Duration(*older)*24*time.Hour)
-						if err != nil {
-							return err
-						}
-						if len(which) > 0 && !*yes {
-							e.Aside("%s would be gone for ever: what it holds is nowhere else.", text.Count(len(which), "rescue copy"))
-							if err := e.Agree(ctx, false, again(os.Args[1:])); err != nil {
-								return err
-							}
-						}
-						if err := drop(); err != nil {
-							return err
-						}
-						return e.Give(append([]worktree.RescueCopy{}, which...), func() { e.Say("%s given up.", text.Count(len(which), "rescue copy")) })
-					})
-				}},
+						return err
+					}
+				}
+				if len(args) == 0 && *older <= 0 {
+					return fault.New(fault.Usage, "which copies? Name their numbers, or an age").Try("see what there is", "uncinate rescue list").Try("", "uncinate rescue drop --older 30")
+				}
+				var numbers []int
+				for _, a := range args {
+					n, err := number(a)
+					if err != nil {
+						return err
+					}
+					numbers = append(numbers, n)
+				}
+				which, drop, err := worktree.DropRescues(ctx, d, *folder, numbers, time.Duration(*older)*24*time.Hour)
+				if err != nil {
+					return err
+				}
+				if len(which) > 0 && !*yes {
+					e.Aside("%s would be gone for ever: what it holds is nowhere else.", text.Count(len(which), "rescue copy"))
+					if err := e.Agree(ctx, false, again(os.Args[1:])); err != nil {
+						return err
+					}
+				}
+				if err := drop(); err != nil {
+					return err
+				}
+				return e.Give(append([]worktree.RescueCopy{}, which...), func() { e.Say("%s given up.", text.Count(len(which), "rescue copy")) })
+			})
 		}}
 }
 

@@ -39,98 +39,130 @@ func tokenCommand() *Command {
 		Long: `Each account has one token, in the vault. In the last two weeks of its life every command
 that uses it says so in one line.`,
 		Subs: []*Command{
-			{Name: "add", Args: "ACCOUNT", Least: 1, Most: 1, Takes: []string{"account"}, Gives: AddedAccount{}, Short: "give an account a token",
-				Long: `Says first which of the host's scopes the token takes, the least that will do, and where
+			tokenAdd(),
+			tokenList(),
+			tokenTest(),
+			tokenReplace(),
+			tokenRevoke(),
+			tokenForget(),
+			tokenShow(),
+			tokenLook(),
+		}}
+}
+
+func tokenAdd() *Command {
+	return &Command{Name: "add", Args: "ACCOUNT", Least: 1, Most: 1, Takes: []string{"account"}, Gives: AddedAccount{}, Short: "give an account a token",
+		Long: `Says first which of the host's scopes the token takes, the least that will do, and where
 it is made; then asks for it without showing it, or takes it from standard input, and
 tests it at once. --for says what it is wanted for: ` + strings.Join(wants(), ", ") + `; it
 may be given again. Publishing, the first three, and keys unless said.`,
-				Examples: []string{"uncinate token add tern", "uncinate token add tern --for read"},
-				Options: func(o *flag.FlagSet) Run {
-					var for_ list
-					o.Var(&for_, "for", "`what` the token is wanted for; may be given again")
-					return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
-						return e.addToken(ctx, d, args[0], for_)
-					})
-				}},
-			{Name: "list", Short: "list the tokens, without themselves, and when they end", Gives: []credentials.Token{},
-				Options: func(*flag.FlagSet) Run {
-					return withDesk(func(_ context.Context, e *Env, d *desk.Desk, _ []string) error {
-						all, err := credentials.Tokens(d)
-						if err != nil {
-							return err
-						}
-						return e.Give(all, func() { e.tokens(all) })
-					})
-				}},
-			{Name: "test", Args: "[ACCOUNT]...", Most: -1, Takes: []string{"account"}, Gives: []credentials.Token{}, Short: "ask the hosts whether the tokens are good",
-				Long: "Asks for the named accounts, or for all, and notes what the hosts say of scopes and ends. The exit code is 1 if a token is no good.",
-				Options: func(*flag.FlagSet) Run {
-					return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
-						return e.testTokens(ctx, d, args)
-					})
-				}},
-			{Name: "replace", Args: "ACCOUNT", Least: 1, Most: 1, Takes: []string{"account"}, Gives: ChangedToken{}, Short: "put a new token in the place of an old one, everywhere it is used",
-				Long: `With --renew the host makes the new token, where it offers that. Otherwise the new one is
+		Examples: []string{"uncinate token add tern", "uncinate token add tern --for read"},
+		Options: func(o *flag.FlagSet) Run {
+			var for_ list
+			o.Var(&for_, "for", "`what` the token is wanted for; may be given again")
+			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
+				return e.addToken(ctx, d, args[0], for_)
+			})
+		}}
+}
+
+func tokenList() *Command {
+	return &Command{Name: "list", Short: "list the tokens, without themselves, and when they end", Gives: []credentials.Token{},
+		Options: func(*flag.FlagSet) Run {
+			return withDesk(func(_ context.Context, e *Env, d *desk.Desk, _ []string) error {
+				all, err := credentials.Tokens(d)
+				if err != nil {
+					return err
+				}
+				return e.Give(all, func() { e.tokens(all) })
+			})
+		}}
+}
+
+func tokenTest() *Command {
+	return &Command{Name: "test", Args: "[ACCOUNT]...", Most: -1, Takes: []string{"account"}, Gives: []credentials.Token{}, Short: "ask the hosts whether the tokens are good",
+		Long: "Asks for the named accounts, or for all, and notes what the hosts say of scopes and ends. The exit code is 1 if a token is no good.",
+		Options: func(*flag.FlagSet) Run {
+			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
+				return e.testTokens(ctx, d, args)
+			})
+		}}
+}
+
+func tokenReplace() *Command {
+	return &Command{Name: "replace", Args: "ACCOUNT", Least: 1, Most: 1, Takes: []string{"account"}, Gives: ChangedToken{}, Short: "put a new token in the place of an old one, everywhere it is used",
+		Long: `With --renew the host makes the new token, where it offers that. Otherwise the new one is
 asked for without showing it, or taken from standard input, and tested; then the old one
 is taken out of force on the host, where it offers that. Every hooked project uses the new
 one from then on.`,
-				Examples: []string{"uncinate token replace tern", "uncinate token replace tern --renew"},
-				Options: func(o *flag.FlagSet) Run {
-					var p plans
-					p.add(o)
-					renew := o.Bool("renew", false, "let the host make the new token")
-					return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
-						return e.replaceToken(ctx, d, args[0], *renew, p)
-					})
-				}},
-			{Name: "revoke", Args: "ACCOUNT", Least: 1, Most: 1, Takes: []string{"account"}, Gives: ChangedToken{}, Short: "take an account's token out of force on the host",
-				Options: func(o *flag.FlagSet) Run {
-					var p plans
-					p.add(o)
-					return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
-						t, err := credentials.RevokeToken(ctx, d, args[0])
-						if err != nil {
-							return err
-						}
-						return e.changeToken(ctx, d, t, p, "Revoked. On "+t.HostName()+" the token is out of force, and the vault holds it no more.")
-					})
-				}},
-			{Name: "forget", Args: "ACCOUNT", Least: 1, Most: 1, Takes: []string{"account"}, Gives: Forgotten{}, Short: "take an account's token out of the vault",
-				Long: "The account stays known here, and the token stays in force on the host.",
-				Options: func(*flag.FlagSet) Run {
-					return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
-						if err := credentials.ForgetToken(ctx, d, args[0]); err != nil {
-							return err
-						}
-						return e.Give(Forgotten{Name: args[0]}, func() {
-							e.Say("The token of %s is gone from the vault. On the host it still stands.", args[0])
-							e.Aside("To take it out of force there, revoke it before you forget it, or use the host's page.")
-						})
-					})
-				}},
-			{Name: "show", Args: "ACCOUNT", Least: 1, Most: 1, Takes: []string{"account"}, Short: "hand a token to a program that has a sign-in of its own",
-				Long: `Prints the token itself on standard output, once it was noted, in a log in the state
+		Examples: []string{"uncinate token replace tern", "uncinate token replace tern --renew"},
+		Options: func(o *flag.FlagSet) Run {
+			var p plans
+			p.add(o)
+			renew := o.Bool("renew", false, "let the host make the new token")
+			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
+				return e.replaceToken(ctx, d, args[0], *renew, p)
+			})
+		}}
+}
+
+func tokenRevoke() *Command {
+	return &Command{Name: "revoke", Args: "ACCOUNT", Least: 1, Most: 1, Takes: []string{"account"}, Gives: ChangedToken{}, Short: "take an account's token out of force on the host",
+		Options: func(o *flag.FlagSet) Run {
+			var p plans
+			p.add(o)
+			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
+				t, err := credentials.RevokeToken(ctx, d, args[0])
+				if err != nil {
+					return err
+				}
+				return e.changeToken(ctx, d, t, p, "Revoked. On "+t.HostName()+" the token is out of force, and the vault holds it no more.")
+			})
+		}}
+}
+
+func tokenForget() *Command {
+	return &Command{Name: "forget", Args: "ACCOUNT", Least: 1, Most: 1, Takes: []string{"account"}, Gives: Forgotten{}, Short: "take an account's token out of the vault",
+		Long: "The account stays known here, and the token stays in force on the host.",
+		Options: func(*flag.FlagSet) Run {
+			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
+				if err := credentials.ForgetToken(ctx, d, args[0]); err != nil {
+					return err
+				}
+				return e.Give(Forgotten{Name: args[0]}, func() {
+					e.Say("The token of %s is gone from the vault. On the host it still stands.", args[0])
+					e.Aside("To take it out of force there, revoke it before you forget it, or use the host's page.")
+				})
+			})
+		}}
+}
+
+func tokenShow() *Command {
+	return &Command{Name: "show", Args: "ACCOUNT", Least: 1, Most: 1, Takes: []string{"account"}, Short: "hand a token to a program that has a sign-in of its own",
+		Long: `Prints the token itself on standard output, once it was noted, in a log in the state
 folder, that it was handed out; or, with --clipboard, gives it to the terminal's clipboard
 (by the control sequence OSC 52, which the terminal may be set to refuse). Only with --once,
 so that nobody shows one by accident.`,
-				Examples: []string{"uncinate token show tern --once --clipboard"},
-				Options: func(o *flag.FlagSet) Run {
-					once := o.Bool("once", false, "show it, knowing what that means")
-					clipboard := o.Bool("clipboard", false, "give it to the terminal's clipboard instead of printing it")
-					return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
-						return e.showToken(ctx, d, args[0], *once, *clipboard)
-					})
-				}},
-			{Name: "look", Args: "FOLDER...", Least: 1, Most: -1, Takes: []string{"folder"}, Gives: Looked{}, Short: "look for copies of your tokens left in plain files",
-				Long: `Looks into every file below the folders for the tokens of this machine's accounts, also
+		Examples: []string{"uncinate token show tern --once --clipboard"},
+		Options: func(o *flag.FlagSet) Run {
+			once := o.Bool("once", false, "show it, knowing what that means")
+			clipboard := o.Bool("clipboard", false, "give it to the terminal's clipboard instead of printing it")
+			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
+				return e.showToken(ctx, d, args[0], *once, *clipboard)
+			})
+		}}
+}
+
+func tokenLook() *Command {
+	return &Command{Name: "look", Args: "FOLDER...", Least: 1, Most: -1, Takes: []string{"folder"}, Gives: Looked{}, Short: "look for copies of your tokens left in plain files",
+		Long: `Looks into every file below the folders for the tokens of this machine's accounts, also
 in the form in which HTTP Basic carries them, and names file and line, never the token.
 The exit code is 4 if one is found.`,
-				Examples: []string{"uncinate token look ~"},
-				Options: func(*flag.FlagSet) Run {
-					return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
-						return e.lookForTokens(ctx, d, args)
-					})
-				}},
+		Examples: []string{"uncinate token look ~"},
+		Options: func(*flag.FlagSet) Run {
+			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
+				return e.lookForTokens(ctx, d, args)
+			})
 		}}
 }
 

@@ -178,100 +178,125 @@ func sayHow(verb string) error {
 }
 
 func vaultCommand() *Command {
-	// told makes a Run of work that changes the vault and says so in one sentence.
-	told := func(work func(ctx context.Context, e *Env, d *desk.Desk) (string, error)) Run {
-		return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, _ []string) error {
-			says, err := work(ctx, e, d)
-			if err != nil {
-				return err
-			}
-			if _, found, err := d.Vault.Info(ctx); err == nil && !found {
-				return e.Give(Vaulted{}, func() { e.Say("%s", says) })
-			}
-			return e.giveVault(ctx, d, func(vault.Info) { e.Say("%s", says) })
-		})
-	}
 	return &Command{Name: "vault", Short: "keep secrets: make, show, unlock, lock, change",
 		Long: "The vault is one encrypted file (age). What opens it is wrapped by a passphrase, or lies in the system's keyring or in a key file.",
 		Subs: []*Command{
-			{Name: "make", Short: "make the vault of this machine", Gives: Vaulted{},
-				Examples: []string{"uncinate vault make --by passphrase", "uncinate vault make --by keyring"},
-				Options: func(o *flag.FlagSet) Run {
-					by := o.String("by", "", "the `way` in which it is protected: passphrase, keyring or file")
-					return told(func(ctx context.Context, e *Env, d *desk.Desk) (string, error) {
-						if *by == "" {
-							return "", sayHow("make")
-						}
-						return e.protect(ctx, d, *by, "made", d.Vault.Make)
-					})
-				}},
-			{Name: "show", Short: "show where the vault lies, how it is protected and whether it is open", Gives: Vaulted{},
-				Options: func(*flag.FlagSet) Run {
-					return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, _ []string) error {
-						return e.giveVault(ctx, d, func(i vault.Info) {
-							state := "locked"
-							switch {
-							case !i.Until.IsZero():
-								state = "open until " + i.Until.Local().Format("2006-01-02 15:04")
-							case i.Open && i.By == vault.ByKeyring:
-								state = "open while the system's keyring is"
-							case i.Open:
-								state = "open to whoever can read the key file"
-							}
-							way := map[string]string{vault.ByFile: "key file", vault.ByKeyring: "the system's keyring"}[i.By]
-							if way == "" {
-								way = i.By
-							}
-							e.Facts([2]string{"protected by", way}, [2]string{"state", state}, [2]string{"secrets", i.Secrets}, [2]string{"opened by", i.Identity},
-								[2]string{"made", i.Made.Format(time.DateOnly)})
-						})
-					})
-				}},
-			{Name: "unlock", Short: "open the vault for a time", Gives: Vaulted{},
-				Long: `Asks for the passphrase, or takes it from standard input, and starts a small process
+			vaultMake(),
+			vaultShow(),
+			vaultUnlock(),
+			vaultLock(),
+			vaultChange(),
+			vaultHold(),
+		}}
+}
+
+// vaultWork makes a Run of work that changes the vault and says so in one sentence.
+func vaultWork(work func(ctx context.Context, e *Env, d *desk.Desk) (string, error)) Run {
+	return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, _ []string) error {
+		says, err := work(ctx, e, d)
+		if err != nil {
+			return err
+		}
+		if _, found, err := d.Vault.Info(ctx); err == nil && !found {
+			return e.Give(Vaulted{}, func() { e.Say("%s", says) })
+		}
+		return e.giveVault(ctx, d, func(vault.Info) { e.Say("%s", says) })
+	})
+}
+
+func vaultMake() *Command {
+	return &Command{Name: "make", Short: "make the vault of this machine", Gives: Vaulted{},
+		Examples: []string{"uncinate vault make --by passphrase", "uncinate vault make --by keyring"},
+		Options: func(o *flag.FlagSet) Run {
+			by := o.String("by", "", "the `way` in which it is protected: passphrase, keyring or file")
+			return vaultWork(func(ctx context.Context, e *Env, d *desk.Desk) (string, error) {
+				if *by == "" {
+					return "", sayHow("make")
+				}
+				return e.protect(ctx, d, *by, "made", d.Vault.Make)
+			})
+		}}
+}
+
+func vaultShow() *Command {
+	return &Command{Name: "show", Short: "show where the vault lies, how it is protected and whether it is open", Gives: Vaulted{},
+		Options: func(*flag.FlagSet) Run {
+			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, _ []string) error {
+				return e.giveVault(ctx, d, func(i vault.Info) {
+					state := "locked"
+					switch {
+					case !i.Until.IsZero():
+						state = "open until " + i.Until.Local().Format("2006-01-02 15:04")
+					case i.Open && i.By == vault.ByKeyring:
+						state = "open while the system's keyring is"
+					case i.Open:
+						state = "open to whoever can read the key file"
+					}
+					way := map[string]string{vault.ByFile: "key file", vault.ByKeyring: "the system's keyring"}[i.By]
+					if way == "" {
+						way = i.By
+					}
+					e.Facts([2]string{"protected by", way}, [2]string{"state", state}, [2]string{"secrets", i.Secrets}, [2]string{"opened by", i.Identity},
+						[2]string{"made", i.Made.Format(time.DateOnly)})
+				})
+			})
+		}}
+}
+
+func vaultUnlock() *Command {
+	return &Command{Name: "unlock", Short: "open the vault for a time", Gives: Vaulted{},
+		Long: `Asks for the passphrase, or takes it from standard input, and starts a small process
 that holds the vault open for you alone and ends by itself. A vault that the system's
 keyring protects is opened by that: the keyring asks for its own password.`,
-				Options: func(o *flag.FlagSet) Run {
-					long := o.Duration("for", defaultUnlock, "how long, a `time` such as 30m or 8h")
-					return told(func(ctx context.Context, e *Env, d *desk.Desk) (string, error) {
-						says, err := e.unlock(ctx, d, *long)
-						if err != nil {
-							return "", err
-						}
-						n, err := credentials.AgentUntil(ctx, d, time.Now().Add(*long))
-						return e.withAgent(says, n, "The SSH agent has %s until then.", err), nil
-					})
-				}},
-			{Name: "lock", Short: "lock the vault now", Gives: Vaulted{},
-				Long: "Tokens that were kept for this sign-in only are forgotten too.",
-				Options: func(*flag.FlagSet) Run {
-					return told(func(ctx context.Context, e *Env, d *desk.Desk) (string, error) {
-						n, agent := credentials.OutOfAgent(d) // also where the vault itself cannot be locked
-						says, err := e.lock(ctx, d)
-						if err != nil {
-							return "", err
-						}
-						return e.withAgent(says, n, "The SSH agent has %s no more.", agent), nil
-					})
-				}},
-			{Name: "change", Short: "protect the vault in another way, or by another passphrase", Gives: Vaulted{},
-				Long:     "The secrets are encrypted anew; what opened the vault before opens it no more. The vault must be open, or its passphrase is asked for.",
-				Examples: []string{"uncinate vault change --by passphrase"},
-				Options: func(o *flag.FlagSet) Run {
-					by := o.String("by", "", "the `way` in which it is protected from now on: passphrase, keyring or file")
-					return told(func(ctx context.Context, e *Env, d *desk.Desk) (string, error) {
-						if *by == "" {
-							return "", sayHow("change")
-						}
-						if err := d.Vault.Ready(ctx); err != nil {
-							return "", err
-						}
-						return e.protect(ctx, d, *by, "changed", d.Vault.Change)
-					})
-				}},
-			{Name: "hold", Hidden: true, Short: "hold the vault open; started by unlock",
-				Options: func(*flag.FlagSet) Run {
-					return func(ctx context.Context, e *Env, _ []string) error { return vault.Hold(ctx, e.In) }
-				}},
+		Options: func(o *flag.FlagSet) Run {
+			long := o.Duration("for", defaultUnlock, "how long, a `time` such as 30m or 8h")
+			return vaultWork(func(ctx context.Context, e *Env, d *desk.Desk) (string, error) {
+				says, err := e.unlock(ctx, d, *long)
+				if err != nil {
+					return "", err
+				}
+				n, err := credentials.AgentUntil(ctx, d, time.Now().Add(*long))
+				return e.withAgent(says, n, "The SSH agent has %s until then.", err), nil
+			})
+		}}
+}
+
+func vaultLock() *Command {
+	return &Command{Name: "lock", Short: "lock the vault now", Gives: Vaulted{},
+		Long: "Tokens that were kept for this sign-in only are forgotten too.",
+		Options: func(*flag.FlagSet) Run {
+			return vaultWork(func(ctx context.Context, e *Env, d *desk.Desk) (string, error) {
+				n, agent := credentials.OutOfAgent(d) // also where the vault itself cannot be locked
+				says, err := e.lock(ctx, d)
+				if err != nil {
+					return "", err
+				}
+				return e.withAgent(says, n, "The SSH agent has %s no more.", agent), nil
+			})
+		}}
+}
+
+func vaultChange() *Command {
+	return &Command{Name: "change", Short: "protect the vault in another way, or by another passphrase", Gives: Vaulted{},
+		Long:     "The secrets are encrypted anew; what opened the vault before opens it no more. The vault must be open, or its passphrase is asked for.",
+		Examples: []string{"uncinate vault change --by passphrase"},
+		Options: func(o *flag.FlagSet) Run {
+			by := o.String("by", "", "the `way` in which it is protected from now on: passphrase, keyring or file")
+			return vaultWork(func(ctx context.Context, e *Env, d *desk.Desk) (string, error) {
+				if *by == "" {
+					return "", sayHow("change")
+				}
+				if err := d.Vault.Ready(ctx); err != nil {
+					return "", err
+				}
+				return e.protect(ctx, d, *by, "changed", d.Vault.Change)
+			})
+		}}
+}
+
+func vaultHold() *Command {
+	return &Command{Name: "hold", Hidden: true, Short: "hold the vault open; started by unlock",
+		Options: func(*flag.FlagSet) Run {
+			return func(ctx context.Context, e *Env, _ []string) error { return vault.Hold(ctx, e.In) }
 		}}
 }
