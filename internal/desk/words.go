@@ -32,8 +32,6 @@ func GitFault(err error, format string, args ...any) error {
 	return err
 }
 
-func Contains(s, word string) bool { return strings.Contains(s, word) }
-
 // Keep writes a file unless it is as it should be.
 func Keep(path, contents string, mode fs.FileMode) error {
 	old, err := files.Read(path, 256<<10)
@@ -44,13 +42,6 @@ func Keep(path, contents string, mode fs.FileMode) error {
 		return err
 	}
 	return files.Write(path, []byte(contents), mode)
-}
-
-func OrElse(a, b string) string {
-	if a != "" {
-		return a
-	}
-	return b
 }
 
 func IsAre(n int) string {

@@ -12,6 +12,7 @@ import (
 	"strings"
 	"time"
 
+	"uncinate/internal/core/text"
 	"uncinate/internal/world/git"
 )
 
@@ -33,7 +34,7 @@ func (gannet) secret(q *http.Request) string {
 func (gannet) token() (string, []string) { return "gnt_", GannetScopes }
 
 func (gannet) scope(sends bool) string {
-	return map[bool]string{true: "repo.write", false: "repo.read"}[sends]
+	return text.Either(sends, "repo.write", "repo.read")
 }
 
 // gannetAt is gannet's face on a running engine.

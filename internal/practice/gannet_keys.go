@@ -3,6 +3,8 @@ package practice
 import (
 	"net/http"
 	"time"
+
+	"uncinate/internal/core/text"
 )
 
 // keyRoutes serves gannet's keys: a person's for signing in and for signatures, a
@@ -43,7 +45,7 @@ func (g gannetAt) keyRoutes(api func(pattern, scope string, h func(http.Response
 					item["used"] = k.Used.Format(time.RFC3339)
 				}
 				if k.Repo != "" {
-					item["right"] = gannetRights[map[bool]int{true: Write, false: Read}[k.Writes]]
+					item["right"] = gannetRights[text.Either(k.Writes, Write, Read)]
 				}
 				items = append(items, item)
 			}

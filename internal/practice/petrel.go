@@ -12,6 +12,8 @@ import (
 	"strings"
 	"sync"
 	"time"
+
+	"uncinate/internal/core/text"
 )
 
 // PetrelScopes are all the scopes that petrel knows: read, write, administer, keys.
@@ -33,7 +35,7 @@ func (petrel) secret(q *http.Request) string {
 
 func (petrel) token() (string, []string) { return "ptl_", PetrelScopes }
 
-func (petrel) scope(sends bool) string { return map[bool]string{true: "w", false: "r"}[sends] }
+func (petrel) scope(sends bool) string { return text.Either(sends, "w", "r") }
 
 // refuse tells a refusal as a map of fields, or as one message.
 func (petrel) refuse(w http.ResponseWriter, r *refusal) {
@@ -257,7 +259,7 @@ func (p petrelAt) create(w http.ResponseWriter, q *http.Request, s Session) erro
 	if err := read(q, &in); err != nil {
 		return err
 	}
-	want := Repo{Owner: s.User.Name, Name: in.Label, Description: in.Blurb, Visibility: map[bool]string{true: "private", false: "public"}[in.Closed], Default: strings.TrimPrefix(in.Options.Head, "refs/heads/")}
+	want := Repo{Owner: s.User.Name, Name: in.Label, Description: in.Blurb, Visibility: text.Either(in.Closed, "private", "public"), Default: strings.TrimPrefix(in.Options.Head, "refs/heads/")}
 	if in.Group != "" {
 		owners := p.store.Owners(s.User.Name)
 		i := slices.IndexFunc(owners, func(o string) bool { return oid("g", o) == in.Group })
@@ -313,7 +315,7 @@ func (p petrelAt) change(w http.ResponseWriter, q *http.Request, s Session) erro
 	}
 	r, err = p.store.Change(q.Context(), s.User.Name, r.Owner, r.Name, version(q), func(r *Repo) error {
 		r.Name, r.Description, r.Default = in.Label, in.Blurb, strings.TrimPrefix(in.Head, "refs/heads/")
-		r.Visibility = map[bool]string{true: "private", false: "public"}[in.Closed]
+		r.Visibility = text.Either(in.Closed, "private", "public")
 		return nil
 	})
 	if err != nil {

@@ -211,7 +211,7 @@ func (e *Env) attached(r *attach.Attached, host string) {
 		up = fmt.Sprintf("%s, %s; branch %s at %.10s", text.Count(r.Files, "file"), text.Size(r.Bytes), text.Visible(r.Branch), r.Commit)
 	}
 	if r.Visibility != "" {
-		checked += ", " + map[bool]string{true: "visible to members", false: r.Visibility}[r.Visibility == "members"]
+		checked += ", " + text.Either(r.Visibility == "members", "visible to members", r.Visibility)
 		if r.Commit != "" {
 			checked += ", default branch " + r.Branch
 		}
@@ -248,7 +248,7 @@ func (e *Env) attached(r *attach.Attached, host string) {
 	}
 	joined, beside := "", ""
 	if j := r.Joined; j != nil {
-		joined = text.Count(j.Commits, "commit") + " that " + map[bool]string{true: "was", false: "were"}[j.Commits == 1] + " there"
+		joined = text.Count(j.Commits, "commit") + " that " + text.Either(j.Commits == 1, "was", "were") + " there"
 		if len(j.Added) > 0 {
 			joined += "; laid out here: " + strings.Join(j.Added[:min(4, len(j.Added))], ", ")
 		}

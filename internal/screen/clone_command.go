@@ -260,7 +260,7 @@ func (e *Env) cloneMany(ctx context.Context, d *desk.Desk, o many.Options, previ
 		e.Say("Where they stand: uncinate status --all")
 	}
 	if err == nil && exit != 0 {
-		err = fault.New(exit, "%s not cloned; the same command, run again, goes on", text.Count(count["failed"], "repository")+map[bool]string{true: " was", false: " were"}[count["failed"] == 1])
+		err = fault.New(exit, "%s not cloned; the same command, run again, goes on", text.Count(count["failed"], "repository")+text.Either(count["failed"] == 1, " was", " were"))
 	}
 	return err
 }

@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"io"
 	"strings"
+
+	"uncinate/internal/core/text"
 )
 
 // groups is the order in which the overview names the commands.
@@ -112,7 +114,7 @@ func Reference(w io.Writer, commands []*Command) {
 		"Options may stand before or after the arguments; two dashes or one.\n\n"+
 		"With `--json` a command prints one document on standard output, also when it fails; [json.md](json.md) tells of them.\n\nExit codes: ")
 	for i, x := range exitCodes {
-		fmt.Fprintf(w, "%s%d %s", map[bool]string{true: " · "}[i > 0], x.code, x.means)
+		fmt.Fprintf(w, "%s%d %s", text.Either(i > 0, " · ", ""), x.code, x.means)
 	}
 	fmt.Fprintln(w, ".")
 	var write func(c *Command, path string, level int)

@@ -216,7 +216,7 @@ func (e *Env) syncAll(ctx context.Context, d *desk.Desk, o many.SyncAllOptions) 
 	if err == nil && exit != 0 && len(needs) == len(rows) {
 		err = fault.New(exit, "no project was brought into step")
 	} else if err == nil && exit != 0 {
-		err = fault.New(exit, "%s not brought into step; the others are", text.Count(len(needs), "project")+map[bool]string{true: " was", false: " were"}[len(needs) == 1])
+		err = fault.New(exit, "%s not brought into step; the others are", text.Count(len(needs), "project")+text.Either(len(needs) == 1, " was", " were"))
 	}
 	return err
 }

@@ -56,7 +56,7 @@ func (f Facts) Word() (word, says string, rank int) {
 	add(f.Behind > 0, "%s only there", text.Count(f.Behind, "commit"))
 	add(f.Moved && f.Behind == 0, "new commits there")
 	add(len(f.Changed) > 0, "%s", Changes(f.Changed))
-	add(len(f.Branches) > 0, "%s only here: %s", map[bool]string{true: "branch", false: "branches"}[len(f.Branches) == 1], strings.Join(f.Branches, ", "))
+	add(len(f.Branches) > 0, "%s only here: %s", text.Either(len(f.Branches) == 1, "branch", "branches"), strings.Join(f.Branches, ", "))
 	add(f.Stashes > 0, "%s laid aside", text.Count(f.Stashes, "change"))
 	add(f.NowAt != "", "its repository is called %s now", f.NowAt)
 	add(f.NowAt == "" && f.Refused != "", "%s", f.Refused)

@@ -6,6 +6,8 @@ import (
 	"net/url"
 	"slices"
 	"strings"
+
+	"uncinate/internal/core/text"
 )
 
 // write writes the whole draft.
@@ -177,7 +179,7 @@ func (w *writer) action(f Found) {
 		w.say("headers = { If-Match = \"{version}\" }")
 	}
 	if body := w.body(f.Action, o); body != "" {
-		w.say("%s = %s", map[bool]string{true: "form  ", false: "json  "}[o.form], body)
+		w.say("%s = %s", text.Either(o.form, "form  ", "json  "), body)
 	}
 	if o.status == "202" && slices.Contains(o.headers, "Location") {
 		w.say("# The work is accepted and done later: say how it is waited for.")

@@ -3,6 +3,8 @@ package histories
 import (
 	"slices"
 	"strings"
+
+	"uncinate/internal/core/text"
 )
 
 // mostLines is how many lines of descent are drawn side by side.
@@ -90,7 +92,7 @@ func draw(row map[int]byte, passing []string) string {
 			c = ' '
 		}
 		b.WriteByte(c)
-		b.WriteByte(map[bool]byte{true: '-', false: ' '}[across])
+		b.WriteByte(text.Either[byte](across, '-', ' '))
 	}
 	return strings.TrimRight(b.String(), " ")
 }

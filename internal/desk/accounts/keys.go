@@ -39,7 +39,7 @@ func DropFiles(k *Key) error {
 
 func KindOf(kind string) string {
 	for _, k := range sshkey.Kinds {
-		if desk.Contains(kind, k) {
+		if strings.Contains(kind, k) {
 			return k
 		}
 	}

@@ -174,7 +174,7 @@ func (r *Route) refusal(ctx context.Context, said string) error {
 		return changed
 	}
 	for _, word := range []string{"Permission denied", "Too many authentication failures", "No supported authentication methods"} {
-		if desk.Contains(said, word) {
+		if strings.Contains(said, word) {
 			f := fault.New(fault.HostSaidNo, "%s does not let the SSH key of account %s in", text.Visible(r.Host), r.Key.Account).
 				Detail("The key is %s.", r.Key.Fingerprint()).Detail("ssh says: %s", text.Excerpt(strings.TrimSpace(said), 300))
 			return f.Try("put the key on the host", text.Command("uncinate", "key", "install", r.Key.Account)).

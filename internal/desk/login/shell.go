@@ -126,7 +126,7 @@ func (l *Login) withServer(ctx context.Context, do func(*shellhost.Server) error
 		if !errors.As(err, &failed) {
 			return err
 		}
-		if !desk.Contains(failed.Said, "Permission denied") && !desk.Contains(failed.Said, "Too many authentication failures") {
+		if !strings.Contains(failed.Said, "Permission denied") && !strings.Contains(failed.Said, "Too many authentication failures") {
 			if r.Key != nil && !own {
 				return r.refusal(ctx, failed.Said)
 			}
@@ -297,7 +297,7 @@ func (l *Login) shellKeys(ctx context.Context, s *shellhost.Server, action strin
 			for _, e := range all {
 				right := ""
 				if e.Only != "" {
-					right = map[bool]string{true: "write", false: "read"}[e.Writes]
+					right = text.Either(e.Writes, "write", "read")
 				}
 				result.Items = append(result.Items, map[string]any{"id": e.Half.Fingerprint(), "title": e.Title(), "key": e.Half.Line(), "right": right})
 			}

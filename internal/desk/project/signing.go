@@ -72,7 +72,7 @@ func writeSigners(d *desk.Desk, k *accounts.Key) error {
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
-	if !desk.Contains("\n"+string(old), "\n"+line+"\n") {
+	if !strings.Contains("\n"+string(old), "\n"+line+"\n") {
 		if err := files.Write(signersFile(d), append(old, line+"\n"...), 0o600); err != nil {
 			return err
 		}

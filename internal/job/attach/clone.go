@@ -1,6 +1,7 @@
 package attach
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"io/fs"
@@ -242,7 +243,7 @@ func (c *Clone) plan() error {
 		}
 		return f.Detail("It has: %s", text.Excerpt(strings.Join(c.refs.Branches(), ", "), 200))
 	}
-	t.Branch = desk.OrElse(c.options.Branch, c.refs.Head)
+	t.Branch = cmp.Or(c.options.Branch, c.refs.Head)
 	if t.Branch == "" {
 		t.Branch = t.Repository.DefaultBranch
 	}

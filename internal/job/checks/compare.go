@@ -49,7 +49,7 @@ func Compare(ctx context.Context, d *desk.Desk, names []string) ([]Compared, err
 			case nil:
 				return ""
 			case bool:
-				return map[bool]string{true: "free", false: "paid"}[v]
+				return text.Either(v, "free", "paid")
 			case int64:
 				return text.Number(int(v))
 			case time.Time:

@@ -126,7 +126,7 @@ func (t *Try) Look(ctx context.Context) ([]Tried, error) {
 	t.act("repository-show", func() (string, error) {
 		name := scratch + "none"
 		if _, found, err := t.login.Repository(ctx, t.login.Account.User, name); err != nil || found {
-			return "", errors.Join(err, map[bool]error{true: fmt.Errorf("it shows %s, which nobody made", name)}[found])
+			return "", errors.Join(err, text.Either[error](found, fmt.Errorf("it shows %s, which nobody made", name), nil))
 		}
 		return "what is not there is told as not found", nil
 	})
@@ -162,7 +162,7 @@ func (t *Try) spellings(r description.Repository) {
 		owner, name, ok := t.login.Host.Recognise(s)
 		if !ok || owner+"/"+name != r.Path() {
 			result.State, result.Says = desk.Bad, "a spelling does not lead back to "+r.Path()
-			result.Read = append(result.Read, s+" is read as "+map[bool]string{true: owner + "/" + name, false: "nothing"}[ok])
+			result.Read = append(result.Read, s+" is read as "+text.Either(ok, owner+"/"+name, "nothing"))
 			continue
 		}
 		result.Read = append(result.Read, s)

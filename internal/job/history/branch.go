@@ -1,6 +1,7 @@
 package history
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -217,7 +218,7 @@ type MakeOptions struct {
 func MakeBranches(ctx context.Context, d *desk.Desk, o MakeOptions) (*BranchPlan, error) {
 	return planBranches(ctx, d, o.Folder, "To make branches:", func(b *branching, p *BranchPlan) error {
 		f := b.folder
-		from := desk.OrElse(o.From, "HEAD")
+		from := cmp.Or(o.From, "HEAD")
 		start, err := f.Repo.Do(ctx, "rev-parse", "-q", "--verify", from+"^{commit}")
 		if err != nil {
 			if start, err = f.Repo.Do(ctx, "rev-parse", "-q", "--verify", "refs/remotes/"+b.Remote+"/"+from+"^{commit}"); err != nil {

@@ -2,6 +2,7 @@ package history
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"io"
@@ -201,7 +202,7 @@ func sides(ctx context.Context, d *desk.Desk, f *project.Folder, side, branch st
 		return "", "", err
 	}
 	var theirs string
-	for _, ref := range []string{"refs/heads/" + branch, "refs/remotes/" + p.Remote + "/" + desk.OrElse(branch, f.Branch), "refs/remotes/" + branch} {
+	for _, ref := range []string{"refs/heads/" + branch, "refs/remotes/" + p.Remote + "/" + cmp.Or(branch, f.Branch), "refs/remotes/" + branch} {
 		if theirs, err = f.Repo.Do(ctx, "rev-parse", "-q", "--verify", ref+"^{commit}"); err == nil {
 			break
 		}

@@ -1,6 +1,7 @@
 package history
 
 import (
+	"cmp"
 	"context"
 	"slices"
 	"strconv"
@@ -65,7 +66,7 @@ func Read(ctx context.Context, d *desk.Desk, o HistoryOptions) (*History, error)
 	if o.Most <= 0 {
 		o.Most = 30
 	}
-	branch := desk.OrElse(o.Branch, f.Branch)
+	branch := cmp.Or(o.Branch, f.Branch)
 	out := &History{Folder: f.Path, Branch: branch, Commits: []Commit{}}
 	verify := func(ref string) string {
 		id, err := f.Repo.Do(ctx, "rev-parse", "-q", "--verify", ref+"^{commit}")
@@ -106,7 +107,7 @@ func Read(ctx context.Context, d *desk.Desk, o HistoryOptions) (*History, error)
 	}
 	switch o.Side {
 	case "here":
-		args = append(args, desk.OrElse(ours, theirs))
+		args = append(args, cmp.Or(ours, theirs))
 		if theirs != "" {
 			args = append(args, "--not", theirs)
 		}

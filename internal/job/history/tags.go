@@ -1,6 +1,7 @@
 package history
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"strings"
@@ -36,9 +37,9 @@ func Tag(ctx context.Context, d *desk.Desk, o TagOptions) (*BranchPlan, error) {
 			return fault.New(fault.Usage, "%s is no version number of the form 1.2.3", text.Quote(o.Name)).
 				Try("if it is to be called so all the same", text.Command("uncinate", "tag", o.Name, "--any-name"))
 		}
-		at, err := f.Repo.Do(ctx, "rev-parse", "-q", "--verify", desk.OrElse(o.At, "HEAD")+"^{commit}")
+		at, err := f.Repo.Do(ctx, "rev-parse", "-q", "--verify", cmp.Or(o.At, "HEAD")+"^{commit}")
 		if err != nil {
-			return fault.New(fault.Failed, "there is no commit %s here", text.Visible(desk.OrElse(o.At, "yet"))).Because(err)
+			return fault.New(fault.Failed, "there is no commit %s here", text.Visible(cmp.Or(o.At, "yet"))).Because(err)
 		}
 		stands, _ := f.Repo.Do(ctx, "rev-parse", "-q", "--verify", "refs/tags/"+o.Name+"^{commit}") // "" for none
 		if b.Refs["refs/tags/"+o.Name] != "" && (stands != at || o.Here) {
@@ -61,7 +62,7 @@ func Tag(ctx context.Context, d *desk.Desk, o TagOptions) (*BranchPlan, error) {
 		}
 		if stands == "" {
 			p.add("tag", plan.Here, fmt.Sprintf("Mark %.10s (%s) as %s", at, text.Excerpt(title, 60), text.Visible(o.Name)), func(ctx context.Context) error {
-				_, err := f.Repo.Do(ctx, "tag", "-a", "-m", desk.OrElse(o.Text, o.Name), "--", o.Name, at)
+				_, err := f.Repo.Do(ctx, "tag", "-a", "-m", cmp.Or(o.Text, o.Name), "--", o.Name, at)
 				return desk.GitFault(err, "git cannot make the tag")
 			})
 			p.undo(f, "tag", "-d", "--", o.Name)

@@ -1,6 +1,7 @@
 package many
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"io/fs"
@@ -71,7 +72,7 @@ func CloneMany(ctx context.Context, d *desk.Desk, o Options) (*Many, error) {
 	if err != nil {
 		return nil, err
 	}
-	into, err := filepath.Abs(desk.OrElse(o.Into, "."))
+	into, err := filepath.Abs(cmp.Or(o.Into, "."))
 	if err != nil {
 		return nil, err
 	}

@@ -201,7 +201,7 @@ func ChangeHosted(ctx context.Context, d *desk.Desk, account, what string, o Hos
 	}
 	if o.Visibility != "" && o.Visibility != r.Visibility {
 		vars["visibility"] = o.Visibility
-		says = append(says, "make it "+map[bool]string{true: "visible to members", false: o.Visibility}[o.Visibility == "members"])
+		says = append(says, "make it "+text.Either(o.Visibility == "members", "visible to members", o.Visibility))
 		if o.Visibility == "public" {
 			c.Notes = append(c.Notes, "Everybody will see it, with its whole history.")
 		}

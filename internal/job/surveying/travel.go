@@ -119,9 +119,9 @@ func CheckFindings(found []survey.Finding, folder string, again func(options ...
 	for _, x := range stop {
 		paths[x.Path] = true
 	}
-	f := fault.New(fault.Refused, "%s would go up that must not, as %s", text.Count(len(paths), "file"), map[bool]string{true: "it stands", false: "they stand"}[len(paths) == 1])
+	f := fault.New(fault.Refused, "%s would go up that must not, as %s", text.Count(len(paths), "file"), text.Either(len(paths) == 1, "it stands", "they stand"))
 	if changing == len(stop) {
-		f = fault.New(fault.Decision, "%s being written while we look, so what would go up now would be half of it", map[bool]string{true: "a file is", false: text.Count(changing, "file") + " are"}[changing == 1])
+		f = fault.New(fault.Decision, "%s being written while we look, so what would go up now would be half of it", text.Either(changing == 1, "a file is", text.Count(changing, "file")+" are"))
 	}
 	var lines []string
 	for _, x := range stop {

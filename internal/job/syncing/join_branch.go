@@ -1,6 +1,7 @@
 package syncing
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -32,7 +33,7 @@ func (s *Sync) joins(ctx context.Context, name string) error {
 	if err != nil {
 		return err
 	}
-	theirs := desk.OrElse(b.Refs["refs/heads/"+name], b.Refs["refs/remotes/"+b.Remote+"/"+name])
+	theirs := cmp.Or(b.Refs["refs/heads/"+name], b.Refs["refs/remotes/"+b.Remote+"/"+name])
 	switch {
 	case theirs == "":
 		return b.NoBranch(name)

@@ -4,6 +4,7 @@
 package syncing
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -297,7 +298,7 @@ func (s *Sync) look(ctx context.Context) error {
 			}
 		}
 		if t.Ahead > 0 && (t.Behind > 0 || t.Rewritten) {
-			merges, err := number("--min-parents=2", "-1", st.Ours, "--not", st.Theirs, desk.OrElse(s.was, st.Theirs))
+			merges, err := number("--min-parents=2", "-1", st.Ours, "--not", st.Theirs, cmp.Or(s.was, st.Theirs))
 			if err != nil {
 				return err
 			}
@@ -541,7 +542,7 @@ func (s *Sync) sendCopies(ctx context.Context) ([]string, error) {
 func (s *Sync) clashed(ctx context.Context, c *worktree.Clashes) error {
 	st := s.stand
 	f := fault.New(fault.Decision, "both sides changed the same %s on %s: %s only here, %s only there",
-		map[bool]string{true: "file", false: "files"}[len(c.Paths) == 1], text.Visible(st.Branch), text.Count(s.SentOut, "commit"), text.Count(s.BroughtIn, "commit"))
+		text.Either(len(c.Paths) == 1, "file", "files"), text.Visible(st.Branch), text.Count(s.SentOut, "commit"), text.Count(s.BroughtIn, "commit"))
 	var lines []string
 	for i, p := range c.Paths {
 		line := text.Visible(p)

@@ -267,7 +267,7 @@ if [ -n "$T" ]; then
   x=$(mkdir -p "${t%/*}" 2>&1 && mv "$r" "$t" 2>&1) || fail "$x"
   r=$t
 fi
-one "$r"`, map[string]string{"A": path, "T": newPath, "D": description, "S": map[bool]string{true: "set"}[set], "B": branch})
+one "$r"`, map[string]string{"A": path, "T": newPath, "D": description, "S": text.Either(set, "set", ""), "B": branch})
 }
 
 // Delete moves a repository aside, and tells where it lies now.

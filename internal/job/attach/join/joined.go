@@ -34,7 +34,7 @@ func (j *Way) Holds(path string) bool {
 func (j *Way) Outcome() string {
 	var parts []string
 	if len(j.Added) > 0 {
-		parts = append(parts, fmt.Sprintf("%s only there %s", text.Count(len(j.Added), "file"), map[bool]string{true: "is taken over", false: "are taken over"}[len(j.Added) == 1]))
+		parts = append(parts, fmt.Sprintf("%s only there %s", text.Count(len(j.Added), "file"), text.Either(len(j.Added) == 1, "is taken over", "are taken over")))
 	}
 	if j.Rules != "" {
 		parts = append(parts, "the ignore rules are put together")
