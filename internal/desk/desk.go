@@ -71,6 +71,7 @@ func Memory[T any](d *Desk) *T {
 	return t
 }
 
+// Common is what desks share that work side by side.
 func (d *Desk) Common() *shared {
 	if d.shared == nil {
 		d.shared = &shared{}
@@ -169,8 +170,11 @@ func (d *Desk) Alone(ctx context.Context, folder string) (*files.Held, error) {
 // Silence is a teller for work of which the end is told elsewhere.
 type Silence struct{}
 
+// Step tells nobody.
 func (Silence) Step(plan.Item, bool) {}
 
+// Progress tells nobody.
 func (Silence) Progress(string, int64, int64, string) {}
 
+// Note tells nobody.
 func (Silence) Note(string, ...any) {}

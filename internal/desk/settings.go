@@ -122,4 +122,5 @@ func LineOf(about, what string, err error) Line {
 	return l
 }
 
+// Commands are a fault's remedies, each as one line to paste.
 func Commands(f *fault.Fault) []string { return LineOf("", "", f).Remedy }

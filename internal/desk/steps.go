@@ -63,6 +63,7 @@ func (r *Runner) Fact(key string) string { return r.State.Facts[key] }
 // Note writes a fact of the running step to the journal before it is relied on.
 func (r *Runner) Note(key, value string) error { return r.Notes(map[string]string{key: value}) }
 
+// Notes writes several facts of the running step in one line of the journal.
 func (r *Runner) Notes(facts map[string]string) error {
 	mark := plan.Begun
 	if r.State.Marks[r.Current] == plan.Done {
@@ -71,6 +72,7 @@ func (r *Runner) Notes(facts map[string]string) error {
 	return r.Record(r.Current, mark, facts)
 }
 
+// Record writes to the journal how a step stands, and facts of it.
 func (r *Runner) Record(step string, mark plan.Mark, facts map[string]string) error {
 	if _, seen := r.State.Marks[step]; !seen {
 		r.State.Order = append(r.State.Order, step)

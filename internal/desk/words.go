@@ -11,6 +11,7 @@ import (
 	"uncinate/internal/world/git"
 )
 
+// FirstLine gives a text up to its first line break.
 func FirstLine(s string) string {
 	line, _, _ := strings.Cut(s, "\n")
 	return line
@@ -44,6 +45,7 @@ func Keep(path, contents string, mode fs.FileMode) error {
 	return files.Write(path, []byte(contents), mode)
 }
 
+// IsAre is the verb for so many things.
 func IsAre(n int) string {
 	if n == 1 {
 		return "is"

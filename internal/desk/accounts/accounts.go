@@ -43,6 +43,7 @@ type Account struct {
 	Ends    time.Time `json:"-"` // when the sign-in said that its token ends
 }
 
+// RefreshName is the name in the vault of the secret that renews the account's token.
 func (a *Account) RefreshName() string { return "account/" + a.Name + "/refresh" }
 
 func (a *Account) secretName() string { return "account/" + a.Name + "/token" }
@@ -102,6 +103,7 @@ func (a *Account) Where() string {
 	return a.Address
 }
 
+// AccountsFile is where the accounts are kept; no secret is in it.
 func AccountsFile(d *desk.Desk) string { return filepath.Join(d.Home.Config, "accounts.json") }
 
 // All lists the accounts of this machine.
@@ -222,6 +224,7 @@ func KeepAccount(ctx context.Context, d *desk.Desk, a *Account, token string) er
 // unkeptFor is how long a token for one sign-in is held at most.
 const unkeptFor = 12 * time.Hour
 
+// CheckAccountName refuses a name that cannot be an account's on this machine.
 func CheckAccountName(name string) error {
 	if name == "" || len(name) > 60 || name[0] == '-' || name[0] == '.' ||
 		strings.Trim(strings.ToLower(name), "abcdefghijklmnopqrstuvwxyz0123456789-_.") != "" {

@@ -28,6 +28,7 @@ func (a *Account) Signs() error {
 	return nil
 }
 
+// DropFiles removes both halves of a key; one that is gone already is no error.
 func DropFiles(k *Key) error {
 	for _, path := range []string{k.File, k.File + ".pub"} {
 		if err := os.Remove(path); err != nil && !errors.Is(err, fs.ErrNotExist) {
@@ -37,6 +38,7 @@ func DropFiles(k *Key) error {
 	return nil
 }
 
+// KindOf finds the kind of key in what SSH calls it; "" for one that is not known.
 func KindOf(kind string) string {
 	for _, k := range sshkey.Kinds {
 		if strings.Contains(kind, k) {

@@ -13,6 +13,7 @@ import (
 	"uncinate/internal/world/oauth"
 )
 
+// SignInServer finds the host's OAuth endpoints (RFC 8414), as its description says.
 func SignInServer(ctx context.Context, d *desk.Desk, h *hosts.Host) (*oauth.Server, error) {
 	at, err := h.Expand(h.SignIn.OAuth.Metadata, nil)
 	if err != nil {

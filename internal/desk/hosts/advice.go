@@ -39,6 +39,7 @@ func (h *Host) SignInWay(way string) error {
 	return f.Try("paste a token", text.Command("uncinate", "account", "add", "--host", h.Name))
 }
 
+// LimitsOf gives the limits of a host's description, in bytes; 0 where it names none.
 func LimitsOf(h *Host) survey.Limits {
 	size := func(name string) int64 {
 		s, _ := h.Limits[name].(string)

@@ -32,6 +32,7 @@ type UnknownHost struct {
 	Keys []sshkey.Public
 }
 
+// Unwrap gives the fault to errors.As.
 func (u *UnknownHost) Unwrap() error { return u.Fault }
 
 // knowsHost makes sure that the host's key is pinned.

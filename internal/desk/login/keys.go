@@ -16,10 +16,12 @@ type DeployKey struct {
 	Right       string `json:"right" says:"read or write"`
 }
 
+// RepositoryVars are the variables by which actions name a repository.
 func RepositoryVars(r description.Repository) description.Vars {
 	return description.Vars{"owner": r.Owner, "name": r.Name, "path": r.Path(), "version": r.Version}
 }
 
+// DeployKeys lists the keys that open one repository.
 func (l *Login) DeployKeys(ctx context.Context, r description.Repository) ([]DeployKey, error) {
 	items, err := l.List(ctx, "deploy-key-list", "list the deploy keys of "+r.Path(), RepositoryVars(r))
 	out := []DeployKey{}

@@ -53,6 +53,7 @@ type Refusal struct {
 	Means description.Meaning
 }
 
+// Unwrap gives the fault to errors.As.
 func (r *Refusal) Unwrap() error { return r.Fault }
 
 // Means reports whether err is a host's no of that meaning.

@@ -34,6 +34,7 @@ type Route struct {
 	User    string        // on the host
 }
 
+// FindRoute gives the way over SSH to an address with one key.
 func FindRoute(d *desk.Desk, k *accounts.Key, at address.Address) *Route {
 	r := &Route{Desk: d, Key: k, Host: at.Host, User: at.User}
 	if k != nil {
@@ -52,6 +53,8 @@ func (r *Route) File() string {
 // Asks is the small program by which ssh asks the vault for the passphrase.
 func (r *Route) Asks() string { return filepath.Join(r.folder(), "passphrase.sh") }
 
+// KnownHosts is the file of host keys that this program was told to trust, in the form of
+// sshd(8).
 func KnownHosts(d *desk.Desk) string { return filepath.Join(d.Home.State, "known_hosts") }
 
 // Environment is what ssh needs in its own to ask the vault; nil for a key without a
@@ -67,6 +70,7 @@ func (r *Route) Environment() []string {
 // the shell.
 func (r *Route) Command() string { return r.CommandWith() }
 
+// CommandWith is the SSH command for git's core.sshCommand, with more options of ssh(1).
 func (r *Route) CommandWith(more ...string) string {
 	line := text.Command(append([]string{"ssh", "-F", filepath.ToSlash(r.File())}, more...)...)
 	if r.Key.Sealed {

@@ -85,6 +85,7 @@ func NotAProject(d *desk.Desk, path string) error {
 	return nil
 }
 
+// FindWithGit finds the folder that a person means, and git.
 func FindWithGit(ctx context.Context, d *desk.Desk, given string) (string, *git.Git, error) {
 	where, err := FindFolder(d, given)
 	if err != nil {

@@ -122,6 +122,7 @@ func remoteNow(p Project, remotes map[string]string) string {
 	return p.Remote
 }
 
+// KeyOf is what all spellings of an address have in common; what is no address is its own.
 func KeyOf(s string) string {
 	at, err := address.Parse(s)
 	if err != nil {

@@ -71,12 +71,14 @@ func Alter(d *desk.Desk, how func([]Project) []Project) error {
 	return errors.Join(err, held.Release())
 }
 
+// Enter puts a project into the register, in the place of one with the same folder and remote.
 func Enter(d *desk.Desk, p Project) error {
 	return Alter(d, func(all []Project) []Project {
 		return append(slices.DeleteFunc(all, func(q Project) bool { return q.Folder == p.Folder && q.Remote == p.Remote }), p)
 	})
 }
 
+// Strike takes a project out of the register.
 func Strike(d *desk.Desk, folder, remote string) error {
 	return Alter(d, func(all []Project) []Project {
 		return slices.DeleteFunc(all, func(q Project) bool { return q.Folder == folder && q.Remote == remote })

@@ -99,6 +99,7 @@ func Watch(d *desk.Desk, label, about string) func(string) {
 	}
 }
 
+// WithoutSecret gives an address without user and secret, to be shown.
 func WithoutSecret(to string) string {
 	if a, err := address.Parse(to); err == nil {
 		return a.Bare().String()

@@ -62,6 +62,7 @@ type Rescuer struct {
 	Common string    // the project's git folder
 }
 
+// RescuerOf gives the rescuer of a project; its store is made when the first copy is.
 func RescuerOf(d *desk.Desk, f *project.Folder) (*Rescuer, error) {
 	_, common, err := git.Folders(f.Path)
 	if err != nil {

@@ -128,6 +128,7 @@ func IndexLines(entries []joining.Entry) string {
 	return b.String()
 }
 
+// Missing reports whether nothing is at a path; a link that leads nowhere is something.
 func Missing(path string) bool {
 	_, err := os.Lstat(path)
 	return errors.Is(err, fs.ErrNotExist)

@@ -29,6 +29,7 @@ type Weaver struct {
 // Clashes says that the two sides cannot be brought together by themselves.
 type Clashes struct{ Paths []string }
 
+// Error names the first of the files.
 func (c *Clashes) Error() string { return "both sides changed " + strings.Join(c.Paths, ", ") }
 
 // Aside makes a weaver whose objects lie apart; done takes them away.
@@ -54,6 +55,7 @@ func NewWeaver(ctx context.Context, f *project.Folder) (*Weaver, error) {
 	return &Weaver{Repo: f.Repo, signs: out == "true"}, nil
 }
 
+// Do runs git in the scratch store, and gives what it printed without its last line break.
 func (w *Weaver) Do(ctx context.Context, in string, env []string, args ...string) (string, error) {
 	out, err := w.Repo.Run(ctx, git.Cmd{Dir: w.Repo.Dir, Config: w.Repo.Safe, Args: args, Env: append(slices.Clone(w.env), env...), In: strings.NewReader(in)})
 	return strings.TrimRight(string(out), "\n"), err

@@ -35,8 +35,8 @@ type Branch struct {
 	When    time.Time `json:"when"`
 }
 
-// branching is a project whose branches are worked on.
-type branching struct {
+// Branching is a project whose branches are worked on.
+type Branching struct {
 	desk    *desk.Desk
 	folder  *project.Folder
 	Remote  string // "" where it is hooked to nothing
@@ -45,8 +45,9 @@ type branching struct {
 	Refs    map[string]string
 }
 
-func Branching(ctx context.Context, d *desk.Desk, f *project.Folder) (*branching, error) {
-	b := &branching{desk: d, folder: f}
+// LookAtBranches reads the branches here, and those that git knows of the host.
+func LookAtBranches(ctx context.Context, d *desk.Desk, f *project.Folder) (*Branching, error) {
+	b := &Branching{desk: d, folder: f}
 	if p, err := project.ProjectOf(d, f); err == nil {
 		b.Remote = p.Remote
 	}
@@ -76,7 +77,7 @@ func Branches(ctx context.Context, d *desk.Desk, given string) ([]Branch, error)
 	if err != nil {
 		return nil, err
 	}
-	b, err := Branching(ctx, d, f)
+	b, err := LookAtBranches(ctx, d, f)
 	if err != nil {
 		return nil, err
 	}
@@ -139,7 +140,7 @@ func checkBranch(ctx context.Context, f *project.Folder, name string) error {
 }
 
 // NoBranch says that there is none of a name.
-func (b *branching) NoBranch(name string) error {
+func (b *Branching) NoBranch(name string) error {
 	f := fault.New(fault.Failed, "there is no branch %s, here or as far as known on the host", text.Visible(name))
 	var names []string
 	for ref := range b.Refs {
@@ -167,13 +168,13 @@ func (p *BranchPlan) Do(ctx context.Context) error {
 // Release gives it up.
 func (p *BranchPlan) Release() error { return p.held.Release() }
 
-func planBranches(ctx context.Context, d *desk.Desk, given, head string, make func(b *branching, p *BranchPlan) error) (*BranchPlan, error) {
+func planBranches(ctx context.Context, d *desk.Desk, given, head string, make func(b *Branching, p *BranchPlan) error) (*BranchPlan, error) {
 	f, held, err := Quick(ctx, d, given)
 	if err != nil {
 		return nil, err
 	}
 	p := &BranchPlan{Change: &desk.Change{Desk: d, Job: "branch", Subject: f.Path, AsWas: "The branches are as they were.", Head: head}, held: held}
-	b, err := Branching(ctx, d, f)
+	b, err := LookAtBranches(ctx, d, f)
 	if err == nil {
 		err = make(b, p)
 	}
@@ -196,7 +197,7 @@ func (p *BranchPlan) undo(f *project.Folder, args ...string) {
 }
 
 // hook gives the hook by which branches are sent.
-func (b *branching) hook(ctx context.Context) (*project.Hook, error) {
+func (b *Branching) hook(ctx context.Context) (*project.Hook, error) {
 	p, err := project.ProjectOf(b.desk, b.folder)
 	if err != nil {
 		return nil, err
@@ -216,7 +217,7 @@ type MakeOptions struct {
 
 // MakeBranches plans to make branches.
 func MakeBranches(ctx context.Context, d *desk.Desk, o MakeOptions) (*BranchPlan, error) {
-	return planBranches(ctx, d, o.Folder, "To make branches:", func(b *branching, p *BranchPlan) error {
+	return planBranches(ctx, d, o.Folder, "To make branches:", func(b *Branching, p *BranchPlan) error {
 		f := b.folder
 		from := cmp.Or(o.From, "HEAD")
 		start, err := f.Repo.Do(ctx, "rev-parse", "-q", "--verify", from+"^{commit}")
@@ -296,7 +297,7 @@ func SwitchBranch(ctx context.Context, d *desk.Desk, given, name string) (*Switc
 }
 
 func switchBranch(ctx context.Context, d *desk.Desk, f *project.Folder, name string) (*Switched, error) {
-	b, err := Branching(ctx, d, f)
+	b, err := LookAtBranches(ctx, d, f)
 	if err != nil {
 		return nil, err
 	}
@@ -388,7 +389,7 @@ func carries(ctx context.Context, f *project.Folder, target string) (way []strin
 
 // RenameBranch plans to call a branch otherwise, here and there.
 func RenameBranch(ctx context.Context, d *desk.Desk, given, from, to string, hereOnly bool) (*BranchPlan, error) {
-	return planBranches(ctx, d, given, "To rename a branch:", func(b *branching, p *BranchPlan) error {
+	return planBranches(ctx, d, given, "To rename a branch:", func(b *Branching, p *BranchPlan) error {
 		f := b.folder
 		if err := checkBranch(ctx, f, to); err != nil {
 			return err
@@ -440,7 +441,7 @@ func RenameBranch(ctx context.Context, d *desk.Desk, given, from, to string, her
 // RemoveBranch plans to remove a branch, here and there. Commits that are nowhere else are
 // kept as a rescue copy.
 func RemoveBranch(ctx context.Context, d *desk.Desk, given, name string, hereOnly, thereOnly bool) (*BranchPlan, error) {
-	return planBranches(ctx, d, given, "To remove the branch "+name+":", func(b *branching, p *BranchPlan) error {
+	return planBranches(ctx, d, given, "To remove the branch "+name+":", func(b *Branching, p *BranchPlan) error {
 		f := b.folder
 		here, there := "refs/heads/"+name, "refs/remotes/"+b.Remote+"/"+name
 		switch {

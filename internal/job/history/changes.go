@@ -189,6 +189,7 @@ func nothingAt(d *desk.Desk, f *project.Folder, paths []string) error {
 	return nil
 }
 
+// EmptyTree is the id of a tree without files, in the repository's object format.
 func EmptyTree(ctx context.Context, f *project.Folder) (string, error) {
 	id, err := f.Repo.Do(ctx, "hash-object", "-t", "tree", "--stdin")
 	return id, desk.GitFault(err, "git cannot compare here and there")
@@ -210,7 +211,7 @@ func sides(ctx context.Context, d *desk.Desk, f *project.Folder, side, branch st
 	switch {
 	case err == nil:
 	case branch != "":
-		b, err := Branching(ctx, d, f)
+		b, err := LookAtBranches(ctx, d, f)
 		if err == nil {
 			err = b.NoBranch(branch)
 		}

@@ -84,6 +84,7 @@ func Save(ctx context.Context, d *desk.Desk, o SaveOptions) (*Saved, error) {
 	return saved, errors.Join(err, held.Release())
 }
 
+// SaveLocked saves for a caller that holds the folder's lock.
 func SaveLocked(ctx context.Context, d *desk.Desk, f *project.Folder, o SaveOptions) (*Saved, error) {
 	if strings.TrimSpace(o.Text) == "" {
 		return nil, fault.New(fault.Usage, "a commit needs a text that says what was done").Try("", `uncinate save "What was done"`)

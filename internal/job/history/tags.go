@@ -26,7 +26,7 @@ type TagOptions struct {
 
 // Tag plans to mark a version and to send the mark.
 func Tag(ctx context.Context, d *desk.Desk, o TagOptions) (*BranchPlan, error) {
-	return planBranches(ctx, d, o.Folder, "To mark "+o.Name+":", func(b *branching, p *BranchPlan) error {
+	return planBranches(ctx, d, o.Folder, "To mark "+o.Name+":", func(b *Branching, p *BranchPlan) error {
 		f := b.folder
 		p.Job = "tag"
 		if _, err := f.Repo.Do(ctx, "check-ref-format", "refs/tags/"+o.Name); err != nil || strings.HasPrefix(o.Name, "-") {

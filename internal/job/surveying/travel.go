@@ -90,6 +90,7 @@ func Travels(ctx context.Context, d *desk.Desk, f *project.Folder, choice survey
 	return t, nil
 }
 
+// Staying counts the files that stay.
 func (t *Travel) Staying() int {
 	n := 0
 	for _, s := range t.Stays {
@@ -188,6 +189,7 @@ func Sentence(x survey.Finding) string {
 	return s
 }
 
+// SurveyCommand is the survey of a folder, as a command to paste.
 func SurveyCommand(given string) string {
 	words := []string{"uncinate", "survey"}
 	if given != "." && given != "" {

@@ -29,7 +29,7 @@ func JoinBranch(ctx context.Context, d *desk.Desk, given, name string) (*Sync, e
 
 func (s *Sync) joins(ctx context.Context, name string) error {
 	d, f := s.desk, s.folder
-	b, err := history.Branching(ctx, d, f)
+	b, err := history.LookAtBranches(ctx, d, f)
 	if err != nil {
 		return err
 	}

@@ -71,6 +71,7 @@ func named(paths []string, names ...string) bool {
 // licensed reports whether there is a licence, under one of its usual names.
 func licensed(paths []string) bool { return named(paths, "license", "licence", "copying") }
 
+// StepFirstFiles writes them where nothing is yet.
 func (c *Contents) StepFirstFiles() desk.Step {
 	var names []string
 	for _, f := range c.First {
@@ -108,6 +109,7 @@ func (c *Contents) StepFirstFiles() desk.Step {
 		Undo: c.UndoFirstFiles}
 }
 
+// UndoFirstFiles removes those that nobody changed since.
 func (c *Contents) UndoFirstFiles(context.Context) error {
 	for name := range strings.SplitSeq(c.Run.Fact("first files"), "\n") {
 		touched, err := c.Touched(c.At(name), name)

@@ -128,6 +128,7 @@ func (c *Contents) attributeOf(given string) (string, error) {
 	return strings.ReplaceAll(p, " ", "[[:space:]]") + " filter=lfs diff=lfs merge=lfs -text", nil
 }
 
+// StepLarge writes the rules and lets git-lfs set itself up in this repository.
 func (c *Contents) StepLarge() desk.Step {
 	config := filepath.Join(c.Folder.Path, ".git", "config")
 	merged := func() (old, new string, err error) {
@@ -172,6 +173,7 @@ func (c *Contents) StepLarge() desk.Step {
 		Undo: c.UndoLarge}
 }
 
+// UndoLarge takes both out again.
 func (c *Contents) UndoLarge(ctx context.Context) error {
 	touched, err := c.Touched(c.At(Attributes), "attributes")
 	if err != nil {

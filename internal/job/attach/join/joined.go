@@ -80,6 +80,7 @@ type ResultClash struct {
 	Beside string `json:"beside,omitempty" says:"where the other side is kept, outside of what git carries"`
 }
 
+// Told is the result as it is shown; nil where nothing is joined.
 func (j *Way) Told() *Result {
 	if j == nil {
 		return nil

@@ -63,6 +63,7 @@ func (j *Join) callBranch(ctx context.Context, from, to string) error {
 	return desk.GitFault(err, "git cannot rename the branch")
 }
 
+// UndoBranchName gives the branch its former name again.
 func (joins *Join) UndoBranchName(ctx context.Context) error {
 	j := joins.Way
 	if joins.Run.Fact("made-git") == "yes" || j == nil {
@@ -118,6 +119,7 @@ func (joins *Join) StepBringIn() desk.Step {
 		Undo: joins.UndoBringIn}
 }
 
+// UndoBringIn drops the refs that came in.
 func (j *Join) UndoBringIn(ctx context.Context) error {
 	if j.Run.Fact("made-git") == "yes" || j.Run.Fact("tracking") != "new" {
 		return nil
@@ -224,6 +226,7 @@ func (joins *Join) joinedCommit(ctx context.Context) (string, error) {
 	return joins.Commit(ctx, tree, message, j.From, j.Tip)
 }
 
+// UndoJoin brings the branch back to the person's own last commit.
 func (joins *Join) UndoJoin(ctx context.Context) error {
 	j, id := joins.Way, joins.Run.Fact("joined")
 	if j == nil || id == "" {

@@ -146,6 +146,7 @@ func (m *Move) StepFormer() desk.Step {
 		Undo: m.UndoFormer}
 }
 
+// UndoFormer gives the old remote its name again.
 func (m *Move) UndoFormer(ctx context.Context) error {
 	former := m.Run.Fact("former")
 	if former == "" {

@@ -21,6 +21,7 @@ import (
 	"uncinate/internal/world/git"
 )
 
+// StepCreate creates the repository on the host, once, also where an answer was lost.
 func (t *Target) StepCreate() desk.Step {
 	l := t.Login
 	found := func(ctx context.Context) (bool, error) {
@@ -182,6 +183,7 @@ func (t *Target) entry() project.Project {
 	return p
 }
 
+// StepHook adds the remote and its sign-in to git's configuration here, and to the register.
 func (t *Target) StepHook() desk.Step {
 	what := fmt.Sprintf("Name it %s here, and let git sign in to it", t.Options.Remote)
 	if t.Hook.Route() != nil {
@@ -256,6 +258,7 @@ func (t *Target) StepHook() desk.Step {
 		Undo: t.UndoHook}
 }
 
+// StepDefault makes the branch the default one on the host.
 func (t *Target) StepDefault() desk.Step {
 	return desk.Step{Item: plan.Item{ID: "default-branch", Place: plan.Host, Sentence: "Make " + t.Branch + " the default branch there"},
 		Do: func(ctx context.Context) error {

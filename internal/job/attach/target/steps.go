@@ -15,6 +15,7 @@ import (
 	"uncinate/internal/desk/project"
 )
 
+// StepMove moves a secret out of a remote's address into the vault.
 func (t *Target) StepMove() desk.Step {
 	where := t.moveFor.Where()
 	return desk.Step{Item: plan.Item{ID: "move-secret", Place: plan.Vault, Sentence: fmt.Sprintf("Move the token out of the remote's address into the vault, as account %s on %s", t.moveFor.Name, where)},
@@ -32,6 +33,7 @@ func (t *Target) StepMove() desk.Step {
 		}}
 }
 
+// StepInit makes the folder a git repository.
 func (t *Target) StepInit() desk.Step {
 	dir := filepath.Join(t.Folder.Path, ".git")
 	return desk.Step{Item: plan.Item{ID: "init", Place: plan.Here, Sentence: "Make this folder a git repository, on branch " + t.Branch},
@@ -51,6 +53,7 @@ func (t *Target) StepInit() desk.Step {
 		Undo: t.UndoInit}
 }
 
+// StepIdentity sets who commits in this repository.
 func (t *Target) StepIdentity() desk.Step {
 	set := [][2]string{{"user.name", t.Name}, {"user.email", t.Email}}
 	return desk.Step{Item: plan.Item{ID: "identity", Place: plan.Here, Sentence: fmt.Sprintf("Set whose name its commits carry: %s <%s>", text.Visible(t.Name), text.Visible(t.Email))},

@@ -398,6 +398,8 @@ func (t *Target) showExisting(ctx context.Context, owner, name string) error {
 	return nil
 }
 
+// NearName gives the name of a repository on the host that is nearest to one that is not there;
+// "" for none.
 func (t *Target) NearName(ctx context.Context, name string) string {
 	all, err := t.Login.Repositories(ctx, "")
 	if err != nil {

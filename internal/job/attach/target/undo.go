@@ -99,6 +99,7 @@ func (w *Work) BesideGit(name string) string {
 	return filepath.Join(w.Folder.Path, ".git", "uncinate-"+name)
 }
 
+// BringBack puts a file back as SetAside found it.
 func (w *Work) BringBack(path, name string) error {
 	switch w.Run.Fact("aside " + name) {
 	case "absent":
@@ -115,6 +116,7 @@ func (w *Work) BringBack(path, name string) error {
 	return nil
 }
 
+// UndoInit removes the .git that the attach made.
 func (t *Target) UndoInit(context.Context) error {
 	if t.Run.Fact("made-git") != "yes" {
 		return nil
@@ -122,6 +124,7 @@ func (t *Target) UndoInit(context.Context) error {
 	return os.RemoveAll(filepath.Join(t.Folder.Path, ".git"))
 }
 
+// UndoIdentity takes out the name and e-mail that the attach set.
 func (t *Target) UndoIdentity(ctx context.Context) error {
 	for _, key := range []string{"user.name", "user.email"} {
 		was := t.Run.Fact("set " + key)
@@ -138,6 +141,8 @@ func (t *Target) UndoIdentity(ctx context.Context) error {
 	return nil
 }
 
+// UndoIgnore puts .gitignore back, or takes the attach's own rules out where it was changed
+// since.
 func (w *Work) UndoIgnore(context.Context) error {
 	path := filepath.Join(w.Folder.Path, ".gitignore")
 	touched, err := w.Touched(path, "gitignore")
@@ -150,6 +155,7 @@ func (w *Work) UndoIgnore(context.Context) error {
 	return err
 }
 
+// UndoCommit takes the first commit back; every file stays.
 func (w *Work) UndoCommit(ctx context.Context) error {
 	if w.Run.Fact("made-git") == "yes" {
 		return nil // the whole of .git goes
@@ -165,6 +171,7 @@ func (w *Work) UndoCommit(ctx context.Context) error {
 	return w.BringBack(filepath.Join(w.Folder.Path, ".git", "index"), "index")
 }
 
+// UndoHook takes the remote and its sign-in out again.
 func (t *Target) UndoHook(ctx context.Context) error {
 	if err := project.Strike(t.Desk, t.Folder.Path, t.Options.Remote); err != nil {
 		return err
