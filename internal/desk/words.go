@@ -8,29 +8,12 @@ import (
 	"uncinate/internal/core/fault"
 	"uncinate/internal/core/text"
 	"uncinate/internal/world/files"
-	"uncinate/internal/world/git"
 )
 
 // FirstLine gives a text up to its first line break.
 func FirstLine(s string) string {
 	line, _, _ := strings.Cut(s, "\n")
 	return line
-}
-
-// GitFault turns a failed run of git into a fault with git's own words.
-func GitFault(err error, format string, args ...any) error {
-	if err == nil {
-		return nil
-	}
-	var e *git.Error
-	f := fault.New(fault.Failed, format, args...).Because(err)
-	if errors.As(err, &e) {
-		for _, line := range e.Lines(6) {
-			f.Detail("git says: %s", line)
-		}
-		return f
-	}
-	return err
 }
 
 // Keep writes a file unless it is as it should be.

@@ -22,7 +22,7 @@ import (
 func (f *Folder) FoldsCase(ctx context.Context) (folds bool, err error) {
 	if f.Settings == nil {
 		if f.Settings, err = f.Repo.Settings(ctx); err != nil {
-			return false, desk.GitFault(err, "git's configuration cannot be read")
+			return false, git.Fault(err, "git's configuration cannot be read")
 		}
 	}
 	for _, s := range f.Settings {
@@ -159,7 +159,7 @@ func Look(ctx context.Context, d *desk.Desk, given string) (*Folder, error) {
 	}
 	list, err := f.Repo.Do(ctx, "for-each-ref", "--format=%(refname:short)", "refs/heads/")
 	if err != nil {
-		return nil, desk.GitFault(err, "git cannot list the branches")
+		return nil, git.Fault(err, "git cannot list the branches")
 	}
 	f.Branches = strings.Fields(list)
 	return f, nil
@@ -198,7 +198,7 @@ func LookLoosely(ctx context.Context, d *desk.Desk, where string) (*Folder, erro
 	if top == "" {
 		if _, err := os.Lstat(filepath.Join(where, ".git")); err == nil {
 			_, err := f.Repo.Do(ctx, "rev-parse", "--git-dir")
-			return nil, desk.GitFault(err, "git cannot work with the repository in %s", text.Visible(where))
+			return nil, git.Fault(err, "git cannot work with the repository in %s", text.Visible(where))
 		}
 		f.Repo.Safe = git.Harmless(nil)
 		return f, nil
@@ -210,7 +210,7 @@ func LookLoosely(ctx context.Context, d *desk.Desk, where string) (*Folder, erro
 	}
 	f.IsRepo = true
 	if f.Settings, err = f.Repo.Settings(ctx); err != nil {
-		return nil, desk.GitFault(err, "git's configuration cannot be read")
+		return nil, git.Fault(err, "git's configuration cannot be read")
 	}
 	f.Repo.Safe = git.Harmless(f.Settings)
 	if f.Head, err = f.Repo.Do(ctx, "rev-parse", "-q", "--verify", "HEAD^{commit}"); err != nil {

@@ -89,7 +89,7 @@ func Apart(ctx context.Context, repo *git.Repo, ours, theirs string) (ahead, beh
 	if err == nil {
 		_, err = fmt.Sscanf(out, "%d %d", &ahead, &behind)
 	}
-	return ahead, behind, desk.GitFault(err, "git cannot compare here and there")
+	return ahead, behind, git.Fault(err, "git cannot compare here and there")
 }
 
 // OnlyHere lists the branches, but for the one that is checked out, whose commits no

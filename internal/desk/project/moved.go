@@ -11,6 +11,7 @@ import (
 	"uncinate/internal/desk"
 	"uncinate/internal/desk/accounts"
 	"uncinate/internal/desk/login"
+	"uncinate/internal/world/git"
 )
 
 // HookedTo lists this machine's projects that are hooked to a repository.
@@ -55,7 +56,7 @@ func Follow(ctx context.Context, d *desk.Desk, projects []Project, r description
 			return err
 		}
 		if err := h.Set(ctx); err != nil {
-			return desk.GitFault(err, "git's configuration cannot be written")
+			return git.Fault(err, "git's configuration cannot be written")
 		}
 		p.Address, p.Page = h.Address.String(), r.Page
 		if err := Enter(d, p); err != nil {

@@ -46,7 +46,7 @@ func Refs(ctx context.Context, d *desk.Desk, h *Hook, token string) (web.Refs, e
 // Diagnose finds the true cause of a failed talk of git with an address.
 func Diagnose(ctx context.Context, d *desk.Desk, at address.Address, err error) error {
 	if ctx.Err() != nil || at.Scheme == "ssh" {
-		return desk.GitFault(err, "git cannot reach %s", at.String())
+		return git.Fault(err, "git cannot reach %s", at.String())
 	}
 	if _, probed := d.Web.Refs(ctx, at, "", ""); probed != nil {
 		h, _, _, known := hosts.Recognise(d, at.String())
@@ -57,7 +57,7 @@ func Diagnose(ctx context.Context, d *desk.Desk, at address.Address, err error) 
 		}
 		return probed
 	}
-	return desk.GitFault(err, "git cannot work with %s", at.String())
+	return git.Fault(err, "git cannot work with %s", at.String())
 }
 
 // Push runs git push with its progress handed on, and finds the cause of a failure.
@@ -78,7 +78,7 @@ func Push(ctx context.Context, d *desk.Desk, h *Hook, args []string) error {
 				return fault.New(fault.Decision, "%s was pushed to by someone else meanwhile", h.Address.String()).Because(err).
 					Try("bring that in first", "uncinate sync")
 			}
-			return desk.GitFault(err, "%s did not take the work: %s", h.Address.String(), text.Excerpt(summary, 120))
+			return git.Fault(err, "%s did not take the work: %s", h.Address.String(), text.Excerpt(summary, 120))
 		}
 	}
 	if _, look := Refs(ctx, d, h, ""); look != nil {
@@ -87,7 +87,7 @@ func Push(ctx context.Context, d *desk.Desk, h *Hook, args []string) error {
 	if why := readOnly(ctx, d, h); why != nil {
 		return why
 	}
-	return desk.GitFault(err, "git could not send the work to %s", h.Address.String())
+	return git.Fault(err, "git could not send the work to %s", h.Address.String())
 }
 
 // Watch turns lines of git's progress about one thing into told progress.

@@ -45,7 +45,7 @@ func StandHere(ctx context.Context, f *Folder, p Project, ignored bool) (*Standi
 	s := &Standing{Folder: f.Path, Address: p.Address, Page: p.Page, Account: p.Account, Branch: f.Branch, Commit: f.Head, Ours: f.Head}
 	st, err := f.Repo.Status(ctx, ignored)
 	if err != nil {
-		return nil, desk.GitFault(err, "git cannot tell what changed")
+		return nil, git.Fault(err, "git cannot tell what changed")
 	}
 	s.Status, s.Ahead, s.Behind, s.Changed = st, st.Ahead, st.Behind, st.Counts()
 	return s, nil

@@ -16,13 +16,13 @@ import (
 
 // Alike gives the paths of a tree that cannot both lie in this folder, each with one that it
 // meets; none where the folder keeps them apart.
-func Alike(ctx context.Context, f *project.Folder, w *Weaver, tree string) (map[string]string, error) {
+func Alike(ctx context.Context, f *project.Folder, w *git.Weaver, tree string) (map[string]string, error) {
 	if folds, err := f.FoldsCase(ctx); err != nil || !folds {
 		return nil, err
 	}
 	out, err := w.Do(ctx, "", nil, "ls-tree", "-r", "-z", "--name-only", "--full-tree", tree)
 	if err != nil {
-		return nil, desk.GitFault(err, "git cannot list the files of %s", text.Visible(tree))
+		return nil, git.Fault(err, "git cannot list the files of %s", text.Visible(tree))
 	}
 	return naming.Alike(git.SplitNUL([]byte(out))), nil
 }
@@ -44,7 +44,7 @@ func Pairs(paths []string, meets map[string]string) []string {
 
 // NoteAlike tells, of a folder just laid out, which files cannot both lie in it.
 func NoteAlike(ctx context.Context, d *desk.Desk, f *project.Folder) (map[string]string, error) {
-	meets, err := Alike(ctx, f, &Weaver{Repo: f.Repo}, "HEAD")
+	meets, err := Alike(ctx, f, &git.Weaver{Repo: f.Repo}, "HEAD")
 	if err != nil || len(meets) == 0 {
 		return nil, err
 	}

@@ -2,11 +2,8 @@ package worktree
 
 import (
 	"context"
-	"errors"
-	"io/fs"
 	"os"
 	"path/filepath"
-	"strings"
 
 	"uncinate/internal/desk/project"
 	"uncinate/internal/world/git"
@@ -19,14 +16,7 @@ func Differs(ctx context.Context, f *project.Folder, p, old, fresh string) bool 
 	if err != nil || s.IsDir() {
 		return false
 	}
-	var id string
-	if s.Mode()&fs.ModeSymlink != 0 {
-		target, e := os.Readlink(filepath.Join(f.Path, filepath.FromSlash(p)))
-		out, e2 := f.Repo.Run(ctx, project.GitCmd(f, strings.NewReader(target), "hash-object", "--stdin"))
-		id, err = strings.TrimSpace(string(out)), errors.Join(e, e2)
-	} else {
-		id, err = f.Repo.Do(ctx, "hash-object", "--", p)
-	}
+	id, err := f.Repo.HashFile(ctx, p)
 	return err != nil || id != old && id != fresh
 }
 

@@ -27,7 +27,7 @@ import (
 // clash are those that hold work that is not saved. The others do not stop it: files that git
 // was told to ignore, and new ones that are the same already. They are given back as way, and
 // a rescue copy of them is kept first.
-func InWay(ctx context.Context, f *project.Folder, st *git.Status, coming []string, w *Weaver, tree string) (clash, way []string, err error) {
+func InWay(ctx context.Context, f *project.Folder, st *git.Status, coming []string, w *git.Weaver, tree string) (clash, way []string, err error) {
 	as := func(p string) string { return p }
 	folds, err := f.FoldsCase(ctx)
 	if err != nil {
@@ -88,8 +88,8 @@ func InWay(ctx context.Context, f *project.Folder, st *git.Status, coming []stri
 }
 
 // holds reports whether a tree has a file just as it lies here.
-func holds(ctx context.Context, f *project.Folder, w *Weaver, tree, p string) bool {
-	id, err := f.Repo.Do(ctx, "hash-object", "--", p)
+func holds(ctx context.Context, f *project.Folder, w *git.Weaver, tree, p string) bool {
+	id, err := f.Repo.HashFile(ctx, p)
 	if err != nil {
 		return false
 	}
@@ -130,7 +130,7 @@ func LayOut(ctx context.Context, f *project.Folder, branch, from, head, to strin
 	}
 	plain := f.Repo.Git.In(f.Path)
 	if _, err := plain.Do(ctx, "read-tree", "--no-recurse-submodules", "-m", "-u", from, to); err != nil {
-		return desk.GitFault(err, "git cannot bring the commits into the folder")
+		return git.Fault(err, "git cannot bring the commits into the folder")
 	}
 	return MoveBranch(ctx, f, branch, head, to)
 }
@@ -156,7 +156,7 @@ func MoveBranch(ctx context.Context, f *project.Folder, branch, head, to string)
 		head = strings.Repeat("0", len(to))
 	}
 	if _, err := f.Repo.Do(ctx, "update-ref", "-m", "uncinate: bring in", "refs/heads/"+branch, to, head); err != nil {
-		return desk.GitFault(err, "the branch cannot be moved")
+		return git.Fault(err, "the branch cannot be moved")
 	}
 	f.Head = to
 	if f.Repo.Safe != nil || !hasHook(f, "post-merge") {

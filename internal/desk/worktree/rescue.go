@@ -85,13 +85,13 @@ func (r *Rescuer) ready(ctx context.Context) error {
 	}
 	form, err := r.repo.Do(ctx, "rev-parse", "--show-object-format")
 	if err != nil {
-		return desk.GitFault(err, "git cannot tell how it keeps its objects")
+		return git.Fault(err, "git cannot tell how it keeps its objects")
 	}
 	if err := os.MkdirAll(filepath.Dir(r.store.Dir), 0o700); err != nil {
 		return err
 	}
 	_, err = r.store.Run(ctx, git.Cmd{Dir: r.Common, Config: r.store.Safe, Args: []string{"init", "-q", "--bare", "--template=", "--object-format=" + form, "--", r.store.Dir}})
-	return desk.GitFault(err, "the place for rescue copies cannot be made")
+	return git.Fault(err, "the place for rescue copies cannot be made")
 }
 
 // Keep makes a rescue copy of refs and files, before they are overwritten, and gives its
@@ -120,7 +120,7 @@ func (r *Rescuer) Keep(ctx context.Context, before string, refs []Moving, paths 
 	}
 	top, files, err := r.treeOf(ctx, paths)
 	if err != nil {
-		return 0, desk.GitFault(err, "a rescue copy of the files cannot be made, so nothing was overwritten")
+		return 0, git.Fault(err, "a rescue copy of the files cannot be made, so nothing was overwritten")
 	}
 	if len(refs) == 0 && files == 0 {
 		return 0, nil
@@ -133,7 +133,7 @@ func (r *Rescuer) Keep(ctx context.Context, before string, refs []Moving, paths 
 	id, err := r.store.Run(ctx, git.Cmd{Dir: r.store.Dir, Config: r.store.Safe, Args: args, In: strings.NewReader(message.String()),
 		Env: []string{"GIT_AUTHOR_NAME=uncinate", "GIT_AUTHOR_EMAIL=uncinate@localhost", "GIT_COMMITTER_NAME=uncinate", "GIT_COMMITTER_EMAIL=uncinate@localhost", "GIT_AUTHOR_DATE=" + when, "GIT_COMMITTER_DATE=" + when}})
 	if err != nil {
-		return 0, desk.GitFault(err, "a rescue copy cannot be made, so nothing was overwritten")
+		return 0, git.Fault(err, "a rescue copy cannot be made, so nothing was overwritten")
 	}
 	all, err := r.list(ctx)
 	if err != nil {
@@ -144,7 +144,7 @@ func (r *Rescuer) Keep(ctx context.Context, before string, refs []Moving, paths 
 		number = max(number, c.Number+1)
 	}
 	if _, err := r.store.Do(ctx, "update-ref", CopyRefs+strconv.Itoa(number), strings.TrimSpace(string(id)), strings.Repeat("0", len(strings.TrimSpace(string(id))))); err != nil {
-		return 0, desk.GitFault(err, "a rescue copy cannot be made, so nothing was overwritten")
+		return 0, git.Fault(err, "a rescue copy cannot be made, so nothing was overwritten")
 	}
 	var over []RescueCopy
 	for _, c := range all {
@@ -164,14 +164,14 @@ func (r *Rescuer) bringIn(ctx context.Context, m Moving) error {
 	}
 	count, err := r.repo.Do(ctx, append(args, "--exclude="+m.Ref, "--glob=refs/*")...)
 	if err != nil {
-		return desk.GitFault(err, "git cannot tell what would be lost with %s", text.Visible(m.Ref))
+		return git.Fault(err, "git cannot tell what would be lost with %s", text.Visible(m.Ref))
 	}
 	n, err := strconv.Atoi(count)
 	if err != nil {
 		return err
 	}
 	_, err = r.store.Do(ctx, "fetch", "-q", "--no-tags", "--no-write-fetch-head", "--no-auto-maintenance", "--recurse-submodules=no", "--depth="+strconv.Itoa(n+1), "--", r.Common, m.Id)
-	return desk.GitFault(err, "a rescue copy of %s cannot be made, so nothing was overwritten", text.Visible(m.Ref))
+	return git.Fault(err, "a rescue copy of %s cannot be made, so nothing was overwritten", text.Visible(m.Ref))
 }
 
 // treeOf writes files as they lie in the folder, byte for byte, and gives a tree of them.
@@ -225,8 +225,8 @@ func (r *Rescuer) write(ctx context.Context, p string) (mode, id string, err err
 	default:
 		return "", "", fs.ErrNotExist // a folder holds nothing of its own; a device or pipe is no contents
 	}
-	out, err := r.store.Run(ctx, git.Cmd{Dir: r.store.Dir, Config: r.store.Safe, In: in, Args: []string{"hash-object", "-w", "--stdin"}})
-	return mode, strings.TrimSpace(string(out)), err
+	id, err = r.store.Hash(ctx, in, true)
+	return mode, id, err
 }
 
 // list gives the copies, the newest first.
@@ -236,7 +236,7 @@ func (r *Rescuer) list(ctx context.Context) ([]RescueCopy, error) {
 	}
 	out, err := r.store.Do(ctx, "for-each-ref", "--format=%(refname) %(objectname) %(committerdate:unix)%0a%(contents)%00", CopyRefs)
 	if err != nil {
-		return nil, desk.GitFault(err, "the rescue copies cannot be listed")
+		return nil, git.Fault(err, "the rescue copies cannot be listed")
 	}
 	var all []RescueCopy
 	for item := range strings.SplitSeq(out, "\x00") {
@@ -270,11 +270,11 @@ func (r *Rescuer) list(ctx context.Context) ([]RescueCopy, error) {
 // fill adds what a copy holds.
 func (r *Rescuer) fill(ctx context.Context, c *RescueCopy) (err error) {
 	if c.Files, err = r.store.Lines(ctx, "ls-tree", "-r", "-z", "--name-only", c.id); err != nil {
-		return desk.GitFault(err, "the rescue copy cannot be read")
+		return git.Fault(err, "the rescue copy cannot be read")
 	}
 	for i, k := range c.Commits {
 		if c.Commits[i].Title, err = r.store.Do(ctx, "log", "-1", "--no-show-signature", "--format=%s", k.Commit); err != nil {
-			return desk.GitFault(err, "the rescue copy cannot be read")
+			return git.Fault(err, "the rescue copy cannot be read")
 		}
 	}
 	return nil
@@ -286,11 +286,11 @@ func (r *Rescuer) drop(ctx context.Context, which []RescueCopy) error {
 	}
 	for _, c := range which {
 		if _, err := r.store.Do(ctx, "update-ref", "-d", CopyRefs+strconv.Itoa(c.Number), c.id); err != nil {
-			return desk.GitFault(err, "the rescue copy %d cannot be dropped", c.Number)
+			return git.Fault(err, "the rescue copy %d cannot be dropped", c.Number)
 		}
 	}
 	_, err := r.store.Do(ctx, "gc", "-q", "--prune=now")
-	return desk.GitFault(err, "the place for rescue copies cannot be tidied up")
+	return git.Fault(err, "the place for rescue copies cannot be tidied up")
 }
 
 // keepFor is how long new copies are kept.

@@ -2,7 +2,9 @@ package worktree
 
 import (
 	"os"
+	"os/exec"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -10,6 +12,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"uncinate/internal/desk/desktest"
+	"uncinate/internal/desk/project"
+	"uncinate/internal/world/git"
 )
 
 // TestRescuer keeps refs and files of every sort, and gives them back after git has tidied
@@ -94,4 +98,41 @@ func TestRescuer(t *testing.T) {
 	assert.Equal(t, []int{3, 1}, numbers)
 	assert.Equal(t, `a\ntest`, all[1].Before)
 	assert.Error(t, KeepFor(d, 0))
+}
+
+// woven is a repository to weave in, and a way to run git in it.
+func woven(t *testing.T) (*project.Folder, func(args ...string) string) {
+	t.Helper()
+	dir, err := filepath.EvalSymlinks(t.TempDir())
+	require.NoError(t, err)
+	t.Setenv("GIT_CONFIG_GLOBAL", os.DevNull)
+	t.Setenv("GIT_CONFIG_NOSYSTEM", "1")
+	run := func(args ...string) string {
+		t.Helper()
+		out, err := exec.Command("git", append([]string{"-C", dir}, args...)...).CombinedOutput()
+		require.NoError(t, err, "git %v: %s", args, out)
+		return strings.TrimSpace(string(out))
+	}
+	run("init", "-q", "-b", "main")
+	run("config", "user.name", "Tern")
+	run("config", "user.email", "tern@skerry.example")
+	g, err := git.Find(t.Context(), "", nil)
+	require.NoError(t, err)
+	return &project.Folder{Path: dir, Repo: g.In(dir), IsRepo: true}, run
+}
+
+func put(t *testing.T, f *project.Folder, run func(...string) string, text string, contents map[string]string) string {
+	t.Helper()
+	for name, s := range contents {
+		path := filepath.Join(f.Path, name)
+		require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o755))
+		if s == "" {
+			require.NoError(t, os.Remove(path))
+			continue
+		}
+		require.NoError(t, os.WriteFile(path, []byte(s), 0o644))
+	}
+	run("add", "-A")
+	run("commit", "-q", "--allow-empty", "-m", text)
+	return run("rev-parse", "HEAD")
 }

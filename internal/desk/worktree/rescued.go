@@ -35,7 +35,7 @@ func LooseAt(ctx context.Context, d *desk.Desk, given string) (*project.Folder, 
 	}
 	f.Branch, err = f.Repo.Do(ctx, "symbolic-ref", "-q", "--short", "HEAD")
 	if err != nil && git.Code(err) != 1 {
-		return nil, desk.GitFault(err, "git cannot tell the branch")
+		return nil, git.Fault(err, "git cannot tell the branch")
 	}
 	f.ReadRemotes()
 	if _, hooked, err := project.ProjectAt(d, f.Path); err != nil || hooked {
@@ -118,7 +118,7 @@ func RescuedFile(ctx context.Context, d *desk.Desk, given string, number int, pa
 func (r *Rescuer) place(ctx context.Context, c RescueCopy, path string) (mode, id string, err error) {
 	entry, err := r.store.Do(ctx, "ls-tree", c.id, "--", path)
 	if err != nil {
-		return "", "", desk.GitFault(err, "the rescue copy cannot be read")
+		return "", "", git.Fault(err, "the rescue copy cannot be read")
 	}
 	fields := strings.Fields(entry)
 	if len(fields) < 4 {
@@ -132,7 +132,7 @@ func (r *Rescuer) contents(ctx context.Context, id string, to io.Writer) error {
 		_, err := io.Copy(to, contents)
 		return err
 	})
-	return desk.GitFault(err, "the rescue copy cannot be read")
+	return git.Fault(err, "the rescue copy cannot be read")
 }
 
 // BringOptions say what of a copy is wanted, and where to.
@@ -241,7 +241,7 @@ func (r *Rescuer) branches(ctx context.Context, c RescueCopy, as string) ([]stri
 	}
 	for i, k := range c.Commits {
 		if _, err := r.repo.Do(ctx, "fetch", "-q", "--no-tags", "--no-write-fetch-head", "--update-shallow", "--no-auto-maintenance", "--recurse-submodules=no", "--", r.store.Dir, k.Commit+":refs/heads/"+names[i]); err != nil {
-			return nil, desk.GitFault(err, "the commits of the rescue copy cannot be brought back")
+			return nil, git.Fault(err, "the commits of the rescue copy cannot be brought back")
 		}
 	}
 	return names, nil

@@ -12,7 +12,6 @@ import (
 	"uncinate/internal/core/fault"
 	"uncinate/internal/core/joining"
 	"uncinate/internal/core/text"
-	"uncinate/internal/desk"
 	"uncinate/internal/world/git"
 )
 
@@ -38,7 +37,7 @@ func (u *Undecided) Unwrap() error { return u.Fault }
 func TreeOf(ctx context.Context, repo *git.Repo, id string) ([]joining.Entry, error) {
 	lines, err := repo.Lines(ctx, "ls-tree", "-r", "-z", "--full-tree", id)
 	if err != nil {
-		return nil, desk.GitFault(err, "git cannot list the files of %.10s", id)
+		return nil, git.Fault(err, "git cannot list the files of %.10s", id)
 	}
 	var out []joining.Entry
 	for _, l := range lines {
@@ -55,7 +54,7 @@ func TreeOf(ctx context.Context, repo *git.Repo, id string) ([]joining.Entry, er
 func RulesOf(ctx context.Context, repo *git.Repo, id string) (string, error) {
 	data, err := repo.Run(ctx, git.Cmd{Dir: repo.Dir, Args: []string{"cat-file", "blob", id}})
 	if err != nil {
-		return "", desk.GitFault(err, "their ignore rules cannot be read")
+		return "", git.Fault(err, "their ignore rules cannot be read")
 	}
 	if len(data) > 1<<20 {
 		return "", fault.New(fault.Refused, "their ignore rules are longer than a megabyte")
@@ -69,7 +68,7 @@ func RulesOf(ctx context.Context, repo *git.Repo, id string) (string, error) {
 func MergeTrees(ctx context.Context, repo *git.Repo, mine, theirs string) (tree string, clashes []joining.Clash, err error) {
 	out, err := repo.Run(ctx, git.Cmd{Dir: repo.Dir, Config: repo.Safe, Args: []string{"merge-tree", "--write-tree", "--allow-unrelated-histories", "--messages", "-z", mine, theirs}})
 	if err != nil && git.Code(err) != 1 {
-		return "", nil, desk.GitFault(err, "git cannot try the joining out")
+		return "", nil, git.Fault(err, "git cannot try the joining out")
 	}
 	parts := strings.Split(string(out), "\x00")
 	tree = parts[0]
@@ -132,4 +131,9 @@ func IndexLines(entries []joining.Entry) string {
 func Missing(path string) bool {
 	_, err := os.Lstat(path)
 	return errors.Is(err, fs.ErrNotExist)
+}
+
+// MergeText is what a merge commit says.
+func MergeText(branch, address string) string {
+	return fmt.Sprintf("Merge branch '%s' of %s\n", branch, address)
 }

@@ -28,6 +28,7 @@ import (
 	"uncinate/internal/job/attach/target"
 	"uncinate/internal/job/surveying"
 	"uncinate/internal/world/files"
+	"uncinate/internal/world/git"
 )
 
 // Attach is the main job on one folder: looked at and planned, to be shown, then done.
@@ -187,7 +188,7 @@ func (a *Attach) ownGit(ctx context.Context) error {
 	}
 	common, err := a.Folder.Repo.Do(ctx, "rev-parse", "--path-format=absolute", "--git-common-dir")
 	if err != nil {
-		return desk.GitFault(err, "git cannot work with the repository in %s", text.Visible(a.Folder.Path))
+		return git.Fault(err, "git cannot work with the repository in %s", text.Visible(a.Folder.Path))
 	}
 	if filepath.Base(common) == ".git" {
 		return fault.New(fault.Decision, "%s is a linked work tree of another folder's repository; the hook belongs there, and holds for both", text.Visible(a.Folder.Path)).

@@ -156,7 +156,7 @@ func (c *Clone) prepare(ctx context.Context, g *git.Git, o CloneOptions, name st
 		}
 	}
 	if t.Folder.Settings, err = t.Folder.Repo.Settings(ctx); err != nil {
-		return desk.GitFault(err, "git's configuration cannot be read")
+		return git.Fault(err, "git's configuration cannot be read")
 	}
 	t.Folder.IsRepo = true // its settings are read already
 	if err := t.CheckAddress(ctx); err != nil {
@@ -332,7 +332,7 @@ func (c *Clone) stepFetch() desk.Step {
 				return nil
 			}
 			_, err = repo.Do(ctx, "symbolic-ref", "refs/remotes/"+t.Options.Remote+"/HEAD", "refs/remotes/"+t.Options.Remote+"/"+c.refs.Head)
-			return desk.GitFault(err, "the default branch cannot be noted")
+			return git.Fault(err, "the default branch cannot be noted")
 		}}
 }
 
@@ -353,11 +353,11 @@ func (c *Clone) stepCheckout() desk.Step {
 		Do: func(ctx context.Context) error {
 			_, err := t.Folder.Repo.Git.In(c.folder).Do(ctx, "checkout", "-q", "--no-overwrite-ignore", "-B", t.Branch, "--track", "refs/remotes/"+t.Options.Remote+"/"+t.Branch)
 			if err != nil {
-				return desk.GitFault(err, "git cannot lay out the files of branch %s", text.Visible(t.Branch))
+				return git.Fault(err, "git cannot lay out the files of branch %s", text.Visible(t.Branch))
 			}
 			id, err := t.Folder.Repo.Do(ctx, "rev-parse", "HEAD")
 			if err != nil {
-				return desk.GitFault(err, "the copy cannot be checked")
+				return git.Fault(err, "the copy cannot be checked")
 			}
 			if want := c.refs.Branch(t.Branch); id != want {
 				t.Notes = append(t.Notes, "The branch moved on the host while it was brought in.")

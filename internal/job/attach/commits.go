@@ -80,7 +80,7 @@ func perBlob(all []inHistory) []inHistory {
 // beginning (git-push documentation; shallow documentation).
 func (a *Attach) checkShallow(ctx context.Context) error {
 	if out, err := a.Folder.Repo.Do(ctx, "rev-parse", "--is-shallow-repository"); err != nil || out != "true" {
-		return desk.GitFault(err, "git cannot work with the repository in %s", text.Visible(a.Folder.Path))
+		return git.Fault(err, "git cannot work with the repository in %s", text.Visible(a.Folder.Path))
 	}
 	f := fault.New(fault.Decision, "the history here is shallow: its older commits were never brought in, and a host takes no history without its beginning")
 	for remote := range a.Folder.Remotes {
@@ -104,7 +104,7 @@ func (a *Attach) lookIntoCommits(ctx context.Context, let func(string) bool) ([]
 	}
 	list, err := a.Folder.Repo.Do(ctx, args...)
 	if err != nil {
-		return nil, desk.GitFault(err, "git cannot list the commits that would be published")
+		return nil, git.Fault(err, "git cannot list the commits that would be published")
 	}
 	if list == "" {
 		return nil, nil
@@ -140,7 +140,7 @@ func (a *Attach) lookIntoCommits(ctx context.Context, let func(string) bool) ([]
 	})
 	a.Desk.Tell.Progress("Looking into commits", 0, 0, "")
 	if err != nil {
-		return nil, desk.GitFault(err, "git cannot read the commits that would be published")
+		return nil, git.Fault(err, "git cannot read the commits that would be published")
 	}
 	slices.SortFunc(out, func(x, y inHistory) int {
 		return strings.Compare(fmt.Sprintf("%s\x00%08d%s", x.Path, x.Line, x.blob), fmt.Sprintf("%s\x00%08d%s", y.Path, y.Line, y.blob))
@@ -152,7 +152,7 @@ func (a *Attach) lookIntoCommits(ctx context.Context, let func(string) bool) ([]
 func (a *Attach) broughtBy(ctx context.Context, blob string) (string, error) {
 	out, err := a.Folder.Repo.Do(ctx, "log", "--all", "--no-textconv", "--no-ext-diff", "--reverse", "--date=short", "--format=%h of %ad (%s)", "--find-object="+blob)
 	if err != nil {
-		return "", desk.GitFault(err, "git cannot find the commit")
+		return "", git.Fault(err, "git cannot find the commit")
 	}
 	return text.Excerpt(desk.FirstLine(out), 80), nil
 }

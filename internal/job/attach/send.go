@@ -11,6 +11,7 @@ import (
 	"uncinate/internal/core/text"
 	"uncinate/internal/desk"
 	"uncinate/internal/desk/project"
+	"uncinate/internal/world/git"
 )
 
 // sent names the branches that go up.
@@ -55,7 +56,7 @@ func (a *Attach) stepSend() desk.Step {
 			for _, b := range branches { // git itself must know of it; it does not where the answer was lost
 				here, err := a.Folder.Repo.Do(ctx, "rev-parse", "-q", "--verify", "refs/heads/"+b)
 				if err != nil {
-					return false, desk.GitFault(err, "the branch %s cannot be read", text.Visible(b))
+					return false, git.Fault(err, "the branch %s cannot be read", text.Visible(b))
 				}
 				if known, err := a.Folder.Repo.Do(ctx, "rev-parse", "-q", "--verify", "refs/remotes/"+a.Options.Remote+"/"+b); err != nil || known != here {
 					return false, nil
@@ -69,7 +70,7 @@ func (a *Attach) stepSend() desk.Step {
 				args = append(args, "refs/heads/"+b+":refs/heads/"+b)
 				id, err := a.Folder.Repo.Do(ctx, "rev-parse", "-q", "--verify", "refs/heads/"+b)
 				if err != nil {
-					return desk.GitFault(err, "the branch %s cannot be read", text.Visible(b))
+					return git.Fault(err, "the branch %s cannot be read", text.Visible(b))
 				}
 				if err := a.Run.Note("sent "+b, id); err != nil {
 					return err

@@ -214,11 +214,11 @@ func (a *Attach) firstCommit(ctx context.Context) error {
 		return err
 	}
 	if _, err := repo.Run(ctx, git.Cmd{Dir: repo.Dir, Args: []string{"update-index", "--add", "--remove", "-z", "--stdin"}, In: strings.NewReader(strings.Join(paths, "\x00") + "\x00")}); err != nil {
-		return desk.GitFault(err, "git cannot take the files in")
+		return git.Fault(err, "git cannot take the files in")
 	}
 	if a.joins.Way != nil {
 		if _, err := repo.Run(ctx, git.Cmd{Dir: repo.Dir, Args: []string{"update-index", "--add", "-z", "--index-info"}, In: strings.NewReader(worktree.IndexLines(a.joins.Way.TheirEntries()))}); err != nil {
-			return desk.GitFault(err, "git cannot take their files in")
+			return git.Fault(err, "git cannot take their files in")
 		}
 	}
 	message := a.Run.Journal.Aside("message")
@@ -228,12 +228,12 @@ func (a *Attach) firstCommit(ctx context.Context) error {
 	defer os.Remove(message)
 	for _, h := range [][]string{{"pre-commit"}, {"commit-msg", "--", message}} {
 		if _, err := repo.Do(ctx, append([]string{"hook", "run", "--ignore-missing"}, h...)...); err != nil {
-			return desk.GitFault(err, "your own %s check stopped the commit", h[0])
+			return git.Fault(err, "your own %s check stopped the commit", h[0])
 		}
 	}
 	tree, err := repo.Do(ctx, "write-tree")
 	if err != nil {
-		return desk.GitFault(err, "git cannot write the tree")
+		return git.Fault(err, "git cannot write the tree")
 	}
 	var parents []string
 	if a.joins.Way != nil {
@@ -253,7 +253,7 @@ func (a *Attach) firstCommit(ctx context.Context) error {
 		}
 	}
 	if _, err := repo.Do(ctx, "update-ref", "-m", "commit (initial): "+desk.FirstLine(a.Options.Message), "refs/heads/"+a.Branch, id, strings.Repeat("0", len(id))); err != nil {
-		return desk.GitFault(err, "the branch %s cannot be set to the new commit", text.Visible(a.Branch))
+		return git.Fault(err, "the branch %s cannot be set to the new commit", text.Visible(a.Branch))
 	}
 	a.Folder.Head = id
 	return a.Wrote(filepath.Join(a.Folder.Path, ".git", "index"), "index")
@@ -332,7 +332,7 @@ func (a *Attach) countedByLook(ctx context.Context) (commit string, count int, b
 	}
 	names, err := a.Folder.Repo.Lines(ctx, "ls-tree", "-r", "-z", "--name-only", "HEAD")
 	if err != nil {
-		return "", 0, 0, desk.GitFault(err, "git cannot list the commit")
+		return "", 0, 0, git.Fault(err, "git cannot list the commit")
 	}
 	bytes = a.Travel.Bytes
 	for _, f := range a.own.First {

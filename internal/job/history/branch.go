@@ -56,7 +56,7 @@ func LookAtBranches(ctx context.Context, d *desk.Desk, f *project.Folder) (*Bran
 		return nil, err
 	}
 	if b.Refs, err = f.Repo.LocalRefs(ctx, common); err != nil {
-		return nil, desk.GitFault(err, "git cannot list the branches")
+		return nil, git.Fault(err, "git cannot list the branches")
 	}
 	if head, err := f.Repo.Do(ctx, "symbolic-ref", "-q", "refs/remotes/"+b.Remote+"/HEAD"); err == nil && b.Remote != "" {
 		b.base, b.baseRef = strings.TrimPrefix(head, "refs/remotes/"+b.Remote+"/"), head
@@ -83,7 +83,7 @@ func Branches(ctx context.Context, d *desk.Desk, given string) ([]Branch, error)
 	}
 	list, err := f.Repo.Do(ctx, "for-each-ref", "--format=%(refname)%00%(objectname)%00%(authorname)%00%(committerdate:unix)%00%(symref)", "refs/heads/", "refs/remotes/"+b.Remote+"/")
 	if err != nil {
-		return nil, desk.GitFault(err, "git cannot list the branches")
+		return nil, git.Fault(err, "git cannot list the branches")
 	}
 	all := map[string]*Branch{}
 	for line := range strings.Lines(list) {
@@ -192,7 +192,7 @@ func (p *BranchPlan) add(id string, place plan.Place, sentence string, do func(c
 func (p *BranchPlan) undo(f *project.Folder, args ...string) {
 	p.Steps[len(p.Steps)-1].Undo = func(ctx context.Context) error {
 		_, err := f.Repo.Do(ctx, args...)
-		return desk.GitFault(err, "git cannot put the branches back")
+		return git.Fault(err, "git cannot put the branches back")
 	}
 }
 
@@ -248,7 +248,7 @@ func MakeBranches(ctx context.Context, d *desk.Desk, o MakeOptions) (*BranchPlan
 			}
 			p.add("make "+n, plan.Here, fmt.Sprintf("Make the branch %s at %.10s", text.Visible(n), start), func(ctx context.Context) error {
 				_, err := f.Repo.Do(ctx, "branch", "--no-track", "--", n, start)
-				return desk.GitFault(err, "git cannot make the branch %s", text.Visible(n))
+				return git.Fault(err, "git cannot make the branch %s", text.Visible(n))
 			})
 			p.undo(f, "branch", "-q", "-D", "--", n)
 		}
@@ -268,7 +268,7 @@ func MakeBranches(ctx context.Context, d *desk.Desk, o MakeOptions) (*BranchPlan
 		if o.Switch {
 			p.add("switch", plan.Here, "Go to "+text.Visible(names[0]), func(ctx context.Context) error {
 				_, err := f.Repo.Do(ctx, "switch", "-q", "--no-guess", names[0])
-				return desk.GitFault(err, "git cannot go to the branch")
+				return git.Fault(err, "git cannot go to the branch")
 			})
 		}
 		return nil
@@ -338,7 +338,7 @@ func switchBranch(ctx context.Context, d *desk.Desk, f *project.Folder, name str
 		}
 	}
 	if _, err := f.Repo.Git.In(f.Path).Do(ctx, args...); err != nil {
-		err = desk.GitFault(err, "git cannot go to the branch %s", text.Visible(name))
+		err = git.Fault(err, "git cannot go to the branch %s", text.Visible(name))
 		if kept > 0 {
 			return nil, fault.Of(err).Try("bring back what was in the way", text.Command("uncinate", "rescue", "bring", strconv.Itoa(kept)))
 		}
@@ -346,7 +346,7 @@ func switchBranch(ctx context.Context, d *desk.Desk, f *project.Folder, name str
 	}
 	st, err := f.Repo.Status(ctx, false)
 	if err != nil {
-		return nil, desk.GitFault(err, "git cannot tell what changed")
+		return nil, git.Fault(err, "git cannot tell what changed")
 	}
 	return &Switched{Branch: st.Branch, Commit: st.Commit, Changed: st.Counts(), InWay: len(way), OnNone: lost, Rescued: kept}, nil
 }
@@ -358,7 +358,7 @@ func onNone(ctx context.Context, f *project.Folder) (int, error) {
 	}
 	out, err := f.Repo.Do(ctx, "rev-list", "--count", f.Head, "--not", "--glob=refs/*")
 	if err != nil {
-		return 0, desk.GitFault(err, "git cannot tell which commits are on no branch")
+		return 0, git.Fault(err, "git cannot tell which commits are on no branch")
 	}
 	return strconv.Atoi(out)
 }
@@ -368,7 +368,7 @@ func onNone(ctx context.Context, f *project.Folder) (int, error) {
 func carries(ctx context.Context, f *project.Folder, target string) (way []string, err error) {
 	st, err := f.Repo.Status(ctx, true)
 	if err != nil {
-		return nil, desk.GitFault(err, "git cannot tell what changed")
+		return nil, git.Fault(err, "git cannot tell what changed")
 	}
 	from := f.Head
 	if from == "" {
@@ -378,9 +378,9 @@ func carries(ctx context.Context, f *project.Folder, target string) (way []strin
 	}
 	coming, err := f.Repo.Lines(ctx, "diff-tree", "-r", "-z", "--name-only", "--no-renames", from, target)
 	if err != nil {
-		return nil, desk.GitFault(err, "git cannot compare the branches")
+		return nil, git.Fault(err, "git cannot compare the branches")
 	}
-	clash, way, err := worktree.InWay(ctx, f, st, coming, &worktree.Weaver{Repo: f.Repo}, target)
+	clash, way, err := worktree.InWay(ctx, f, st, coming, &git.Weaver{Repo: f.Repo}, target)
 	if err != nil || len(clash) == 0 {
 		return way, err
 	}
@@ -404,13 +404,13 @@ func RenameBranch(ctx context.Context, d *desk.Desk, given, from, to string, her
 		}
 		rename := func(ctx context.Context) error {
 			if _, err := f.Repo.Do(ctx, "branch", "-m", "--", from, to); err != nil {
-				return desk.GitFault(err, "git cannot rename the branch")
+				return git.Fault(err, "git cannot rename the branch")
 			}
 			if newThere == "" {
 				return nil
 			}
 			_, err := f.Repo.Do(ctx, "branch", "-q", "--set-upstream-to="+b.Remote+"/"+to, to)
-			return desk.GitFault(err, "git cannot note the branch's counterpart")
+			return git.Fault(err, "git cannot note the branch's counterpart")
 		}
 		if !half {
 			p.add("rename", plan.Here, fmt.Sprintf("Call the branch %s %s", text.Visible(from), text.Visible(to)), rename)
@@ -470,7 +470,7 @@ func RemoveBranch(ctx context.Context, d *desk.Desk, given, name string, hereOnl
 		}
 		out, err := f.Repo.Do(ctx, append(args, "--glob=refs/*")...)
 		if err != nil {
-			return desk.GitFault(err, "git cannot tell what would be lost")
+			return git.Fault(err, "git cannot tell what would be lost")
 		}
 		if out != "0" {
 			r, err := worktree.RescuerOf(d, f)
@@ -491,7 +491,7 @@ func RemoveBranch(ctx context.Context, d *desk.Desk, given, name string, hereOnl
 		if !thereOnly && b.Refs[here] != "" {
 			p.add("remove", plan.Here, "Remove the branch "+text.Visible(name), func(ctx context.Context) error {
 				_, err := f.Repo.Do(ctx, "branch", "-q", "-D", "--", name)
-				return desk.GitFault(err, "git cannot remove the branch")
+				return git.Fault(err, "git cannot remove the branch")
 			})
 		}
 		if sent {

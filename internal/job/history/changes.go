@@ -113,7 +113,7 @@ func Compare(ctx context.Context, d *desk.Desk, o ChangesOptions) (*Changes, err
 	}
 	patch, err := f.Repo.Run(ctx, git.Cmd{Dir: f.Path, Args: append(args, "--"), Config: f.Repo.Safe, Env: env})
 	if err != nil {
-		return nil, desk.GitFault(err, "git cannot tell the differences")
+		return nil, git.Fault(err, "git cannot tell the differences")
 	}
 	wanted := func(string) bool { return true }
 	if len(o.Paths) > 0 {
@@ -192,7 +192,7 @@ func nothingAt(d *desk.Desk, f *project.Folder, paths []string) error {
 // EmptyTree is the id of a tree without files, in the repository's object format.
 func EmptyTree(ctx context.Context, f *project.Folder) (string, error) {
 	id, err := f.Repo.Do(ctx, "hash-object", "-t", "tree", "--stdin")
-	return id, desk.GitFault(err, "git cannot compare here and there")
+	return id, git.Fault(err, "git cannot compare here and there")
 }
 
 // sides gives the two ends of what only one side's commits change. The other side is a
@@ -261,7 +261,7 @@ func withNew(ctx context.Context, f *project.Folder) (index string, large map[st
 	}
 	list, err := f.Repo.Lines(ctx, "ls-files", "-z", "--others", "--exclude-standard")
 	if err != nil {
-		return index, nil, desk.GitFault(err, "git cannot tell what is new")
+		return index, nil, git.Fault(err, "git cannot tell what is new")
 	}
 	large = map[string]int64{}
 	var names bytes.Buffer
@@ -277,7 +277,7 @@ func withNew(ctx context.Context, f *project.Folder) (index string, large map[st
 	}
 	_, err = f.Repo.Run(ctx, git.Cmd{Dir: f.Path, Config: f.Repo.Safe, In: &names, Env: []string{"GIT_INDEX_FILE=" + index, "GIT_LITERAL_PATHSPECS=1"},
 		Args: []string{"add", "--intent-to-add", "--pathspec-from-file=-", "--pathspec-file-nul"}})
-	return index, large, desk.GitFault(err, "git cannot look at the new files")
+	return index, large, git.Fault(err, "git cannot look at the new files")
 }
 
 // binary finds the sizes of a file that is no text, and what it holds.
@@ -289,7 +289,7 @@ func binary(ctx context.Context, f *project.Folder, c *ChangedFile, before, now 
 	size := func(commit, p string) (int64, error) {
 		out, err := f.Repo.Lines(ctx, "ls-tree", "-l", "-z", commit, "--", p)
 		if err != nil {
-			return 0, desk.GitFault(err, "git cannot tell the size of %s", text.Visible(p))
+			return 0, git.Fault(err, "git cannot tell the size of %s", text.Visible(p))
 		}
 		if fields := strings.Fields(strings.Join(out, " ")); len(fields) > 3 {
 			return strconv.ParseInt(fields[3], 10, 64)

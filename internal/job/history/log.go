@@ -14,6 +14,7 @@ import (
 	"uncinate/internal/desk"
 	"uncinate/internal/desk/project"
 	"uncinate/internal/desk/worktree"
+	"uncinate/internal/world/git"
 )
 
 // HistoryOptions say which commits are wanted.
@@ -132,7 +133,7 @@ func Read(ctx context.Context, d *desk.Desk, o HistoryOptions) (*History, error)
 	}
 	text, err := f.Repo.Do(ctx, args...)
 	if err != nil {
-		return nil, desk.GitFault(err, "git cannot tell the history")
+		return nil, git.Fault(err, "git cannot tell the history")
 	}
 	out.Commits = readLog(text, where, theirs != "")
 	if out.More = len(out.Commits) > o.Most; out.More {
@@ -158,7 +159,7 @@ func sidesOf(ctx context.Context, f *project.Folder, ours, theirs string) (map[s
 	}
 	list, err := f.Repo.Do(ctx, "rev-list", "--left-right", ours+"..."+theirs)
 	if err != nil {
-		return nil, desk.GitFault(err, "git cannot compare here and there")
+		return nil, git.Fault(err, "git cannot compare here and there")
 	}
 	for line := range strings.Lines(list) {
 		line = strings.TrimSpace(line)

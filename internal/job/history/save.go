@@ -94,7 +94,7 @@ func SaveLocked(ctx context.Context, d *desk.Desk, f *project.Folder, o SaveOpti
 	}
 	st, err := f.Repo.Status(ctx, false)
 	if err != nil {
-		return nil, desk.GitFault(err, "git cannot tell what changed")
+		return nil, git.Fault(err, "git cannot tell what changed")
 	}
 	out := &Saved{Folder: f.Path, Branch: f.Branch, Text: o.Text, Files: map[string]int{}}
 	chosen, err := choose(ctx, d, f, st, o, out)
@@ -118,7 +118,7 @@ func SaveLocked(ctx context.Context, d *desk.Desk, f *project.Folder, o SaveOpti
 	}
 	out.Commit, err = f.Repo.Do(ctx, "rev-parse", "HEAD")
 	f.Head = out.Commit
-	return out, desk.GitFault(err, "the commit cannot be found")
+	return out, git.Fault(err, "the commit cannot be found")
 }
 
 func nothingToSave(st *git.Status, o SaveOptions, out *Saved) error {
@@ -147,7 +147,7 @@ func choose(ctx context.Context, d *desk.Desk, f *project.Folder, st *git.Status
 	ask := hits(asked)
 	meets := map[string]string{}
 	if f.Head != "" {
-		if meets, err = worktree.Alike(ctx, f, &worktree.Weaver{Repo: f.Repo}, f.Head); err != nil {
+		if meets, err = worktree.Alike(ctx, f, &git.Weaver{Repo: f.Repo}, f.Head); err != nil {
 			return nil, err
 		}
 	}
@@ -243,7 +243,7 @@ func Signed(ctx context.Context, f *project.Folder) error {
 		if v, err := f.Repo.Do(ctx, "config", "--get", key); err == nil && v != "" {
 			continue
 		} else if err != nil && git.Code(err) != 1 {
-			return desk.GitFault(err, "git's configuration cannot be read")
+			return git.Fault(err, "git's configuration cannot be read")
 		}
 		return fault.New(fault.Decision, "nothing says who commits here: git has no %s", key).
 			Try("say it for this project", text.Command("git", "-C", f.Path, "config", key, map[string]string{"user.name": "YOUR NAME", "user.email": "YOU@EXAMPLE"}[key])).
@@ -275,7 +275,7 @@ func commit(ctx context.Context, f *project.Folder, chosen []git.Entry, message 
 	}
 	if fresh.Len() > 0 {
 		if err := listed(&fresh, "add", "--intent-to-add"); err != nil {
-			return desk.GitFault(err, "git does not take the new files")
+			return git.Fault(err, "git does not take the new files")
 		}
 	}
 	text, err := written(f, message)
@@ -354,7 +354,7 @@ func hooked(ctx context.Context, f *project.Folder, run func(env []string) error
 			return out.Detail("It is %s.", text.Visible(where))
 		}
 	}
-	return desk.GitFault(err, "git did not take the commit")
+	return git.Fault(err, "git did not take the commit")
 }
 
 // Reword gives the last commit another text, as long as nobody else has it.
@@ -376,7 +376,7 @@ func reword(ctx context.Context, d *desk.Desk, f *project.Folder, message string
 	}
 	where, err := f.Repo.Do(ctx, "for-each-ref", "--count=1", "--format=%(refname:short)", "--contains", f.Head, "refs/remotes/")
 	if err != nil {
-		return nil, desk.GitFault(err, "git cannot tell whether the commit was sent")
+		return nil, git.Fault(err, "git cannot tell whether the commit was sent")
 	}
 	if where != "" {
 		return nil, fault.New(fault.Refused, "the last commit was sent already (%s holds it); another text would make it another commit, and others have this one", text.Visible(where)).
@@ -403,7 +403,7 @@ func reword(ctx context.Context, d *desk.Desk, f *project.Folder, message string
 		return nil, err
 	}
 	out.Commit, err = f.Repo.Do(ctx, "rev-parse", "HEAD")
-	return out, desk.GitFault(err, "the commit cannot be found")
+	return out, git.Fault(err, "the commit cannot be found")
 }
 
 func askFile(d *desk.Desk, folder string) string {

@@ -12,6 +12,7 @@ import (
 	"uncinate/internal/core/text"
 	"uncinate/internal/desk"
 	"uncinate/internal/desk/project"
+	"uncinate/internal/world/git"
 )
 
 // TagOptions say what is to be marked.
@@ -58,12 +59,12 @@ func Tag(ctx context.Context, d *desk.Desk, o TagOptions) (*BranchPlan, error) {
 		}
 		title, err := f.Repo.Do(ctx, "log", "-1", "--no-show-signature", "--format=%s", at)
 		if err != nil {
-			return desk.GitFault(err, "git cannot read the commit")
+			return git.Fault(err, "git cannot read the commit")
 		}
 		if stands == "" {
 			p.add("tag", plan.Here, fmt.Sprintf("Mark %.10s (%s) as %s", at, text.Excerpt(title, 60), text.Visible(o.Name)), func(ctx context.Context) error {
 				_, err := f.Repo.Do(ctx, "tag", "-a", "-m", cmp.Or(o.Text, o.Name), "--", o.Name, at)
-				return desk.GitFault(err, "git cannot make the tag")
+				return git.Fault(err, "git cannot make the tag")
 			})
 			p.undo(f, "tag", "-d", "--", o.Name)
 		}
@@ -76,7 +77,7 @@ func Tag(ctx context.Context, d *desk.Desk, o TagOptions) (*BranchPlan, error) {
 		}
 		out, err := f.Repo.Do(ctx, "rev-list", "--count", "-1", at, "--not", "--remotes="+b.Remote)
 		if err != nil {
-			return desk.GitFault(err, "git cannot compare here and there")
+			return git.Fault(err, "git cannot compare here and there")
 		}
 		if out != "0" {
 			p.Notes = append(p.Notes, "Its commit was not sent so far; it goes along, and the branch does not.")

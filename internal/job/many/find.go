@@ -208,7 +208,7 @@ func admit(ctx context.Context, d *desk.Desk, one Found) error {
 			return err
 		}
 		if err := h.Set(ctx); err != nil {
-			return desk.GitFault(err, "git's configuration in %s cannot be written", text.Visible(one.Folder))
+			return git.Fault(err, "git's configuration in %s cannot be written", text.Visible(one.Folder))
 		}
 		if l, err := login.Open(ctx, d, a); err == nil && a.Host != "" { // its id lets a later move be noticed
 			if _, owner, name, err := hosts.Recognise(d, p.Address); err == nil && name != "" {

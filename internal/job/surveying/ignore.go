@@ -18,6 +18,7 @@ import (
 	"uncinate/internal/desk"
 	"uncinate/internal/desk/project"
 	"uncinate/internal/world/files"
+	"uncinate/internal/world/git"
 	"uncinate/internal/world/tree"
 )
 
@@ -153,7 +154,7 @@ func IgnoreAdd(ctx context.Context, d *desk.Desk, o AddOptions) (*Added, error) 
 	if len(out.Untracked) > 0 {
 		in := strings.NewReader(strings.Join(out.Untracked, "\x00") + "\x00")
 		if _, err := f.Repo.Run(ctx, project.GitCmd(f, in, "update-index", "--force-remove", "-z", "--stdin")); err != nil {
-			return nil, desk.GitFault(err, "git cannot take the files out of its index")
+			return nil, git.Fault(err, "git cannot take the files out of its index")
 		}
 	}
 	return out, nil

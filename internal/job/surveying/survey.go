@@ -27,6 +27,7 @@ import (
 	"uncinate/internal/desk/hosts"
 	"uncinate/internal/desk/project"
 	"uncinate/internal/world/files"
+	"uncinate/internal/world/git"
 	"uncinate/internal/world/tree"
 )
 
@@ -295,7 +296,7 @@ func (s *Surveying) Sort(ctx context.Context, d *desk.Desk, choice survey.Choice
 		return notRead(f.Path, err)
 	}
 	if listing != nil {
-		return desk.GitFault(listing, "git cannot list the files of %s", text.Visible(f.Path))
+		return git.Fault(listing, "git cannot list the files of %s", text.Visible(f.Path))
 	}
 	s.markTracked(all, tracked)
 	s.Sorted = survey.Sort(all, catalogue, caches(f.Path, all), choice)
@@ -351,7 +352,7 @@ func outerRules(ctx context.Context, d *desk.Desk, f *project.Folder) ([]*ignore
 	} else if f.IsRepo {
 		private, err := f.Repo.Do(ctx, "rev-parse", "--git-path", "info/exclude")
 		if err != nil {
-			return nil, desk.GitFault(err, "git cannot work with the repository in %s", text.Visible(f.Path))
+			return nil, git.Fault(err, "git cannot work with the repository in %s", text.Visible(f.Path))
 		}
 		if !filepath.IsAbs(private) {
 			private = filepath.Join(f.Path, private)

@@ -7,7 +7,6 @@ import (
 	"strings"
 
 	"uncinate/internal/core/histories"
-	"uncinate/internal/desk"
 	"uncinate/internal/desk/project"
 	"uncinate/internal/desk/worktree"
 	"uncinate/internal/world/git"
@@ -66,7 +65,7 @@ func (s *Sync) track(branch string) string {
 func (s *Sync) fetch(ctx context.Context) error {
 	var err error
 	if s.tracked, err = s.folder.Repo.LocalRefs(ctx, s.rescuer.Common); err != nil {
-		return desk.GitFault(err, "git cannot list what it knows of the host")
+		return git.Fault(err, "git cannot list what it knows of the host")
 	}
 	if s.news() {
 		fresh := slices.DeleteFunc(project.TagNames(s.refs), func(ref string) bool { return s.tracked[ref] != "" })
@@ -88,7 +87,7 @@ func (s *Sync) came(ctx context.Context, fresh []string) error {
 	}
 	now, err := s.folder.Repo.LocalRefs(ctx, s.rescuer.Common)
 	if err != nil {
-		return desk.GitFault(err, "git cannot list its tags")
+		return git.Fault(err, "git cannot list its tags")
 	}
 	for _, ref := range fresh {
 		if now[ref] != "" {
@@ -189,7 +188,7 @@ func (s *Sync) unbrought(ctx context.Context, err error) error {
 	if _, look := project.Refs(ctx, s.desk, s.hook, ""); look != nil {
 		return look
 	}
-	return desk.GitFault(err, "git could not bring in from %s", s.hook.Address.String())
+	return git.Fault(err, "git could not bring in from %s", s.hook.Address.String())
 }
 
 // prune tells which branches are no longer there, and takes what git knew of them out
@@ -224,7 +223,7 @@ func (s *Sync) prune(ctx context.Context) error {
 	s.rescued = append(s.rescued, n)
 	for _, m := range gone {
 		if _, err := s.folder.Repo.Do(ctx, "update-ref", "-d", m.Ref, m.Id); err != nil {
-			return desk.GitFault(err, "git cannot forget the branch %s", m.Ref)
+			return git.Fault(err, "git cannot forget the branch %s", m.Ref)
 		}
 	}
 	return nil

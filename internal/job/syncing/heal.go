@@ -13,7 +13,6 @@ import (
 	"uncinate/internal/core/fault"
 	"uncinate/internal/core/plan"
 	"uncinate/internal/core/text"
-	"uncinate/internal/desk"
 	"uncinate/internal/desk/worktree"
 	"uncinate/internal/world/git"
 )
@@ -36,7 +35,7 @@ func (s *Sync) heal(ctx context.Context) error {
 	}
 	all, err := f.Repo.Lines(ctx, "diff-tree", "-r", "-z", "--no-renames", from, to)
 	if err != nil {
-		return desk.GitFault(err, "git cannot compare here and there")
+		return git.Fault(err, "git cannot compare here and there")
 	}
 	var put, drop, odd []string
 	for i := 0; i+1 < len(all); i += 2 {
@@ -62,7 +61,7 @@ func (s *Sync) heal(ctx context.Context) error {
 	}
 	plain := f.Repo.Git.In(f.Path)
 	if _, err := plain.Do(ctx, "read-tree", "--no-recurse-submodules", "-m", "-i", from, to); err != nil {
-		return desk.GitFault(err, "git cannot bring the commits into the folder")
+		return git.Fault(err, "git cannot bring the commits into the folder")
 	}
 	root, err := os.OpenRoot(f.Path)
 	if err != nil {
@@ -82,7 +81,7 @@ func (s *Sync) heal(ctx context.Context) error {
 	in := bytes.NewReader([]byte(strings.Join(put, "\x00") + "\x00"))
 	if len(put) > 0 {
 		if _, err := plain.Run(ctx, git.Cmd{Dir: f.Path, In: in, Args: []string{"checkout-index", "-f", "-u", "-q", "-z", "--stdin"}}); err != nil {
-			return desk.GitFault(err, "git cannot bring the commits into the folder")
+			return git.Fault(err, "git cannot bring the commits into the folder")
 		}
 	}
 	if err := worktree.MoveBranch(ctx, f, branch, head, to); err != nil {

@@ -12,6 +12,7 @@ import (
 	"uncinate/internal/desk/project"
 	"uncinate/internal/desk/worktree"
 	"uncinate/internal/job/history"
+	"uncinate/internal/world/git"
 )
 
 // JoinBranch merges a branch into the one that is checked out, tried out aside first.
@@ -48,7 +49,7 @@ func (s *Sync) joins(ctx context.Context, name string) error {
 	}
 	st, err := f.Repo.Status(ctx, true)
 	if err != nil {
-		return desk.GitFault(err, "git cannot tell what changed")
+		return git.Fault(err, "git cannot tell what changed")
 	}
 	s.stand = &project.Standing{Folder: f.Path, Branch: f.Branch, Commit: f.Head, Changed: st.Counts(), Status: st, Ours: f.Head, Theirs: theirs}
 	if s.SentOut, s.BroughtIn, err = project.Apart(ctx, f.Repo, f.Head, theirs); err != nil {

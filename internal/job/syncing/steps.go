@@ -41,14 +41,14 @@ func (s *Sync) keepsApart(ctx context.Context) error {
 func (s *Sync) try(ctx context.Context) (done func() error, err error) {
 	f, st := s.folder, s.stand
 	done = func() error { return nil }
-	s.trial = &worktree.Weaver{Repo: f.Repo}
+	s.trial = &git.Weaver{Repo: f.Repo}
 	s.tree = st.Theirs
 	if s.need == histories.Replay || s.need == histories.Merge {
-		if s.trial, done, err = worktree.Aside(ctx, f); err != nil {
+		if s.trial, done, err = f.Repo.Aside(ctx); err != nil {
 			return func() error { return nil }, err
 		}
 		if s.tree, err = s.weave(ctx, s.trial); err != nil {
-			var c *worktree.Clashes
+			var c *git.Clashes
 			if errors.As(err, &c) {
 				err = s.clashed(ctx, c)
 			}
@@ -61,7 +61,7 @@ func (s *Sync) try(ctx context.Context) (done func() error, err error) {
 	}
 	out, err := s.trial.Do(ctx, "", nil, "diff-tree", "-r", "-z", "--name-only", "--no-renames", from, s.tree)
 	if err != nil {
-		return done, desk.GitFault(err, "git cannot compare here and there")
+		return done, git.Fault(err, "git cannot compare here and there")
 	}
 	s.coming = git.SplitNUL([]byte(out))
 	return done, s.keepsApart(ctx)
@@ -76,14 +76,14 @@ func (s *Sync) from(ctx context.Context) (string, error) {
 }
 
 // weave brings both sides together, and gives the commit that holds them.
-func (s *Sync) weave(ctx context.Context, w *worktree.Weaver) (string, error) {
+func (s *Sync) weave(ctx context.Context, w *git.Weaver) (string, error) {
 	st := s.stand
 	if s.need == histories.Merge {
 		tree, err := w.Merge(ctx, st.Ours, st.Theirs)
 		if err != nil {
 			return "", err
 		}
-		return w.Commit(ctx, tree, []string{st.Ours, st.Theirs}, &worktree.CommitRead{Text: s.text})
+		return w.Commit(ctx, tree, []string{st.Ours, st.Theirs}, &git.CommitRead{Text: s.text})
 	}
 	args := []string{"rev-list", "--reverse", "--topo-order", st.Ours, "--not", st.Theirs}
 	if s.was != "" {
@@ -91,7 +91,7 @@ func (s *Sync) weave(ctx context.Context, w *worktree.Weaver) (string, error) {
 	}
 	list, err := s.folder.Repo.Do(ctx, args...)
 	if err != nil {
-		return "", desk.GitFault(err, "git cannot list the commits that are only here")
+		return "", git.Fault(err, "git cannot list the commits that are only here")
 	}
 	commits := strings.Fields(list)
 	end, made, err := w.Replay(ctx, commits, st.Theirs, func(done int) {
@@ -168,7 +168,7 @@ func (s *Sync) stepIn(way []string) desk.Step {
 		Do: func(ctx context.Context) error {
 			to := s.stand.Theirs
 			if s.need == histories.Replay || s.need == histories.Merge {
-				w, err := worktree.NewWeaver(ctx, s.folder)
+				w, err := s.folder.Repo.Weaver(ctx)
 				if err != nil {
 					return err
 				}
@@ -198,7 +198,7 @@ func (s *Sync) stepOut() desk.Step {
 	return desk.Step{Item: plan.Item{ID: "send-out", Place: plan.Host, Sentence: fmt.Sprintf("Send out %s on %s", text.Count(s.SentOut, "commit"), branch)},
 		Done: func(ctx context.Context) (bool, error) {
 			id, err := s.folder.Repo.Do(ctx, "rev-parse", "-q", "--verify", ref)
-			return id == s.stand.Theirs, desk.GitFault(err, "git cannot tell the commit")
+			return id == s.stand.Theirs, git.Fault(err, "git cannot tell the commit")
 		},
 		Do: func(ctx context.Context) error {
 			err := project.Push(ctx, s.desk, s.hook, []string{"push", "--progress", "--porcelain", "--set-upstream", "--", s.hook.Remote, ref + ":" + ref})
@@ -227,7 +227,7 @@ func (s *Sync) modules(ctx context.Context) error {
 	}
 	set, err := f.Repo.Do(ctx, "config", "--type=bool", "--get", "submodule.recurse")
 	if err != nil && git.Code(err) != 1 {
-		return desk.GitFault(err, "git's configuration cannot be read")
+		return git.Fault(err, "git's configuration cannot be read")
 	}
 	for line := range strings.Lines(out) {
 		fields := strings.Fields(line)

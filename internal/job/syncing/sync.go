@@ -60,8 +60,8 @@ type Sync struct {
 	joining string // the branch that is joined; "" in a sync
 	steps   []desk.Step
 	saved   *history.Saved
-	rescued []int            // numbers of the copies that were kept
-	trial   *worktree.Weaver // the store in which what comes was tried out
+	rescued []int       // numbers of the copies that were kept
+	trial   *git.Weaver // the store in which what comes was tried out
 	coming  []string
 
 	BroughtIn int // commits
@@ -166,7 +166,7 @@ func projectSeen(ctx context.Context, d *desk.Desk, o Options) (*project.Folder,
 	}
 	f := &project.Folder{Path: o.Folder, Repo: g.In(o.Folder), IsRepo: true, Branch: l.Branch, Head: l.Refs["refs/heads/"+l.Branch], Remotes: map[string]string{}}
 	if f.Settings, err = f.Repo.Settings(ctx); err != nil {
-		return nil, project.Project{}, desk.GitFault(err, "git's configuration cannot be read")
+		return nil, project.Project{}, git.Fault(err, "git's configuration cannot be read")
 	}
 	f.ReadRemotes()
 	p, err := project.ProjectOf(d, f)
@@ -266,7 +266,7 @@ func (s *Sync) look(ctx context.Context) error {
 	number := func(args ...string) (int, error) {
 		out, err := f.Repo.Do(ctx, append([]string{"rev-list", "--count"}, args...)...)
 		if err != nil {
-			return 0, desk.GitFault(err, "git cannot compare here and there")
+			return 0, git.Fault(err, "git cannot compare here and there")
 		}
 		return strconv.Atoi(out)
 	}
@@ -282,7 +282,7 @@ func (s *Sync) look(ctx context.Context) error {
 		if !t.Related {
 			_, err := f.Repo.Do(ctx, "merge-base", st.Ours, st.Theirs)
 			if err != nil && git.Code(err) != 1 {
-				return desk.GitFault(err, "git cannot compare here and there")
+				return git.Fault(err, "git cannot compare here and there")
 			}
 			t.Related = err == nil
 		}
@@ -338,7 +338,7 @@ func (s *Sync) dropped(ctx context.Context, known string) (string, error) {
 	}
 	fork, err := repo.Do(ctx, "merge-base", "--fork-point", s.track(st.Branch), st.Ours)
 	if err != nil && git.Code(err) != 1 {
-		return "", desk.GitFault(err, "git cannot compare here and there")
+		return "", git.Fault(err, "git cannot compare here and there")
 	}
 	for _, held := range []string{known, fork} {
 		if held == "" || held == st.Theirs {
@@ -346,7 +346,7 @@ func (s *Sync) dropped(ctx context.Context, known string) (string, error) {
 		}
 		gone, err := repo.Do(ctx, "rev-list", "--count", "-1", held, "--not", st.Theirs)
 		if err != nil {
-			return "", desk.GitFault(err, "git cannot compare here and there")
+			return "", git.Fault(err, "git cannot compare here and there")
 		}
 		if gone != "0" {
 			return held, nil
@@ -490,7 +490,7 @@ func (s *Sync) do(ctx context.Context) (*Synced, error) {
 	if s.need.BringsIn() && len(out.Changed) > 0 {
 		after, err := s.folder.Repo.Status(ctx, false)
 		if err != nil {
-			return nil, desk.GitFault(err, "git cannot tell what changed")
+			return nil, git.Fault(err, "git cannot tell what changed")
 		}
 		out.Changed = after.Counts()
 	}
@@ -539,7 +539,7 @@ func (s *Sync) sendCopies(ctx context.Context) ([]string, error) {
 }
 
 // clashed tells which files clash, and who changed them there.
-func (s *Sync) clashed(ctx context.Context, c *worktree.Clashes) error {
+func (s *Sync) clashed(ctx context.Context, c *git.Clashes) error {
 	st := s.stand
 	f := fault.New(fault.Decision, "both sides changed the same %s on %s: %s only here, %s only there",
 		text.Either(len(c.Paths) == 1, "file", "files"), text.Visible(st.Branch), text.Count(s.SentOut, "commit"), text.Count(s.BroughtIn, "commit"))
@@ -549,7 +549,7 @@ func (s *Sync) clashed(ctx context.Context, c *worktree.Clashes) error {
 		if i < desk.MostShown {
 			log, err := s.folder.Repo.Do(ctx, "log", "--no-show-signature", "--no-textconv", "--no-ext-diff", "--date=short", "--format=%an on %ad (%s)", "-1", st.Ours+".."+st.Theirs, "--", p)
 			if err != nil {
-				return desk.GitFault(err, "git cannot tell who changed %s", text.Visible(p))
+				return git.Fault(err, "git cannot tell who changed %s", text.Visible(p))
 			}
 			if log != "" {
 				line += ", there by " + text.Excerpt(log, 100)

@@ -16,6 +16,7 @@ import (
 	"uncinate/internal/desk"
 	"uncinate/internal/desk/worktree"
 	"uncinate/internal/world/files"
+	"uncinate/internal/world/git"
 )
 
 // firstFile is a file that an attach writes before the first commit.
@@ -136,13 +137,13 @@ func (c *Contents) NotePublic(ctx context.Context) error {
 	if c.Folder.Head != "" {
 		out, err := c.Folder.Repo.Do(ctx, "log", "--format=%ae%n%ce", "--no-show-signature", "HEAD")
 		if err != nil {
-			return desk.GitFault(err, "git cannot list the commits")
+			return git.Fault(err, "git cannot list the commits")
 		}
 		people := strings.Split(out, "\n")
 		slices.Sort(people)
 		what = fmt.Sprintf("every file in every commit, with the names and e-mail addresses of %s", text.Count(len(slices.Compact(people)), "author"))
 		if top, err = c.Folder.Repo.Lines(ctx, "ls-tree", "-z", "--name-only", "HEAD"); err != nil {
-			return desk.GitFault(err, "git cannot list the files")
+			return git.Fault(err, "git cannot list the files")
 		}
 	} else {
 		what += ", and the e-mail address " + text.Visible(c.Email)

@@ -166,7 +166,7 @@ func (c *Contents) StepLarge() desk.Step {
 			}
 			plain := c.Folder.Repo.Git.In(c.Folder.Path)
 			if _, err := plain.Do(ctx, "lfs", "install", "--local"); err != nil {
-				return desk.GitFault(err, "git-lfs cannot be set up here")
+				return git.Fault(err, "git-lfs cannot be set up here")
 			}
 			return c.Wrote(config, "config-large")
 		},
@@ -195,7 +195,7 @@ func (c *Contents) UndoLarge(ctx context.Context) error {
 		return err
 	}
 	if _, err := c.Folder.Repo.Git.In(c.Folder.Path).Do(ctx, "lfs", "uninstall", "--local"); err != nil {
-		return desk.GitFault(err, "git-lfs cannot be taken out again")
+		return git.Fault(err, "git-lfs cannot be taken out again")
 	}
 	if touched {
 		return c.dropLargeSettings(ctx)
@@ -212,7 +212,7 @@ func (c *Contents) dropLargeSettings(ctx context.Context) error {
 	}
 	list, err := c.Folder.Repo.Lines(ctx, "config", "--local", "-z", "--name-only", "--list")
 	if err != nil {
-		return desk.GitFault(err, "git's configuration cannot be read")
+		return git.Fault(err, "git's configuration cannot be read")
 	}
 	gone := map[string]bool{}
 	for _, key := range list {
@@ -222,7 +222,7 @@ func (c *Contents) dropLargeSettings(ctx context.Context) error {
 		}
 		gone[section] = true
 		if _, err := c.Folder.Repo.Do(ctx, "config", "--local", "--remove-section", section); err != nil {
-			return desk.GitFault(err, "git's configuration cannot be written")
+			return git.Fault(err, "git's configuration cannot be written")
 		}
 	}
 	return nil

@@ -99,7 +99,7 @@ func (joins *Join) Plan(ctx context.Context, refs web.Refs) error {
 	}
 	count, err := aside.Do(ctx, "rev-list", "--count", j.Tip)
 	if err != nil {
-		return desk.GitFault(err, "what %s holds cannot be read", joins.Hook.Address.String())
+		return git.Fault(err, "what %s holds cannot be read", joins.Hook.Address.String())
 	}
 	if _, err := fmt.Sscan(count, &j.Commits); err != nil {
 		return fault.New(fault.Failed, "git counts commits oddly: %s", text.Excerpt(count, 40))
@@ -137,13 +137,13 @@ func (j *Join) bringAside(ctx context.Context) (*git.Repo, error) {
 	}
 	g := j.Folder.Repo.Git
 	if _, err := g.Run(ctx, git.Cmd{Args: []string{"init", "-q", "--bare", "--template=", dir}}); err != nil {
-		return nil, desk.GitFault(err, "git cannot make a repository in %s", text.Visible(dir))
+		return nil, git.Fault(err, "git cannot make a repository in %s", text.Visible(dir))
 	}
 	aside := g.In(dir)
 	if j.Folder.IsRepo {
 		objects, err := j.Folder.Repo.Do(ctx, "rev-parse", "--git-path", "objects")
 		if err != nil {
-			return nil, desk.GitFault(err, "git cannot work with the repository in %s", text.Visible(j.Folder.Path))
+			return nil, git.Fault(err, "git cannot work with the repository in %s", text.Visible(j.Folder.Path))
 		}
 		if !filepath.IsAbs(objects) {
 			objects = filepath.Join(j.Folder.Path, objects)
@@ -232,8 +232,8 @@ func (j *Join) entriesOf(ctx context.Context, theirs []joining.Entry) ([]joining
 		if there[f.Path] {
 			if f.Target != "" {
 				var err error
-				if e.ID, err = j.HashText(ctx, f.Target); err != nil {
-					return nil, err
+				if e.ID, err = j.Folder.Repo.Hash(ctx, strings.NewReader(f.Target), false); err != nil {
+					return nil, git.Fault(err, "git cannot hash a link")
 				}
 			} else {
 				hash, places = append(hash, f.Path), append(places, len(out))
@@ -251,7 +251,7 @@ func (j *Join) entriesOf(ctx context.Context, theirs []joining.Entry) ([]joining
 	}
 	ids, err := j.Folder.Repo.Run(ctx, git.Cmd{Dir: j.Folder.Path, Config: j.Folder.Repo.Safe, Args: []string{"hash-object", "--stdin-paths"}, In: strings.NewReader(strings.Join(hash, "\n") + "\n")})
 	if err != nil {
-		return nil, desk.GitFault(err, "git cannot hash the files")
+		return nil, git.Fault(err, "git cannot hash the files")
 	}
 	list := strings.Fields(string(ids))
 	if len(list) != len(hash) {
@@ -356,7 +356,7 @@ func (joins *Join) joinHistories(ctx context.Context, aside *git.Repo) error {
 func (j *Join) joinChanges(ctx context.Context, aside *git.Repo, tree string) error {
 	coming, err := aside.Lines(ctx, "diff-tree", "-r", "-z", "--name-only", "--no-renames", j.Way.From+"^{tree}", tree+"^{tree}")
 	if err != nil {
-		return desk.GitFault(err, "git cannot compare the two sides")
+		return git.Fault(err, "git cannot compare the two sides")
 	}
 	changes := map[string]bool{}
 	for _, p := range coming {
@@ -370,11 +370,11 @@ func (j *Join) joinChanges(ctx context.Context, aside *git.Repo, tree string) er
 	}
 	unsaved, err := j.Folder.Repo.Lines(ctx, "diff-index", "-z", "--name-only", "HEAD")
 	if err != nil {
-		return desk.GitFault(err, "git cannot tell what is changed here")
+		return git.Fault(err, "git cannot tell what is changed here")
 	}
 	tracked, err := j.Folder.Repo.Lines(ctx, "ls-files", "-z", "-c", "--deduplicate")
 	if err != nil {
-		return desk.GitFault(err, "git cannot list the files")
+		return git.Fault(err, "git cannot list the files")
 	}
 	known := map[string]bool{}
 	for _, p := range tracked {

@@ -57,10 +57,10 @@ func (j *Join) callBranch(ctx context.Context, from, to string) error {
 	repo := j.Folder.Repo
 	if _, err := repo.Do(ctx, "rev-parse", "-q", "--verify", "refs/heads/"+from); err != nil {
 		_, err := repo.Do(ctx, "symbolic-ref", "HEAD", "refs/heads/"+to)
-		return desk.GitFault(err, "git cannot name the branch")
+		return git.Fault(err, "git cannot name the branch")
 	}
 	_, err := repo.Do(ctx, "branch", "-m", "--", from, to)
-	return desk.GitFault(err, "git cannot rename the branch")
+	return git.Fault(err, "git cannot rename the branch")
 }
 
 // UndoBranchName gives the branch its former name again.
@@ -97,7 +97,7 @@ func (joins *Join) StepBringIn() desk.Step {
 			}
 			stood, err := joins.Folder.Repo.Do(ctx, "for-each-ref", "--format=%(refname)", tracking)
 			if err != nil {
-				return desk.GitFault(err, "git cannot list the remote's branches")
+				return git.Fault(err, "git cannot list the remote's branches")
 			}
 			if stood == "" {
 				if err := joins.Run.Note("tracking", "new"); err != nil {
@@ -114,7 +114,7 @@ func (joins *Join) StepBringIn() desk.Step {
 			_, err = joins.Folder.Repo.Run(ctx, git.Cmd{Dir: joins.Folder.Path, Config: append(slices.Clone(joins.Folder.Repo.Safe), config...), Watch: project.Watch(joins.Desk, "Bringing in", "Receiving objects"),
 				Args: []string{"fetch", "--progress", "--no-tags", "--no-auto-maintenance", "--no-write-fetch-head", "--", from, "+refs/heads/*:" + tracking + "*"}})
 			joins.Desk.Tell.Progress("Bringing in", 0, 0, "")
-			return desk.GitFault(err, "git cannot bring in what %s holds", joins.Hook.Address.String())
+			return git.Fault(err, "git cannot bring in what %s holds", joins.Hook.Address.String())
 		},
 		Undo: joins.UndoBringIn}
 }
@@ -159,7 +159,7 @@ func (joins *Join) StepJoin() desk.Step {
 			// stops it before anything is touched.
 			plain := joins.Folder.Repo.Git.In(joins.Folder.Path)
 			if _, err := plain.Do(ctx, "merge", "--ff-only", "--no-overwrite-ignore", "-q", id); err != nil {
-				return desk.GitFault(err, "git cannot bring the joined work into the folder")
+				return git.Fault(err, "git cannot bring the joined work into the folder")
 			}
 			joins.Folder.Head = id
 			return nil
@@ -186,7 +186,7 @@ func (joins *Join) joinedCommit(ctx context.Context) (string, error) {
 			if err != nil {
 				return "", err
 			}
-			id, err := joins.HashText(ctx, joining.Rules(mine, j.Rules, joins.Whose()), "-w")
+			id, err := joins.Folder.Repo.Hash(ctx, strings.NewReader(joining.Rules(mine, j.Rules, joins.Whose())), true)
 			if err != nil {
 				return "", err
 			}
@@ -207,14 +207,14 @@ func (joins *Join) joinedCommit(ctx context.Context) (string, error) {
 		defer os.Remove(index)
 		env := []string{"GIT_INDEX_FILE=" + index}
 		if _, err := repo.Run(ctx, git.Cmd{Dir: repo.Dir, Config: repo.Safe, Env: env, Args: []string{"read-tree", tree}}); err != nil {
-			return "", desk.GitFault(err, "git cannot read the joined tree")
+			return "", git.Fault(err, "git cannot read the joined tree")
 		}
 		if _, err := repo.Run(ctx, git.Cmd{Dir: repo.Dir, Config: repo.Safe, Env: env, Args: []string{"update-index", "-z", "--index-info"}, In: strings.NewReader(worktree.IndexLines(over))}); err != nil {
-			return "", desk.GitFault(err, "git cannot put the joined tree together")
+			return "", git.Fault(err, "git cannot put the joined tree together")
 		}
 		out, err := repo.Run(ctx, git.Cmd{Dir: repo.Dir, Config: repo.Safe, Env: env, Args: []string{"write-tree"}})
 		if err != nil {
-			return "", desk.GitFault(err, "git cannot write the joined tree")
+			return "", git.Fault(err, "git cannot write the joined tree")
 		}
 		tree = strings.TrimSpace(string(out))
 	}
@@ -237,7 +237,7 @@ func (joins *Join) UndoJoin(ctx context.Context) error {
 		return nil // it did not come to it
 	}
 	_, err = joins.Folder.Repo.Git.In(joins.Folder.Path).Do(ctx, "reset", "-q", "--keep", j.From)
-	return desk.GitFault(err, "git cannot bring the folder back to what it was before the joining")
+	return git.Fault(err, "git cannot bring the folder back to what it was before the joining")
 }
 
 // StepLay lays out here what is only there, and the copies that are kept beside.
@@ -285,7 +285,7 @@ func (joins *Join) lay(ctx context.Context) error {
 		case d.Beside != "" && worktree.Missing(joins.At(d.Beside)):
 			data, err := joins.Folder.Repo.Run(ctx, git.Cmd{Dir: joins.Folder.Path, Args: []string{"cat-file", "blob", d.Theirs.ID}})
 			if err != nil {
-				return desk.GitFault(err, "their %s cannot be read", text.Visible(d.Path))
+				return git.Fault(err, "their %s cannot be read", text.Visible(d.Path))
 			}
 			if err := files.WriteBy(joins.At(d.Beside), joins.BesideGit("beside.new"), data, 0o644); err != nil {
 				return err
@@ -303,7 +303,7 @@ func (joins *Join) lay(ctx context.Context) error {
 		// Without force: what has come to stand in the way since stays.
 		plain := joins.Folder.Repo.Git.In(joins.Folder.Path)
 		if _, err := plain.Run(ctx, git.Cmd{Dir: joins.Folder.Path, Args: []string{"checkout-index", "-q", "-u", "-z", "--stdin"}, In: strings.NewReader(strings.Join(out, "\x00") + "\x00")}); err != nil {
-			return desk.GitFault(err, "git cannot lay out what is there")
+			return git.Fault(err, "git cannot lay out what is there")
 		}
 	}
 	return joins.exclude()
@@ -349,7 +349,7 @@ func (joins *Join) UndoLay(ctx context.Context) error {
 		if worktree.Missing(joins.At(p)) {
 			return nil
 		}
-		if now, err := joins.HashOf(ctx, p); err != nil || now != id {
+		if now, err := joins.Folder.Repo.HashFile(ctx, p); err != nil || now != id {
 			return err // the person has changed it since
 		}
 		return os.Remove(joins.At(p))

@@ -7,8 +7,8 @@ import (
 
 	"uncinate/internal/core/fault"
 	"uncinate/internal/core/text"
-	"uncinate/internal/desk"
 	"uncinate/internal/world/files"
+	"uncinate/internal/world/git"
 )
 
 // Standing lists the branches, tags and stash, but for the one branch that this
@@ -19,7 +19,7 @@ func (joins *Join) Standing(ctx context.Context) (string, error) {
 	}
 	refs, err := joins.Folder.Repo.Do(ctx, "for-each-ref", "--format=%(objectname) %(refname)", "refs/heads/", "refs/tags/", "refs/stash")
 	if err != nil {
-		return "", desk.GitFault(err, "git cannot list the branches")
+		return "", git.Fault(err, "git cannot list the branches")
 	}
 	ours := joins.Run.Fact("commit") + " refs/heads/" + joins.Run.Fact("branch")
 	brought := strings.Split(joins.Run.Fact("brought"), "\n") // tags that came in to be moved

@@ -15,6 +15,7 @@ import (
 	"uncinate/internal/desk"
 	"uncinate/internal/desk/project"
 	"uncinate/internal/job/attach/target"
+	"uncinate/internal/world/git"
 )
 
 // StepBringAll brings in all branches and tags of the old repository.
@@ -35,7 +36,7 @@ func (m *Move) StepBringAll() desk.Step {
 			plain := m.Folder.Repo.Git.In(m.Folder.Path) // signs in as the project always does
 			tracking := "refs/remotes/" + remote() + "/"
 			if _, err := plain.Do(ctx, "fetch", "-q", "--no-auto-maintenance", "--no-write-fetch-head", "--", remote(), "+refs/heads/*:"+tracking+"*", "refs/tags/*:refs/tags/*"); err != nil {
-				return desk.GitFault(err, "git cannot bring in what the old repository holds")
+				return git.Fault(err, "git cannot bring in what the old repository holds")
 			}
 			after, err := m.tags(ctx)
 			if err != nil {
@@ -55,7 +56,7 @@ func (m *Move) StepBringAll() desk.Step {
 func (m *Move) tags(ctx context.Context) ([]string, error) {
 	out, err := m.Folder.Repo.Do(ctx, "for-each-ref", "--format=%(objectname) %(refname)", "refs/tags/")
 	if err != nil {
-		return nil, desk.GitFault(err, "git cannot list the tags")
+		return nil, git.Fault(err, "git cannot list the tags")
 	}
 	return strings.Split(out, "\n"), nil
 }
@@ -68,7 +69,7 @@ func (m *Move) UndoBringAll(ctx context.Context) error {
 			continue
 		}
 		if _, err := m.Folder.Repo.Do(ctx, "update-ref", "-d", ref, id); err != nil {
-			return desk.GitFault(err, "git cannot forget the tag")
+			return git.Fault(err, "git cannot forget the tag")
 		}
 	}
 	return nil
@@ -79,7 +80,7 @@ func (m *Move) UndoBringAll(ctx context.Context) error {
 func (m *Move) moving(ctx context.Context, from string) (map[string]string, error) {
 	list, err := m.Folder.Repo.Do(ctx, "for-each-ref", "--format=%(objectname) %(refname)", "refs/heads/", "refs/tags/", "refs/remotes/"+from+"/")
 	if err != nil {
-		return nil, desk.GitFault(err, "git cannot list the branches")
+		return nil, git.Fault(err, "git cannot list the branches")
 	}
 	out, ids := map[string]string{}, map[string]string{}
 	var there []string
@@ -131,7 +132,7 @@ func (m *Move) StepFormer() desk.Step {
 				return err
 			}
 			if _, err := m.Folder.Repo.Do(ctx, "remote", "rename", "--no-progress", m.Options.Remote, m.Former); err != nil {
-				return desk.GitFault(err, "git cannot rename the remote")
+				return git.Fault(err, "git cannot rename the remote")
 			}
 			if err := m.Wrote(config, "config-before"); err != nil {
 				return err
@@ -161,7 +162,7 @@ func (m *Move) UndoFormer(ctx context.Context) error {
 		return err
 	}
 	if _, err := m.Folder.Repo.Do(ctx, "remote", "rename", "--no-progress", former, m.Options.Remote); err != nil {
-		return desk.GitFault(err, "git cannot rename the remote")
+		return git.Fault(err, "git cannot rename the remote")
 	}
 	if !touched {
 		if err := m.BringBack(config, "config-before"); err != nil {

@@ -9,11 +9,11 @@ import (
 	"uncinate/internal/core/address"
 	"uncinate/internal/core/fault"
 	"uncinate/internal/core/text"
-	"uncinate/internal/desk"
 	"uncinate/internal/desk/accounts"
 	"uncinate/internal/desk/login"
 	"uncinate/internal/desk/project"
 	"uncinate/internal/job/surveying"
+	"uncinate/internal/world/git"
 	"uncinate/internal/world/web"
 )
 
@@ -96,7 +96,7 @@ func (t *Target) CheckAddress(ctx context.Context) error {
 	settings := t.Folder.Settings
 	if !t.Folder.IsRepo {
 		if settings, err = t.Folder.Repo.Settings(ctx); err != nil {
-			return desk.GitFault(err, "git's configuration cannot be read")
+			return git.Fault(err, "git's configuration cannot be read")
 		}
 	}
 	if s := project.Rewrites(settings, at); s != nil && s.Scope != "local" {

@@ -5,7 +5,6 @@ import (
 	"strconv"
 	"strings"
 
-	"uncinate/internal/desk"
 	"uncinate/internal/world/git"
 )
 
@@ -37,7 +36,7 @@ func (t *Target) Commit(ctx context.Context, tree, message string, parents ...st
 	}
 	out, err := repo.Run(ctx, git.Cmd{Dir: repo.Dir, Config: config, Args: append(args, tree), Env: []string{"GIT_AUTHOR_DATE=" + when, "GIT_COMMITTER_DATE=" + when}})
 	if err != nil {
-		return "", desk.GitFault(err, "git cannot make the commit")
+		return "", git.Fault(err, "git cannot make the commit")
 	}
 	return strings.TrimSpace(string(out)), nil
 }

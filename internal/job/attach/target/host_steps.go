@@ -231,7 +231,7 @@ func (t *Target) StepHook() desk.Step {
 				}
 			}
 			if err := t.Hook.Set(ctx); err != nil {
-				return desk.GitFault(err, "git's configuration cannot be written")
+				return git.Fault(err, "git's configuration cannot be written")
 			}
 			if t.Former != "" {
 				if err := t.follow(ctx); err != nil {
@@ -246,7 +246,7 @@ func (t *Target) StepHook() desk.Step {
 				// Plain git push and pull know where to, also before the first commit.
 				for _, s := range [][2]string{{"remote", t.Options.Remote}, {"merge", "refs/heads/" + t.Branch}} {
 					if _, err := t.Folder.Repo.Do(ctx, "config", "--local", "branch."+t.Branch+"."+s[0], s[1]); err != nil {
-						return desk.GitFault(err, "git's configuration cannot be written")
+						return git.Fault(err, "git's configuration cannot be written")
 					}
 				}
 			}

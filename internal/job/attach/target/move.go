@@ -9,9 +9,9 @@ import (
 	"uncinate/internal/core/fault"
 	"uncinate/internal/core/naming"
 	"uncinate/internal/core/text"
-	"uncinate/internal/desk"
 	"uncinate/internal/desk/accounts"
 	"uncinate/internal/desk/hosts"
+	"uncinate/internal/world/git"
 )
 
 // Moving a project to another repository: all branches and tags go along, and the old
@@ -90,7 +90,7 @@ func (t *Target) follow(ctx context.Context) error {
 			continue
 		}
 		if _, err := t.Folder.Repo.Do(ctx, "config", "--local", key, t.Options.Remote); err != nil {
-			return desk.GitFault(err, "git's configuration cannot be written")
+			return git.Fault(err, "git's configuration cannot be written")
 		}
 	}
 	return nil

@@ -13,6 +13,7 @@ import (
 	"uncinate/internal/desk"
 	"uncinate/internal/desk/login"
 	"uncinate/internal/desk/project"
+	"uncinate/internal/world/git"
 )
 
 // StepMove moves a secret out of a remote's address into the vault.
@@ -48,7 +49,7 @@ func (t *Target) StepInit() desk.Step {
 				}
 			}
 			_, err := t.Folder.Repo.Do(ctx, "init", "-q", "--initial-branch="+t.Branch)
-			return desk.GitFault(err, "git cannot make a repository in %s", text.Visible(t.Folder.Path))
+			return git.Fault(err, "git cannot make a repository in %s", text.Visible(t.Folder.Path))
 		},
 		Undo: t.UndoInit}
 }
@@ -80,7 +81,7 @@ func (t *Target) StepIdentity() desk.Step {
 					return err
 				}
 				if _, err := t.Folder.Repo.Do(ctx, "config", "--local", key, want); err != nil {
-					return desk.GitFault(err, "git's configuration cannot be written")
+					return git.Fault(err, "git's configuration cannot be written")
 				}
 			}
 			return nil

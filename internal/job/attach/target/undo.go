@@ -203,17 +203,17 @@ func (t *Target) UndoHook(ctx context.Context) error {
 	if err != nil || h == nil {
 		return err
 	}
-	return desk.GitFault(h.DropIncludes(ctx), "git's configuration cannot be written")
+	return git.Fault(h.DropIncludes(ctx), "git's configuration cannot be written")
 }
 
 // DropTracking deletes what git noted of the remote's branches.
 func (w *Work) DropTracking(ctx context.Context) error {
 	refs, err := w.Folder.Repo.Do(ctx, "for-each-ref", "--format=delete %(refname)", "refs/remotes/"+w.Options.Remote+"/")
 	if err != nil || refs == "" {
-		return desk.GitFault(err, "git cannot list the remote's branches")
+		return git.Fault(err, "git cannot list the remote's branches")
 	}
 	_, err = w.Folder.Repo.Run(ctx, git.Cmd{Dir: w.Folder.Path, Args: []string{"update-ref", "--stdin"}, In: strings.NewReader(refs + "\n")})
-	return desk.GitFault(err, "git cannot forget the remote's branches")
+	return git.Fault(err, "git cannot forget the remote's branches")
 }
 
 // Unhook takes a remote, its sign-in and the branches' ties to it out of a
@@ -227,7 +227,7 @@ func Unhook(ctx context.Context, d *desk.Desk, f *project.Folder, remote string)
 		}
 		h.Address = at
 	}
-	return desk.GitFault(h.Unset(ctx), "git's configuration cannot be written")
+	return git.Fault(h.Unset(ctx), "git's configuration cannot be written")
 }
 
 // UndoCreate deletes the hosted repository that this attach made, if it is unchanged.

@@ -2,13 +2,10 @@ package target
 
 import (
 	"context"
-	"io/fs"
-	"os"
 	"path/filepath"
 	"strconv"
 	"strings"
 
-	"uncinate/internal/core/text"
 	"uncinate/internal/desk"
 	"uncinate/internal/desk/project"
 	"uncinate/internal/job/surveying"
@@ -34,12 +31,6 @@ func (w *Work) Committed() bool {
 	return w.Folder.Head != "" && w.Run.Fact("commit") == w.Folder.Head
 }
 
-// HashText gives the id that git gives to a text, such as a link's target.
-func (w *Work) HashText(ctx context.Context, s string, more ...string) (string, error) {
-	out, err := w.Folder.Repo.Run(ctx, git.Cmd{Dir: w.Folder.Path, Args: append([]string{"hash-object", "--stdin"}, more...), In: strings.NewReader(s)})
-	return strings.TrimSpace(string(out)), desk.GitFault(err, "git cannot hash a text")
-}
-
 // ToArgs are the options that name what is hooked to, as they were given.
 func (w *Work) ToArgs() []string {
 	if w.Options.To != "" {
@@ -59,23 +50,6 @@ func (t *Target) Whose() string {
 // At is the path on the disk of a file of the project.
 func (w *Work) At(p string) string { return filepath.Join(w.Folder.Path, filepath.FromSlash(p)) }
 
-// HashOf gives the id that git gives to a file as it stands, or to a link's target.
-func (w *Work) HashOf(ctx context.Context, p string) (string, error) {
-	info, err := os.Lstat(w.At(p))
-	if err != nil {
-		return "", err
-	}
-	if info.Mode()&fs.ModeSymlink != 0 {
-		target, err := os.Readlink(w.At(p))
-		if err != nil {
-			return "", err
-		}
-		return w.HashText(ctx, target)
-	}
-	out, err := w.Folder.Repo.Do(ctx, "hash-object", "--", p)
-	return out, desk.GitFault(err, "git cannot hash %s", text.Visible(p))
-}
-
 // Counted counts the files of the last commit; the commit is "" where there is none yet.
 func (w *Work) Counted(ctx context.Context) (commit string, count int, bytes int64, err error) {
 	if commit, err = w.Folder.Repo.Do(ctx, "rev-parse", "-q", "--verify", "HEAD^{commit}"); err != nil {
@@ -83,7 +57,7 @@ func (w *Work) Counted(ctx context.Context) (commit string, count int, bytes int
 	}
 	entries, err := w.Folder.Repo.Lines(ctx, "ls-tree", "-r", "-z", "-l", "HEAD")
 	if err != nil {
-		return "", 0, 0, desk.GitFault(err, "git cannot list the commit")
+		return "", 0, 0, git.Fault(err, "git cannot list the commit")
 	}
 	for _, e := range entries {
 		meta, _, _ := strings.Cut(e, "\t")

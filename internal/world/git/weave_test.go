@@ -1,4 +1,4 @@
-package worktree
+package git
 
 import (
 	"context"
@@ -11,13 +11,10 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-
-	"uncinate/internal/desk/project"
-	"uncinate/internal/world/git"
 )
 
 // woven is a repository to weave in, and a way to run git in it.
-func woven(t *testing.T) (*project.Folder, func(args ...string) string) {
+func woven(t *testing.T) (*Repo, func(args ...string) string) {
 	t.Helper()
 	dir, err := filepath.EvalSymlinks(t.TempDir())
 	require.NoError(t, err)
@@ -32,15 +29,15 @@ func woven(t *testing.T) (*project.Folder, func(args ...string) string) {
 	run("init", "-q", "-b", "main")
 	run("config", "user.name", "Tern")
 	run("config", "user.email", "tern@skerry.example")
-	g, err := git.Find(t.Context(), "", nil)
+	g, err := Find(t.Context(), "", nil)
 	require.NoError(t, err)
-	return &project.Folder{Path: dir, Repo: g.In(dir), IsRepo: true}, run
+	return g.In(dir), run
 }
 
-func put(t *testing.T, f *project.Folder, run func(...string) string, text string, contents map[string]string) string {
+func put(t *testing.T, r *Repo, run func(...string) string, text string, contents map[string]string) string {
 	t.Helper()
 	for name, s := range contents {
-		path := filepath.Join(f.Path, name)
+		path := filepath.Join(r.Dir, name)
 		require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o755))
 		if s == "" {
 			require.NoError(t, os.Remove(path))
@@ -55,30 +52,30 @@ func put(t *testing.T, f *project.Folder, run func(...string) string, text strin
 
 // TestReplayIsAsRebase compares what is woven aside with what git rebase makes of the same.
 func TestReplayIsAsRebase(t *testing.T) {
-	f, run := woven(t)
+	r, run := woven(t)
 	lines := strings.Repeat("line\n", 20)
-	base := put(t, f, run, "base", map[string]string{"a.txt": "first\n" + lines + "last\n", "b.txt": "b\n", "gone.txt": "g\n", "dir/x": "x\n"})
-	put(t, f, run, "theirs", map[string]string{"a.txt": "FIRST\n" + lines + "last\n", "theirs.txt": "t\n", "dir/x": "", "dir2/x": "x\n"})
-	theirs := put(t, f, run, "theirs too", map[string]string{"same.txt": "same\n"})
+	base := put(t, r, run, "base", map[string]string{"a.txt": "first\n" + lines + "last\n", "b.txt": "b\n", "gone.txt": "g\n", "dir/x": "x\n"})
+	put(t, r, run, "theirs", map[string]string{"a.txt": "FIRST\n" + lines + "last\n", "theirs.txt": "t\n", "dir/x": "", "dir2/x": "x\n"})
+	theirs := put(t, r, run, "theirs too", map[string]string{"same.txt": "same\n"})
 	run("checkout", "-q", "-b", "own", base)
-	put(t, f, run, "Own one\n\nWith a body, and ümlauts.", map[string]string{"a.txt": "first\n" + lines + "LAST\n"})
-	put(t, f, run, "There already", map[string]string{"same.txt": "same\n"})
-	put(t, f, run, "An empty one", nil)
-	own := put(t, f, run, "Own three", map[string]string{"gone.txt": "", "new/deep.txt": "n\n", "b.txt": "b\nb\n"})
+	put(t, r, run, "Own one\n\nWith a body, and ümlauts.", map[string]string{"a.txt": "first\n" + lines + "LAST\n"})
+	put(t, r, run, "There already", map[string]string{"same.txt": "same\n"})
+	put(t, r, run, "An empty one", nil)
+	own := put(t, r, run, "Own three", map[string]string{"gone.txt": "", "new/deep.txt": "n\n", "b.txt": "b\nb\n"})
 	commits := strings.Fields(run("rev-list", "--reverse", theirs+"..own"))
 	objects := run("count-objects")
 
-	w, done, err := Aside(t.Context(), f)
+	w, done, err := r.Aside(t.Context())
 	require.NoError(t, err)
 	end, made, err := w.Replay(t.Context(), commits, theirs, func(int) {})
 	require.NoError(t, err)
 	assert.Equal(t, 3, made)
 	require.NoError(t, done())
 	assert.Equal(t, objects, run("count-objects"), "a trial leaves nothing behind")
-	_, err = f.Repo.Do(t.Context(), "cat-file", "-e", end)
+	_, err = r.Do(t.Context(), "cat-file", "-e", end)
 	assert.Error(t, err)
 
-	if w, err = NewWeaver(t.Context(), f); err != nil {
+	if w, err = r.Weaver(t.Context()); err != nil {
 		t.Fatal(err)
 	}
 	end, _, err = w.Replay(t.Context(), commits, theirs, func(int) {})
@@ -93,7 +90,7 @@ func TestReplayIsAsRebase(t *testing.T) {
 	// A commit without a parent, from a history that was begun apart.
 	run("checkout", "-q", "--orphan", "apart")
 	run("rm", "-rfq", ".")
-	root := put(t, f, run, "Root", map[string]string{"root.txt": "r\n"})
+	root := put(t, r, run, "Root", map[string]string{"root.txt": "r\n"})
 	end, made, err = w.Replay(t.Context(), []string{root}, theirs, func(int) {})
 	require.NoError(t, err)
 	assert.Equal(t, 1, made)
@@ -103,12 +100,12 @@ func TestReplayIsAsRebase(t *testing.T) {
 
 // TestClashes holds that what does not merge is named, file by file.
 func TestClashes(t *testing.T) {
-	f, run := woven(t)
-	base := put(t, f, run, "base", map[string]string{"text.txt": "one\n", "bin": "\x00one", "kept": "k\n", "odd\nname": "o\n"})
-	theirs := put(t, f, run, "theirs", map[string]string{"text.txt": "two\n", "bin": "\x00two", "kept": "", "odd\nname": "p\n"})
+	r, run := woven(t)
+	base := put(t, r, run, "base", map[string]string{"text.txt": "one\n", "bin": "\x00one", "kept": "k\n", "odd\nname": "o\n"})
+	theirs := put(t, r, run, "theirs", map[string]string{"text.txt": "two\n", "bin": "\x00two", "kept": "", "odd\nname": "p\n"})
 	run("checkout", "-q", "-b", "own", base)
-	own := put(t, f, run, "own", map[string]string{"text.txt": "three\n", "bin": "\x00three", "kept": "changed\n", "odd\nname": "q\n"})
-	w, done, err := Aside(t.Context(), f)
+	own := put(t, r, run, "own", map[string]string{"text.txt": "three\n", "bin": "\x00three", "kept": "changed\n", "odd\nname": "q\n"})
+	w, done, err := r.Aside(t.Context())
 	require.NoError(t, err)
 	defer func() { require.NoError(t, done()) }()
 	for _, way := range []func() error{

@@ -1,17 +1,13 @@
-package worktree
+package git
 
 import (
 	"context"
-	"fmt"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
 
 	"uncinate/internal/core/fault"
-	"uncinate/internal/desk"
-	"uncinate/internal/desk/project"
-	"uncinate/internal/world/git"
 )
 
 // Bringing two histories together without the work tree: git merges trees (git-merge-tree
@@ -21,7 +17,7 @@ import (
 
 // Weaver makes commits out of two histories.
 type Weaver struct {
-	Repo  *git.Repo
+	Repo  *Repo
 	env   []string // where objects are written, for a trial
 	signs bool
 }
@@ -33,8 +29,8 @@ type Clashes struct{ Paths []string }
 func (c *Clashes) Error() string { return "both sides changed " + strings.Join(c.Paths, ", ") }
 
 // Aside makes a weaver whose objects lie apart; done takes them away.
-func Aside(ctx context.Context, f *project.Folder) (w *Weaver, done func() error, err error) {
-	_, common, err := git.Folders(f.Path)
+func (r *Repo) Aside(ctx context.Context) (w *Weaver, done func() error, err error) {
+	_, common, err := Folders(r.Dir)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -42,37 +38,37 @@ func Aside(ctx context.Context, f *project.Folder) (w *Weaver, done func() error
 	if err != nil {
 		return nil, nil, err
 	}
-	w = &Weaver{Repo: f.Repo, env: []string{"GIT_OBJECT_DIRECTORY=" + objects, "GIT_ALTERNATE_OBJECT_DIRECTORIES=" + filepath.Join(common, "objects")}}
+	w = &Weaver{Repo: r, env: []string{"GIT_OBJECT_DIRECTORY=" + objects, "GIT_ALTERNATE_OBJECT_DIRECTORIES=" + filepath.Join(common, "objects")}}
 	return w, func() error { return os.RemoveAll(objects) }, nil
 }
 
-// NewWeaver makes one that writes into the project's own store.
-func NewWeaver(ctx context.Context, f *project.Folder) (*Weaver, error) {
-	out, err := f.Repo.Do(ctx, "config", "--type=bool", "--get", "commit.gpgSign")
-	if err != nil && git.Code(err) != 1 {
-		return nil, desk.GitFault(err, "git's configuration cannot be read")
+// Weaver makes one that writes into the project's own store.
+func (r *Repo) Weaver(ctx context.Context) (*Weaver, error) {
+	out, err := r.Do(ctx, "config", "--type=bool", "--get", "commit.gpgSign")
+	if err != nil && Code(err) != 1 {
+		return nil, Fault(err, "git's configuration cannot be read")
 	}
-	return &Weaver{Repo: f.Repo, signs: out == "true"}, nil
+	return &Weaver{Repo: r, signs: out == "true"}, nil
 }
 
 // Do runs git in the scratch store, and gives what it printed without its last line break.
 func (w *Weaver) Do(ctx context.Context, in string, env []string, args ...string) (string, error) {
-	out, err := w.Repo.Run(ctx, git.Cmd{Dir: w.Repo.Dir, Config: w.Repo.Safe, Args: args, Env: append(slices.Clone(w.env), env...), In: strings.NewReader(in)})
+	out, err := w.Repo.Run(ctx, Cmd{Dir: w.Repo.Dir, Config: w.Repo.Safe, Args: args, Env: append(slices.Clone(w.env), env...), In: strings.NewReader(in)})
 	return strings.TrimRight(string(out), "\n"), err
 }
 
 // nobody signs what is only made to be merged.
 var nobody = []string{"GIT_AUTHOR_NAME=x", "GIT_AUTHOR_EMAIL=x@localhost", "GIT_AUTHOR_DATE=@0 +0000", "GIT_COMMITTER_NAME=x", "GIT_COMMITTER_EMAIL=x@localhost", "GIT_COMMITTER_DATE=@0 +0000"}
 
-// Merge merges two commits' trees; a *clashes error tells what does not merge.
+// Merge merges two commits' trees; a *Clashes error tells what does not merge.
 func (w *Weaver) Merge(ctx context.Context, a, b string) (tree string, err error) {
 	out, err := w.Do(ctx, "", nil, "merge-tree", "--write-tree", "--allow-unrelated-histories", "--no-messages", "--name-only", "-z", a, b)
 	items := strings.Split(out, "\x00")
 	switch {
 	case err == nil:
 		return items[0], nil
-	case git.Code(err) != 1 || len(items) < 2:
-		return "", desk.GitFault(err, "git cannot try to bring both sides together")
+	case Code(err) != 1 || len(items) < 2:
+		return "", Fault(err, "git cannot try to bring both sides together")
 	}
 	c := &Clashes{}
 	for _, p := range items[1:] {
@@ -117,13 +113,13 @@ func (w *Weaver) Replay(ctx context.Context, commits []string, onto string, tell
 	end = onto
 	top, err := w.tree(ctx, onto)
 	if err != nil {
-		return "", 0, desk.GitFault(err, "git cannot read the commits there")
+		return "", 0, Fault(err, "git cannot read the commits there")
 	}
 	for i, c := range commits {
 		tell(i)
 		raw, err := w.Do(ctx, "", nil, "cat-file", "commit", c)
 		if err != nil {
-			return "", 0, desk.GitFault(err, "git cannot read commit %.10s", c)
+			return "", 0, Fault(err, "git cannot read commit %.10s", c)
 		}
 		o, err := w.readCommit(raw)
 		if err != nil {
@@ -131,7 +127,7 @@ func (w *Weaver) Replay(ctx context.Context, commits []string, onto string, tell
 		}
 		before, err := w.parentTree(ctx, o)
 		if err != nil {
-			return "", 0, desk.GitFault(err, "git cannot read the commits here")
+			return "", 0, Fault(err, "git cannot read the commits here")
 		}
 		next, err := w.apply(ctx, top, before, o.tree)
 		if err != nil {
@@ -208,10 +204,5 @@ func (w *Weaver) Commit(ctx context.Context, tree string, parents []string, as *
 		args = append([]string{"-c", "i18n.commitEncoding=" + as.encoding}, args...)
 	}
 	id, err := w.Do(ctx, as.Text, env, append(args, "-F", "-")...)
-	return id, desk.GitFault(err, "git cannot make the commit anew")
-}
-
-// MergeText is what a merge commit says.
-func MergeText(branch, address string) string {
-	return fmt.Sprintf("Merge branch '%s' of %s\n", branch, address)
+	return id, Fault(err, "git cannot make the commit anew")
 }

@@ -1,0 +1,23 @@
+package git
+
+import (
+	"errors"
+
+	"uncinate/internal/core/fault"
+)
+
+// Fault turns a failed run of git into a fault with git's own words.
+func Fault(err error, format string, args ...any) error {
+	if err == nil {
+		return nil
+	}
+	var e *Error
+	f := fault.New(fault.Failed, format, args...).Because(err)
+	if errors.As(err, &e) {
+		for _, line := range e.Lines(6) {
+			f.Detail("git says: %s", line)
+		}
+		return f
+	}
+	return err
+}
