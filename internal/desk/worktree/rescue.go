@@ -188,14 +188,8 @@ func (r *Rescuer) treeOf(ctx context.Context, paths []string) (top string, n int
 		fmt.Fprintf(&index, "%s %s\t%s\x00", mode, id, p)
 		n++
 	}
-	temporary := filepath.Join(r.store.Dir, "index."+strconv.Itoa(os.Getpid()))
-	defer os.Remove(temporary)
-	env := []string{"GIT_INDEX_FILE=" + temporary}
-	if _, err := r.store.Run(ctx, git.Cmd{Dir: r.store.Dir, Config: r.store.Safe, Env: env, In: &index, Args: []string{"update-index", "-z", "--index-info"}}); err != nil {
-		return "", 0, err
-	}
-	out, err := r.store.Run(ctx, git.Cmd{Dir: r.store.Dir, Config: r.store.Safe, Env: env, Args: []string{"write-tree"}})
-	return strings.TrimSpace(string(out)), n, err
+	top, err = r.store.TreeWith(ctx, filepath.Join(r.store.Dir, "index."+strconv.Itoa(os.Getpid())), "", index.String())
+	return top, n, err
 }
 
 // write keeps one file's contents.

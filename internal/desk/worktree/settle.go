@@ -2,10 +2,7 @@ package worktree
 
 import (
 	"context"
-	"errors"
 	"fmt"
-	"io/fs"
-	"os"
 	"slices"
 	"strings"
 
@@ -125,12 +122,6 @@ func IndexLines(entries []joining.Entry) string {
 		}
 	}
 	return b.String()
-}
-
-// Missing reports whether nothing is at a path; a link that leads nowhere is something.
-func Missing(path string) bool {
-	_, err := os.Lstat(path)
-	return errors.Is(err, fs.ErrNotExist)
 }
 
 // MergeText is what a merge commit says.

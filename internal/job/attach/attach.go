@@ -8,7 +8,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -183,8 +182,8 @@ func (a *Attach) ownGit(ctx context.Context) error {
 	if !a.Folder.IsRepo {
 		return nil
 	}
-	if s, err := os.Lstat(filepath.Join(a.Folder.Path, ".git")); err != nil || s.IsDir() {
-		return err
+	if files.KindOf(filepath.Join(a.Folder.Path, ".git")) == files.Folder {
+		return nil
 	}
 	common, err := a.Folder.Repo.Do(ctx, "rev-parse", "--path-format=absolute", "--git-common-dir")
 	if err != nil {

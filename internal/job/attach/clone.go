@@ -5,7 +5,6 @@ import (
 	"context"
 	"errors"
 	"io/fs"
-	"os"
 	"path/filepath"
 	"strconv"
 	"strings"
@@ -147,7 +146,7 @@ func (c *Clone) prepare(ctx context.Context, g *git.Git, o CloneOptions, name st
 		return &out
 	}
 	for dir := filepath.Dir(c.folder); ; dir = filepath.Dir(dir) {
-		if s, err := os.Stat(dir); err == nil && s.IsDir() {
+		if files.Reached(dir) == files.Folder {
 			t.Folder.Repo.Dir = dir
 			break
 		}
@@ -193,7 +192,7 @@ func (c *Clone) chooseFolder(given, name string) error {
 		c.made = true
 		return nil
 	case err != nil:
-		if s, e := os.Stat(abs); e == nil && !s.IsDir() {
+		if k := files.Reached(abs); k != files.None && k != files.Folder {
 			return fault.New(fault.Refused, "%s is here already, and it is a file", text.Visible(abs)).
 				Try("bring it into another folder", text.Command("uncinate", "clone", c.what, name+"-2"))
 		}
@@ -291,7 +290,7 @@ func (c *Clone) stepFolder() desk.Step {
 	}
 	return desk.Step{Item: plan.Item{ID: "folder", Place: plan.Here, Sentence: sentence},
 		Do: func(context.Context) error {
-			if err := os.MkdirAll(c.folder, 0o777); err != nil {
+			if err := files.MakeFolder(c.folder, 0o777); err != nil {
 				return fault.New(fault.Failed, "the folder %s cannot be made", text.Visible(c.folder)).Because(err)
 			}
 			if real, err := filepath.EvalSymlinks(c.folder); err == nil {
@@ -304,10 +303,7 @@ func (c *Clone) stepFolder() desk.Step {
 			if !c.made {
 				return nil
 			}
-			if err := os.Remove(c.folder); err != nil && !errors.Is(err, fs.ErrNotExist) {
-				return err
-			}
-			return nil
+			return files.Remove(c.folder)
 		}}
 }
 
@@ -405,7 +401,7 @@ func (c *Clone) Do(ctx context.Context) (*Cloned, error) {
 		if err := project.Strike(c.desk, c.folder, t.Options.Remote); err != nil {
 			return nil, err
 		}
-		if err := os.RemoveAll(filepath.Join(c.folder, ".git")); err != nil {
+		if err := files.RemoveAll(filepath.Join(c.folder, ".git")); err != nil {
 			return nil, fault.New(fault.Failed, "git's folder cannot be taken out of %s", text.Visible(c.folder)).Because(err)
 		}
 	}

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -190,7 +189,7 @@ func (a *Attach) firstCommit(ctx context.Context) error {
 		return err
 	}
 	for _, f := range a.Travel.Files {
-		if info, err := os.Lstat(a.At(f.Path)); err != nil || info.Size() != f.Size || info.ModTime().UnixNano() != f.ModTime {
+		if size, modified, err := files.Stamp(a.At(f.Path)); err != nil || size != f.Size || modified != f.ModTime {
 			if f.Path == ".gitignore" || a.own.Large != nil && f.Path == contents.Attributes {
 				continue // we wrote it
 			}
@@ -225,7 +224,7 @@ func (a *Attach) firstCommit(ctx context.Context) error {
 	if err := files.WriteBy(message, message+".new", []byte(a.Options.Message+"\n"), 0o600); err != nil {
 		return err
 	}
-	defer os.Remove(message)
+	defer files.Remove(message) // what stays is swept with the journal
 	for _, h := range [][]string{{"pre-commit"}, {"commit-msg", "--", message}} {
 		if _, err := repo.Do(ctx, append([]string{"hook", "run", "--ignore-missing"}, h...)...); err != nil {
 			return git.Fault(err, "your own %s check stopped the commit", h[0])
@@ -338,8 +337,8 @@ func (a *Attach) countedByLook(ctx context.Context) (commit string, count int, b
 	for _, f := range a.own.First {
 		bytes += int64(len(f.Contents))
 	}
-	if info, err := os.Lstat(filepath.Join(a.Folder.Path, ".gitignore")); err == nil && !slices.Contains(a.Travel.Up, ".gitignore") && len(a.Travel.Rules) > 0 {
-		bytes += info.Size()
+	if size, _, err := files.Stamp(filepath.Join(a.Folder.Path, ".gitignore")); err == nil && !slices.Contains(a.Travel.Up, ".gitignore") && len(a.Travel.Rules) > 0 {
+		bytes += size
 	}
 	return commit, len(names), bytes, nil
 }

@@ -5,10 +5,9 @@ package checks
 
 import (
 	"context"
+	"errors"
 	"fmt"
-	"net"
-	"os"
-	"os/exec"
+	"io/fs"
 	"slices"
 	"strings"
 	"time"
@@ -22,7 +21,9 @@ import (
 	"uncinate/internal/job/attach"
 	"uncinate/internal/job/attach/target"
 	"uncinate/internal/job/many"
+	"uncinate/internal/world/files"
 	"uncinate/internal/world/git"
+	"uncinate/internal/world/openssh"
 	"uncinate/internal/world/vault"
 )
 
@@ -59,21 +60,17 @@ func readyMachine(ctx context.Context, d *desk.Desk) []desk.Line {
 	} else {
 		add("git", desk.Good, g.Version+" at "+g.Path)
 	}
-	if path, err := exec.LookPath("ssh"); err != nil {
+	if path, err := openssh.Installed(); err != nil {
 		add("SSH client", desk.Doubtful, "not installed; addresses over ssh cannot be reached", "sudo apt install openssh-client")
 	} else {
 		add("SSH client", desk.Good, "at "+path)
 	}
-	switch socket := os.Getenv("SSH_AUTH_SOCK"); {
-	case socket == "":
+	switch named, answers := openssh.AgentAnswers(); {
+	case !named:
 		add("SSH agent", desk.Good, "none runs; none is needed over https")
+	case !answers:
+		add("SSH agent", desk.Doubtful, "SSH_AUTH_SOCK names one that does not answer", "unset SSH_AUTH_SOCK")
 	default:
-		c, err := net.DialTimeout("unix", socket, time.Second)
-		if err != nil {
-			add("SSH agent", desk.Doubtful, "SSH_AUTH_SOCK names one that does not answer", "unset SSH_AUTH_SOCK")
-			break
-		}
-		c.Close()
 		add("SSH agent", desk.Good, "answers")
 	}
 	lines = append(lines, readyIdentity(ctx, d))
@@ -138,23 +135,20 @@ func readyIdentity(ctx context.Context, d *desk.Desk) desk.Line {
 
 // readyFolder looks at one of our own folders: ours to write, and nobody else's.
 func readyFolder(what, path string) *desk.Line {
-	s, err := os.Stat(path)
-	if os.IsNotExist(err) {
+	shared, err := files.OthersMayWrite(path)
+	if errors.Is(err, fs.ErrNotExist) {
 		return nil // it is made when it is needed
 	}
 	if err != nil {
 		return &desk.Line{About: "machine", What: what, State: desk.Bad, Says: path + " cannot be looked at"}
 	}
-	if s.Mode().Perm()&0o022 != 0 {
-		return &desk.Line{About: "machine", What: what, State: desk.Bad, Says: "others may write in " + path, Remedy: []string{text.Command("chmod", "go-w", path)}, Details: nil}
+	if shared {
+		return &desk.Line{About: "machine", What: what, State: desk.Bad, Says: "others may write in " + path, Remedy: []string{text.Command("chmod", "go-w", path)}}
 	}
-	probe, err := os.CreateTemp(path, ".ready-*")
-	if err != nil {
-		return &desk.Line{About: "machine", What: what, State: desk.Bad, Says: path + " cannot be written in", Remedy: []string{text.Command("chmod", "u+rwx", path)}, Details: nil}
-	}
-	probe.Close()
-	if err := os.Remove(probe.Name()); err != nil {
+	if kept, err := files.CanWrite(path); kept {
 		return &desk.Line{About: "machine", What: what, State: desk.Bad, Says: path + " keeps files that are removed"}
+	} else if err != nil {
+		return &desk.Line{About: "machine", What: what, State: desk.Bad, Says: path + " cannot be written in", Remedy: []string{text.Command("chmod", "u+rwx", path)}}
 	}
 	return nil
 }

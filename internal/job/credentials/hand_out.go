@@ -2,9 +2,7 @@ package credentials
 
 import (
 	"context"
-	"errors"
 	"fmt"
-	"os"
 	"path/filepath"
 	"time"
 
@@ -12,6 +10,7 @@ import (
 	"uncinate/internal/core/text"
 	"uncinate/internal/desk"
 	"uncinate/internal/desk/accounts"
+	"uncinate/internal/world/files"
 )
 
 // HandOut gives an account's token itself, once it was noted that it was handed out.
@@ -24,15 +23,10 @@ func HandOut(ctx context.Context, d *desk.Desk, name, how string) (string, error
 	if err != nil {
 		return "", err
 	}
-	if err := os.MkdirAll(d.Home.State, 0o700); err != nil {
+	if err := files.MakeFolder(d.Home.State, 0o700); err != nil {
 		return "", fault.New(fault.Failed, "the folder %s cannot be made", text.Visible(d.Home.State)).Because(err)
 	}
-	f, err := os.OpenFile(handedOut(d), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
-	if err == nil {
-		_, err = fmt.Fprintf(f, "%s account %s by %s\n", d.Now().UTC().Format(time.RFC3339), a.Name, how)
-		err = errors.Join(err, f.Close())
-	}
-	if err != nil {
+	if err := files.Append(handedOut(d), fmt.Sprintf("%s account %s by %s", d.Now().UTC().Format(time.RFC3339), a.Name, how)); err != nil {
 		return "", fault.New(fault.Failed, "it cannot be noted that the token is handed out, so it is not").Because(err)
 	}
 	return token, nil

@@ -6,7 +6,6 @@ import (
 	"encoding/base64"
 	"errors"
 	"io/fs"
-	"os"
 	"path/filepath"
 	"strings"
 	"time"
@@ -127,7 +126,7 @@ func takeIn(d *desk.Desk, a *accounts.Account, given string) (*accounts.Key, err
 	}
 	k := &accounts.Key{Account: a.Name, Host: a.Host, Machine: machine, Public: public.Line(), TakenIn: true, Made: d.Now().UTC().Truncate(time.Second)}
 	k.File = strings.TrimSuffix(path, ".pub")
-	if info, err := os.Stat(k.File); err != nil || k.File == path || !info.Mode().IsRegular() {
+	if k.File == path || files.Reached(k.File) != files.Regular {
 		k.File = filepath.Join(accounts.KeysFolder(d), a.Name+"-"+files.Short(k.Fingerprint())+".pub")
 		if err := files.Write(k.File, []byte(k.Public+"\n"), 0o644); err != nil {
 			return nil, err

@@ -6,9 +6,7 @@ import (
 	"context"
 	"errors"
 	"io"
-	"io/fs"
 	"net/http"
-	"os"
 	"path/filepath"
 	"slices"
 	"strconv"
@@ -21,6 +19,7 @@ import (
 	"uncinate/internal/desk"
 	"uncinate/internal/desk/project"
 	"uncinate/internal/desk/worktree"
+	"uncinate/internal/world/files"
 	"uncinate/internal/world/git"
 	"uncinate/internal/world/tree"
 )
@@ -98,10 +97,8 @@ func Compare(ctx context.Context, d *desk.Desk, o ChangesOptions) (*Changes, err
 		}
 		args = append(args, before, now)
 	} else {
-		index, large, err := withNew(ctx, f)
-		if index != "" {
-			defer os.Remove(index)
-		}
+		index, large, done, err := withNew(ctx, f)
+		defer done() // in the system's own folder for what is temporary, so nothing is lost where it stays
 		if err != nil {
 			return nil, err
 		}
@@ -181,7 +178,7 @@ func hits(paths []string) func(string) bool {
 // nothingAt says why nothing differs at the paths that were named; nil where they are there.
 func nothingAt(d *desk.Desk, f *project.Folder, paths []string) error {
 	for _, p := range paths {
-		if _, err := os.Lstat(filepath.Join(f.Path, filepath.FromSlash(p))); errors.Is(err, fs.ErrNotExist) && !strings.ContainsAny(p, "*?[") {
+		if files.Missing(filepath.Join(f.Path, filepath.FromSlash(p))) && !strings.ContainsAny(p, "*?[") {
 			return fault.New(fault.Failed, "there is no %s in %s, and none that was deleted since the last commit", text.Visible(p), text.Visible(f.Path)).
 				Try("see all that differs", "uncinate changes")
 		}
@@ -233,51 +230,31 @@ func sides(ctx context.Context, d *desk.Desk, f *project.Folder, side, branch st
 }
 
 // withNew makes an index of its own in which the new files are noted, so that git shows
-// them too; the project's stays as it is. It has the time of the project's, by which git
-// knows the files that may have changed since without looking otherwise (git's technical
-// documentation, racy-git). Large ones are given apart.
-func withNew(ctx context.Context, f *project.Folder) (index string, large map[string]int64, err error) {
-	own, _, err := git.Folders(f.Path)
-	if err != nil {
-		return "", nil, err
-	}
-	temporary, err := os.CreateTemp("", "uncinate-index-")
-	if err != nil {
-		return "", nil, err
-	}
-	index = temporary.Name()
-	was, err := os.Open(filepath.Join(own, "index"))
-	if err == nil {
-		_, err = io.Copy(temporary, was)
-		s, e := was.Stat()
-		if err = errors.Join(err, e, was.Close(), temporary.Close()); err == nil {
-			err = os.Chtimes(index, s.ModTime(), s.ModTime())
-		}
-	} else if errors.Is(err, fs.ErrNotExist) {
-		err = errors.Join(temporary.Close(), os.Remove(index)) // an empty file is no index; git makes one
-	}
-	if err != nil {
-		return index, nil, err
+// them too; the project's stays as it is. Large ones are given apart; done removes the index.
+func withNew(ctx context.Context, f *project.Folder) (index string, large map[string]int64, done func() error, err error) {
+	if index, done, err = f.Repo.IndexCopy(); err != nil {
+		return "", nil, done, err
 	}
 	list, err := f.Repo.Lines(ctx, "ls-files", "-z", "--others", "--exclude-standard")
 	if err != nil {
-		return index, nil, git.Fault(err, "git cannot tell what is new")
+		return index, nil, done, git.Fault(err, "git cannot tell what is new")
 	}
 	large = map[string]int64{}
 	var names bytes.Buffer
 	for _, p := range list {
-		if s, err := os.Lstat(filepath.Join(f.Path, filepath.FromSlash(p))); err == nil && s.Mode().IsRegular() && s.Size() > mostFresh {
-			large[p] = s.Size()
+		full := filepath.Join(f.Path, filepath.FromSlash(p))
+		if size, _, err := files.Stamp(full); err == nil && files.KindOf(full) == files.Regular && size > mostFresh {
+			large[p] = size
 		} else if !strings.HasSuffix(p, "/") { // a repository inside
 			names.WriteString(p + "\x00")
 		}
 	}
 	if names.Len() == 0 {
-		return index, large, nil
+		return index, large, done, nil
 	}
 	_, err = f.Repo.Run(ctx, git.Cmd{Dir: f.Path, Config: f.Repo.Safe, In: &names, Env: []string{"GIT_INDEX_FILE=" + index, "GIT_LITERAL_PATHSPECS=1"},
 		Args: []string{"add", "--intent-to-add", "--pathspec-from-file=-", "--pathspec-file-nul"}})
-	return index, large, git.Fault(err, "git cannot look at the new files")
+	return index, large, done, git.Fault(err, "git cannot look at the new files")
 }
 
 // binary finds the sizes of a file that is no text, and what it holds.

@@ -9,8 +9,6 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
-	"io"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -257,7 +255,7 @@ func Signed(ctx context.Context, f *project.Folder) error {
 func commit(ctx context.Context, f *project.Folder, chosen []git.Entry, message string) error {
 	var all, fresh bytes.Buffer
 	for _, e := range chosen {
-		if s, err := os.Lstat(filepath.Join(f.Path, filepath.FromSlash(e.Path))); e.Kind == "deleted" && err == nil && s.IsDir() {
+		if e.Kind == "deleted" && files.KindOf(filepath.Join(f.Path, filepath.FromSlash(e.Path))) == files.Folder {
 			continue // a folder stands there now, and what is new in it takes its place
 		}
 		all.WriteString(e.Path + "\x00")
@@ -278,9 +276,9 @@ func commit(ctx context.Context, f *project.Folder, chosen []git.Entry, message 
 			return git.Fault(err, "git does not take the new files")
 		}
 	}
-	text, err := written(f, message)
+	text, done, err := files.Temporary("uncinate-text-", strings.TrimSpace(message)+"\n")
+	defer done() // in the system's own folder for what is temporary, so nothing is lost where it stays
 	if err == nil {
-		defer os.Remove(text)
 		err = hooked(ctx, f, func(env []string) error {
 			_, err := f.Repo.Run(ctx, git.Cmd{Dir: f.Path, Config: f.Repo.Safe, In: bytes.NewReader(all.Bytes()), Env: append(env, "GIT_LITERAL_PATHSPECS=1"),
 				Args: []string{"commit", "-q", "--only", "--cleanup=whitespace", "-F", text, "--pathspec-from-file=-", "--pathspec-file-nul"}})
@@ -298,31 +296,24 @@ func commit(ctx context.Context, f *project.Folder, chosen []git.Entry, message 
 	return err
 }
 
-// written puts a message into a file, for git to read.
-func written(f *project.Folder, message string) (string, error) {
-	file, err := os.CreateTemp("", "uncinate-text-")
-	if err != nil {
-		return "", err
-	}
-	_, err = io.WriteString(file, strings.TrimSpace(message)+"\n")
-	return file.Name(), errors.Join(err, file.Close())
-}
-
 // hooked runs something of git's that runs the person's own hooks, and names the one that
 // stopped it: git tells of them in its event log (api-trace2 documentation, child_start).
 func hooked(ctx context.Context, f *project.Folder, run func(env []string) error) error {
-	events, err := os.CreateTemp("", "uncinate-events-")
+	events, done, err := files.Temporary("uncinate-events-", "")
+	defer done() // in the system's own folder for what is temporary, so nothing is lost where it stays
 	if err != nil {
 		return err
 	}
-	defer os.Remove(events.Name())
-	defer events.Close()
-	err = run([]string{"GIT_TRACE2_EVENT=" + events.Name(), "GIT_EDITOR=:"})
+	err = run([]string{"GIT_TRACE2_EVENT=" + events, "GIT_EDITOR=:"})
 	if err == nil || ctx.Err() != nil {
 		return err
 	}
 	names := map[int]string{}
-	lines := bufio.NewScanner(io.LimitReader(events, 16<<20))
+	told, e := files.Read(events, 16<<20)
+	if e != nil {
+		return err // which hook it was is not known then
+	}
+	lines := bufio.NewScanner(bytes.NewReader(told))
 	lines.Buffer(nil, 1<<20)
 	for lines.Scan() {
 		var e struct {
@@ -390,11 +381,11 @@ func reword(ctx context.Context, d *desk.Desk, f *project.Folder, message string
 	if out.Rescued, err = r.Keep(ctx, "save --reword", []worktree.Moving{{Ref: "refs/heads/" + f.Branch, Id: f.Head, Next: f.Head + "^@"}}, nil); err != nil {
 		return nil, err
 	}
-	file, err := written(f, message)
+	file, done, err := files.Temporary("uncinate-text-", strings.TrimSpace(message)+"\n")
+	defer done() // in the system's own folder for what is temporary, so nothing is lost where it stays
 	if err != nil {
 		return nil, err
 	}
-	defer os.Remove(file)
 	err = hooked(ctx, f, func(env []string) error {
 		_, err := f.Repo.Run(ctx, git.Cmd{Dir: f.Path, Config: f.Repo.Safe, Env: env, Args: []string{"commit", "-q", "--amend", "--only", "--allow-empty", "--cleanup=whitespace", "-F", file}})
 		return err

@@ -5,7 +5,6 @@ import (
 	"context"
 	"errors"
 	"net"
-	"os"
 	"slices"
 	"strings"
 	"sync"
@@ -299,7 +298,7 @@ func channels(ctx context.Context, d *desk.Desk, ssh *openssh.Client, r *login.R
 		master.Close()
 	}
 	for waited := time.Duration(0); ; waited += 10 * time.Millisecond {
-		if _, err := os.Stat(via); err == nil {
+		if files.Reached(via) != files.None {
 			break
 		}
 		if waited > 15*time.Second || d.Pause(ctx, 10*time.Millisecond) != nil {

@@ -5,7 +5,6 @@ import (
 	"context"
 	"errors"
 	"io/fs"
-	"os"
 	"path"
 	"path/filepath"
 	"slices"
@@ -212,7 +211,7 @@ func (m *Many) one(ctx context.Context, r repositories.HostedRepository, folder 
 	if err != nil {
 		return fail(err)
 	}
-	if _, err := os.Stat(filepath.Join(folder, ".git")); err == nil && found && leadsTo(m.hosts, p.Address, r) {
+	if found && files.Reached(filepath.Join(folder, ".git")) != files.None && leadsTo(m.hosts, p.Address, r) {
 		if _, unfinished, err := m.desk.Begin("clone", folder); err == nil && !unfinished {
 			row.State = "here already"
 			return row

@@ -7,7 +7,6 @@ import (
 	"cmp"
 	"context"
 	"errors"
-	"os"
 	"path/filepath"
 	"runtime"
 	"slices"
@@ -22,6 +21,7 @@ import (
 	"uncinate/internal/desk"
 	"uncinate/internal/desk/project"
 	"uncinate/internal/desk/worktree"
+	"uncinate/internal/world/files"
 	"uncinate/internal/world/git"
 )
 
@@ -155,7 +155,7 @@ func row(ctx context.Context, d *desk.Desk, p project.Project) (Row, board.Facts
 	l, glanced := project.Glance(d, p)
 	if glanced != nil && !errors.Is(glanced, git.ErrOtherForm) {
 		f.Broken = "it is no git repository any more"
-		if _, e := os.Lstat(filepath.Join(p.Folder, ".git")); e == nil {
+		if files.KindOf(filepath.Join(p.Folder, ".git")) != files.None {
 			f.Broken = "its git folder cannot be read"
 		}
 		return r, f, nil

@@ -4,7 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
+	"io/fs"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -46,7 +46,7 @@ func GrantKey(ctx context.Context, d *desk.Desk, account, what, file, title, rig
 		return nil, err
 	}
 	data, err := files.Read(path, sshkey.Longest)
-	if errors.Is(err, os.ErrNotExist) {
+	if errors.Is(err, fs.ErrNotExist) {
 		return nil, fault.New(fault.Usage, "there is no file %s", text.Visible(path)).Try("make a pair for the machine that is to have it", text.Command("ssh-keygen", "-t", "ed25519", "-f", strings.TrimSuffix(file, ".pub")))
 	}
 	if err != nil {

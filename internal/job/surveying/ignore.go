@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"io/fs"
-	"os"
 	"path"
 	"path/filepath"
 	"slices"
@@ -144,7 +143,7 @@ func IgnoreAdd(ctx context.Context, d *desk.Desk, o AddOptions) (*Added, error) 
 		return out, nil
 	}
 	if merged != string(old) {
-		if info, err := os.Lstat(file); err == nil && !info.Mode().IsRegular() {
+		if k := files.KindOf(file); k != files.None && k != files.Regular {
 			return nil, fault.New(fault.Decision, "%s is no plain file, and git reads no ignore rules through a link", text.Visible(file))
 		}
 		if err := writeBeside(f, file, []byte(merged)); err != nil {
@@ -163,7 +162,7 @@ func IgnoreAdd(ctx context.Context, d *desk.Desk, o AddOptions) (*Added, error) 
 // writeBeside writes a file of a project by way of a temporary one that no list of the
 // project's files meets, where there is a repository.
 func writeBeside(f *project.Folder, file string, data []byte) error {
-	if s, err := os.Stat(filepath.Join(f.Path, ".git")); err == nil && s.IsDir() {
+	if files.Reached(filepath.Join(f.Path, ".git")) == files.Folder {
 		return files.WriteBy(file, filepath.Join(f.Path, ".git", "uncinate-"+filepath.Base(file)+".new"), data, 0o644)
 	}
 	return files.Write(file, data, 0o644)
@@ -183,9 +182,9 @@ func ruleFrom(top, given string) (rule, inside string, err error) {
 	if rel, err := filepath.Rel(top, filepath.FromSlash(p)); filepath.IsAbs(filepath.FromSlash(p)) && err == nil && filepath.IsLocal(rel) {
 		inside = filepath.ToSlash(rel)
 	}
-	if info, err := os.Lstat(filepath.Join(top, filepath.FromSlash(inside))); err == nil {
+	if k := files.KindOf(filepath.Join(top, filepath.FromSlash(inside))); k != files.None {
 		rule = "/" + kinds.Escape(inside)
-		if info.IsDir() {
+		if k == files.Folder {
 			rule += "/"
 		}
 		return rule, inside, nil
@@ -299,8 +298,8 @@ func IgnoreExplain(ctx context.Context, d *desk.Desk, given, what string) (*Expl
 	if p == "." || strings.HasPrefix(p, "../") || strings.HasPrefix(p, "/") {
 		return nil, fault.New(fault.Usage, "%s is not inside the project %s", text.Quote(what), text.Visible(s.Folder.Path))
 	}
-	info, err := os.Lstat(filepath.Join(s.Folder.Path, filepath.FromSlash(p)))
-	isFolder := err == nil && info.IsDir() || err != nil && strings.HasSuffix(what, "/")
+	k := files.KindOf(filepath.Join(s.Folder.Path, filepath.FromSlash(p)))
+	isFolder := k == files.Folder || k == files.None && strings.HasSuffix(what, "/")
 	lists, err := standingRules(ctx, d, s.Folder, s.Sorted.Files)
 	if err != nil {
 		return nil, err

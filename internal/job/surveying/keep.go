@@ -1,11 +1,10 @@
 package surveying
 
 import (
+	"cmp"
 	"context"
 	"errors"
-	"os"
 	"path"
-	"path/filepath"
 	"slices"
 
 	"uncinate/internal/core/fault"
@@ -13,6 +12,7 @@ import (
 	"uncinate/internal/core/text"
 	"uncinate/internal/desk"
 	"uncinate/internal/desk/project"
+	"uncinate/internal/world/files"
 )
 
 // keeper is the name of an empty file that is put into an empty folder, so that git carries
@@ -72,23 +72,8 @@ func keepEmpty(ctx context.Context, d *desk.Desk, f *project.Folder, given strin
 			out.Files = append(out.Files, x.Path+"/"+keeper)
 		}
 	}
-	root, err := os.OpenRoot(f.Path)
-	if err != nil {
-		return nil, fault.New(fault.Failed, "the folder %s cannot be opened", text.Visible(f.Path)).Because(err)
-	}
-	defer root.Close()
-	for i, p := range out.Files {
-		made, err := root.OpenFile(filepath.FromSlash(p), os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
-		if err == nil {
-			err = made.Close()
-		}
-		if err != nil {
-			err = fault.New(fault.Failed, "%s cannot be written", text.Visible(p)).Because(err)
-			for _, before := range out.Files[:i] { // nothing is half-done
-				err = errors.Join(err, root.Remove(filepath.FromSlash(before)))
-			}
-			return nil, err
-		}
+	if p, err := files.CreateEmpty(f.Path, out.Files); err != nil {
+		return nil, fault.New(fault.Failed, "%s cannot be written", text.Visible(cmp.Or(p, f.Path))).Because(err)
 	}
 	return out, nil
 }

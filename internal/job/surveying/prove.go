@@ -3,7 +3,6 @@ package surveying
 import (
 	"context"
 	"io"
-	"os"
 	"path"
 	"path/filepath"
 	"slices"
@@ -39,11 +38,11 @@ func prove(ctx context.Context, d *desk.Desk, s *Surveying, command string) (*Pr
 	if err != nil {
 		return nil, fault.New(fault.Usage, "%s", err)
 	}
-	top, err := os.MkdirTemp("", "uncinate-prove-")
+	top, done, err := files.Scratch("uncinate-prove-")
 	if err != nil {
 		return nil, err
 	}
-	defer os.RemoveAll(top)
+	defer done() // in the system's own folder for what is temporary, so nothing is lost where it stays
 	copied := filepath.Join(top, filepath.Base(s.Folder.Path))
 	p := &Proved{Command: command, Missing: []string{}, Asked: []string{}, Output: []string{}}
 	for i, f := range s.Sorted.Files {
@@ -60,7 +59,7 @@ func prove(ctx context.Context, d *desk.Desk, s *Surveying, command string) (*Pr
 		d.Tell.Progress("Copying", int64(p.Copied), int64(len(s.Sorted.Files)), "")
 	}
 	d.Tell.Progress("Copying", 0, 0, "")
-	if err := os.MkdirAll(copied, 0o755); err != nil {
+	if err := files.MakeFolder(copied, 0o755); err != nil {
 		return nil, err
 	}
 	began := d.Now()
@@ -74,7 +73,7 @@ func prove(ctx context.Context, d *desk.Desk, s *Surveying, command string) (*Pr
 		if c := s.Sorted.Class[i]; c == survey.Work || c == survey.Uncarried {
 			continue
 		}
-		if _, err := os.Lstat(filepath.Join(copied, filepath.FromSlash(f.Path))); err == nil {
+		if files.KindOf(filepath.Join(copied, filepath.FromSlash(f.Path))) != files.None {
 			p.Made++
 		} else if s.Sorted.Class[i] == survey.Remakeable {
 			p.Missing = append(p.Missing, f.Path)
@@ -120,7 +119,7 @@ func (s *Surveying) handOver(proved *Proved) handover.Note {
 // writeHandOver writes the note into the project, where there is something to say.
 func (s *Surveying) writeHandOver(n handover.Note) error {
 	file := filepath.Join(s.Folder.Path, handover.File)
-	if info, err := os.Lstat(file); err == nil && !info.Mode().IsRegular() {
+	if k := files.KindOf(file); k != files.None && k != files.Regular {
 		return fault.New(fault.Decision, "%s is no plain file", text.Visible(file))
 	}
 	old, err := files.Read(file, handover.Most)

@@ -8,8 +8,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"io/fs"
-	"os"
 	"path"
 	"path/filepath"
 	"slices"
@@ -212,12 +210,12 @@ func catalogue(d *desk.Desk) ([]kinds.Kind, error) {
 		return nil, err
 	}
 	folder := filepath.Join(d.Home.Config, "kinds")
-	own, err := os.ReadDir(folder)
-	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+	own, err := files.Names(folder)
+	if err != nil {
 		return nil, err
 	}
-	for _, entry := range own {
-		p := filepath.Join(folder, entry.Name())
+	for _, name := range own {
+		p := filepath.Join(folder, name)
 		if filepath.Ext(p) != ".toml" {
 			continue
 		}
@@ -340,14 +338,10 @@ func outerRules(ctx context.Context, d *desk.Desk, f *project.Folder) ([]*ignore
 		own, err = f.Repo.Do(ctx, "config", "--type=path", "--get", "core.excludesFile")
 	}
 	if err != nil || own == "" {
-		config := os.Getenv("XDG_CONFIG_HOME")
-		if config == "" {
-			config = filepath.Join(d.UserHome, ".config")
-		}
-		own = filepath.Join(config, "git", "ignore")
+		own = git.UserIgnoreFile(d.UserHome)
 	}
 	paths := []string{own}
-	if s, err := os.Lstat(filepath.Join(f.Path, ".git")); err == nil && s.IsDir() {
+	if files.KindOf(filepath.Join(f.Path, ".git")) == files.Folder {
 		paths = append(paths, filepath.Join(f.Path, ".git", "info", "exclude"))
 	} else if f.IsRepo {
 		private, err := f.Repo.Do(ctx, "rev-parse", "--git-path", "info/exclude")

@@ -3,17 +3,13 @@ package syncing
 import (
 	"bytes"
 	"context"
-	"errors"
-	"io/fs"
-	"os"
-	"path/filepath"
 	"strings"
-	"syscall"
 
 	"uncinate/internal/core/fault"
 	"uncinate/internal/core/plan"
 	"uncinate/internal/core/text"
 	"uncinate/internal/desk/worktree"
+	"uncinate/internal/world/files"
 	"uncinate/internal/world/git"
 )
 
@@ -63,20 +59,8 @@ func (s *Sync) heal(ctx context.Context) error {
 	if _, err := plain.Do(ctx, "read-tree", "--no-recurse-submodules", "-m", "-i", from, to); err != nil {
 		return git.Fault(err, "git cannot bring the commits into the folder")
 	}
-	root, err := os.OpenRoot(f.Path)
-	if err != nil {
-		return err
-	}
-	defer root.Close()
-	for _, p := range drop {
-		if err := root.Remove(filepath.FromSlash(p)); err != nil && !errors.Is(err, fs.ErrNotExist) && !errors.Is(err, syscall.ENOTDIR) {
-			return fault.New(fault.Failed, "%s cannot be put out of the way", text.Visible(p)).Because(err)
-		}
-		for dir := filepath.Dir(filepath.FromSlash(p)); dir != "."; dir = filepath.Dir(dir) {
-			if root.Remove(dir) != nil { // as git does: a folder goes with its last file
-				break
-			}
-		}
+	if p, err := files.RemoveWithin(f.Path, drop); err != nil {
+		return fault.New(fault.Failed, "%s cannot be put out of the way", text.Visible(p)).Because(err)
 	}
 	in := bytes.NewReader([]byte(strings.Join(put, "\x00") + "\x00"))
 	if len(put) > 0 {

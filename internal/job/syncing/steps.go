@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -17,6 +16,7 @@ import (
 	"uncinate/internal/desk/project"
 	"uncinate/internal/desk/worktree"
 	"uncinate/internal/job/history"
+	"uncinate/internal/world/files"
 	"uncinate/internal/world/git"
 )
 
@@ -217,7 +217,7 @@ func (s *Sync) stepOut() desk.Step {
 // documentation, submodule.recurse).
 func (s *Sync) modules(ctx context.Context) error {
 	f := s.folder
-	if _, err := os.Lstat(filepath.Join(f.Path, ".gitmodules")); err != nil {
+	if files.KindOf(filepath.Join(f.Path, ".gitmodules")) == files.None {
 		return nil
 	}
 	out, err := f.Repo.Do(ctx, "submodule", "status")

@@ -5,7 +5,6 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"slices"
 	"strings"
 
 	"uncinate/internal/core/fault"
@@ -105,7 +104,7 @@ func (j *Journal) clear() error {
 
 // asides are the paths of all that was laid aside.
 func (j *Journal) asides() ([]string, error) {
-	names, err := namesIn(filepath.Dir(j.path))
+	names, err := Names(filepath.Dir(j.path))
 	var out []string
 	for _, name := range names {
 		if path := filepath.Join(filepath.Dir(j.path), name); strings.HasPrefix(path, j.path+".") {
@@ -115,25 +114,11 @@ func (j *Journal) asides() ([]string, error) {
 	return out, err
 }
 
-// namesIn lists a folder; none for one that is not there.
-func namesIn(folder string) ([]string, error) {
-	f, err := os.Open(folder)
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil, nil
-	}
-	if err != nil {
-		return nil, err
-	}
-	names, err := f.Readdirnames(-1)
-	slices.Sort(names)
-	return names, errors.Join(err, f.Close())
-}
-
 // Sweep removes what finished work on a subject left laid aside: it was killed after
 // its journal was gone, and nothing can need it. The subject's lock must be held. Where
 // a journal waits for its folder, which may be this one, moved, nothing is removed.
 func (h Home) Sweep(subject string) error {
-	names, err := namesIn(filepath.Join(h.State, "journal"))
+	names, err := Names(filepath.Join(h.State, "journal"))
 	if err != nil {
 		return err
 	}
@@ -165,7 +150,7 @@ type Orphan struct {
 // Orphans lists the journals of a job whose subject is not there any more. Damaged
 // ones are passed over: they are met when their own folder is worked on.
 func (h Home) Orphans(job string) ([]Orphan, error) {
-	names, err := namesIn(filepath.Join(h.State, "journal"))
+	names, err := Names(filepath.Join(h.State, "journal"))
 	if err != nil {
 		return nil, err
 	}

@@ -96,3 +96,17 @@ func (a *Agent) Remove(k sshkey.Public) error {
 		return nil
 	})
 }
+
+// AgentAnswers reports whether the environment names an agent (ssh-agent's page,
+// SSH_AUTH_SOCK), and whether something answers there within a second.
+func AgentAnswers() (named, answers bool) {
+	socket := os.Getenv("SSH_AUTH_SOCK")
+	if socket == "" {
+		return false, false
+	}
+	c, err := net.DialTimeout("unix", socket, time.Second)
+	if err != nil {
+		return true, false
+	}
+	return true, c.Close() == nil
+}

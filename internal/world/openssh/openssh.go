@@ -31,6 +31,9 @@ type Client struct {
 	log  *slog.Logger
 }
 
+// Installed gives the path of the SSH client.
+func Installed() (string, error) { return exec.LookPath("ssh") }
+
 // Find finds the client on the PATH.
 func Find(log *slog.Logger) (*Client, error) {
 	path, err := exec.LookPath("ssh")

@@ -2,10 +2,7 @@ package contents
 
 import (
 	"context"
-	"errors"
 	"fmt"
-	"io/fs"
-	"os"
 	"slices"
 	"strings"
 
@@ -14,7 +11,6 @@ import (
 	"uncinate/internal/core/plan"
 	"uncinate/internal/core/text"
 	"uncinate/internal/desk"
-	"uncinate/internal/desk/worktree"
 	"uncinate/internal/world/files"
 	"uncinate/internal/world/git"
 )
@@ -53,7 +49,7 @@ func (c *Contents) PlanFirstFiles() error {
 		c.First = append(c.First, firstFile{"LICENSE", licence})
 	}
 	for _, f := range c.First {
-		if !worktree.Missing(c.At(f.Name)) && c.Run.Fact("first files") == "" {
+		if !files.Missing(c.At(f.Name)) && c.Run.Fact("first files") == "" {
 			return fault.New(fault.Decision, "%s is here already, and would not go up", f.Name)
 		}
 	}
@@ -85,7 +81,7 @@ func (c *Contents) StepFirstFiles() desk.Step {
 	return desk.Step{Item: plan.Item{ID: "first-files", Place: plan.Here, Sentence: "Write " + said},
 		Done: func(context.Context) (bool, error) {
 			for _, f := range c.First {
-				if worktree.Missing(c.At(f.Name)) {
+				if files.Missing(c.At(f.Name)) {
 					return false, nil
 				}
 			}
@@ -96,7 +92,7 @@ func (c *Contents) StepFirstFiles() desk.Step {
 				return err
 			}
 			for _, f := range c.First {
-				if worktree.Missing(c.At(f.Name)) {
+				if files.Missing(c.At(f.Name)) {
 					if err := files.WriteBy(c.At(f.Name), c.BesideGit(f.Name+".new"), []byte(f.Contents), 0o644); err != nil {
 						return err
 					}
@@ -120,7 +116,7 @@ func (c *Contents) UndoFirstFiles(context.Context) error {
 		if name == "" || touched {
 			continue // what the person wrote in it since stays
 		}
-		if err := os.Remove(c.At(name)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		if err := files.Remove(c.At(name)); err != nil {
 			return err
 		}
 	}

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -119,9 +118,9 @@ func (c *Contents) attributeOf(given string) (string, error) {
 	if r, ok := ignore.ParseRule(p); !ok || r.Negated || strings.ContainsAny(p, "\n\r\"") {
 		return "", fault.New(fault.Usage, "%s is no path or pattern of files", text.Quote(given))
 	}
-	if info, err := os.Lstat(c.At(strings.TrimSuffix(p, "/"))); err == nil {
+	if k := files.KindOf(c.At(strings.TrimSuffix(p, "/"))); k != files.None {
 		p = "/" + kinds.Escape(strings.TrimSuffix(p, "/"))
-		if info.IsDir() {
+		if k == files.Folder {
 			p += "/**"
 		}
 	}

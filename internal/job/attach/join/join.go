@@ -7,7 +7,6 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -64,7 +63,7 @@ func (j *Join) Close() error {
 	if j == nil || j.Folder == nil {
 		return nil
 	}
-	return os.RemoveAll(j.asideDir())
+	return files.RemoveAll(j.asideDir())
 }
 
 // Plan looks at what the host holds, and decides how the two sides become one.
@@ -128,34 +127,25 @@ func (j *Join) mainBranch(refs web.Refs) string {
 // bringAside brings what the host holds into a repository of its own, which borrows
 // the project's objects, so that both can be held together.
 func (j *Join) bringAside(ctx context.Context) (*git.Repo, error) {
-	dir := j.asideDir()
-	if err := os.RemoveAll(dir); err != nil {
-		return nil, err
-	}
-	if err := os.MkdirAll(filepath.Dir(dir), 0o700); err != nil {
-		return nil, err
-	}
-	g := j.Folder.Repo.Git
-	if _, err := g.Run(ctx, git.Cmd{Args: []string{"init", "-q", "--bare", "--template=", dir}}); err != nil {
-		return nil, git.Fault(err, "git cannot make a repository in %s", text.Visible(dir))
-	}
-	aside := g.In(dir)
+	dir, objects := j.asideDir(), ""
 	if j.Folder.IsRepo {
-		objects, err := j.Folder.Repo.Do(ctx, "rev-parse", "--git-path", "objects")
-		if err != nil {
+		var err error
+		if objects, err = j.Folder.Repo.Do(ctx, "rev-parse", "--git-path", "objects"); err != nil {
 			return nil, git.Fault(err, "git cannot work with the repository in %s", text.Visible(j.Folder.Path))
 		}
 		if !filepath.IsAbs(objects) {
 			objects = filepath.Join(j.Folder.Path, objects)
 		}
-		if err := os.WriteFile(filepath.Join(dir, "objects/info/alternates"), []byte(objects+"\n"), 0o600); err != nil {
-			return nil, err
-		}
+	}
+	g := j.Folder.Repo.Git
+	aside, err := g.Store(ctx, dir, objects)
+	if err != nil {
+		return nil, git.Fault(err, "git cannot make a repository in %s", text.Visible(dir))
 	}
 	if err := j.Hook.WriteInclude(ctx); err != nil {
 		return nil, err
 	}
-	_, err := g.Run(ctx, git.Cmd{Dir: dir, Args: []string{"fetch", "--progress", "--no-tags", "--no-auto-maintenance", "--no-write-fetch-head", "--", j.Hook.Address.String(), "+refs/heads/*:refs/heads/*"},
+	_, err = g.Run(ctx, git.Cmd{Dir: dir, Args: []string{"fetch", "--progress", "--no-tags", "--no-auto-maintenance", "--no-write-fetch-head", "--", j.Hook.Address.String(), "+refs/heads/*:refs/heads/*"},
 		Config: j.Hook.Config(), Watch: project.Watch(j.Desk, "Looking at what is there", "Receiving objects")})
 	j.Desk.Tell.Progress("Looking at what is there", 0, 0, "")
 	if err != nil {
@@ -202,7 +192,7 @@ func (joins *Join) joinFiles(ctx context.Context, aside *git.Repo) error {
 	for _, e := range j.Added {
 		for i := range e.Path {
 			if f := e.Path[:i]; e.Path[i] == '/' && !met[f] {
-				if met[f] = true; worktree.Missing(joins.At(f)) {
+				if met[f] = true; files.Missing(joins.At(f)) {
 					j.Folders = append(j.Folders, f)
 				}
 			}
@@ -297,7 +287,7 @@ func (j *Join) decide(clashes []joining.Clash) error {
 	date := j.Desk.Now().Format(time.DateOnly)
 	for _, c := range clashes {
 		d := worktree.Decided{Path: c.Path, Mine: c.Mine, Theirs: c.Theirs, Way: way}
-		taken := func(p string) bool { return !worktree.Missing(j.At(p)) }
+		taken := func(p string) bool { return !files.Missing(j.At(p)) }
 		switch {
 		case way == joining.Theirs && j.Way.Mode == Onto:
 			machine, err := j.Desk.Machine()
@@ -387,7 +377,7 @@ func (j *Join) joinChanges(ctx context.Context, aside *git.Repo, tree string) er
 		}
 	}
 	for _, p := range coming {
-		if !known[p] && !worktree.Missing(j.At(p)) {
+		if !known[p] && !files.Missing(j.At(p)) {
 			bad = append(bad, p)
 		}
 	}

@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -105,7 +104,7 @@ func (joins *Join) StepBringIn() desk.Step {
 				}
 			}
 			from, config := joins.asideDir(), []string(nil)
-			if _, err := os.Stat(from); err != nil { // it was looked at by an earlier run
+			if files.Reached(from) == files.None { // it was looked at by an earlier run
 				from, config = joins.Hook.Address.String(), joins.Hook.Config()
 				if err := joins.Hook.WriteInclude(ctx); err != nil {
 					return err
@@ -203,26 +202,15 @@ func (joins *Join) joinedCommit(ctx context.Context) (string, error) {
 		}
 	}
 	if len(over) > 0 {
-		index := joins.BesideGit("join.index")
-		defer os.Remove(index)
-		env := []string{"GIT_INDEX_FILE=" + index}
-		if _, err := repo.Run(ctx, git.Cmd{Dir: repo.Dir, Config: repo.Safe, Env: env, Args: []string{"read-tree", tree}}); err != nil {
-			return "", git.Fault(err, "git cannot read the joined tree")
-		}
-		if _, err := repo.Run(ctx, git.Cmd{Dir: repo.Dir, Config: repo.Safe, Env: env, Args: []string{"update-index", "-z", "--index-info"}, In: strings.NewReader(worktree.IndexLines(over))}); err != nil {
+		if tree, err = repo.TreeWith(ctx, joins.BesideGit("join.index"), tree, worktree.IndexLines(over)); err != nil {
 			return "", git.Fault(err, "git cannot put the joined tree together")
 		}
-		out, err := repo.Run(ctx, git.Cmd{Dir: repo.Dir, Config: repo.Safe, Env: env, Args: []string{"write-tree"}})
-		if err != nil {
-			return "", git.Fault(err, "git cannot write the joined tree")
-		}
-		tree = strings.TrimSpace(string(out))
 	}
 	message := joins.Run.Journal.Aside("message")
 	if err := files.WriteBy(message, message+".new", []byte("Join with what was on "+joins.Whose()+"\n"), 0o600); err != nil {
 		return "", err
 	}
-	defer os.Remove(message)
+	defer files.Remove(message) // what stays is swept with the journal
 	return joins.Commit(ctx, tree, message, j.From, j.Tip)
 }
 
@@ -277,12 +265,12 @@ func (joins *Join) lay(ctx context.Context) error {
 	for _, d := range j.Decided {
 		switch {
 		case d.Way == joining.Theirs && j.Mode == Onto:
-			if worktree.Missing(joins.At(d.Beside)) {
-				if err := os.Rename(joins.At(d.Path), joins.At(d.Beside)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			if files.Missing(joins.At(d.Beside)) {
+				if err := files.Move(joins.At(d.Path), joins.At(d.Beside)); err != nil && !errors.Is(err, fs.ErrNotExist) {
 					return err
 				}
 			}
-		case d.Beside != "" && worktree.Missing(joins.At(d.Beside)):
+		case d.Beside != "" && files.Missing(joins.At(d.Beside)):
 			data, err := joins.Folder.Repo.Run(ctx, git.Cmd{Dir: joins.Folder.Path, Args: []string{"cat-file", "blob", d.Theirs.ID}})
 			if err != nil {
 				return git.Fault(err, "their %s cannot be read", text.Visible(d.Path))
@@ -294,7 +282,7 @@ func (joins *Join) lay(ctx context.Context) error {
 	}
 	if j.Mode == Onto {
 		for _, e := range j.TheirEntries() {
-			if worktree.Missing(joins.At(e.Path)) && e.Mode != "160000" {
+			if files.Missing(joins.At(e.Path)) && e.Mode != "160000" {
 				out = append(out, e.Path)
 			}
 		}
@@ -325,7 +313,7 @@ func (j *Join) exclude() error {
 	if err := j.SetAside(path, "exclude"); err != nil {
 		return err
 	}
-	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+	if err := files.MakeFolder(filepath.Dir(path), 0o755); err != nil {
 		return err
 	}
 	old, err := files.Read(path, 4<<20)
@@ -346,13 +334,13 @@ func (joins *Join) UndoLay(ctx context.Context) error {
 		return nil
 	}
 	remove := func(p, id string) error {
-		if worktree.Missing(joins.At(p)) {
+		if files.Missing(joins.At(p)) {
 			return nil
 		}
 		if now, err := joins.Folder.Repo.HashFile(ctx, p); err != nil || now != id {
 			return err // the person has changed it since
 		}
-		return os.Remove(joins.At(p))
+		return files.Remove(joins.At(p))
 	}
 	if j.Mode == Onto {
 		for _, e := range j.Added {
@@ -368,12 +356,12 @@ func (joins *Join) UndoLay(ctx context.Context) error {
 			if err := remove(d.Beside, d.Theirs.ID); err != nil {
 				return err
 			}
-		case !worktree.Missing(joins.At(d.Beside)):
+		case !files.Missing(joins.At(d.Beside)):
 			if err := remove(d.Path, d.Theirs.ID); err != nil {
 				return err
 			}
-			if worktree.Missing(joins.At(d.Path)) {
-				if err := os.Rename(joins.At(d.Beside), joins.At(d.Path)); err != nil {
+			if files.Missing(joins.At(d.Path)) {
+				if err := files.Move(joins.At(d.Beside), joins.At(d.Path)); err != nil {
 					return err
 				}
 			}
@@ -383,7 +371,7 @@ func (joins *Join) UndoLay(ctx context.Context) error {
 		if empty, err := files.IsEmptyFolder(joins.At(f)); err != nil || !empty {
 			continue // it went before, or holds something of the person's
 		}
-		if err := os.Remove(joins.At(f)); err != nil {
+		if err := files.Remove(joins.At(f)); err != nil {
 			return err
 		}
 	}

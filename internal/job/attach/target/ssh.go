@@ -2,7 +2,6 @@ package target
 
 import (
 	"context"
-	"os"
 
 	"uncinate/internal/core/address"
 	"uncinate/internal/core/description"
@@ -11,6 +10,7 @@ import (
 	"uncinate/internal/desk/accounts"
 	"uncinate/internal/desk/login"
 	"uncinate/internal/desk/project"
+	"uncinate/internal/world/git"
 	"uncinate/internal/world/web"
 )
 
@@ -97,11 +97,9 @@ func (t *Target) checkKey(ctx context.Context) error {
 	if t.Hook.Key == nil {
 		return accounts.NoKey(t.Desk, t.Hook.Account)
 	}
-	for _, name := range []string{"GIT_SSH_COMMAND", "GIT_SSH"} {
-		if os.Getenv(name) != "" {
-			return fault.New(fault.Decision, "the variable %s is set, and git goes by it before anything else: another key could be offered", name).
-				Try("take it out of this session", "unset "+name)
-		}
+	if name := git.OverridesSSH(); name != "" {
+		return fault.New(fault.Decision, "the variable %s is set, and git goes by it before anything else: another key could be offered", name).
+			Try("take it out of this session", "unset "+name)
 	}
 	_, err := t.Hook.Route().SignsIn(ctx)
 	return err

@@ -2,10 +2,7 @@ package target
 
 import (
 	"context"
-	"errors"
 	"fmt"
-	"io/fs"
-	"os"
 	"path/filepath"
 
 	"uncinate/internal/core/plan"
@@ -13,6 +10,7 @@ import (
 	"uncinate/internal/desk"
 	"uncinate/internal/desk/login"
 	"uncinate/internal/desk/project"
+	"uncinate/internal/world/files"
 	"uncinate/internal/world/git"
 )
 
@@ -43,7 +41,7 @@ func (t *Target) StepInit() desk.Step {
 			return top == t.Folder.Path, err
 		},
 		Do: func(ctx context.Context) error {
-			if _, err := os.Lstat(dir); errors.Is(err, fs.ErrNotExist) {
+			if files.Missing(dir) {
 				if err := t.Run.Note("made-git", "yes"); err != nil {
 					return err
 				}

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"io/fs"
-	"os"
 	"path/filepath"
 	"strings"
 
@@ -54,26 +53,16 @@ func (w *Work) SetAside(path, name string) error {
 	if w.Run.Fact("aside "+name) != "" {
 		return nil
 	}
-	old, err := files.Read(path, 512<<20)
-	switch {
-	case errors.Is(err, fs.ErrNotExist):
-		return w.Run.Note("aside "+name, "absent")
-	case err != nil:
-		return err
-	}
-	s, err := os.Stat(path)
+	kept, err := files.SetAside(path, w.Run.Journal.Aside(name))
 	if err != nil {
 		return err
 	}
-	if err := files.WriteBy(w.Run.Journal.Aside(name), w.Run.Journal.Aside(name+".new"), old, s.Mode().Perm()); err != nil {
-		return err
-	}
-	return w.Run.Note("aside "+name, "kept")
+	return w.Run.Note("aside "+name, text.Either(kept, "kept", "absent"))
 }
 
 // Wrote notes what a file is after the step, to know later whether it was touched.
 func (w *Work) Wrote(path, name string) error {
-	data, err := files.Read(path, 512<<20)
+	data, err := files.Read(path, files.MostAside)
 	if err != nil {
 		return err
 	}
@@ -86,7 +75,7 @@ func (w *Work) Touched(path, name string) (bool, error) {
 	if noted == "" {
 		return false, nil // the step was cut off, so nobody has seen its work
 	}
-	data, err := files.Read(path, 512<<20)
+	data, err := files.Read(path, files.MostAside)
 	if errors.Is(err, fs.ErrNotExist) {
 		return true, nil
 	}
@@ -103,11 +92,9 @@ func (w *Work) BesideGit(name string) string {
 func (w *Work) BringBack(path, name string) error {
 	switch w.Run.Fact("aside " + name) {
 	case "absent":
-		if err := os.Remove(path); err != nil && !errors.Is(err, fs.ErrNotExist) {
-			return err
-		}
+		return files.Remove(path)
 	case "kept":
-		old, err := files.Read(w.Run.Journal.Aside(name), 512<<20)
+		old, err := files.Read(w.Run.Journal.Aside(name), files.MostAside)
 		if err != nil {
 			return err
 		}
@@ -121,7 +108,7 @@ func (t *Target) UndoInit(context.Context) error {
 	if t.Run.Fact("made-git") != "yes" {
 		return nil
 	}
-	return os.RemoveAll(filepath.Join(t.Folder.Path, ".git"))
+	return files.RemoveAll(filepath.Join(t.Folder.Path, ".git"))
 }
 
 // UndoIdentity takes out the name and e-mail that the attach set.
@@ -149,7 +136,7 @@ func (w *Work) UndoIgnore(context.Context) error {
 	if err == nil && !touched { // what the person wrote in it since stays
 		err = w.BringBack(path, "gitignore")
 	}
-	if e := os.Remove(w.BesideGit("gitignore.new")); e != nil && !errors.Is(e, fs.ErrNotExist) {
+	if e := files.Remove(w.BesideGit("gitignore.new")); e != nil {
 		err = errors.Join(err, e)
 	}
 	return err

@@ -1,0 +1,200 @@
+package files
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"syscall"
+)
+
+// Kind is what is at a path.
+type Kind int
+
+// What can be at a path.
+const (
+	None    Kind = iota // nothing, or it cannot be looked at
+	Regular             // a plain file
+	Folder
+	Link // a symbolic link
+	Other
+)
+
+// KindOf tells what is at a path; a link is not followed.
+func KindOf(path string) Kind { return kindOf(os.Lstat(path)) }
+
+// Reached tells what is at the end of a path, links followed.
+func Reached(path string) Kind { return kindOf(os.Stat(path)) }
+
+func kindOf(s fs.FileInfo, err error) Kind {
+	switch {
+	case err != nil:
+		return None
+	case s.Mode().IsRegular():
+		return Regular
+	case s.IsDir():
+		return Folder
+	case s.Mode()&fs.ModeSymlink != 0:
+		return Link
+	}
+	return Other
+}
+
+// Missing reports whether nothing is at a path; what cannot be looked at is not missing, and
+// a link that leads nowhere is something.
+func Missing(path string) bool {
+	_, err := os.Lstat(path)
+	return errors.Is(err, fs.ErrNotExist)
+}
+
+// Stamp gives the size in bytes and the time of the last change, in nanoseconds since 1970,
+// of what is at a path; a link is not followed.
+func Stamp(path string) (size, modified int64, err error) {
+	s, err := os.Lstat(path)
+	if err != nil {
+		return 0, 0, err
+	}
+	return s.Size(), s.ModTime().UnixNano(), nil
+}
+
+// Names lists what is in a folder, in order; nothing where there is no folder.
+func Names(folder string) ([]string, error) {
+	entries, err := os.ReadDir(folder)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return nil, err
+	}
+	var names []string
+	for _, e := range entries {
+		names = append(names, e.Name())
+	}
+	return names, nil
+}
+
+// Remove removes a file or an empty folder; one that is gone already is no error.
+func Remove(path string) error {
+	if err := os.Remove(path); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	return nil
+}
+
+// RemoveAll removes a folder with all that is in it.
+func RemoveAll(path string) error { return os.RemoveAll(path) }
+
+// MakeFolder makes a folder and those above it that are missing.
+func MakeFolder(path string, mode fs.FileMode) error { return os.MkdirAll(path, mode) }
+
+// Move gives a file another name; what has that name is replaced.
+func Move(from, to string) error { return os.Rename(from, to) }
+
+// Scratch makes a folder for work that nobody keeps; done removes it.
+func Scratch(pattern string) (dir string, done func() error, err error) {
+	dir, err = os.MkdirTemp("", pattern)
+	return dir, func() error { return os.RemoveAll(dir) }, err
+}
+
+// Temporary makes a file, only for the person, with these contents; done removes it.
+func Temporary(pattern, contents string) (path string, done func() error, err error) {
+	f, err := os.CreateTemp("", pattern)
+	if err != nil {
+		return "", func() error { return nil }, err
+	}
+	_, err = f.WriteString(contents)
+	return f.Name(), func() error { return os.Remove(f.Name()) }, errors.Join(err, f.Close())
+}
+
+// Append adds a line to a log, which is made if it is missing, only for the person.
+func Append(path, line string) error {
+	f, err := os.OpenFile(path, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+	if err != nil {
+		return err
+	}
+	_, err = f.WriteString(line + "\n")
+	return errors.Join(err, f.Close())
+}
+
+// CreateEmpty makes empty files below a folder, where nothing is yet: all, or none. It names
+// the one that could not be made. Links on the way lead nowhere outside of the folder.
+func CreateEmpty(top string, paths []string) (failed string, err error) {
+	root, err := os.OpenRoot(top)
+	if err != nil {
+		return "", fmt.Errorf("the folder cannot be opened: %w", err)
+	}
+	defer root.Close()
+	for i, p := range paths {
+		f, err := root.OpenFile(filepath.FromSlash(p), os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
+		if err == nil {
+			err = f.Close()
+		}
+		if err != nil {
+			for _, before := range paths[:i] {
+				err = errors.Join(err, root.Remove(filepath.FromSlash(before)))
+			}
+			return p, err
+		}
+	}
+	return "", nil
+}
+
+// SetAside keeps a copy of a file, with its mode, at another path; false where there is no
+// file.
+func SetAside(path, to string) (kept bool, err error) {
+	old, err := Read(path, MostAside)
+	if errors.Is(err, fs.ErrNotExist) {
+		return false, nil
+	}
+	if err != nil {
+		return false, err
+	}
+	s, err := os.Stat(path)
+	if err != nil {
+		return false, err
+	}
+	return true, WriteBy(to, to+".new", old, s.Mode().Perm())
+}
+
+// MostAside is the largest file, in bytes, that is set aside.
+const MostAside = 512 << 20
+
+// CanWrite tries whether files can be made in a folder; kept says that one was made, and
+// could not be removed again.
+func CanWrite(folder string) (kept bool, err error) {
+	f, err := os.CreateTemp(folder, ".ready-*")
+	if err != nil {
+		return false, err
+	}
+	err = errors.Join(f.Close(), os.Remove(f.Name()))
+	return err != nil, err
+}
+
+// OthersMayWrite reports whether a path's mode lets its group or others write.
+func OthersMayWrite(path string) (bool, error) {
+	s, err := os.Stat(path)
+	if err != nil {
+		return false, err
+	}
+	return s.Mode().Perm()&0o022 != 0, nil
+}
+
+// RemoveWithin removes files below a folder, and each folder that is empty then, as git does.
+// It names the one that cannot be removed; links lead nowhere outside of the folder.
+func RemoveWithin(top string, paths []string) (failed string, err error) {
+	root, err := os.OpenRoot(top)
+	if err != nil {
+		return "", err
+	}
+	defer root.Close()
+	for _, p := range paths {
+		name := filepath.FromSlash(p)
+		if err := root.Remove(name); err != nil && !errors.Is(err, fs.ErrNotExist) && !errors.Is(err, syscall.ENOTDIR) {
+			return p, err
+		}
+		for dir := filepath.Dir(name); dir != "."; dir = filepath.Dir(dir) {
+			if s, err := root.Lstat(dir); err != nil || !s.IsDir() || root.Remove(dir) != nil {
+				break // a folder goes with its last file; what took a folder's place stays
+			}
+		}
+	}
+	return "", nil
+}

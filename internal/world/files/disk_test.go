@@ -1,0 +1,98 @@
+package files
+
+import (
+	"io/fs"
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+func TestWhatIsThere(t *testing.T) {
+	top := t.TempDir()
+	at := func(name string) string { return filepath.Join(top, name) }
+	require.NoError(t, os.WriteFile(at("file"), []byte("abc"), 0o644))
+	require.NoError(t, os.Mkdir(at("folder"), 0o755))
+	require.NoError(t, os.Symlink("file", at("link")))
+	require.NoError(t, os.Symlink("nowhere", at("broken")))
+	for name, kind := range map[string]Kind{"file": Regular, "folder": Folder, "link": Link, "broken": Link, "none": None, "file/in": None} {
+		assert.Equal(t, kind, KindOf(at(name)), name)
+	}
+	assert.Equal(t, Regular, Reached(at("link")))
+	assert.Equal(t, None, Reached(at("broken")))
+	assert.False(t, Missing(at("broken")), "a link that leads nowhere is something")
+	assert.True(t, Missing(at("none")))
+	assert.False(t, Missing(at("file/in")), "what cannot be looked at is not missing")
+	size, modified, err := Stamp(at("file"))
+	require.NoError(t, err)
+	assert.Equal(t, int64(3), size)
+	assert.Positive(t, modified)
+	names, err := Names(top)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"broken", "file", "folder", "link"}, names)
+	names, err = Names(at("none"))
+	require.NoError(t, err)
+	assert.Empty(t, names)
+}
+
+func TestMakingAndRemoving(t *testing.T) {
+	top := t.TempDir()
+	require.NoError(t, os.MkdirAll(filepath.Join(top, "a/b"), 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(top, "a/b/one"), nil, 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(top, "a/two"), nil, 0o644))
+	failed, err := RemoveWithin(top, []string{"a/b/one", "a/gone", "a/two/in"})
+	require.NoError(t, err, failed)
+	assert.NoDirExists(t, filepath.Join(top, "a/b"), "a folder goes with its last file")
+	assert.FileExists(t, filepath.Join(top, "a/two"))
+	_, err = RemoveWithin(top, []string{"../outside"})
+	assert.Error(t, err)
+
+	require.NoError(t, os.MkdirAll(filepath.Join(top, "c"), 0o755))
+	failed, err = CreateEmpty(top, []string{"c/kept", "a/two"})
+	assert.ErrorIs(t, err, fs.ErrExist)
+	assert.Equal(t, "a/two", failed)
+	assert.NoFileExists(t, filepath.Join(top, "c/kept"), "all, or none")
+	_, err = CreateEmpty(top, []string{"c/kept"})
+	require.NoError(t, err)
+	assert.NoError(t, Remove(filepath.Join(top, "none")), "what is gone already is no error")
+
+	path, done, err := Temporary("uncinate-test-", "text")
+	require.NoError(t, err)
+	data, err := Read(path, 10)
+	require.NoError(t, err)
+	assert.Equal(t, "text", string(data))
+	require.NoError(t, done())
+	assert.NoFileExists(t, path)
+	for _, line := range []string{"one", "two"} {
+		require.NoError(t, Append(filepath.Join(top, "log"), line))
+	}
+	data, err = Read(filepath.Join(top, "log"), 100)
+	require.NoError(t, err)
+	assert.Equal(t, "one\ntwo\n", string(data))
+}
+
+func TestSetAside(t *testing.T) {
+	top := t.TempDir()
+	kept, err := SetAside(filepath.Join(top, "none"), filepath.Join(top, "aside"))
+	require.NoError(t, err)
+	assert.False(t, kept)
+	require.NoError(t, os.WriteFile(filepath.Join(top, "own"), []byte("own"), 0o600))
+	kept, err = SetAside(filepath.Join(top, "own"), filepath.Join(top, "aside"))
+	require.NoError(t, err)
+	assert.True(t, kept)
+	s, err := os.Stat(filepath.Join(top, "aside"))
+	require.NoError(t, err)
+	assert.Equal(t, fs.FileMode(0o600), s.Mode().Perm())
+	kept, err = CanWrite(top)
+	require.NoError(t, err)
+	assert.False(t, kept)
+	shared, err := OthersMayWrite(filepath.Join(top, "own"))
+	require.NoError(t, err)
+	assert.False(t, shared)
+	require.NoError(t, os.Chmod(filepath.Join(top, "own"), 0o622))
+	shared, err = OthersMayWrite(filepath.Join(top, "own"))
+	require.NoError(t, err)
+	assert.True(t, shared)
+}

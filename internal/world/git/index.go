@@ -1,0 +1,85 @@
+package git
+
+import (
+	"context"
+	"errors"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+)
+
+// TreeWith makes a tree of another ("" for an empty one) with entries put in, each as
+// update-index takes them with -z --index-info (git-update-index's page), and gives its id.
+// index is the path of the temporary index, which is removed.
+func (r *Repo) TreeWith(ctx context.Context, index, tree, entries string) (string, error) {
+	defer os.Remove(index) // git has ended, so nobody reads it
+	env := []string{"GIT_INDEX_FILE=" + index}
+	if tree != "" {
+		if _, err := r.Run(ctx, Cmd{Dir: r.Dir, Config: r.Safe, Env: env, Args: []string{"read-tree", tree}}); err != nil {
+			return "", err
+		}
+	}
+	if _, err := r.Run(ctx, Cmd{Dir: r.Dir, Config: r.Safe, Env: env, In: strings.NewReader(entries), Args: []string{"update-index", "-z", "--index-info"}}); err != nil {
+		return "", err
+	}
+	out, err := r.Run(ctx, Cmd{Dir: r.Dir, Config: r.Safe, Env: env, Args: []string{"write-tree"}})
+	return strings.TrimSpace(string(out)), err
+}
+
+// IndexCopy copies the work tree's index to a temporary file; done removes it. The copy has the
+// time of the original, by which git knows the files that may have changed since without
+// looking otherwise (git's technical documentation, racy-git). Where there is no index yet,
+// nothing is at the path.
+func (r *Repo) IndexCopy() (path string, done func() error, err error) {
+	own, _, err := Folders(r.Dir)
+	if err != nil {
+		return "", func() error { return nil }, err
+	}
+	copied, err := os.CreateTemp("", "uncinate-index-")
+	if err != nil {
+		return "", func() error { return nil }, err
+	}
+	path = copied.Name()
+	done = func() error {
+		if err := os.Remove(path); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+		return nil
+	}
+	was, err := os.Open(filepath.Join(own, "index"))
+	if errors.Is(err, fs.ErrNotExist) {
+		return path, done, errors.Join(copied.Close(), os.Remove(path)) // an empty file is no index; git makes one
+	}
+	if err != nil {
+		return path, done, errors.Join(err, copied.Close())
+	}
+	_, err = io.Copy(copied, was)
+	s, e := was.Stat()
+	if err = errors.Join(err, e, was.Close(), copied.Close()); err == nil {
+		err = os.Chtimes(path, s.ModTime(), s.ModTime())
+	}
+	return path, done, err
+}
+
+// Store makes a bare repository for ourselves in a folder, in the place of one that is there;
+// with objects, it borrows from that folder of objects (gitrepository-layout's page,
+// objects/info/alternates).
+func (g *Git) Store(ctx context.Context, dir, objects string) (*Repo, error) {
+	if err := os.RemoveAll(dir); err != nil {
+		return nil, err
+	}
+	if err := os.MkdirAll(filepath.Dir(dir), 0o700); err != nil {
+		return nil, err
+	}
+	if _, err := g.Run(ctx, Cmd{Args: []string{"init", "-q", "--bare", "--template=", dir}}); err != nil {
+		return nil, err
+	}
+	if objects != "" {
+		if err := os.WriteFile(filepath.Join(dir, "objects/info/alternates"), []byte(objects+"\n"), 0o600); err != nil {
+			return nil, err
+		}
+	}
+	return g.In(dir), nil
+}
