@@ -462,7 +462,7 @@ func (w *storyWorld) judgeOwn(was, now *look, r ran, found func(string, string, 
 	if id == nil {
 		return
 	}
-	c := exec.Command("git", "--git-dir="+now.own, "diff-tree", "-r", "--root", "--no-commit-id", "--no-renames", id[1])
+	c := exec.Command("git", "-c", "core.quotePath=false", "--git-dir="+now.own, "diff-tree", "-r", "--root", "--no-commit-id", "--no-renames", id[1])
 	out, _ := c.Output() // a commit that went again tells nothing
 	for line := range strings.Lines(string(out)) {
 		about, path, _ := strings.Cut(strings.TrimSpace(line), "\t")
