@@ -119,80 +119,81 @@ func (t *Detach) planPutBack(ctx context.Context, o DetachOptions) error {
 	if err := t.joins.UntouchedSince(ctx); err != nil {
 		return err
 	}
+	here := t.undosHere()
 	for _, id := range t.Run.State.ToPutBack() {
-		say, place := "", plan.Here
-		var undo func(context.Context) error
-		switch id {
-		case "init":
-			say, undo = "Make this folder an ordinary one again: remove .git", t.UndoInit
-			if t.Run.Fact("made-git") != "yes" {
-				continue
+		if u, is := here[id]; is {
+			if u.applies {
+				t.steps = append(t.steps, desk.Step{Item: plan.Item{ID: id, Place: plan.Here, Sentence: u.says}, Do: u.undo})
 			}
-		case "identity":
-			say, undo = "Take the name and e-mail for commits out again", t.UndoIdentity
-		case "ignore":
-			say, undo = "Put .gitignore back as it was", t.UndoIgnore
-		case "large":
-			say, undo = "Take large-file storage out again", t.own.UndoLarge
-		case "first-files":
-			say, undo = "Remove the first files that were written", t.own.UndoFirstFiles
-		case "bring-all":
-			if t.Run.Fact("brought") == "" {
-				continue
-			}
-			say, undo = "Forget the tags that were brought in", t.moves.UndoBringAll
-		case "former":
-			say, undo = "Give the old remote its name again", t.moves.UndoFormer
-		case "branch-name":
-			say, undo = "Give the branch its former name again", t.joins.UndoBranchName
-		case "bring-in":
-			say, undo = "Forget the commits that were brought in", t.joins.UndoBringIn
-		case "join":
-			say, undo = "Bring the folder back to your own last commit", t.joins.UndoJoin
-		case "lay":
-			say, undo = "Take out again what was laid out, and bring back what made way for it", t.joins.UndoLay
-		case "first-commit":
-			say, undo = "Take the first commit back; every file stays", t.UndoCommit
-		case "hook":
-			say, undo = fmt.Sprintf("Take the remote %s and its sign-in out of git's configuration here", text.Visible(t.Options.Remote)), t.UndoHook
-		case "create", "send":
-			if id == "send" && t.Run.State.Marks["create"] != "" {
-				continue // it goes with the whole repository
-			}
-			if id == "send" && t.Run.Fact("by push") == "" {
-				if there := t.ThereBefore(); there != "" {
-					say, undo, place = "Bring the branch "+text.Visible(there)+" of the hosted repository back to what it was before", t.UndoSend, plan.Host
-					break
-				}
-				if t.Run.Fact("vacant") != "yes" {
-					t.Notes = append(t.Notes, "What was sent to the hosted repository stays there: it held work before.")
-					continue
-				}
-				say, undo, place = "Take back what was sent to the hosted repository, which was empty before", t.UndoSend, plan.Host
-				break
-			}
-			keep, err := t.planDelete(ctx, o)
-			if err != nil {
-				return err
-			}
-			if keep {
-				continue
-			}
-			say, undo, place = fmt.Sprintf("Delete the repository %s/%s, which the attach made there; a deletion cannot be taken back", t.Options.Owner, t.Options.Name), t.UndoCreate, plan.Host
-		case "move-secret":
-			t.Notes = append(t.Notes, "The token that was moved into the vault stays there.")
-			continue
-		case "default-branch":
-			say, undo, place = "Make "+text.Visible(t.Run.Fact("default was"))+" the default branch there again", t.UndoDefault, plan.Host
-			if t.Run.Fact("default was") == "" {
-				continue
-			}
-		default:
 			continue
 		}
-		t.steps = append(t.steps, desk.Step{Item: plan.Item{ID: id, Place: place, Sentence: say}, Do: undo})
+		u, err := t.undoThere(ctx, id, o)
+		if err != nil {
+			return err
+		}
+		if u.applies {
+			t.steps = append(t.steps, desk.Step{Item: plan.Item{ID: id, Place: plan.Host, Sentence: u.says}, Do: u.undo})
+		}
 	}
 	return nil
+}
+
+// undo is how one step of an attach is put back.
+type undo struct {
+	says    string
+	undo    func(context.Context) error
+	applies bool // there is something to put back
+}
+
+// undosHere are the steps that are put back on this machine, by their names.
+func (t *Detach) undosHere() map[string]undo {
+	return map[string]undo{
+		"init":         {"Make this folder an ordinary one again: remove .git", t.UndoInit, t.Run.Fact("made-git") == "yes"},
+		"identity":     {"Take the name and e-mail for commits out again", t.UndoIdentity, true},
+		"ignore":       {"Put .gitignore back as it was", t.UndoIgnore, true},
+		"large":        {"Take large-file storage out again", t.own.UndoLarge, true},
+		"first-files":  {"Remove the first files that were written", t.own.UndoFirstFiles, true},
+		"bring-all":    {"Forget the tags that were brought in", t.moves.UndoBringAll, t.Run.Fact("brought") != ""},
+		"former":       {"Give the old remote its name again", t.moves.UndoFormer, true},
+		"branch-name":  {"Give the branch its former name again", t.joins.UndoBranchName, true},
+		"bring-in":     {"Forget the commits that were brought in", t.joins.UndoBringIn, true},
+		"join":         {"Bring the folder back to your own last commit", t.joins.UndoJoin, true},
+		"lay":          {"Take out again what was laid out, and bring back what made way for it", t.joins.UndoLay, true},
+		"first-commit": {"Take the first commit back; every file stays", t.UndoCommit, true},
+		"hook":         {fmt.Sprintf("Take the remote %s and its sign-in out of git's configuration here", text.Visible(t.Options.Remote)), t.UndoHook, true},
+	}
+}
+
+// undoThere says how a step is put back on the host; what stays as it is is told in a note.
+func (t *Detach) undoThere(ctx context.Context, id string, o DetachOptions) (undo, error) {
+	switch id {
+	case "send":
+		if t.Run.State.Marks["create"] != "" {
+			return undo{}, nil // it goes with the whole repository
+		}
+		if t.Run.Fact("by push") != "" {
+			break
+		}
+		if there := t.ThereBefore(); there != "" {
+			return undo{"Bring the branch " + text.Visible(there) + " of the hosted repository back to what it was before", t.UndoSend, true}, nil
+		}
+		if t.Run.Fact("vacant") != "yes" {
+			t.Notes = append(t.Notes, "What was sent to the hosted repository stays there: it held work before.")
+			return undo{}, nil
+		}
+		return undo{"Take back what was sent to the hosted repository, which was empty before", t.UndoSend, true}, nil
+	case "create":
+	case "move-secret":
+		t.Notes = append(t.Notes, "The token that was moved into the vault stays there.")
+		return undo{}, nil
+	case "default-branch":
+		was := t.Run.Fact("default was")
+		return undo{"Make " + text.Visible(was) + " the default branch there again", t.UndoDefault, was != ""}, nil
+	default:
+		return undo{}, nil
+	}
+	keep, err := t.planDelete(ctx, o)
+	return undo{fmt.Sprintf("Delete the repository %s/%s, which the attach made there; a deletion cannot be taken back", t.Options.Owner, t.Options.Name), t.UndoCreate, !keep}, err
 }
 
 // planDelete finds out whether the hosted repository may be deleted: made by this

@@ -1,6 +1,7 @@
 package credentials
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"slices"
@@ -194,83 +195,103 @@ func RotateKey(ctx context.Context, d *desk.Desk, name, kind string, open bool) 
 			return nil, err
 		}
 	}
-	next, err := accounts.KeyOf(d, name, accounts.KeyNext)
-	if err != nil {
+	x := &rotation{desk: d, login: l, route: r, name: name, kind: kind, open: open, old: old}
+	if x.next, err = accounts.KeyOf(d, name, accounts.KeyNext); err != nil {
 		return nil, err
 	}
 	left, err := accounts.KeyOf(d, name, accounts.KeyOld)
 	if err != nil {
 		return nil, err
 	}
-	signs := old.Signs && l.May("signing-key-add", "") == nil
 	c := &desk.Change{Desk: d, Job: "key-rotate", Subject: name, Host: l.Host.Name, AsWas: "The old key is in force still.", Head: "To exchange the key of account " + name + ":"}
 	if left != nil { // all but the removal was done before an interruption
 		c.Steps, c.AsWas = []desk.Step{stepRemoveOld(l, left), stepDropFile(d, left)}, "The new key is in force; the old one is not removed yet."
 		c.Notes = append(c.Notes, "An earlier exchange was cut off when the new key was in force already.")
 		return c, nil
 	}
-	add := func(s desk.Step) { c.Steps = append(c.Steps, s) }
-	fresh := func() *accounts.Key {
-		if next == nil {
-			return &accounts.Key{}
-		}
-		return next
+	c.Steps = []desk.Step{x.stepMake(), x.stepInstall("")}
+	if old.Signs && l.May("signing-key-add", "") == nil {
+		c.Steps = append(c.Steps, x.stepInstall("signing-"))
 	}
-	add(desk.Step{Item: plan.Item{ID: "make", Place: plan.Here, Sentence: "Make a new key"},
-		Done: func(context.Context) (bool, error) { return next != nil, nil },
+	c.Steps = append(c.Steps, x.stepTry(c), x.stepSwitch(), stepRemoveOld(l, old), stepDropFile(d, old))
+	return c, nil
+}
+
+// rotation is a key that takes another one's place.
+type rotation struct {
+	desk       *desk.Desk
+	login      *login.Login
+	route      *login.Route
+	name, kind string // of the account, and of the key that is wanted
+	open       bool   // without a passphrase
+	old, next  *accounts.Key
+}
+
+// stepMake makes the new key.
+func (x *rotation) stepMake() desk.Step {
+	return desk.Step{Item: plan.Item{ID: "make", Place: plan.Here, Sentence: "Make a new key"},
+		Done: func(context.Context) (bool, error) { return x.next != nil, nil },
 		Do: func(ctx context.Context) (err error) {
-			if kind == "" && !old.TakenIn {
-				kind = accounts.KindOf(old.Half().Type)
+			if x.kind == "" && !x.old.TakenIn {
+				x.kind = accounts.KindOf(x.old.Half().Type)
 			}
-			next, err = makeKey(ctx, d, l.Account, kind, open || !old.Sealed && !old.TakenIn, accounts.KeyNext)
+			x.next, err = makeKey(ctx, x.desk, x.login.Account, x.kind, x.open || !x.old.Sealed && !x.old.TakenIn, accounts.KeyNext)
 			return err
 		},
 		Undo: func(ctx context.Context) error {
-			if next == nil {
+			if x.next == nil {
 				return nil
 			}
-			err := errors.Join(accounts.ChangeKeys(d, func(all []*accounts.Key) []*accounts.Key {
-				return slices.DeleteFunc(all, func(k *accounts.Key) bool { return k.State == accounts.KeyNext && k.Account == name })
-			}), accounts.DropFiles(next))
-			if next.Sealed {
-				err = errors.Join(err, d.Vault.Remove(ctx, next.SecretName()))
+			err := errors.Join(accounts.ChangeKeys(x.desk, func(all []*accounts.Key) []*accounts.Key {
+				return slices.DeleteFunc(all, func(k *accounts.Key) bool { return k.State == accounts.KeyNext && k.Account == x.name })
+			}), accounts.DropFiles(x.next))
+			if x.next.Sealed {
+				err = errors.Join(err, x.desk.Vault.Remove(ctx, x.next.SecretName()))
 			}
 			return err
-		}})
-	kinds := []string{""}
-	if signs {
-		kinds = append(kinds, "signing-")
+		}}
+}
+
+// stepInstall puts the new key on the host, to sign in or, with "signing-", to verify
+// signatures by.
+func (x *rotation) stepInstall(kind string) desk.Step {
+	fresh := func() *accounts.Key { return cmp.Or(x.next, &accounts.Key{}) }
+	s := stepInstall(x.login, &accounts.Key{}, kind)
+	s.Sentence = "Put it on " + x.login.Host.Name + ", beside the old one"
+	if kind != "" {
+		s.Sentence = "Let " + x.login.Host.Name + " verify signatures by it"
 	}
-	for _, kind := range kinds {
-		s := stepInstall(l, &accounts.Key{}, kind)
-		s.Sentence = "Put it on " + l.Host.Name + ", beside the old one"
-		if kind != "" {
-			s.Sentence = "Let " + l.Host.Name + " verify signatures by it"
-		}
-		s.Done = func(ctx context.Context) (bool, error) { return stepInstall(l, fresh(), kind).Done(ctx) }
-		s.Do = func(ctx context.Context) error { return stepInstall(l, fresh(), kind).Do(ctx) }
-		s.Undo = func(ctx context.Context) error { return removeKey(ctx, l, kind, fresh().Half()) }
-		add(s)
-	}
-	add(desk.Step{Item: plan.Item{ID: "test", Place: plan.Host, Sentence: "Sign in over SSH with it, and with no other key"},
+	s.Done = func(ctx context.Context) (bool, error) { return stepInstall(x.login, fresh(), kind).Done(ctx) }
+	s.Do = func(ctx context.Context) error { return stepInstall(x.login, fresh(), kind).Do(ctx) }
+	s.Undo = func(ctx context.Context) error { return removeKey(ctx, x.login, kind, fresh().Half()) }
+	return s
+}
+
+// stepTry signs in with the new key alone.
+func (x *rotation) stepTry(c *desk.Change) desk.Step {
+	return desk.Step{Item: plan.Item{ID: "test", Place: plan.Host, Sentence: "Sign in over SSH with it, and with no other key"},
 		Do: func(ctx context.Context) (err error) {
-			trial := *r
-			trial.Key = next
+			trial := *x.route
+			trial.Key = x.next
 			if c.Said, err = trial.SignsIn(ctx); err != nil {
 				// The old key is in force: the way that plain git uses goes by it again.
-				err = errors.Join(err, r.Write(ctx))
+				err = errors.Join(err, x.route.Write(ctx))
 			}
 			return err
-		}})
-	add(desk.Step{Firm: true, Item: plan.Item{ID: "switch", Place: plan.Here, Sentence: "Let every hooked project of the account use it"},
+		}}
+}
+
+// stepSwitch lets all projects of the account go by the new key.
+func (x *rotation) stepSwitch() desk.Step {
+	return desk.Step{Firm: true, Item: plan.Item{ID: "switch", Place: plan.Here, Sentence: "Let every hooked project of the account use it"},
 		Do: func(ctx context.Context) error {
-			err := accounts.ChangeKeys(d, func(all []*accounts.Key) []*accounts.Key {
+			err := accounts.ChangeKeys(x.desk, func(all []*accounts.Key) []*accounts.Key {
 				for _, k := range all {
 					switch {
-					case k.Account == name && k.State == accounts.KeyInForce:
+					case k.Account == x.name && k.State == accounts.KeyInForce:
 						k.State = accounts.KeyOld
-					case k.Account == name && k.State == accounts.KeyNext:
-						k.State, k.Signs = accounts.KeyInForce, old.Signs
+					case k.Account == x.name && k.State == accounts.KeyNext:
+						k.State, k.Signs = accounts.KeyInForce, x.old.Signs
 					}
 				}
 				return all
@@ -278,11 +299,8 @@ func RotateKey(ctx context.Context, d *desk.Desk, name, kind string, open bool) 
 			if err != nil {
 				return err
 			}
-			return project.MendAll(ctx, d, name)
-		}})
-	add(stepRemoveOld(l, old))
-	add(stepDropFile(d, old))
-	return c, nil
+			return project.MendAll(ctx, x.desk, x.name)
+		}}
 }
 
 func stepRemoveOld(l *login.Login, old *accounts.Key) desk.Step {

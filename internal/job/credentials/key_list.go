@@ -49,43 +49,14 @@ func ListKeys(ctx context.Context, d *desk.Desk, holders []string) (KeyList, err
 	if out.Machine, err = d.Machine(); err != nil {
 		out.Machine = ""
 	}
-	find := func(half sshkey.Public) *KeyRow {
-		print := half.Fingerprint()
-		for i := range out.Keys {
-			if out.Keys[i].Fingerprint == print {
-				return &out.Keys[i]
-			}
-		}
-		out.Keys = append(out.Keys, KeyRow{Fingerprint: print, Type: half.Type, Title: half.Comment})
-		return &out.Keys[len(out.Keys)-1]
-	}
 	wanted := func(name string) bool { return len(holders) == 0 || slices.Contains(holders, name) }
 	mine, err := accounts.Keys(d)
 	if err != nil {
 		return out, err
 	}
 	for _, k := range mine {
-		if !wanted(k.Account) {
-			continue
-		}
-		r := find(k.Half())
-		r.Account, r.On, r.Machine, r.Here, r.Made = k.Account, k.Host, k.Machine, k.File, k.Made
-		doubt := func(err error) {
-			f := fault.Of(err)
-			r.Doubts = append(r.Doubts, f.Says)
-			for _, x := range f.Remedies {
-				r.Remedy = append(r.Remedy, x.Command)
-			}
-		}
-		if err := k.Guarded(); err != nil {
-			doubt(err)
-		}
-		if k.State != accounts.KeyInForce {
-			r.Doubts = append(r.Doubts, map[string]string{accounts.KeyNext: "an exchange was cut off before it came into force", accounts.KeyOld: "an exchange was cut off before it was removed"}[k.State])
-			r.Remedy = append(r.Remedy, text.Command("uncinate", "key", "rotate", k.Account))
-		}
-		if why := k.Half().Weak(); why != "" {
-			r.Doubts = append(r.Doubts, why)
+		if wanted(k.Account) {
+			out.find(k.Half()).own(k)
 		}
 	}
 	all, err := accounts.All(d)
@@ -102,7 +73,7 @@ func ListKeys(ctx context.Context, d *desk.Desk, holders []string) (KeyList, err
 		if a.Host == "" || !wanted(a.Name) {
 			continue
 		}
-		if err := listHosted(ctx, d, a, find); err != nil {
+		if err := listHosted(ctx, d, a, out.find); err != nil {
 			if ctx.Err() != nil {
 				return out, ctx.Err()
 			}
@@ -111,22 +82,7 @@ func ListKeys(ctx context.Context, d *desk.Desk, holders []string) (KeyList, err
 		}
 		looked[a.Name] = true
 	}
-	x, err := openssh.FindAgent()
-	var offered []sshkey.Public
-	if err == nil {
-		offered, err = x.Keys()
-	}
-	switch {
-	case errors.Is(err, openssh.ErrNoAgent):
-		out.Agent = "none runs; none is needed"
-	case err != nil:
-		out.Agent = fault.Of(err).Says
-	}
-	for _, half := range offered {
-		if known := slices.ContainsFunc(out.Keys, func(r KeyRow) bool { return r.Fingerprint == half.Fingerprint() }); known || len(holders) == 0 {
-			find(half).Agent = true
-		}
-	}
+	out.offered(len(holders) == 0)
 	for i := range out.Keys {
 		fits(d, &out.Keys[i], out.Machine, looked)
 	}
@@ -134,6 +90,57 @@ func ListKeys(ctx context.Context, d *desk.Desk, holders []string) (KeyList, err
 		return strings.Compare(a.Account+"\x00"+a.Machine, b.Account+"\x00"+b.Machine)
 	})
 	return out, nil
+}
+
+// find gives the row of a key, a new one where there is none yet.
+func (l *KeyList) find(half sshkey.Public) *KeyRow {
+	print := half.Fingerprint()
+	for i := range l.Keys {
+		if l.Keys[i].Fingerprint == print {
+			return &l.Keys[i]
+		}
+	}
+	l.Keys = append(l.Keys, KeyRow{Fingerprint: print, Type: half.Type, Title: half.Comment})
+	return &l.Keys[len(l.Keys)-1]
+}
+
+// own notes what this machine knows of a key of its own.
+func (r *KeyRow) own(k *accounts.Key) {
+	r.Account, r.On, r.Machine, r.Here, r.Made = k.Account, k.Host, k.Machine, k.File, k.Made
+	if err := k.Guarded(); err != nil {
+		f := fault.Of(err)
+		r.Doubts = append(r.Doubts, f.Says)
+		for _, x := range f.Remedies {
+			r.Remedy = append(r.Remedy, x.Command)
+		}
+	}
+	if k.State != accounts.KeyInForce {
+		r.Doubts = append(r.Doubts, map[string]string{accounts.KeyNext: "an exchange was cut off before it came into force", accounts.KeyOld: "an exchange was cut off before it was removed"}[k.State])
+		r.Remedy = append(r.Remedy, text.Command("uncinate", "key", "rotate", k.Account))
+	}
+	if why := k.Half().Weak(); why != "" {
+		r.Doubts = append(r.Doubts, why)
+	}
+}
+
+// offered notes which keys the agent offers; with all, those too that nobody knows.
+func (l *KeyList) offered(all bool) {
+	x, err := openssh.FindAgent()
+	var keys []sshkey.Public
+	if err == nil {
+		keys, err = x.Keys()
+	}
+	switch {
+	case errors.Is(err, openssh.ErrNoAgent):
+		l.Agent = "none runs; none is needed"
+	case err != nil:
+		l.Agent = fault.Of(err).Says
+	}
+	for _, half := range keys {
+		if all || slices.ContainsFunc(l.Keys, func(r KeyRow) bool { return r.Fingerprint == half.Fingerprint() }) {
+			l.find(half).Agent = true
+		}
+	}
 }
 
 func listHosted(ctx context.Context, d *desk.Desk, a *accounts.Account, find func(sshkey.Public) *KeyRow) error {

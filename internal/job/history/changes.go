@@ -72,12 +72,7 @@ func Compare(ctx context.Context, d *desk.Desk, o ChangesOptions) (*Changes, err
 		o.Side = "there"
 	}
 	out := &Changes{Folder: f.Path, Branch: f.Branch, Side: o.Side, With: o.Branch, Files: []ChangedFile{}}
-	args := slices.Clone(diffing)
-	if o.Full {
-		args = append(args, "-U3")
-	} else {
-		args = append(args, "-U0")
-	}
+	args := append(slices.Clone(diffing), text.Either(o.Full, "-U3", "-U0"))
 	before, now := f.Head, ""
 	var env []string
 	if before == "" {
@@ -112,19 +107,12 @@ func Compare(ctx context.Context, d *desk.Desk, o ChangesOptions) (*Changes, err
 	if err != nil {
 		return nil, git.Fault(err, "git cannot tell the differences")
 	}
-	wanted := func(string) bool { return true }
-	if len(o.Paths) > 0 {
-		wanted = hits(o.Paths)
-		var kept strings.Builder
-		for part := range strings.SplitSeq("\n"+string(patch), "\ndiff --git ") {
-			if one := difference.Parse("diff --git " + part + "\n"); len(one) == 1 && (wanted(one[0].Path) || one[0].From != "" && wanted(one[0].From)) {
-				kept.WriteString("diff --git " + strings.TrimSuffix(part, "\n") + "\n")
-			}
-		}
-		patch = []byte(kept.String())
-	}
 	out.Patch = string(patch)
-	out.Files = slices.DeleteFunc(out.Files, func(c ChangedFile) bool { return !wanted(c.Path) })
+	if len(o.Paths) > 0 {
+		wanted := hits(o.Paths)
+		out.Patch = partsAbout(out.Patch, wanted)
+		out.Files = slices.DeleteFunc(out.Files, func(c ChangedFile) bool { return !wanted(c.Path) })
+	}
 	for _, x := range difference.Parse(out.Patch) {
 		c := ChangedFile{File: x}
 		if x.Binary {
@@ -137,19 +125,30 @@ func Compare(ctx context.Context, d *desk.Desk, o ChangesOptions) (*Changes, err
 		}
 		out.Files = append(out.Files, c)
 	}
-	order := []string{"clashing", "changed", "renamed", "deleted", "new"}
-	slices.SortStableFunc(out.Files, func(a, b ChangedFile) int {
-		if n := slices.Index(order, a.Kind) - slices.Index(order, b.Kind); n != 0 {
-			return n
-		}
-		return strings.Compare(a.Path, b.Path)
-	})
+	slices.SortStableFunc(out.Files, byKind)
 	if len(o.Paths) > 0 && len(out.Files) == 0 && out.Commit == "" && out.Side == "" {
 		if err := nothingAt(d, f, o.Paths); err != nil {
 			return nil, err
 		}
 	}
 	return out, nil
+}
+
+// partsAbout leaves in a patch only what is about the wanted files.
+func partsAbout(patch string, wanted func(path string) bool) string {
+	var kept strings.Builder
+	for part := range strings.SplitSeq("\n"+patch, "\ndiff --git ") {
+		if one := difference.Parse("diff --git " + part + "\n"); len(one) == 1 && (wanted(one[0].Path) || one[0].From != "" && wanted(one[0].From)) {
+			kept.WriteString("diff --git " + strings.TrimSuffix(part, "\n") + "\n")
+		}
+	}
+	return kept.String()
+}
+
+// byKind is the order in which changed files are shown.
+func byKind(a, b ChangedFile) int {
+	order := []string{"clashing", "changed", "renamed", "deleted", "new"}
+	return cmp.Or(slices.Index(order, a.Kind)-slices.Index(order, b.Kind), strings.Compare(a.Path, b.Path))
 }
 
 // ends gives a commit and what it came from: its first parent, or nothing.

@@ -69,38 +69,69 @@ func Read(ctx context.Context, d *desk.Desk, o HistoryOptions) (*History, error)
 	}
 	branch := cmp.Or(o.Branch, f.Branch)
 	out := &History{Folder: f.Path, Branch: branch, Commits: []Commit{}}
-	verify := func(ref string) string {
-		id, err := f.Repo.Do(ctx, "rev-parse", "-q", "--verify", ref+"^{commit}")
-		if err != nil {
-			return ""
-		}
-		return id
-	}
 	ours := f.Head
 	if o.Branch != "" {
-		if ours = verify("refs/heads/" + o.Branch); ours == "" {
-			ours = verify(o.Branch)
-		}
-		if ours == "" {
-			list, e := f.Repo.Do(ctx, "for-each-ref", "--format=%(refname:short)", "refs/heads/", "refs/remotes/", "refs/tags/")
-			fail := fault.New(fault.Failed, "there is no branch, tag or commit %s here", text.Visible(o.Branch))
-			if near := text.Nearest(o.Branch, strings.Fields(list)); e == nil && near != "" {
-				fail.Try("there is one of a like name", text.Command("uncinate", "history", "--branch", near))
-			}
-			return nil, fail.Try("see the branches", "uncinate branch list")
+		if ours, err = commitNamed(ctx, f, o.Branch); err != nil {
+			return nil, err
 		}
 	}
 	theirs := ""
 	if p, err := project.ProjectOf(d, f); err == nil && branch != "" {
-		theirs = verify("refs/remotes/" + p.Remote + "/" + branch)
+		theirs = verified(ctx, f, "refs/remotes/"+p.Remote+"/"+branch)
 	}
-	if ours == "" && theirs == "" {
+	if ours == "" && theirs == "" || o.Side == "there" && theirs == "" {
 		return out, nil
 	}
 	where, err := sidesOf(ctx, f, ours, theirs)
 	if err != nil {
 		return nil, err
 	}
+	said, err := f.Repo.Do(ctx, logWords(o, ours, theirs)...)
+	if err != nil {
+		return nil, git.Fault(err, "git cannot tell the history")
+	}
+	out.Commits = readLog(said, where, theirs != "")
+	if out.More = len(out.Commits) > o.Most; out.More {
+		out.Commits = out.Commits[:o.Most]
+	}
+	if o.Graph && o.Path == "" {
+		ids := make([]string, len(out.Commits))
+		for i, c := range out.Commits {
+			ids[i] = c.ID
+		}
+		for i, lead := range histories.Graph(ids, parentsOf(said)) {
+			out.Commits[i].Lead = lead
+		}
+	}
+	return out, nil
+}
+
+// verified gives the commit that a name stands for; "" for none.
+func verified(ctx context.Context, f *project.Folder, name string) string {
+	id, err := f.Repo.Do(ctx, "rev-parse", "-q", "--verify", name+"^{commit}")
+	if err != nil {
+		return ""
+	}
+	return id
+}
+
+// commitNamed gives the commit of a branch, a tag or a commit's own name.
+func commitNamed(ctx context.Context, f *project.Folder, name string) (string, error) {
+	for _, ref := range []string{"refs/heads/" + name, name} {
+		if id := verified(ctx, f, ref); id != "" {
+			return id, nil
+		}
+	}
+	list, err := f.Repo.Do(ctx, "for-each-ref", "--format=%(refname:short)", "refs/heads/", "refs/remotes/", "refs/tags/")
+	fail := fault.New(fault.Failed, "there is no branch, tag or commit %s here", text.Visible(name))
+	if near := text.Nearest(name, strings.Fields(list)); err == nil && near != "" {
+		fail.Try("there is one of a like name", text.Command("uncinate", "history", "--branch", near))
+	}
+	return "", fail.Try("see the branches", "uncinate branch list")
+}
+
+// logWords are the words for git log, in the form that readLog reads.
+func logWords(o HistoryOptions, ours, theirs string) []string {
 	args := []string{"log", "-z", "--no-show-signature", "--no-ext-diff", "--no-textconv", "--no-color", "--date-order", "-n", strconv.Itoa(o.Most + 1),
 		"--format=%x01%H%x00%P%x00%an%x00%ae%x00%at%x00%s%x00%D", "--decorate=full"}
 	if o.Full {
@@ -113,9 +144,6 @@ func Read(ctx context.Context, d *desk.Desk, o HistoryOptions) (*History, error)
 			args = append(args, "--not", theirs)
 		}
 	case "there":
-		if theirs == "" {
-			return out, nil
-		}
 		args = append(args, theirs)
 		if ours != "" {
 			args = append(args, "--not", ours)
@@ -131,24 +159,7 @@ func Read(ctx context.Context, d *desk.Desk, o HistoryOptions) (*History, error)
 	if o.Path != "" {
 		args = append(args, o.Path)
 	}
-	text, err := f.Repo.Do(ctx, args...)
-	if err != nil {
-		return nil, git.Fault(err, "git cannot tell the history")
-	}
-	out.Commits = readLog(text, where, theirs != "")
-	if out.More = len(out.Commits) > o.Most; out.More {
-		out.Commits = out.Commits[:o.Most]
-	}
-	if o.Graph && o.Path == "" {
-		ids := make([]string, len(out.Commits))
-		for i, c := range out.Commits {
-			ids[i] = c.ID
-		}
-		for i, lead := range histories.Graph(ids, parentsOf(text)) {
-			out.Commits[i].Lead = lead
-		}
-	}
-	return out, nil
+	return args
 }
 
 // sidesOf lists the commits that only one of two sides has.

@@ -5,6 +5,7 @@
 package target
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"path/filepath"
@@ -107,33 +108,11 @@ func (t *Target) chooseNew(ctx context.Context) error {
 	if t.Login, err = login.Open(ctx, t.Desk, account); err != nil {
 		return err
 	}
-	owner, name := naming.Split(o.Name)
-	if owner == "" {
-		owner = o.Owner
-	}
-	if owner == "" {
-		owner = account.User
-	}
-	if name == "" {
-		if name = naming.Propose(filepath.Base(t.Folder.Path)); name == "" {
-			return fault.New(fault.Decision, "no repository name can be made of the folder's name %s", text.Quote(filepath.Base(t.Folder.Path))).
-				Try("give one", t.Again("--name", "NAME"))
-		}
-	} else if err := naming.Check(name); err != nil {
+	owner, name, err := t.newName(account.User)
+	if err != nil {
 		return err
 	}
-	if o.Visibility == "" {
-		o.Visibility = "private"
-	}
-	if !slices.Contains([]string{"private", "members", "public"}, o.Visibility) {
-		f := fault.New(fault.Usage, "the visibility is private, members or public, not %s", text.Quote(o.Visibility))
-		if near := text.Nearest(o.Visibility, []string{"private", "members", "public"}); near != "" {
-			f.Try("", t.Again("--visibility", near))
-		}
-		return f
-	}
-	what := "create a repository"
-	if err := t.Login.May("repository-create", what); err != nil {
+	if err := t.Login.May("repository-create", "create a repository"); err != nil {
 		return err
 	}
 	if err := t.Login.May("repository-show", "show a repository"); err != nil {
@@ -156,23 +135,7 @@ func (t *Target) chooseNew(ctx context.Context) error {
 		return err
 	}
 	if found {
-		if there.Empty == nil { // the host does not say, so git is asked
-			if refs, err := t.RefsThere(ctx, account, there); err == nil {
-				empty := refs.Empty()
-				there.Empty = &empty
-			}
-		}
-		made := there
-		ours, err := t.pushed(ctx, there)
-		if err == nil && !ours {
-			made, err = t.adopt(there)
-		}
-		if err != nil {
-			return err
-		}
-		t.Repository = made
-		t.Repository.Visibility = o.Visibility
-		return nil
+		return t.takeUp(ctx, account, there)
 	}
 	if err := t.checkRenamed(ctx); err != nil {
 		return err
@@ -185,6 +148,54 @@ func (t *Target) chooseNew(ctx context.Context) error {
 		return err
 	}
 	t.Repository.Page, t.Repository.HTTPS, t.Repository.SSH = https.Page, https.HTTPS, https.SSH
+	return nil
+}
+
+// newName gives the owner and the name of a repository that is to be made, the account's user
+// and the folder's name unless the person says otherwise, and checks its visibility.
+func (t *Target) newName(user string) (owner, name string, err error) {
+	o := &t.Options
+	owner, name = naming.Split(o.Name)
+	owner = cmp.Or(owner, o.Owner, user)
+	if name == "" {
+		if name = naming.Propose(filepath.Base(t.Folder.Path)); name == "" {
+			return "", "", fault.New(fault.Decision, "no repository name can be made of the folder's name %s", text.Quote(filepath.Base(t.Folder.Path))).
+				Try("give one", t.Again("--name", "NAME"))
+		}
+	} else if err := naming.Check(name); err != nil {
+		return "", "", err
+	}
+	o.Visibility = cmp.Or(o.Visibility, "private")
+	known := []string{"private", "members", "public"}
+	if !slices.Contains(known, o.Visibility) {
+		f := fault.New(fault.Usage, "the visibility is private, members or public, not %s", text.Quote(o.Visibility))
+		if near := text.Nearest(o.Visibility, known); near != "" {
+			f.Try("", t.Again("--visibility", near))
+		}
+		return "", "", f
+	}
+	return owner, name, nil
+}
+
+// takeUp goes on with a repository of the wanted name that is there already, if it is one that
+// this attach made before it was cut off.
+func (t *Target) takeUp(ctx context.Context, account *accounts.Account, there description.Repository) error {
+	if there.Empty == nil { // the host does not say, so git is asked
+		if refs, err := t.RefsThere(ctx, account, there); err == nil {
+			empty := refs.Empty()
+			there.Empty = &empty
+		}
+	}
+	made := there
+	ours, err := t.pushed(ctx, there)
+	if err == nil && !ours {
+		made, err = t.adopt(there)
+	}
+	if err != nil {
+		return err
+	}
+	t.Repository = made
+	t.Repository.Visibility = t.Options.Visibility
 	return nil
 }
 
