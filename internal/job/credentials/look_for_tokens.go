@@ -4,21 +4,16 @@ import (
 	"bytes"
 	"context"
 	"encoding/base64"
-	"errors"
 	"fmt"
-	"io/fs"
-	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
-
-	"golang.org/x/sync/errgroup"
 
 	"uncinate/internal/core/fault"
 	"uncinate/internal/desk"
 	"uncinate/internal/desk/accounts"
 	"uncinate/internal/desk/project"
-	"uncinate/internal/world/files"
+	"uncinate/internal/world/tree"
 )
 
 // Copy is a place where one of our tokens lies in a plain file.
@@ -35,43 +30,14 @@ const mostLooked = 64 << 20
 // LookForTokens looks for copies of this machine's own tokens in plain files below
 // folders. What cannot be read is counted.
 func LookForTokens(ctx context.Context, d *desk.Desk, folders []string) (found []Copy, looked, unread int, err error) {
-	holders, err := accounts.All(d)
+	needles, err := needlesOf(ctx, d)
 	if err != nil {
 		return nil, 0, 0, err
 	}
-	type needle struct {
-		account, form string
-		text          []byte
-	}
-	var needles []needle
-	for _, a := range holders {
-		token, err := accounts.Token(ctx, d, a, true)
-		if fault.Is(err, fault.Decision) {
-			continue // it has none
-		}
-		if err != nil {
-			return nil, 0, 0, err
-		}
-		needles = append(needles, needle{a.Name, "plain", []byte(token)})
-		if basic := base64.StdEncoding.EncodeToString([]byte(a.User + ":" + token)); len(basic) > 12 {
-			needles = append(needles, needle{a.Name, "as HTTP Basic", []byte(strings.TrimRight(basic, "="))})
-		}
-	}
-	if len(needles) == 0 {
-		return nil, 0, 0, fault.New(fault.Decision, "this machine has no token whose copies could be looked for").Try("see the accounts", "uncinate account list")
-	}
-	own := filepath.Clean(d.Home.Vault)
 	var mu sync.Mutex
-	group, ctx := errgroup.WithContext(ctx)
-	group.SetLimit(4)
-	look := func(path string) {
-		data, err := files.Read(path, mostLooked)
+	look := func(path string, data []byte) {
 		mu.Lock()
 		defer mu.Unlock()
-		if err != nil {
-			unread++
-			return
-		}
 		looked++
 		for _, n := range needles {
 			if i := bytes.Index(data, n.text); i >= 0 {
@@ -84,31 +50,45 @@ func LookForTokens(ctx context.Context, d *desk.Desk, folders []string) (found [
 		if err != nil {
 			return nil, 0, 0, err
 		}
-		err = filepath.WalkDir(top, func(path string, e fs.DirEntry, err error) error {
-			switch {
-			case ctx.Err() != nil:
-				return ctx.Err()
-			case err != nil && path == top:
-				return err
-			case err != nil:
-				mu.Lock()
-				unread++
-				mu.Unlock()
-				return nil
-			case e.IsDir() && filepath.Clean(path) == own:
-				return fs.SkipDir
-			case e.Type().IsRegular():
-				group.Go(func() error { look(path); return nil })
-			}
-			return nil
-		})
-		if err != nil {
-			return nil, 0, 0, errors.Join(err, group.Wait())
+		missed, err := tree.ReadAll(ctx, top, d.Home.Vault, mostLooked, look)
+		if unread += missed; err != nil {
+			return nil, 0, 0, err
 		}
 	}
-	err = group.Wait()
 	slices.SortFunc(found, func(a, b Copy) int {
 		return strings.Compare(fmt.Sprintf("%s\x00%08d", a.File, a.Line), fmt.Sprintf("%s\x00%08d", b.File, b.Line))
 	})
-	return found, looked, unread, err
+	return found, looked, unread, nil
+}
+
+// needle is what a copy of a token looks like.
+type needle struct {
+	account, form string
+	text          []byte
+}
+
+// needlesOf gives the forms in which the tokens of this machine's accounts are looked for.
+func needlesOf(ctx context.Context, d *desk.Desk) ([]needle, error) {
+	holders, err := accounts.All(d)
+	if err != nil {
+		return nil, err
+	}
+	var needles []needle
+	for _, a := range holders {
+		token, err := accounts.Token(ctx, d, a, true)
+		if fault.Is(err, fault.Decision) {
+			continue // it has none
+		}
+		if err != nil {
+			return nil, err
+		}
+		needles = append(needles, needle{a.Name, "plain", []byte(token)})
+		if basic := base64.StdEncoding.EncodeToString([]byte(a.User + ":" + token)); len(basic) > 12 {
+			needles = append(needles, needle{a.Name, "as HTTP Basic", []byte(strings.TrimRight(basic, "="))})
+		}
+	}
+	if len(needles) == 0 {
+		return nil, fault.New(fault.Decision, "this machine has no token whose copies could be looked for").Try("see the accounts", "uncinate account list")
+	}
+	return needles, nil
 }

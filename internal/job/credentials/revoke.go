@@ -38,36 +38,7 @@ func RevokeKeys(ctx context.Context, d *desk.Desk, machine string, holders []str
 		if a.Host == "" || len(holders) > 0 && !slices.Contains(holders, a.Name) {
 			continue
 		}
-		l, err := login.Open(ctx, d, a)
-		if err == nil {
-			err = l.May("key-remove", "remove keys")
-		}
-		var kinds []string
-		for _, kind := range []string{"", "signing-"} {
-			if err == nil && l.Host.Actions[kind+"key-list"] != nil && l.Host.Actions[kind+"key-remove"] != nil {
-				kinds = append(kinds, kind)
-			}
-		}
-		for _, kind := range kinds {
-			var entries []login.HostKeyEntry
-			if entries, err = l.HostKeys(ctx, kind); err != nil {
-				break
-			}
-			for _, e := range entries {
-				if sshkey.MachineOf(e.Title) != machine {
-					others(c, seen, e.Title)
-					continue
-				}
-				what := "Remove the key " + e.Half.Fingerprint() + " (" + text.Visible(e.Title) + ") of account " + a.Name + " from " + l.Host.Name
-				if kind != "" {
-					what = "Remove the signing key " + e.Half.Fingerprint() + " of account " + a.Name + " from " + l.Host.Name
-				}
-				c.Host = l.Host.Name
-				c.Steps = append(c.Steps, desk.Step{Item: plan.Item{ID: "remove " + kind + e.ID + " " + a.Name, Place: plan.Host, Sentence: what},
-					Do: func(ctx context.Context) error { return removeKey(ctx, l, kind, e.Half) }})
-			}
-		}
-		if err != nil {
+		if err := revokeOf(ctx, d, a, machine, c, seen); err != nil {
 			if ctx.Err() != nil {
 				return nil, ctx.Err()
 			}
@@ -89,6 +60,41 @@ func RevokeKeys(ctx context.Context, d *desk.Desk, machine string, holders []str
 		c.Notes = append(c.Notes, "This is the machine you are on: its own keys will not open anything any more.")
 	}
 	return c, nil
+}
+
+// revokeOf adds the steps that remove a machine's keys of one account; seen gathers the other
+// machines whose keys are met.
+func revokeOf(ctx context.Context, d *desk.Desk, a *accounts.Account, machine string, c *desk.Change, seen map[string]bool) error {
+	l, err := login.Open(ctx, d, a)
+	if err == nil {
+		err = l.May("key-remove", "remove keys")
+	}
+	if err != nil {
+		return err
+	}
+	for _, kind := range []string{"", "signing-"} {
+		if l.Host.Actions[kind+"key-list"] == nil || l.Host.Actions[kind+"key-remove"] == nil {
+			continue
+		}
+		entries, err := l.HostKeys(ctx, kind)
+		if err != nil {
+			return err
+		}
+		for _, e := range entries {
+			if sshkey.MachineOf(e.Title) != machine {
+				others(c, seen, e.Title)
+				continue
+			}
+			what := "Remove the key " + e.Half.Fingerprint() + " (" + text.Visible(e.Title) + ") of account " + a.Name + " from " + l.Host.Name
+			if kind != "" {
+				what = "Remove the signing key " + e.Half.Fingerprint() + " of account " + a.Name + " from " + l.Host.Name
+			}
+			c.Host = l.Host.Name
+			c.Steps = append(c.Steps, desk.Step{Item: plan.Item{ID: "remove " + kind + e.ID + " " + a.Name, Place: plan.Host, Sentence: what},
+				Do: func(ctx context.Context) error { return removeKey(ctx, l, kind, e.Half) }})
+		}
+	}
+	return nil
 }
 
 // others notes the machines whose keys were seen.

@@ -150,31 +150,7 @@ func ReplaceToken(ctx context.Context, d *desk.Desk, name, token string, renew b
 		if err != nil {
 			return nil, err
 		}
-		old := l.Token
-		t.steps = []desk.Step{
-			{Item: plan.Item{ID: "ready", Place: plan.Vault, Sentence: "Make sure that the vault can be written, so that no new token is lost"},
-				Do: func(ctx context.Context) error { return accounts.Store(ctx, d, a, old) }},
-			{Item: plan.Item{ID: "renew", Place: plan.Host, Sentence: "Let " + h.Name + " put a new token in the place of the old one"},
-				Do: func(ctx context.Context) error {
-					f, err := l.Do(ctx, "token-renew", "renew the token", nil)
-					if err != nil {
-						if fault.Is(err, fault.Unreachable) {
-							f := *fault.Of(err)
-							return f.Detail("It is not certain whether the old token is still in force.").Try("see", text.Command("uncinate", "token", "test", a.Name))
-						}
-						return err
-					}
-					fresh, _ := f["secret"].(string)
-					if fresh == "" {
-						return fault.New(fault.Unreachable, "%s renewed the token and did not tell the new one", h.Name)
-					}
-					if err := accounts.Store(ctx, d, a, fresh); err != nil {
-						return err
-					}
-					_, err = TestToken(ctx, d, a.Name)
-					return err
-				}},
-		}
+		t.steps = stepsRenew(d, l)
 		return t, nil
 	}
 	var old *login.Login
@@ -202,6 +178,35 @@ func ReplaceToken(ctx context.Context, d *desk.Desk, name, token string, renew b
 			}})
 	}
 	return t, nil
+}
+
+// stepsRenew let the host put a new token in the place of the one that signed in.
+func stepsRenew(d *desk.Desk, l *login.Login) []desk.Step {
+	a, h, old := l.Account, l.Host, l.Token
+	return []desk.Step{
+		{Item: plan.Item{ID: "ready", Place: plan.Vault, Sentence: "Make sure that the vault can be written, so that no new token is lost"},
+			Do: func(ctx context.Context) error { return accounts.Store(ctx, d, a, old) }},
+		{Item: plan.Item{ID: "renew", Place: plan.Host, Sentence: "Let " + h.Name + " put a new token in the place of the old one"},
+			Do: func(ctx context.Context) error {
+				f, err := l.Do(ctx, "token-renew", "renew the token", nil)
+				if fault.Is(err, fault.Unreachable) {
+					f := *fault.Of(err)
+					return f.Detail("It is not certain whether the old token is still in force.").Try("see", text.Command("uncinate", "token", "test", a.Name))
+				}
+				if err != nil {
+					return err
+				}
+				fresh, _ := f["secret"].(string)
+				if fresh == "" {
+					return fault.New(fault.Unreachable, "%s renewed the token and did not tell the new one", h.Name)
+				}
+				if err := accounts.Store(ctx, d, a, fresh); err != nil {
+					return err
+				}
+				_, err = TestToken(ctx, d, a.Name)
+				return err
+			}},
+	}
 }
 
 func noRenewal(d *desk.Desk, h *hosts.Host, a *accounts.Account) error {

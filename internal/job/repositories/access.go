@@ -1,6 +1,7 @@
 package repositories
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -41,33 +42,9 @@ func GrantKey(ctx context.Context, d *desk.Desk, account, what, file, title, rig
 	if right != "read" && right != "write" {
 		return nil, fault.New(fault.Usage, "a key may read or write, and not %s", text.Quote(right))
 	}
-	path, err := filepath.Abs(file)
+	half, err := deployKeyIn(d, file)
 	if err != nil {
 		return nil, err
-	}
-	data, err := files.Read(path, sshkey.Longest)
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil, fault.New(fault.Usage, "there is no file %s", text.Visible(path)).Try("make a pair for the machine that is to have it", text.Command("ssh-keygen", "-t", "ed25519", "-f", strings.TrimSuffix(file, ".pub")))
-	}
-	if err != nil {
-		return nil, err
-	}
-	half, err := sshkey.Read(string(data))
-	if err != nil {
-		return nil, err
-	}
-	if why := half.Weak(); why != "" {
-		return nil, fault.New(fault.Refused, "the key is too weak: %s", why)
-	}
-	mine, err := accounts.Keys(d)
-	if err != nil {
-		return nil, err
-	}
-	for _, k := range mine {
-		if k.Half().Same(half) {
-			return nil, fault.New(fault.Decision, "this is the key of your account %s, which opens all its repositories; a key for one repository is one of its own", k.Account).
-				Try("make one", text.Command("ssh-keygen", "-t", "ed25519", "-f", "deploy-key"))
-		}
 	}
 	l, r, err := hosted(ctx, d, account, what)
 	if err != nil {
@@ -76,12 +53,7 @@ func GrantKey(ctx context.Context, d *desk.Desk, account, what, file, title, rig
 	if err := l.May("deploy-key-add", "give a key access to one repository"); err != nil {
 		return nil, err
 	}
-	if title == "" {
-		title = half.Comment
-	}
-	if title == "" {
-		title = "deploy key"
-	}
+	title = cmp.Or(title, half.Comment, "deploy key")
 	find := func(ctx context.Context) (login.DeployKey, bool, error) {
 		all, err := l.DeployKeys(ctx, r)
 		i := slices.IndexFunc(all, func(k login.DeployKey) bool { return k.Fingerprint == half.Fingerprint() })
@@ -112,6 +84,38 @@ func GrantKey(ctx context.Context, d *desk.Desk, account, what, file, title, rig
 			return err
 		}}}
 	return c, nil
+}
+
+// deployKeyIn reads the public half of a key for one repository: strong enough, and no
+// account's own.
+func deployKeyIn(d *desk.Desk, file string) (sshkey.Public, error) {
+	path, err := filepath.Abs(file)
+	if err != nil {
+		return sshkey.Public{}, err
+	}
+	data, err := files.Read(path, sshkey.Longest)
+	if errors.Is(err, fs.ErrNotExist) {
+		return sshkey.Public{}, fault.New(fault.Usage, "there is no file %s", text.Visible(path)).
+			Try("make a pair for the machine that is to have it", text.Command("ssh-keygen", "-t", "ed25519", "-f", strings.TrimSuffix(file, ".pub")))
+	}
+	if err != nil {
+		return sshkey.Public{}, err
+	}
+	half, err := sshkey.Read(string(data))
+	if err != nil {
+		return half, err
+	}
+	if why := half.Weak(); why != "" {
+		return half, fault.New(fault.Refused, "the key is too weak: %s", why)
+	}
+	mine, err := accounts.Keys(d)
+	for _, k := range mine {
+		if k.Half().Same(half) {
+			return half, fault.New(fault.Decision, "this is the key of your account %s, which opens all its repositories; a key for one repository is one of its own", k.Account).
+				Try("make one", text.Command("ssh-keygen", "-t", "ed25519", "-f", "deploy-key"))
+		}
+	}
+	return half, err
 }
 
 // WithdrawKey plans to take a deploy key's access back; key is its fingerprint, or the

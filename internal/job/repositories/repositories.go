@@ -3,6 +3,7 @@
 package repositories
 
 import (
+	"cmp"
 	"context"
 	"slices"
 	"strings"
@@ -193,32 +194,12 @@ func ChangeHosted(ctx context.Context, d *desk.Desk, account, what string, o Hos
 		}
 	}
 	c := &desk.Change{Desk: d, Job: "hosted-change", Subject: l.Host.Name + " " + r.Path(), Host: l.Host.Name, AsWas: "It is as it was.", Head: "To change " + r.Path() + ":"}
-	vars := description.Vars{"owner": r.Owner, "name": r.Name, "path": r.Path(), "id": r.ID, "version": r.Version}
-	var says []string
-	if o.Name != "" && o.Name != r.Name {
-		vars["new_name"] = o.Name
-		says = append(says, "call it "+o.Name)
-	}
-	if o.Visibility != "" && o.Visibility != r.Visibility {
-		vars["visibility"] = o.Visibility
-		says = append(says, "make it "+text.Either(o.Visibility == "members", "visible to members", o.Visibility))
-		if o.Visibility == "public" {
-			c.Notes = append(c.Notes, "Everybody will see it, with its whole history.")
-		}
-	}
-	if o.Set && o.Description != r.Description {
-		vars["description"] = any(o.Description)
-		if o.Description == "" {
-			vars["description"] = description.Blank{}
-		}
-		says = append(says, "describe it as "+text.Quote(o.Description))
-	}
-	if o.Branch != "" && o.Branch != r.DefaultBranch {
-		vars["default_branch"] = o.Branch
-		says = append(says, "make "+text.Visible(o.Branch)+" its default branch")
-	}
+	vars, says := o.against(r)
 	if len(says) == 0 {
 		return c, nil
+	}
+	if vars["visibility"] == "public" {
+		c.Notes = append(c.Notes, "Everybody will see it, with its whole history.")
 	}
 	after := r
 	sentence := strings.Join(says, ", ")
@@ -228,10 +209,7 @@ func ChangeHosted(ctx context.Context, d *desk.Desk, account, what string, o Hos
 			if failed != nil && !fault.Is(failed, fault.Unreachable) {
 				return failed
 			}
-			name := r.Name
-			if o.Name != "" {
-				name = o.Name
-			}
+			name := cmp.Or(o.Name, r.Name)
 			there, found, err := l.Repository(ctx, r.Owner, name)
 			switch {
 			case failed != nil && (err != nil || !found || there.ID != r.ID):
@@ -256,6 +234,32 @@ func ChangeHosted(ctx context.Context, d *desk.Desk, account, what string, o Hos
 		}
 	}
 	return c, nil
+}
+
+// against gives the variables of a change, and what it does in words: only where the wishes
+// differ from what is there.
+func (o HostedChange) against(r description.Repository) (vars description.Vars, says []string) {
+	vars = description.Vars{"owner": r.Owner, "name": r.Name, "path": r.Path(), "id": r.ID, "version": r.Version}
+	if o.Name != "" && o.Name != r.Name {
+		vars["new_name"] = o.Name
+		says = append(says, "call it "+o.Name)
+	}
+	if o.Visibility != "" && o.Visibility != r.Visibility {
+		vars["visibility"] = o.Visibility
+		says = append(says, "make it "+text.Either(o.Visibility == "members", "visible to members", o.Visibility))
+	}
+	if o.Set && o.Description != r.Description {
+		vars["description"] = any(o.Description)
+		if o.Description == "" {
+			vars["description"] = description.Blank{}
+		}
+		says = append(says, "describe it as "+text.Quote(o.Description))
+	}
+	if o.Branch != "" && o.Branch != r.DefaultBranch {
+		vars["default_branch"] = o.Branch
+		says = append(says, "make "+text.Visible(o.Branch)+" its default branch")
+	}
+	return vars, says
 }
 
 // DeleteHosted plans to delete a hosted repository.

@@ -103,24 +103,9 @@ func IgnoreAdd(ctx context.Context, d *desk.Desk, o AddOptions) (*Added, error) 
 	if err != nil {
 		return nil, err
 	}
-	var rules []kinds.Rule
-	for _, given := range o.Rules {
-		rule, inside, err := ruleFrom(f.Path, given)
-		if err != nil {
-			return nil, err
-		}
-		parsed, _ := ignore.ParseRule(rule)
-		if stands := standsAs(lists, parsed, inside); stands != nil {
-			out.Stood = append(out.Stood, stands.Pattern+" in "+stands.Source+", line "+text.Number(stands.Line))
-		} else {
-			rules = append(rules, kinds.Rule{Pattern: rule, Why: "left out by hand"})
-			out.Added = append(out.Added, rule)
-		}
-		for _, x := range s.Sorted.Files {
-			if at, _ := ignore.Explain([]*ignore.List{{Rules: []ignore.Rule{parsed}}}, x.Path, false); x.Tracked && at != nil && !at.Negated {
-				out.Tracked = append(out.Tracked, x.Path)
-			}
-		}
+	rules, err := s.given(o.Rules, lists, out)
+	if err != nil {
+		return nil, err
 	}
 	if o.Suggested {
 		for _, r := range s.suggested() {
@@ -157,6 +142,31 @@ func IgnoreAdd(ctx context.Context, d *desk.Desk, o AddOptions) (*Added, error) 
 		}
 	}
 	return out, nil
+}
+
+// given makes rules of what the person gave, and notes which are there already and which files
+// that git tracks they hit.
+func (s *Surveying) given(all []string, lists []*ignore.List, out *Added) ([]kinds.Rule, error) {
+	var rules []kinds.Rule
+	for _, given := range all {
+		rule, inside, err := ruleFrom(s.Folder.Path, given)
+		if err != nil {
+			return nil, err
+		}
+		parsed, _ := ignore.ParseRule(rule)
+		if stands := standsAs(lists, parsed, inside); stands != nil {
+			out.Stood = append(out.Stood, stands.Pattern+" in "+stands.Source+", line "+text.Number(stands.Line))
+		} else {
+			rules = append(rules, kinds.Rule{Pattern: rule, Why: "left out by hand"})
+			out.Added = append(out.Added, rule)
+		}
+		for _, x := range s.Sorted.Files {
+			if at, _ := ignore.Explain([]*ignore.List{{Rules: []ignore.Rule{parsed}}}, x.Path, false); x.Tracked && at != nil && !at.Negated {
+				out.Tracked = append(out.Tracked, x.Path)
+			}
+		}
+	}
+	return rules, nil
 }
 
 // writeBeside writes a file of a project by way of a temporary one that no list of the
