@@ -185,32 +185,10 @@ func (l *Login) shellDo(ctx context.Context, action, what string, vars descripti
 			}
 			result.Fields = l.shellFields(r)
 		case "repository-change":
-			_, blank := vars["description"].(description.Blank)
-			to := ""
-			if n := get("new_name"); n != "" {
-				to = get("owner") + "/" + n
-				if err = shellPath(to); err != nil {
-					return err
-				}
-			}
-			if err = shellPath(path); err == nil {
-				r, err = s.Change(ctx, path, to, get("description"), blank || get("description") != "", get("default_branch"))
-			}
+			r, err = shellChange(ctx, s, path, vars)
 			result.Fields = l.shellFields(r)
 		case "repository-delete":
-			if err = shellPath(path); err != nil {
-				return err
-			}
-			if r, err = s.Show(ctx, path); err != nil {
-				return err
-			}
-			if id := get("id"); id != "" && r.ID != id {
-				return &Refusal{fault.New(fault.HostSaidNo, "%s is another repository than the one that is meant", path), description.Changed}
-			}
-			var aside string
-			if aside, err = s.Delete(ctx, path); err == nil {
-				l.Desk.Tell.Note("On %s it was moved aside, not erased: %s", l.Host.Name, text.Visible(aside))
-			}
+			err = l.shellDelete(ctx, s, path, get("id"))
 		default:
 			err = l.shellKeys(ctx, s, action, vars, &result)
 		}
@@ -229,6 +207,42 @@ func (l *Login) shellDo(ctx context.Context, action, what string, vars descripti
 	}
 	got(result)
 	return nil
+}
+
+// shellChange changes a repository on a plain server.
+func shellChange(ctx context.Context, s *shellhost.Server, path string, vars description.Vars) (shellhost.Repository, error) {
+	get := func(name string) string { return description.Written(vars[name]) }
+	_, blank := vars["description"].(description.Blank)
+	to := ""
+	if n := get("new_name"); n != "" {
+		to = get("owner") + "/" + n
+		if err := shellPath(to); err != nil {
+			return shellhost.Repository{}, err
+		}
+	}
+	if err := shellPath(path); err != nil {
+		return shellhost.Repository{}, err
+	}
+	return s.Change(ctx, path, to, get("description"), blank || get("description") != "", get("default_branch"))
+}
+
+// shellDelete moves a repository aside on a plain server, if it is still the one with the id.
+func (l *Login) shellDelete(ctx context.Context, s *shellhost.Server, path, id string) error {
+	if err := shellPath(path); err != nil {
+		return err
+	}
+	r, err := s.Show(ctx, path)
+	if err != nil {
+		return err
+	}
+	if id != "" && r.ID != id {
+		return &Refusal{fault.New(fault.HostSaidNo, "%s is another repository than the one that is meant", path), description.Changed}
+	}
+	aside, err := s.Delete(ctx, path)
+	if err == nil {
+		l.Desk.Tell.Note("On %s it was moved aside, not erased: %s", l.Host.Name, text.Visible(aside))
+	}
+	return err
 }
 
 // shellPath refuses paths that would lead out of the folder, or hide in it.

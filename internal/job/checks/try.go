@@ -260,61 +260,12 @@ func (t *Try) Write(ctx context.Context) (all []Tried, err error) {
 	t.brief = true
 	l := t.login
 	name := scratch + hex.EncodeToString(random)
-	vars := description.Vars{"owner": l.Account.User, "name": name, "path": l.Account.User + "/" + name}
-	var made description.Repository
-	key := ""
+	s := &scratched{Try: t, name: name, vars: description.Vars{"owner": l.Account.User, "name": name, "path": l.Account.User + "/" + name}}
 	clean := context.WithoutCancel(ctx) // also Ctrl-C leaves nothing behind
-	defer func() {
-		all = t.all
-		for _, left := range t.leftovers(clean, name) {
-			if e := t.remove(clean, left); e != nil {
-				err = errors.Join(err, fault.New(fault.Failed, "the scratch repository %s could not be removed: %s", left.Path(), fault.Of(e).Says))
-			}
-		}
-		if key != "" {
-			if _, e := l.Do(clean, "key-remove", "remove the scratch key", description.Vars{"id": key}); e != nil {
-				err = errors.Join(err, fault.New(fault.Failed, "the scratch key %s could not be removed: %s", key, fault.Of(e).Says))
-			}
-		}
-	}()
-	created := t.act("repository-create", func() (string, error) {
-		vars := maps.Clone(vars)
-		vars["visibility"], vars["description"], vars["default_branch"] = "private", scratchSays, "main"
-		f, err := l.Do(ctx, "repository-create", "create "+name, vars)
-		if err != nil {
-			return "", err
-		}
-		if made, err = l.Host.RepositoryFrom(f); err != nil {
-			return "", err
-		}
-		switch there, found, err := l.Repository(ctx, made.Owner, made.Name); {
-		case err != nil:
-			return "", err
-		case !found:
-			return "", errors.New("it was made, and is not shown")
-		case there.Visibility != "private" || there.DefaultBranch != "" && there.DefaultBranch != "main":
-			return "", fmt.Errorf("it is %s with the default branch %s, and private with main was asked for", there.Visibility, there.DefaultBranch)
-		}
-		return made.Path() + " was made, private, and is shown", nil
-	})
+	defer func() { all, err = t.all, errors.Join(err, s.clean(clean)) }()
+	created := t.act("repository-create", func() (string, error) { return s.create(ctx) })
 	if created {
-		t.act("repository-change", func() (string, error) {
-			vars := maps.Clone(vars)
-			vars["id"], vars["version"], vars["description"] = made.ID, made.Version, scratchSays+" Changed."
-			if _, err := l.Do(ctx, "repository-change", "change "+name, vars); err != nil {
-				return "", err
-			}
-			there, _, err := l.Repository(ctx, made.Owner, made.Name)
-			switch {
-			case err != nil:
-				return "", err
-			case there.Description != scratchSays+" Changed.":
-				return "", fmt.Errorf("the description is %s after the change", text.Excerpt(there.Description, 60))
-			case there.Visibility != "private":
-				return "", fmt.Errorf("the change of the description made it %s", there.Visibility)
-			}
-			return "the description was changed, and nothing else", nil
-		})
+		t.act("repository-change", func() (string, error) { return s.change(ctx) })
 		t.act("repository-list", func() (string, error) {
 			found, err := l.Repositories(ctx, name)
 			if err == nil && !slices.ContainsFunc(found, func(r description.Repository) bool { return r.Name == name }) {
@@ -323,39 +274,22 @@ func (t *Try) Write(ctx context.Context) (all []Tried, err error) {
 			return "it is found by its name", err
 		})
 	}
-	t.act("key-add", func() (string, error) {
-		line, err := scratchKey()
-		if err != nil {
-			return "", err
-		}
-		f, err := l.Do(ctx, "key-add", "add a key", description.Vars{"title": name, "key": line})
-		if err != nil {
-			return "", err
-		}
-		if key, _ = f["id"].(string); key == "" {
-			key = fmt.Sprint(f["id"])
-		}
-		items, err := l.List(ctx, "key-list", "list keys", nil)
-		if err == nil && !slices.ContainsFunc(items, func(i map[string]any) bool { return fmt.Sprint(i["id"]) == key }) {
-			err = errors.New("the list of keys does not hold it")
-		}
-		return "a key was added, and is listed", err
-	})
-	if key != "" {
+	t.act("key-add", func() (string, error) { return s.addKey(ctx) })
+	if s.key != "" {
 		gone := t.act("key-remove", func() (string, error) {
-			_, err := l.Do(ctx, "key-remove", "remove the key", description.Vars{"id": key})
+			_, err := l.Do(ctx, "key-remove", "remove the key", description.Vars{"id": s.key})
 			return "the key was removed", err
 		})
 		if gone {
-			key = ""
+			s.key = ""
 		}
 	}
 	if created {
 		t.act("repository-delete", func() (string, error) {
-			if err := t.remove(ctx, made); err != nil {
+			if err := t.remove(ctx, s.made); err != nil {
 				return "", err
 			}
-			_, found, err := l.Repository(ctx, made.Owner, made.Name)
+			_, found, err := l.Repository(ctx, s.made.Owner, s.made.Name)
 			if err == nil && found {
 				err = errors.New("it is still shown")
 			}
@@ -363,6 +297,93 @@ func (t *Try) Write(ctx context.Context) (all []Tried, err error) {
 		})
 	}
 	return t.all, ctx.Err()
+}
+
+// scratched is what a trial that writes makes on the host, and takes away again.
+type scratched struct {
+	*Try
+	name string
+	vars description.Vars
+	made description.Repository
+	key  string // the id of the scratch key while it is there
+}
+
+// create makes the scratch repository, and looks whether it is as it was asked for.
+func (s *scratched) create(ctx context.Context) (string, error) {
+	l := s.login
+	vars := maps.Clone(s.vars)
+	vars["visibility"], vars["description"], vars["default_branch"] = "private", scratchSays, "main"
+	f, err := l.Do(ctx, "repository-create", "create "+s.name, vars)
+	if err != nil {
+		return "", err
+	}
+	if s.made, err = l.Host.RepositoryFrom(f); err != nil {
+		return "", err
+	}
+	switch there, found, err := l.Repository(ctx, s.made.Owner, s.made.Name); {
+	case err != nil:
+		return "", err
+	case !found:
+		return "", errors.New("it was made, and is not shown")
+	case there.Visibility != "private" || there.DefaultBranch != "" && there.DefaultBranch != "main":
+		return "", fmt.Errorf("it is %s with the default branch %s, and private with main was asked for", there.Visibility, there.DefaultBranch)
+	}
+	return s.made.Path() + " was made, private, and is shown", nil
+}
+
+// change changes the description, and looks whether anything else changed with it.
+func (s *scratched) change(ctx context.Context) (string, error) {
+	l := s.login
+	vars := maps.Clone(s.vars)
+	vars["id"], vars["version"], vars["description"] = s.made.ID, s.made.Version, scratchSays+" Changed."
+	if _, err := l.Do(ctx, "repository-change", "change "+s.name, vars); err != nil {
+		return "", err
+	}
+	there, _, err := l.Repository(ctx, s.made.Owner, s.made.Name)
+	switch {
+	case err != nil:
+		return "", err
+	case there.Description != scratchSays+" Changed.":
+		return "", fmt.Errorf("the description is %s after the change", text.Excerpt(there.Description, 60))
+	case there.Visibility != "private":
+		return "", fmt.Errorf("the change of the description made it %s", there.Visibility)
+	}
+	return "the description was changed, and nothing else", nil
+}
+
+// addKey adds the scratch key, and looks whether it is listed.
+func (s *scratched) addKey(ctx context.Context) (string, error) {
+	line, err := scratchKey()
+	if err != nil {
+		return "", err
+	}
+	f, err := s.login.Do(ctx, "key-add", "add a key", description.Vars{"title": s.name, "key": line})
+	if err != nil {
+		return "", err
+	}
+	if s.key, _ = f["id"].(string); s.key == "" {
+		s.key = fmt.Sprint(f["id"])
+	}
+	items, err := s.login.List(ctx, "key-list", "list keys", nil)
+	if err == nil && !slices.ContainsFunc(items, func(i map[string]any) bool { return fmt.Sprint(i["id"]) == s.key }) {
+		err = errors.New("the list of keys does not hold it")
+	}
+	return "a key was added, and is listed", err
+}
+
+// clean takes away whatever is left.
+func (s *scratched) clean(ctx context.Context) (err error) {
+	for _, left := range s.leftovers(ctx, s.name) {
+		if e := s.remove(ctx, left); e != nil {
+			err = errors.Join(err, fault.New(fault.Failed, "the scratch repository %s could not be removed: %s", left.Path(), fault.Of(e).Says))
+		}
+	}
+	if s.key != "" {
+		if _, e := s.login.Do(ctx, "key-remove", "remove the scratch key", description.Vars{"id": s.key}); e != nil {
+			err = errors.Join(err, fault.New(fault.Failed, "the scratch key %s could not be removed: %s", s.key, fault.Of(e).Says))
+		}
+	}
+	return err
 }
 
 // leftovers finds the scratch repositories that stand: of this try and of any before it

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -111,20 +112,24 @@ func askGroup(ctx context.Context, d *desk.Desk, group []project.Project, jobs i
 			return
 		}
 	}
+	askHTTP(ctx, d, rest, account != nil, user, secret, put)
+}
+
+// askHTTP asks for the refs of several projects of one host, over HTTP and side by side; one
+// that speaks the older protocol alone is asked only that from then on. named says that an account
+// signs in.
+func askHTTP(ctx context.Context, d *desk.Desk, all []project.Project, named bool, user, secret string, put func(project.Project, project.Answer)) {
 	asking, ctx := errgroup.WithContext(ctx)
 	asking.SetLimit(asksAtOnce)
-	old := false
-	var mu sync.Mutex
-	for _, p := range rest {
+	var old atomic.Bool
+	for _, p := range all {
 		asking.Go(func() error {
 			at, err := address.Parse(p.Address)
 			if err != nil {
 				put(p, project.Answer{Err: err})
 				return nil
 			}
-			mu.Lock()
-			skip := old
-			mu.Unlock()
+			skip := old.Load()
 			if !skip {
 				refs, ok, err := d.Web.ListRefs(ctx, at, user, secret)
 				if err != nil || ok {
@@ -134,11 +139,9 @@ func askGroup(ctx context.Context, d *desk.Desk, group []project.Project, jobs i
 			}
 			refs, err := d.Web.Refs(ctx, at, user, secret)
 			if err == nil && !skip { // it is there, and speaks the older protocol alone
-				mu.Lock()
-				old = true
-				mu.Unlock()
+				old.Store(true)
 			}
-			if account == nil && fault.Is(err, fault.HostSaidNo) {
+			if !named && fault.Is(err, fault.HostSaidNo) {
 				err = errSlow // git may have a sign-in of its own
 			}
 			put(p, project.Answer{Refs: refs, Tags: true, Err: err})

@@ -24,87 +24,99 @@ import (
 // StepCreate creates the repository on the host, once, also where an answer was lost.
 func (t *Target) StepCreate() desk.Step {
 	l := t.Login
-	found := func(ctx context.Context) (bool, error) {
-		if t.Run.Fact("nonce") == "" {
-			return false, nil
-		}
-		there, found, err := l.Repository(ctx, t.Repository.Owner, t.Repository.Name)
-		if err != nil || !found {
-			return false, err
-		}
-		there, err = t.adopt(there)
-		if err != nil {
-			return false, err
-		}
-		return true, t.take(there)
-	}
 	sentence := fmt.Sprintf("Create the %s repository %s on %s", t.Repository.Visibility, t.Repository.Path(), l.Host.Name)
 	if t.Repository.Visibility == "members" {
 		sentence = fmt.Sprintf("Create the repository %s on %s, visible to members", t.Repository.Path(), l.Host.Name)
 	}
 	return desk.Step{Item: plan.Item{ID: "create", Place: plan.Host, Sentence: sentence},
 		Done: func(ctx context.Context) (bool, error) {
-			made, err := found(ctx)
+			made, err := t.foundMade(ctx)
 			if err != nil || !made {
 				return false, err
 			}
 			return true, t.complete(ctx)
 		},
-		Do: func(ctx context.Context) error {
-			text := t.Options.Description
-			nonce := t.Run.Fact("nonce")
-			if nonce == "" {
-				random := make([]byte, 12)
-				if _, err := rand.Read(random); err != nil {
-					return err
-				}
-				nonce = hex.EncodeToString(random)
-				if err := t.Run.Note("nonce", nonce); err != nil {
-					return err
-				}
-			}
-			if t.marks() {
-				text = strings.TrimSpace(text + " (being made: " + nonce + ")")
-			}
-			fields, err := l.Do(ctx, "repository-create", "create the repository "+t.Repository.Path(), description.Vars{
-				"owner": t.Repository.Owner, "name": t.Repository.Name, "path": t.Repository.Path(), "visibility": t.Repository.Visibility,
-				"description": text, "default_branch": t.Branch})
-			if err != nil {
-				// The answer may be lost though the work was done, now or by a run before
-				// this one; or the name went to someone else a moment ago. Looking tells.
-				if fault.Is(err, fault.Unreachable) || fault.Is(err, fault.HostSaidNo) {
-					if made, look := found(ctx); look == nil && made {
-						return t.complete(ctx)
-					}
-				}
-				if login.Means(err, description.Denied) {
-					names := login.WhoCreates(ctx, t.Desk, l.Host.Name, l.Account, t.Repository.Owner)
-					return login.Others(fault.Of(err), names, "make repositories for "+t.Repository.Owner, func(account string) string { return t.Again("--account", account, "--name", t.Repository.Path()) })
-				}
-				return err
-			}
-			if fields["owner"] == nil && fields["name"] == nil { // the answer does not tell what was made
-				made, look := found(ctx)
-				if look == nil && !made {
-					look = fault.New(fault.Failed, "%s says that it made %s, and does not show it", l.Host.Name, t.Repository.Path())
-				}
-				if look != nil {
-					return look
-				}
+		Do: t.createIt}
+}
+
+// foundMade looks whether a run before this one made the repository, and takes it up.
+func (t *Target) foundMade(ctx context.Context) (bool, error) {
+	if t.Run.Fact("nonce") == "" {
+		return false, nil
+	}
+	there, found, err := t.Login.Repository(ctx, t.Repository.Owner, t.Repository.Name)
+	if err != nil || !found {
+		return false, err
+	}
+	there, err = t.adopt(there)
+	if err != nil {
+		return false, err
+	}
+	return true, t.take(there)
+}
+
+// nonce is a word that nobody else knows, noted before anything is made, by which a repository
+// that was made is known again.
+func (t *Target) nonce() (string, error) {
+	if noted := t.Run.Fact("nonce"); noted != "" {
+		return noted, nil
+	}
+	random := make([]byte, 12)
+	if _, err := rand.Read(random); err != nil {
+		return "", err
+	}
+	word := hex.EncodeToString(random)
+	return word, t.Run.Note("nonce", word)
+}
+
+// createIt makes the repository on the host.
+func (t *Target) createIt(ctx context.Context) error {
+	l, text := t.Login, t.Options.Description
+	word, err := t.nonce()
+	if err != nil {
+		return err
+	}
+	if t.marks() {
+		text = strings.TrimSpace(text + " (being made: " + word + ")")
+	}
+	fields, err := l.Do(ctx, "repository-create", "create the repository "+t.Repository.Path(), description.Vars{
+		"owner": t.Repository.Owner, "name": t.Repository.Name, "path": t.Repository.Path(), "visibility": t.Repository.Visibility,
+		"description": text, "default_branch": t.Branch})
+	if err != nil {
+		// The answer may be lost though the work was done, now or by a run before
+		// this one; or the name went to someone else a moment ago. Looking tells.
+		if fault.Is(err, fault.Unreachable) || fault.Is(err, fault.HostSaidNo) {
+			if made, look := t.foundMade(ctx); look == nil && made {
 				return t.complete(ctx)
 			}
-			made, err := l.Host.RepositoryFrom(fields)
-			if err == nil {
-				made, err = l.Host.WithSSH(made)
-			}
-			if err != nil {
-				return err
-			}
-			if err := t.take(made); err != nil {
-				return err
-			}
-			return t.describe(ctx)
-		}}
+		}
+		if login.Means(err, description.Denied) {
+			names := login.WhoCreates(ctx, t.Desk, l.Host.Name, l.Account, t.Repository.Owner)
+			return login.Others(fault.Of(err), names, "make repositories for "+t.Repository.Owner, func(account string) string { return t.Again("--account", account, "--name", t.Repository.Path()) })
+		}
+		return err
+	}
+	if fields["owner"] == nil && fields["name"] == nil { // the answer does not tell what was made
+		made, look := t.foundMade(ctx)
+		if look == nil && !made {
+			look = fault.New(fault.Failed, "%s says that it made %s, and does not show it", l.Host.Name, t.Repository.Path())
+		}
+		if look != nil {
+			return look
+		}
+		return t.complete(ctx)
+	}
+	made, err := l.Host.RepositoryFrom(fields)
+	if err == nil {
+		made, err = l.Host.WithSSH(made)
+	}
+	if err != nil {
+		return err
+	}
+	if err := t.take(made); err != nil {
+		return err
+	}
+	return t.describe(ctx)
 }
 
 // complete brings a repository that was made, and whose answer was lost, to what was
@@ -185,30 +197,13 @@ func (t *Target) entry() project.Project {
 
 // StepHook adds the remote and its sign-in to git's configuration here, and to the register.
 func (t *Target) StepHook() desk.Step {
-	what := fmt.Sprintf("Name it %s here, and let git sign in to it", t.Options.Remote)
-	if t.Hook.Route() != nil {
-		what += fmt.Sprintf(" over SSH, with the key of account %s and no other", t.Hook.Account.Name)
-	} else if t.Login != nil {
-		what += fmt.Sprintf(" as %s, from the vault", t.Login.Account.User)
-	} else if t.Hook.Account != nil {
-		what += fmt.Sprintf(" as %s, from the vault", t.Hook.Account.User)
-	} else {
-		what = fmt.Sprintf("Name it %s here; git signs in with what it has", t.Options.Remote)
-	}
-	upstream := func(ctx context.Context) (string, error) {
-		out, err := t.Folder.Repo.Do(ctx, "config", "--local", "--get", "branch."+t.Branch+".remote")
-		if git.Code(err) == 1 || git.Code(err) == 128 {
-			return "", nil
-		}
-		return out, err
-	}
-	return desk.Step{Item: plan.Item{ID: "hook", Place: plan.Here, Sentence: what},
+	return desk.Step{Item: plan.Item{ID: "hook", Place: plan.Here, Sentence: t.hookSentence()},
 		Done: func(ctx context.Context) (bool, error) {
 			stands, err := t.Hook.Done(ctx)
 			if err != nil || !stands {
 				return false, err
 			}
-			if up, err := upstream(ctx); err != nil || up == "" || t.Former != "" && up == t.Former {
+			if up, err := t.upstream(ctx); err != nil || up == "" || t.Former != "" && up == t.Former {
 				return false, err
 			}
 			p, found, err := project.EntryOf(t.Desk, t.Folder.Path, t.Options.Remote)
@@ -216,46 +211,72 @@ func (t *Target) StepHook() desk.Step {
 			want.Hooked = p.Hooked
 			return found && p == want, err
 		},
-		Do: func(ctx context.Context) error {
-			if err := t.SetAside(filepath.Join(t.Folder.Path, ".git", "config"), "config"); err != nil {
-				return err
-			}
-			if t.Create && t.ByPush() { // the remote that stands from now on is ours
-				if err := t.Run.Note("address", t.Hook.Address.String()); err != nil {
-					return err
-				}
-			}
-			if t.Folder.Remotes[t.Options.Remote] == "" {
-				if err := t.Run.Note("new remote", "yes"); err != nil {
-					return err
-				}
-			}
-			if err := t.Hook.Set(ctx); err != nil {
+		Do:   t.hookIt,
+		Undo: t.UndoHook}
+}
+
+// hookSentence says under which name the remote is added, and how git signs in to it.
+func (t *Target) hookSentence() string {
+	what := fmt.Sprintf("Name it %s here, and let git sign in to it", t.Options.Remote)
+	switch {
+	case t.Hook.Route() != nil:
+		return what + fmt.Sprintf(" over SSH, with the key of account %s and no other", t.Hook.Account.Name)
+	case t.Login != nil:
+		return what + fmt.Sprintf(" as %s, from the vault", t.Login.Account.User)
+	case t.Hook.Account != nil:
+		return what + fmt.Sprintf(" as %s, from the vault", t.Hook.Account.User)
+	}
+	return fmt.Sprintf("Name it %s here; git signs in with what it has", t.Options.Remote)
+}
+
+// upstream is the remote that the branch goes to; "" for none yet.
+func (t *Target) upstream(ctx context.Context) (string, error) {
+	out, err := t.Folder.Repo.Do(ctx, "config", "--local", "--get", "branch."+t.Branch+".remote")
+	if git.Code(err) == 1 || git.Code(err) == 128 {
+		return "", nil
+	}
+	return out, err
+}
+
+// hookIt writes git's configuration here, and the register.
+func (t *Target) hookIt(ctx context.Context) error {
+	if err := t.SetAside(filepath.Join(t.Folder.Path, ".git", "config"), "config"); err != nil {
+		return err
+	}
+	if t.Create && t.ByPush() { // the remote that stands from now on is ours
+		if err := t.Run.Note("address", t.Hook.Address.String()); err != nil {
+			return err
+		}
+	}
+	if t.Folder.Remotes[t.Options.Remote] == "" {
+		if err := t.Run.Note("new remote", "yes"); err != nil {
+			return err
+		}
+	}
+	if err := t.Hook.Set(ctx); err != nil {
+		return git.Fault(err, "git's configuration cannot be written")
+	}
+	if t.Former != "" {
+		if err := t.follow(ctx); err != nil {
+			return err
+		}
+	}
+	up, err := t.upstream(ctx)
+	if err != nil {
+		return err
+	}
+	if up == "" {
+		// Plain git push and pull know where to, also before the first commit.
+		for _, s := range [][2]string{{"remote", t.Options.Remote}, {"merge", "refs/heads/" + t.Branch}} {
+			if _, err := t.Folder.Repo.Do(ctx, "config", "--local", "branch."+t.Branch+"."+s[0], s[1]); err != nil {
 				return git.Fault(err, "git's configuration cannot be written")
 			}
-			if t.Former != "" {
-				if err := t.follow(ctx); err != nil {
-					return err
-				}
-			}
-			up, err := upstream(ctx)
-			if err != nil {
-				return err
-			}
-			if up == "" {
-				// Plain git push and pull know where to, also before the first commit.
-				for _, s := range [][2]string{{"remote", t.Options.Remote}, {"merge", "refs/heads/" + t.Branch}} {
-					if _, err := t.Folder.Repo.Do(ctx, "config", "--local", "branch."+t.Branch+"."+s[0], s[1]); err != nil {
-						return git.Fault(err, "git's configuration cannot be written")
-					}
-				}
-			}
-			if err := t.Wrote(filepath.Join(t.Folder.Path, ".git", "config"), "config"); err != nil {
-				return err
-			}
-			return project.Enter(t.Desk, t.entry())
-		},
-		Undo: t.UndoHook}
+		}
+	}
+	if err := t.Wrote(filepath.Join(t.Folder.Path, ".git", "config"), "config"); err != nil {
+		return err
+	}
+	return project.Enter(t.Desk, t.entry())
 }
 
 // StepDefault makes the branch the default one on the host.
