@@ -1,6 +1,7 @@
 package screen
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"flag"
@@ -15,6 +16,7 @@ import (
 	"uncinate/internal/desk/login"
 	"uncinate/internal/desk/worktree"
 	"uncinate/internal/job/attach"
+	"uncinate/internal/job/attach/join"
 	"uncinate/internal/job/attach/target"
 	"uncinate/internal/job/surveying"
 )
@@ -191,24 +193,13 @@ func again(args []string) string {
 }
 
 func (e *Env) attached(r *attach.Attached, host string) {
-	if host == "" {
-		host = "the address"
-	}
-	head := "Attached."
-	if !r.Changed {
-		head = "Already attached; nothing was changed."
-	}
-	e.Say("%s", e.Out.strong(head))
-	up, went := "", "went up"
-	if !r.Sent && r.Commit != "" {
-		went = "holds"
-	}
-	checked := host + " holds the same commit"
-	if r.Commit == "" {
-		checked = host + " has it, and it is empty"
-		up = "nothing yet: the folder is empty"
-	} else {
+	e.Say("%s", e.Out.strong(text.Either(r.Changed, "Attached.", "Already attached; nothing was changed.")))
+	up, went := "nothing yet: the folder is empty", "went up"
+	checked := cmp.Or(host, "the address") + " has it, and it is empty"
+	if r.Commit != "" {
 		up = fmt.Sprintf("%s, %s; branch %s at %.10s", text.Count(r.Files, "file"), text.Size(r.Bytes), text.Visible(r.Branch), r.Commit)
+		checked = cmp.Or(host, "the address") + " holds the same commit"
+		went = text.Either(r.Sent, "went up", "holds")
 	}
 	if r.Visibility != "" {
 		checked += ", " + text.Either(r.Visibility == "members", "visible to members", r.Visibility)
@@ -216,60 +207,68 @@ func (e *Env) attached(r *attach.Attached, host string) {
 			checked += ", default branch " + r.Branch
 		}
 	}
-	var stays []string
-	total := 0
-	for _, s := range r.Stays {
-		total += s.Files
-		name := s.Pattern
-		if name != "" {
-			name += " (" + s.Why + ")"
-		} else {
-			name = s.Why
-		}
-		stays = append(stays, fmt.Sprintf("%s %s", text.Number(s.Files), name))
-	}
-	stay := strings.Join(stays, ", ")
-	if len(r.Stays) > 1 {
-		stay = text.Count(total, "file") + ": " + stay
-	} else if len(r.Stays) == 1 {
-		stay = text.Count(total, "file") + ": " + strings.TrimPrefix(stay, text.Number(total)+" ")
-	}
-	nested := ""
+	nested, others, large := "", "", ""
 	if len(r.Nested) > 0 {
 		nested = strings.Join(r.Nested, ", ") + " (a repository of its own)"
 	}
-	others := ""
 	if len(r.OtherBranches) > 0 {
 		others = text.Count(len(r.OtherBranches), "branch") + ": " + strings.Join(r.OtherBranches, ", ") + " (--branches sends them)"
 	}
-	large := ""
 	if r.Large > 0 {
 		large = text.Count(r.Large, "file") + " in large-file storage"
 	}
-	joined, beside := "", ""
-	if j := r.Joined; j != nil {
-		joined = text.Count(j.Commits, "commit") + " that " + text.Either(j.Commits == 1, "was", "were") + " there"
-		if len(j.Added) > 0 {
-			joined += "; laid out here: " + strings.Join(j.Added[:min(4, len(j.Added))], ", ")
-		}
-		if more := len(j.Added) - 4; more > 0 {
-			joined += fmt.Sprintf(" and %d more", more)
-		}
-		if j.Rules {
-			joined += "; ignore rules put together"
-		}
-		var kept []string
-		for _, d := range j.Decided {
-			joined += "; " + d.Path + map[string]string{"mine": " is yours", "theirs": " is theirs", "both": " is yours"}[d.Way]
-			if d.Beside != "" {
-				kept = append(kept, d.Beside)
-			}
-		}
-		beside = strings.Join(kept, ", ")
-	}
-	e.Facts([2]string{"page", r.Page}, [2]string{"clone", r.Address}, [2]string{"joined", joined}, [2]string{"kept beside", beside}, [2]string{went, up}, [2]string{"large files", large}, [2]string{"stayed", stay},
-		[2]string{"stayed", nested}, [2]string{"stayed", others}, [2]string{"checked", checked})
+	joined, beside := joinedWords(r.Joined)
+	e.Facts([2]string{"page", r.Page}, [2]string{"clone", r.Address}, [2]string{"joined", joined}, [2]string{"kept beside", beside}, [2]string{went, up}, [2]string{"large files", large},
+		[2]string{"stayed", stayedWords(r.Stays)}, [2]string{"stayed", nested}, [2]string{"stayed", others}, [2]string{"checked", checked})
 	if r.Commit == "" {
 		e.Aside("Next: write something, then: uncinate sync --save \"What was done\"")
 	}
+}
+
+// stayedWords tells how many files stayed, and why.
+func stayedWords(all []surveying.Stay) string {
+	var stays []string
+	total := 0
+	for _, s := range all {
+		total += s.Files
+		name := s.Why
+		if s.Pattern != "" {
+			name = s.Pattern + " (" + s.Why + ")"
+		}
+		stays = append(stays, fmt.Sprintf("%s %s", text.Number(s.Files), name))
+	}
+	said := strings.Join(stays, ", ")
+	switch len(all) {
+	case 0:
+		return ""
+	case 1:
+		return text.Count(total, "file") + ": " + strings.TrimPrefix(said, text.Number(total)+" ")
+	}
+	return text.Count(total, "file") + ": " + said
+}
+
+// joinedWords tells how the folder and what was on the host became one, and which files were
+// kept beside.
+func joinedWords(j *join.Result) (joined, beside string) {
+	if j == nil {
+		return "", ""
+	}
+	joined = text.Count(j.Commits, "commit") + " that " + text.Either(j.Commits == 1, "was", "were") + " there"
+	if len(j.Added) > 0 {
+		joined += "; laid out here: " + strings.Join(j.Added[:min(4, len(j.Added))], ", ")
+	}
+	if more := len(j.Added) - 4; more > 0 {
+		joined += fmt.Sprintf(" and %d more", more)
+	}
+	if j.Rules {
+		joined += "; ignore rules put together"
+	}
+	var kept []string
+	for _, d := range j.Decided {
+		joined += "; " + d.Path + map[string]string{"mine": " is yours", "theirs": " is theirs", "both": " is yours"}[d.Way]
+		if d.Beside != "" {
+			kept = append(kept, d.Beside)
+		}
+	}
+	return joined, strings.Join(kept, ", ")
 }

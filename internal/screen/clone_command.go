@@ -194,19 +194,7 @@ func (e *Env) cloneMany(ctx context.Context, d *desk.Desk, o many.Options, previ
 		e.Aside("Note: %s", text.Visible(n))
 	}
 	if preview {
-		if e.json {
-			rows := []many.ClonedRow{}
-			for i, r := range m.Wanted {
-				rows = append(rows, many.ClonedRow{Name: r.Path(), Folder: m.Folders[i], State: "wanted"})
-			}
-			return e.JSON(rows)
-		}
-		var rows [][]string
-		for i, r := range m.Wanted {
-			rows = append(rows, []string{r.Path(), r.Account, m.Folders[i]})
-		}
-		e.Table([]string{"repository", "account", "folder"}, rows)
-		return nil
+		return e.wantedClones(m)
 	}
 	rows, err := m.Do(ctx, func(r many.ClonedRow) {
 		if r.State == "cloned" && e.verbose {
@@ -217,7 +205,6 @@ func (e *Env) cloneMany(ctx context.Context, d *desk.Desk, o many.Options, previ
 		return err
 	}
 	count, exit := map[string]int{}, fault.Kind(0)
-	var make, large, alike []string
 	for _, r := range rows {
 		count[r.State]++
 		if r.Exit != 0 && exit == 0 {
@@ -225,42 +212,60 @@ func (e *Env) cloneMany(ctx context.Context, d *desk.Desk, o many.Options, previ
 		} else if r.Exit != 0 && exit != r.Exit {
 			exit = fault.Failed
 		}
-		if r.Cloned != nil && r.Cloned.HandOver != nil && !r.Cloned.HandOver.Empty() {
-			make = append(make, r.Name)
-		}
-		if r.Cloned != nil && r.Cloned.Pointers {
-			large = append(large, r.Name)
-		}
-		if r.Cloned != nil && len(r.Cloned.Alike) > 0 {
-			alike = append(alike, r.Name)
-		}
 	}
 	if e.json {
 		err = e.JSON(append([]many.ClonedRow{}, rows...))
 	} else {
-		for _, r := range rows {
-			if r.Exit == 0 {
-				continue
-			}
-			e.Say("%s: %s.", e.Out.strong(e.Out.visible(r.Name)), e.Out.wrap(e.Out.visible(r.Says), 2))
-			if r.Next != "" {
-				e.Say("      %s", text.Visible(r.Next))
-			}
-		}
-		e.Say("%s cloned, %s here already, %s failed.", text.Count(count["cloned"], "repository"), text.Number(count["here already"]), text.Number(count["failed"]))
-		if len(make) > 0 {
-			e.Say("%s", e.Out.wrap("Something is to be made or supplied in: "+e.Out.visible(strings.Join(make, ", ")), 2))
-		}
-		if len(large) > 0 {
-			e.Say("%s", e.Out.wrap("Large files are only pointers so far, until git lfs pull, in: "+e.Out.visible(strings.Join(large, ", ")), 2))
-		}
-		if len(alike) > 0 {
-			e.Say("%s", e.Out.wrap("Names that differ in capital and small letters alone cannot lie side by side here, in: "+e.Out.visible(strings.Join(alike, ", ")), 2))
-		}
-		e.Say("Where they stand: uncinate status --all")
+		e.clonedMany(rows, count)
 	}
 	if err == nil && exit != 0 {
 		err = fault.New(exit, "%s not cloned; the same command, run again, goes on", text.Count(count["failed"], "repository")+text.Either(count["failed"] == 1, " was", " were"))
 	}
 	return err
+}
+
+// wantedClones shows what would be cloned, and where to.
+func (e *Env) wantedClones(m *many.Many) error {
+	docs, rows := []many.ClonedRow{}, [][]string{}
+	for i, r := range m.Wanted {
+		docs = append(docs, many.ClonedRow{Name: r.Path(), Folder: m.Folders[i], State: "wanted"})
+		rows = append(rows, []string{r.Path(), r.Account, m.Folders[i]})
+	}
+	return e.Give(docs, func() { e.Table([]string{"repository", "account", "folder"}, rows) })
+}
+
+// clonedMany says what came of each, and what some of them need now.
+func (e *Env) clonedMany(rows []many.ClonedRow, count map[string]int) {
+	var supply, large, alike []string
+	for _, r := range rows {
+		if r.Exit != 0 {
+			e.Say("%s: %s.", e.Out.strong(e.Out.visible(r.Name)), e.Out.wrap(e.Out.visible(r.Says), 2))
+			if r.Next != "" {
+				e.Say("      %s", text.Visible(r.Next))
+			}
+		}
+		if r.Cloned == nil {
+			continue
+		}
+		if r.Cloned.HandOver != nil && !r.Cloned.HandOver.Empty() {
+			supply = append(supply, r.Name)
+		}
+		if r.Cloned.Pointers {
+			large = append(large, r.Name)
+		}
+		if len(r.Cloned.Alike) > 0 {
+			alike = append(alike, r.Name)
+		}
+	}
+	e.Say("%s cloned, %s here already, %s failed.", text.Count(count["cloned"], "repository"), text.Number(count["here already"]), text.Number(count["failed"]))
+	for _, about := range []struct {
+		says  string
+		names []string
+	}{{"Something is to be made or supplied in: ", supply}, {"Large files are only pointers so far, until git lfs pull, in: ", large},
+		{"Names that differ in capital and small letters alone cannot lie side by side here, in: ", alike}} {
+		if len(about.names) > 0 {
+			e.Say("%s", e.Out.wrap(about.says+e.Out.visible(strings.Join(about.names, ", ")), 2))
+		}
+	}
+	e.Say("Where they stand: uncinate status --all")
 }

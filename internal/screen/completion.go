@@ -11,6 +11,7 @@ import (
 
 	"uncinate/internal/core/fault"
 	"uncinate/internal/core/text"
+	"uncinate/internal/desk"
 	"uncinate/internal/desk/accounts"
 	"uncinate/internal/desk/hosts"
 	"uncinate/internal/desk/project"
@@ -125,39 +126,8 @@ func (e *Env) candidates(words []string) ([]candidate, error) {
 	o := flag.NewFlagSet(c.Name, flag.ContinueOnError)
 	c.Options(o)
 	new(common).add(o, c)
-	// takesValue gives the option of a word that wants a value behind it.
-	takesValue := func(word string) string {
-		f := o.Lookup(strings.TrimLeft(word, "-"))
-		if f == nil || !strings.HasPrefix(word, "-") {
-			return ""
-		}
-		if b, ok := f.Value.(interface{ IsBoolFlag() bool }); ok && b.IsBoolFlag() {
-			return ""
-		}
-		return f.Name
-	}
-	position, value, only := 0, "", false
-	for i := 0; i < len(rest); i++ {
-		value = ""
-		switch {
-		case only:
-			position++
-		case rest[i] == "--":
-			only = true
-		case rest[i] == "=":
-			if i > 0 {
-				value = takesValue(rest[i-1])
-			}
-		case takesValue(rest[i]) != "" && !strings.Contains(rest[i], "="):
-			if value = takesValue(rest[i]); i+1 < len(rest) && rest[i+1] != "=" {
-				i++
-				value = ""
-			}
-		case strings.HasPrefix(rest[i], "-"):
-		default:
-			position++
-		}
-	}
+	takesValue := func(word string) string { return wantsValue(o, word) }
+	position, value, only := placeIn(rest, takesValue)
 	if value != "" {
 		return e.source(optionSources[value], current)
 	}
@@ -183,18 +153,51 @@ func (e *Env) candidates(words []string) ([]candidate, error) {
 	return e.source(c.Takes[min(position, len(c.Takes)-1)], current)
 }
 
+// wantsValue gives the option of a word that wants a value behind it; "" for none.
+func wantsValue(o *flag.FlagSet, word string) string {
+	f := o.Lookup(strings.TrimLeft(word, "-"))
+	if f == nil || !strings.HasPrefix(word, "-") {
+		return ""
+	}
+	if b, ok := f.Value.(interface{ IsBoolFlag() bool }); ok && b.IsBoolFlag() {
+		return ""
+	}
+	return f.Name
+}
+
+// placeIn tells what the next word is: the argument at a position, or the value of an option.
+// only says that options have ended, by "--".
+func placeIn(words []string, takesValue func(word string) string) (position int, value string, only bool) {
+	for i := 0; i < len(words); i++ {
+		value = ""
+		switch {
+		case only:
+			position++
+		case words[i] == "--":
+			only = true
+		case words[i] == "=":
+			if i > 0 {
+				value = takesValue(words[i-1])
+			}
+		case takesValue(words[i]) != "" && !strings.Contains(words[i], "="):
+			if value = takesValue(words[i]); i+1 < len(words) && words[i+1] != "=" {
+				i++
+				value = ""
+			}
+		case strings.HasPrefix(words[i], "-"):
+		default:
+			position++
+		}
+	}
+	return position, value, only
+}
+
 // optionSources says what the values of options are.
 var optionSources = map[string]string{"account": "account", "host": "host", "visibility": "visibility", "by": "way", "folder": "folder",
 	"keep": "folder", "man": "folder", "git": "path", "let": "path"}
 
 // source lists the words of one kind that begin as current does.
 func (e *Env) source(kind, current string) ([]candidate, error) {
-	var all []candidate
-	add := func(word, about string) {
-		if strings.HasPrefix(word, current) {
-			all = append(all, candidate{word, about})
-		}
-	}
 	fixed := map[string][]string{"transport": {"https", "ssh"}, "visibility": {"private", "members", "public"}, "way": append([]string{"token", "device", "browser"}, vault.Ways...), "shell": {"bash", "zsh", "fish"},
 		"part": {"settings", "people", "history"}}
 	switch kind {
@@ -202,65 +205,83 @@ func (e *Env) source(kind, current string) ([]candidate, error) {
 		return folders(current, kind != "folder"), nil
 	case "command":
 		return commandWords(e.commands, current), nil
-	case "practice": // the hosts that ship are the practice hosts
-		d, err := e.Desk()
-		if err == nil {
-			for _, name := range hosts.ShippedNames(d) {
-				add(name, "practice host")
-			}
-		}
-		return all, err
 	case "account", "host", "project", "repository", "branch", "description":
-	default:
-		for _, word := range fixed[kind] {
-			add(word, "")
+		d, err := e.Desk()
+		if err != nil {
+			return nil, err
 		}
-		return all, nil
+		return e.known(d, kind, current)
 	}
-	d, err := e.Desk()
-	if err != nil {
-		return nil, err
+	all := words{current: current}
+	for _, word := range fixed[kind] {
+		all.add(word, "")
 	}
+	if kind == "practice" { // the hosts that ship are the practice hosts
+		d, err := e.Desk()
+		if err != nil {
+			return nil, err
+		}
+		for _, name := range hosts.ShippedNames(d) {
+			all.add(name, "practice host")
+		}
+	}
+	return all.found, nil
+}
+
+// words are those that begin as what was typed.
+type words struct {
+	current string
+	found   []candidate
+}
+
+func (w *words) add(word, about string) {
+	if strings.HasPrefix(word, w.current) {
+		w.found = append(w.found, candidate{word, about})
+	}
+}
+
+// known gives what this machine knows of a kind.
+func (e *Env) known(d *desk.Desk, kind, current string) ([]candidate, error) {
+	all := words{current: current}
 	switch kind {
 	case "account":
-		accounts, err := accounts.All(d)
-		for _, a := range accounts {
-			add(a.Name, a.User+" on "+a.Where())
+		list, err := accounts.All(d)
+		for _, a := range list {
+			all.add(a.Name, a.User+" on "+a.Where())
 		}
-		return all, err
+		return all.found, err
 	case "host":
-		hosts, err := hosts.All(d)
-		for _, h := range hosts {
-			add(h.Name, h.Title)
+		list, err := hosts.All(d)
+		for _, h := range list {
+			all.add(h.Name, h.Title)
 		}
-		return all, err
+		return all.found, err
 	case "description":
 		for _, name := range hosts.ShippedNames(d) {
-			add(name, "ships with the program")
+			all.add(name, "ships with the program")
 		}
-		return append(all, folders(current, true)...), nil
-	}
-	if kind == "branch" {
-		branches, err := history.Branches(e.ctx, d, ".")
-		for _, b := range branches {
-			add(b.Name, b.Who)
+		return append(all.found, folders(current, true)...), nil
+	case "branch":
+		list, err := history.Branches(e.ctx, d, ".")
+		for _, b := range list {
+			all.add(b.Name, b.Who)
 		}
-		return all, err
+		return all.found, err
 	}
-	projects, err := project.Register(d)
+	list, err := project.Register(d)
 	if kind == "repository" {
-		for _, p := range projects {
-			add(p.Address, "hooked here")
+		for _, p := range list {
+			all.add(p.Address, "hooked here")
 		}
-		return all, err
+		return all.found, err
 	}
-	known, err := projectWords(projects, current)
+	found, err := projectWords(list, current)
 	for _, f := range folders(current, false) {
-		if !slices.ContainsFunc(known, func(c candidate) bool { return c.word == f.word }) {
-			known = append(known, f)
+		if !slices.ContainsFunc(found, func(c candidate) bool { return c.word == f.word }) {
+			found = append(found, f)
 		}
 	}
-	return known, err
+	return found, err
 }
 
 func commandWords(all []*Command, current string) []candidate {

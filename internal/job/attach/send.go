@@ -38,66 +38,72 @@ func (a *Attach) stepSend() desk.Step {
 		what += "; the first push makes the repository there, " + a.Login.Host.Actions["repository-create"].Makes
 	}
 	return desk.Step{Item: plan.Item{ID: "send", Place: plan.Here, Sentence: what},
-		Done: func(ctx context.Context) (bool, error) {
-			if a.Create && a.Run.Fact("id") == "" && !a.ByPush() {
-				return false, nil
-			}
-			all, err := a.arrived(ctx)
-			if a.ByPush() && fault.Is(err, fault.HostSaidNo) {
-				return false, nil // the push is what makes it
-			}
-			if err != nil || !all {
-				return false, err
-			}
-			usual := "+refs/heads/*:refs/remotes/" + a.Options.Remote + "/*"
-			if fetch, err := a.Folder.Repo.Do(ctx, "config", "--local", "--get-all", "remote."+a.Options.Remote+".fetch"); err != nil || fetch != usual {
-				return true, nil
-			}
-			for _, b := range branches { // git itself must know of it; it does not where the answer was lost
-				here, err := a.Folder.Repo.Do(ctx, "rev-parse", "-q", "--verify", "refs/heads/"+b)
-				if err != nil {
-					return false, git.Fault(err, "the branch %s cannot be read", text.Visible(b))
-				}
-				if known, err := a.Folder.Repo.Do(ctx, "rev-parse", "-q", "--verify", "refs/remotes/"+a.Options.Remote+"/"+b); err != nil || known != here {
-					return false, nil
-				}
-			}
-			return true, nil
-		},
-		Do: func(ctx context.Context) error {
-			args := []string{"push", "--progress", "--porcelain", "--set-upstream", "--", a.Options.Remote}
-			for _, b := range branches {
-				args = append(args, "refs/heads/"+b+":refs/heads/"+b)
-				id, err := a.Folder.Repo.Do(ctx, "rev-parse", "-q", "--verify", "refs/heads/"+b)
-				if err != nil {
-					return git.Fault(err, "the branch %s cannot be read", text.Visible(b))
-				}
-				if err := a.Run.Note("sent "+b, id); err != nil {
-					return err
-				}
-			}
-			if j := a.joins.Way; j != nil {
-				if err := a.Run.Note("there "+j.Branch, j.Tip); err != nil {
-					return err
-				}
-			}
-			if a.Vacant {
-				if err := a.Run.Note("vacant", "yes"); err != nil {
-					return err
-				}
-			}
-			if a.ByPush() {
-				if err := a.Run.Note("by push", "begun"); err != nil {
-					return err
-				}
-			}
-			err := project.Push(ctx, a.Desk, a.Hook, args)
-			a.Went = err == nil
-			if err != nil || !a.ByPush() {
-				return err
-			}
-			return a.Run.Note("by push", "done")
-		}}
+		Done: func(ctx context.Context) (bool, error) { return a.sentBefore(ctx, branches) },
+		Do:   func(ctx context.Context) error { return a.send(ctx, branches) }}
+}
+
+// sentBefore reports whether the host holds the branches, and git here knows of it.
+func (a *Attach) sentBefore(ctx context.Context, branches []string) (bool, error) {
+	if a.Create && a.Run.Fact("id") == "" && !a.ByPush() {
+		return false, nil
+	}
+	all, err := a.arrived(ctx)
+	if a.ByPush() && fault.Is(err, fault.HostSaidNo) {
+		return false, nil // the push is what makes it
+	}
+	if err != nil || !all {
+		return false, err
+	}
+	usual := "+refs/heads/*:refs/remotes/" + a.Options.Remote + "/*"
+	if fetch, err := a.Folder.Repo.Do(ctx, "config", "--local", "--get-all", "remote."+a.Options.Remote+".fetch"); err != nil || fetch != usual {
+		return true, nil
+	}
+	for _, b := range branches { // git itself must know of it; it does not where the answer was lost
+		here, err := a.Folder.Repo.Do(ctx, "rev-parse", "-q", "--verify", "refs/heads/"+b)
+		if err != nil {
+			return false, git.Fault(err, "the branch %s cannot be read", text.Visible(b))
+		}
+		if known, err := a.Folder.Repo.Do(ctx, "rev-parse", "-q", "--verify", "refs/remotes/"+a.Options.Remote+"/"+b); err != nil || known != here {
+			return false, nil
+		}
+	}
+	return true, nil
+}
+
+// send pushes the branches, and journals before what it sends and what was there.
+func (a *Attach) send(ctx context.Context, branches []string) error {
+	args := []string{"push", "--progress", "--porcelain", "--set-upstream", "--", a.Options.Remote}
+	for _, b := range branches {
+		args = append(args, "refs/heads/"+b+":refs/heads/"+b)
+		id, err := a.Folder.Repo.Do(ctx, "rev-parse", "-q", "--verify", "refs/heads/"+b)
+		if err != nil {
+			return git.Fault(err, "the branch %s cannot be read", text.Visible(b))
+		}
+		if err := a.Run.Note("sent "+b, id); err != nil {
+			return err
+		}
+	}
+	if j := a.joins.Way; j != nil {
+		if err := a.Run.Note("there "+j.Branch, j.Tip); err != nil {
+			return err
+		}
+	}
+	if a.Vacant {
+		if err := a.Run.Note("vacant", "yes"); err != nil {
+			return err
+		}
+	}
+	if a.ByPush() {
+		if err := a.Run.Note("by push", "begun"); err != nil {
+			return err
+		}
+	}
+	err := project.Push(ctx, a.Desk, a.Hook, args)
+	a.Went = err == nil
+	if err != nil || !a.ByPush() {
+		return err
+	}
+	return a.Run.Note("by push", "done")
 }
 
 // arrived compares the branches that were to be sent with what the host holds.

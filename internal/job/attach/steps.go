@@ -1,6 +1,7 @@
 package attach
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -26,18 +27,7 @@ import (
 // is made on the host, and what is made there is checked at the end.
 func (a *Attach) plan() []desk.Step {
 	f := a.Folder
-	a.Branch = f.Branch
-	if !f.IsRepo {
-		a.Branch = "main"
-		if a.Options.Branch != "" {
-			a.Branch = a.Options.Branch
-		} else if !a.Create && a.Repository.DefaultBranch != "" {
-			a.Branch = a.Repository.DefaultBranch
-		}
-	}
-	if a.joins.Way != nil {
-		a.Branch = a.joins.Way.Branch
-	}
+	a.Branch = a.branchToSend()
 	something := f.Head != "" || len(a.Travel.Up) > 0 || len(a.own.First) > 0 || a.joins.Way != nil
 	var steps []desk.Step
 	add := func(s desk.Step) { steps = append(steps, s) }
@@ -98,6 +88,20 @@ func (a *Attach) plan() []desk.Step {
 	}
 	add(a.stepVerify(something))
 	return steps
+}
+
+// branchToSend is what the branch is called: as it is here, as the join says, or, in a folder
+// without repository, as the person or the host wants it.
+func (a *Attach) branchToSend() string {
+	switch {
+	case a.joins.Way != nil:
+		return a.joins.Way.Branch
+	case a.Folder.IsRepo:
+		return a.Folder.Branch
+	case a.Options.Branch != "" || a.Create:
+		return cmp.Or(a.Options.Branch, "main")
+	}
+	return cmp.Or(a.Repository.DefaultBranch, "main")
 }
 
 func (a *Attach) stepIgnore() desk.Step {
@@ -197,16 +201,7 @@ func (a *Attach) firstCommit(ctx context.Context) error {
 				Try("wait until the program that writes is done, then", a.Again(a.ToArgs()...))
 		}
 	}
-	paths := slices.Concat(a.Travel.Up, a.Travel.Gone)
-	if (len(a.Travel.Rules) > 0 || a.joins.Way != nil && a.joins.Way.Rules != "") && !slices.Contains(paths, ".gitignore") {
-		paths = append(paths, ".gitignore")
-	}
-	for _, f := range a.own.First {
-		paths = append(paths, f.Name)
-	}
-	if a.own.Large != nil && !slices.Contains(paths, contents.Attributes) {
-		paths = append(paths, contents.Attributes)
-	}
+	paths := a.committedPaths()
 	a.Desk.Tell.Progress("Committing", 0, int64(len(paths)), "")
 	defer a.Desk.Tell.Progress("Committing", 0, 0, "")
 	if err := a.Run.Note("branch", a.Branch); err != nil {
@@ -256,6 +251,21 @@ func (a *Attach) firstCommit(ctx context.Context) error {
 	}
 	a.Folder.Head = id
 	return a.Wrote(filepath.Join(a.Folder.Path, ".git", "index"), "index")
+}
+
+// committedPaths are the files of the first commit: what travels, and what the attach writes.
+func (a *Attach) committedPaths() []string {
+	paths := slices.Concat(a.Travel.Up, a.Travel.Gone)
+	if (len(a.Travel.Rules) > 0 || a.joins.Way != nil && a.joins.Way.Rules != "") && !slices.Contains(paths, ".gitignore") {
+		paths = append(paths, ".gitignore")
+	}
+	for _, f := range a.own.First {
+		paths = append(paths, f.Name)
+	}
+	if a.own.Large != nil && !slices.Contains(paths, contents.Attributes) {
+		paths = append(paths, contents.Attributes)
+	}
+	return paths
 }
 
 // Finished reports whether every step but the check is done already.

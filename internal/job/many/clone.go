@@ -44,20 +44,9 @@ type Many struct {
 
 // CloneMany finds the repositories that are meant.
 func CloneMany(ctx context.Context, d *desk.Desk, o Options) (*Many, error) {
-	which := slices.Clone(o.Which)
-	if o.List != "" {
-		data, err := files.Read(o.List, 1<<20)
-		if errors.Is(err, fs.ErrNotExist) {
-			return nil, fault.New(fault.Failed, "there is no file %s", text.Visible(o.List))
-		}
-		if err != nil {
-			return nil, err
-		}
-		for line := range strings.Lines(string(data)) {
-			if line = strings.TrimSpace(line); line != "" && !strings.HasPrefix(line, "#") {
-				which = append(which, line)
-			}
-		}
+	which, err := o.named()
+	if err != nil {
+		return nil, err
 	}
 	all, notes, err := repositories.ListHosted(ctx, d, o.Account, "")
 	if err != nil {
@@ -101,20 +90,44 @@ func CloneMany(ctx context.Context, d *desk.Desk, o Options) (*Many, error) {
 		m.Wanted = append(m.Wanted, r)
 		m.Folders = append(m.Folders, at)
 	}
-	for i, w := range which {
-		if !hit[i] {
-			f := fault.New(fault.HostSaidNo, "no account here sees a repository %s", text.Visible(w))
-			var names []string
-			for _, r := range all {
-				names = append(names, r.Path())
-			}
-			if near := text.Nearest(w, names); near != "" {
-				f.Detail("Did you mean %s?", text.Visible(near))
-			}
-			return nil, f.Try("see what there is", "uncinate hosted list")
-		}
+	if i := slices.Index(hit, false); i >= 0 {
+		return nil, notSeen(which[i], all)
 	}
 	return m, nil
+}
+
+// named gives the names of the options, those in the list's file too.
+func (o Options) named() ([]string, error) {
+	which := slices.Clone(o.Which)
+	if o.List == "" {
+		return which, nil
+	}
+	data, err := files.Read(o.List, 1<<20)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, fault.New(fault.Failed, "there is no file %s", text.Visible(o.List))
+	}
+	if err != nil {
+		return nil, err
+	}
+	for line := range strings.Lines(string(data)) {
+		if line = strings.TrimSpace(line); line != "" && !strings.HasPrefix(line, "#") {
+			which = append(which, line)
+		}
+	}
+	return which, nil
+}
+
+// notSeen says that nobody here sees a repository, and which name is nearest.
+func notSeen(what string, all []repositories.HostedRepository) error {
+	f := fault.New(fault.HostSaidNo, "no account here sees a repository %s", text.Visible(what))
+	var names []string
+	for _, r := range all {
+		names = append(names, r.Path())
+	}
+	if near := text.Nearest(what, names); near != "" {
+		f.Detail("Did you mean %s?", text.Visible(near))
+	}
+	return f.Try("see what there is", "uncinate hosted list")
 }
 
 // isMeant reports whether a word names a repository: by its name or path, by a pattern of
