@@ -7,9 +7,6 @@ package practice
 import (
 	"cmp"
 	"context"
-	"crypto/rand"
-	"crypto/sha256"
-	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -152,87 +149,6 @@ func (st *Store) AddGroup(g Group) error {
 	return st.save()
 }
 
-// NewToken makes a token and gives its secret, which is shown only now.
-func (st *Store) NewToken(prefix, user string, scopes []string, expires time.Time) (string, error) {
-	random := make([]byte, 20)
-	if _, err := rand.Read(random); err != nil {
-		return "", err
-	}
-	secret := prefix + hex.EncodeToString(random)
-	return secret, st.AddToken(secret, user, scopes, expires)
-}
-
-// NewRefresh makes a token that gets new tokens.
-func (st *Store) NewRefresh(prefix, user string, scopes []string, expires time.Time) (string, error) {
-	secret := prefix + randomText(20)
-	st.mu.Lock()
-	defer st.mu.Unlock()
-	st.s.Tokens = append(st.s.Tokens, &Token{Hash: hash(secret), User: user, Scopes: scopes, Expires: expires, Signed: true, Renews: true})
-	return secret, st.save()
-}
-
-// AddToken makes a token of a given secret.
-func (st *Store) AddToken(secret, user string, scopes []string, expires time.Time) error {
-	st.mu.Lock()
-	defer st.mu.Unlock()
-	st.s.Tokens = append(st.s.Tokens, &Token{Hash: hash(secret), User: user, Scopes: scopes, Expires: expires})
-	return st.save()
-}
-
-// EndToken lets a token end now.
-func (st *Store) EndToken(secret string) error {
-	st.mu.Lock()
-	defer st.mu.Unlock()
-	for _, t := range st.s.Tokens {
-		if t.Hash == hash(secret) {
-			t.Expires = st.now().Add(-time.Second).UTC().Truncate(time.Second)
-			return st.save()
-		}
-	}
-	return problem("none", "there is no such token")
-}
-
-// EndAll lets all tokens end now for which which says yes.
-func (st *Store) EndAll(which func(*Token) bool) {
-	st.mu.Lock()
-	defer st.mu.Unlock()
-	for _, t := range st.s.Tokens {
-		if which(t) {
-			t.Expires = st.now().Add(-time.Second).UTC().Truncate(time.Second)
-		}
-	}
-}
-
-// NewAccess makes a token that a sign-in through the host's pages gives.
-func (st *Store) NewAccess(prefix, user string, scopes []string, expires time.Time) (string, error) {
-	secret := prefix + randomText(20)
-	st.mu.Lock()
-	defer st.mu.Unlock()
-	st.s.Tokens = append(st.s.Tokens, &Token{Hash: hash(secret), User: user, Scopes: scopes, Expires: expires.UTC().Truncate(time.Second), Signed: true})
-	return secret, st.save()
-}
-
-// Revoke takes a token out of force for good.
-func (st *Store) Revoke(secret string) error {
-	st.mu.Lock()
-	defer st.mu.Unlock()
-	st.s.Tokens = slices.DeleteFunc(st.s.Tokens, func(t *Token) bool { return t.Hash == hash(secret) })
-	return st.save()
-}
-
-// Renew makes a new token like another, good until a time, and takes that one out of force.
-func (st *Store) Renew(prefix, secret string, expires time.Time) (string, error) {
-	s := st.SignIn(secret)
-	if s.User == nil {
-		return "", problem("none", "there is no such token")
-	}
-	fresh, err := st.NewToken(prefix, s.User.Name, s.Token.Scopes, expires)
-	if err != nil {
-		return "", err
-	}
-	return fresh, st.Revoke(secret)
-}
-
 // ByID finds a repository that the user can see by the host's own id.
 func (st *Store) ByID(user, id string) (*Repo, error) {
 	st.mu.Lock()
@@ -243,45 +159,6 @@ func (st *Store) ByID(user, id string) (*Repo, error) {
 	}
 	c := *r
 	return &c, nil
-}
-
-func hash(secret string) string {
-	sum := sha256.Sum256([]byte(secret))
-	return hex.EncodeToString(sum[:])
-}
-
-// Session is who asks, and with which token.
-type Session struct {
-	User  *User // nil: nobody signed in
-	Token *Token
-	Ended bool // the token was good and has ended
-}
-
-// May reports whether the session's token has a scope.
-func (s Session) May(scope string) bool {
-	return s.Token != nil && slices.Contains(s.Token.Scopes, scope)
-}
-
-// SignIn finds whose secret it is.
-func (st *Store) SignIn(secret string) Session { return st.session(secret, false) }
-
-// Refreshes finds whose refresh token it is.
-func (st *Store) Refreshes(secret string) Session { return st.session(secret, true) }
-
-func (st *Store) session(secret string, renews bool) Session {
-	st.mu.Lock()
-	defer st.mu.Unlock()
-	h := hash(secret)
-	for _, t := range st.s.Tokens {
-		if t.Hash != h || t.Renews != renews {
-			continue
-		}
-		if !t.Expires.IsZero() && st.now().After(t.Expires) {
-			return Session{Token: t, Ended: true}
-		}
-		return Session{User: st.s.Users[t.User], Token: t}
-	}
-	return Session{}
 }
 
 // right gives what a user may do with a repository; the caller holds mu.

@@ -1,0 +1,126 @@
+package history
+
+import (
+	"context"
+	"errors"
+	"strconv"
+
+	"uncinate/internal/core/fault"
+	"uncinate/internal/core/text"
+	"uncinate/internal/desk"
+	"uncinate/internal/desk/project"
+	"uncinate/internal/desk/worktree"
+	"uncinate/internal/world/git"
+)
+
+// Switched is where one went.
+type Switched struct {
+	Branch  string         `json:"branch"`
+	Commit  string         `json:"commit"`
+	Changed map[string]int `json:"changed" says:"what is not saved, and came along"`
+	InWay   int            `json:"in_way,omitempty" says:"files that were in the way, of which a rescue copy is kept"`
+	OnNone  int            `json:"on_no_branch,omitempty" says:"commits that were checked out and are on no branch, of which it is kept too"`
+	Rescued int            `json:"rescued,omitempty" says:"the copy's number"`
+}
+
+// SwitchBranch goes to a branch. Changes that are not saved come along, unless they would
+// be written over.
+func SwitchBranch(ctx context.Context, d *desk.Desk, given, name string) (*Switched, error) {
+	f, held, err := Quick(ctx, d, given)
+	if err != nil {
+		return nil, err
+	}
+	out, err := switchBranch(ctx, d, f, name)
+	return out, errors.Join(err, held.Release())
+}
+
+func switchBranch(ctx context.Context, d *desk.Desk, f *project.Folder, name string) (*Switched, error) {
+	b, err := LookAtBranches(ctx, d, f)
+	if err != nil {
+		return nil, err
+	}
+	if err := checkBranch(ctx, f, name); err != nil {
+		return nil, err
+	}
+	target, args := b.Refs["refs/heads/"+name], []string{"switch", "-q", "--no-guess", "--no-overwrite-ignore", name}
+	if target == "" {
+		there := "refs/remotes/" + b.Remote + "/" + name
+		if target = b.Refs[there]; target == "" || b.Remote == "" {
+			return nil, b.NoBranch(name)
+		}
+		args = []string{"switch", "-q", "--no-overwrite-ignore", "--track", "-c", name, b.Remote + "/" + name}
+	}
+	way, err := carries(ctx, f, target)
+	if err != nil {
+		return nil, err
+	}
+	lost, err := onNone(ctx, f)
+	if err != nil {
+		return nil, err
+	}
+	kept := 0
+	if len(way)+lost > 0 {
+		var refs []worktree.Moving
+		if lost > 0 {
+			refs = []worktree.Moving{{Ref: "HEAD", Id: f.Head, Next: target}}
+		}
+		r, err := worktree.RescuerOf(d, f)
+		if err == nil {
+			kept, err = r.Keep(ctx, "branch switch", refs, way)
+		}
+		if err == nil {
+			err = worktree.Clear(f, way)
+		}
+		if err != nil {
+			return nil, err
+		}
+	}
+	if _, err := f.Repo.Git.In(f.Path).Do(ctx, args...); err != nil {
+		err = git.Fault(err, "git cannot go to the branch %s", text.Visible(name))
+		if kept > 0 {
+			return nil, fault.Of(err).Try("bring back what was in the way", text.Command("uncinate", "rescue", "bring", strconv.Itoa(kept)))
+		}
+		return nil, err
+	}
+	st, err := f.Repo.Status(ctx, false)
+	if err != nil {
+		return nil, git.Fault(err, "git cannot tell what changed")
+	}
+	return &Switched{Branch: st.Branch, Commit: st.Commit, Changed: st.Counts(), InWay: len(way), OnNone: lost, Rescued: kept}, nil
+}
+
+// onNone counts the commits that are checked out and that no branch or tag holds.
+func onNone(ctx context.Context, f *project.Folder) (int, error) {
+	if f.Branch != "" || f.Head == "" {
+		return 0, nil
+	}
+	out, err := f.Repo.Do(ctx, "rev-list", "--count", f.Head, "--not", "--glob=refs/*")
+	if err != nil {
+		return 0, git.Fault(err, "git cannot tell which commits are on no branch")
+	}
+	return strconv.Atoi(out)
+}
+
+// carries stops where files that are not saved would be written over by going to a commit,
+// and gives those in the way of which a rescue copy is to be kept.
+func carries(ctx context.Context, f *project.Folder, target string) (way []string, err error) {
+	st, err := f.Repo.Status(ctx, true)
+	if err != nil {
+		return nil, git.Fault(err, "git cannot tell what changed")
+	}
+	from := f.Head
+	if from == "" {
+		if from, err = EmptyTree(ctx, f); err != nil {
+			return nil, err
+		}
+	}
+	coming, err := f.Repo.Lines(ctx, "diff-tree", "-r", "-z", "--name-only", "--no-renames", from, target)
+	if err != nil {
+		return nil, git.Fault(err, "git cannot compare the branches")
+	}
+	clash, way, err := worktree.InWay(ctx, f, st, coming, &git.Weaver{Repo: f.Repo}, target)
+	if err != nil || len(clash) == 0 {
+		return way, err
+	}
+	return nil, worktree.WrittenOver(clash).Try("save them first", `uncinate save "What was done"`).Try("or lay them aside", text.Command("git", "-C", f.Path, "stash", "--include-untracked"))
+}

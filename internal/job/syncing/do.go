@@ -1,0 +1,136 @@
+package syncing
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+
+	"uncinate/internal/core/fault"
+	"uncinate/internal/core/histories"
+	"uncinate/internal/core/text"
+	"uncinate/internal/desk"
+	"uncinate/internal/desk/project"
+	"uncinate/internal/world/git"
+)
+
+// Do carries the plan out.
+func (s *Sync) Do(ctx context.Context) (*Synced, error) {
+	r, err := s.do(ctx)
+	return r, errors.Join(s.afterSaving(err), s.held.Release())
+}
+
+func (s *Sync) do(ctx context.Context) (*Synced, error) {
+	err := s.run.Journal.Close()
+	if len(s.steps) > 0 {
+		err = s.run.Run(ctx, s.steps)
+	}
+	if err != nil {
+		return nil, err
+	}
+	if s.Moved != nil { // it is followed now; what is new there comes next
+		s.Moved = nil
+		s.steps = nil
+		f, p, err := project.ProjectFor(ctx, s.desk, s.folder.Path)
+		if err != nil {
+			return nil, err
+		}
+		s.folder, s.project, s.options.Save = f, p, ""
+		if err := s.prepare(ctx); err != nil {
+			return nil, err
+		}
+		if len(s.Asks()) > 0 {
+			return nil, fault.New(fault.Decision, "the project follows the repository to its new place; what it holds there needs a look first").Try("go on", text.Command(s.words("sync")...))
+		}
+		return s.do(ctx)
+	}
+	st := s.stand
+	out := &Synced{Folder: s.folder.Path, Address: s.hook.Address.String(), Branch: st.Branch, BroughtIn: s.BroughtIn, SentOut: s.SentOut, Changed: st.Changed, Rewritten: s.Rewritten, Gone: s.Gone, Tags: s.Tags}
+	if s.saved != nil {
+		out.Saved, out.Left = s.saved.Commit, s.saved.Left
+	}
+	if s.need == histories.Replay || s.need == histories.Merge {
+		out.Together = string(s.need)
+	}
+	out.Rescued = s.rescued
+	out.Commit = s.folder.Head
+	if s.need.BringsIn() && len(out.Changed) > 0 {
+		after, err := s.folder.Repo.Status(ctx, false)
+		if err != nil {
+			return nil, git.Fault(err, "git cannot tell what changed")
+		}
+		out.Changed = after.Counts()
+	}
+	if s.need.Sends(s.two) {
+		refs, err := project.Refs(ctx, s.desk, s.hook, "")
+		if err != nil {
+			return nil, err
+		}
+		if refs.Branch(st.Branch) != out.Commit {
+			return nil, fault.New(fault.Failed, "the check with the host failed: it does not hold the commits that were sent")
+		}
+	}
+	if err := project.NoteContact(s.desk, s.folder, s.refs); err != nil {
+		return nil, err
+	}
+	if !s.two.InOnly {
+		out.Copies, err = s.sendCopies(ctx)
+	}
+	return out, err
+}
+
+// sendCopies sends the branch to the places that only receive.
+func (s *Sync) sendCopies(ctx context.Context) ([]string, error) {
+	all, err := project.Register(s.desk)
+	if err != nil {
+		return nil, err
+	}
+	var sent []string
+	for _, p := range all {
+		if p.Folder != s.folder.Path || !p.Copy || p.Remote == s.hook.Remote {
+			continue
+		}
+		h, err := project.HookOf(ctx, s.desk, s.folder, p)
+		if err == nil {
+			ref := "refs/heads/" + s.stand.Branch
+			err = project.Push(ctx, s.desk, h, []string{"push", "--progress", "--porcelain", "--", h.Remote, ref + ":" + ref})
+		}
+		if err != nil {
+			f := *fault.Of(err)
+			f.Details = append(slices.Clone(f.Details), fmt.Sprintf("The branch is in step with %s; only the copy %s at %s did not get it.", s.hook.Address.String(), text.Visible(p.Remote), text.Visible(p.Address)))
+			return sent, &f
+		}
+		sent = append(sent, p.Address)
+	}
+	return sent, nil
+}
+
+// clashed tells which files clash, and who changed them there.
+func (s *Sync) clashed(ctx context.Context, c *git.Clashes) error {
+	st := s.stand
+	f := fault.New(fault.Decision, "both sides changed the same %s on %s: %s only here, %s only there",
+		text.Either(len(c.Paths) == 1, "file", "files"), text.Visible(st.Branch), text.Count(s.SentOut, "commit"), text.Count(s.BroughtIn, "commit"))
+	var lines []string
+	for i, p := range c.Paths {
+		line := text.Visible(p)
+		if i < desk.MostShown {
+			log, err := s.folder.Repo.Do(ctx, "log", "--no-show-signature", "--no-textconv", "--no-ext-diff", "--date=short", "--format=%an on %ad (%s)", "-1", st.Ours+".."+st.Theirs, "--", p)
+			if err != nil {
+				return git.Fault(err, "git cannot tell who changed %s", text.Visible(p))
+			}
+			if log != "" {
+				line += ", there by " + text.Excerpt(log, 100)
+			}
+		}
+		lines = append(lines, line)
+	}
+	desk.FirstOf(f, lines)
+	f.Detail("It was tried out aside: everything is as it was, here and there.")
+	some := c.Paths[:min(len(c.Paths), 3)]
+	if s.joining != "" {
+		return f.Try("see what changed there", text.Command(append(s.words("changes", "--branch", s.joining, "--full"), some...)...)).
+			Try("decide it with plain git", text.Command("git", "-C", s.folder.Path, "merge", s.joining))
+	}
+	return f.Try("see what changed there", text.Command(append(s.words("changes", "--there", "--full"), some...)...)).
+		Try("decide it with plain git, then sync again", text.Command("git", "-C", s.folder.Path, "pull", "--rebase"))
+}

@@ -1,0 +1,203 @@
+package syncing
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+
+	"uncinate/internal/core/fault"
+	"uncinate/internal/core/histories"
+	"uncinate/internal/core/text"
+	"uncinate/internal/desk/project"
+	"uncinate/internal/desk/worktree"
+	"uncinate/internal/world/git"
+)
+
+// compare decides what there is to do, and stops at what needs the person.
+func (s *Sync) compare(ctx context.Context) error {
+	f := s.folder
+	if s.Moved != nil {
+		s.steps = append(s.steps, s.stepFollow())
+		return nil
+	}
+	var err error
+	if s.stand, err = project.StandHere(ctx, f, s.project, s.refs.Branch(f.Branch) != f.Head); err != nil {
+		return err
+	}
+	if err := s.look(ctx); err != nil {
+		return err
+	}
+	s.text = worktree.MergeText(s.stand.Branch, s.hook.Address.String())
+	switch s.need {
+	case histories.Nothing:
+		return nil
+	case histories.Dropped:
+		return s.branchGone(ctx)
+	case histories.Strange:
+		return s.strange()
+	case histories.Send:
+		s.steps = append(s.steps, s.stepOut())
+		return nil
+	}
+	if err := s.planIn(ctx); err != nil {
+		return err
+	}
+	if s.need.Sends(s.two) {
+		s.steps = append(s.steps, s.stepOut())
+	}
+	return nil
+}
+
+// look finds out what the two sides are to each other.
+func (s *Sync) look(ctx context.Context) error {
+	f, st := s.folder, s.stand
+	st.Theirs = s.refs.Branch(st.Branch)
+	known := s.tracked[s.track(st.Branch)]
+	t := histories.Two{Here: st.Ours != "", There: st.Theirs != "", Known: known != "", InOnly: s.options.InOnly || s.project.Follows}
+	number := func(args ...string) (int, error) {
+		out, err := f.Repo.Do(ctx, append([]string{"rev-list", "--count"}, args...)...)
+		if err != nil {
+			return 0, git.Fault(err, "git cannot compare here and there")
+		}
+		return strconv.Atoi(out)
+	}
+	var err error
+	switch {
+	case t.Here && t.There && st.Ours == st.Theirs:
+		t.Related = true
+	case t.Here && t.There:
+		if t.Ahead, t.Behind, err = project.Apart(ctx, f.Repo, st.Ours, st.Theirs); err != nil {
+			return err
+		}
+		t.Related = t.Ahead == 0 || t.Behind == 0
+		if !t.Related {
+			_, err := f.Repo.Do(ctx, "merge-base", st.Ours, st.Theirs)
+			if err != nil && git.Code(err) != 1 {
+				return git.Fault(err, "git cannot compare here and there")
+			}
+			t.Related = err == nil
+		}
+		if t.Ahead > 0 {
+			if s.was, err = s.dropped(ctx, known); err != nil {
+				return err
+			}
+			t.Rewritten = s.was != ""
+		}
+		if t.Rewritten {
+			if t.Own, err = number(st.Ours, "--not", s.was, st.Theirs); err != nil {
+				return err
+			}
+		}
+		if t.Ahead > 0 && (t.Behind > 0 || t.Rewritten) {
+			merges, err := number("--min-parents=2", "-1", st.Ours, "--not", st.Theirs, cmp.Or(s.was, st.Theirs))
+			if err != nil {
+				return err
+			}
+			t.Merges = merges > 0
+		}
+		if t.Merge, err = s.merges(ctx); err != nil {
+			return err
+		}
+	case t.Here:
+		if t.Ahead, err = number(st.Ours, "--not", "--remotes="+s.hook.Remote); err != nil {
+			return err
+		}
+	case t.There:
+		if t.Behind, err = number(st.Theirs); err != nil {
+			return err
+		}
+	}
+	s.two, s.need = t, histories.Decide(t)
+	s.BroughtIn, s.SentOut, s.Rewritten = t.Behind, t.Ahead, t.Rewritten && s.need.BringsIn()
+	if t.Rewritten {
+		s.SentOut = t.Own
+	}
+	if !s.need.Sends(t) && s.need != histories.Replay && s.need != histories.Merge {
+		s.SentOut = 0
+	}
+	return nil
+}
+
+// dropped gives a commit that the host's branch held and holds no more, by which it shows
+// that its history was made anew: what git knew of it, or, where that was looked at since, the
+// commit from which those here went out, of which git's own notes tell (git-merge-base
+// documentation, "DISCUSSION ON FORK-POINT MODE"). It gives "" where nothing was dropped.
+func (s *Sync) dropped(ctx context.Context, known string) (string, error) {
+	repo, st := s.folder.Repo, s.stand
+	if known == "" {
+		return "", nil
+	}
+	fork, err := repo.Do(ctx, "merge-base", "--fork-point", s.track(st.Branch), st.Ours)
+	if err != nil && git.Code(err) != 1 {
+		return "", git.Fault(err, "git cannot compare here and there")
+	}
+	for _, held := range []string{known, fork} {
+		if held == "" || held == st.Theirs {
+			continue
+		}
+		gone, err := repo.Do(ctx, "rev-list", "--count", "-1", held, "--not", st.Theirs)
+		if err != nil {
+			return "", git.Fault(err, "git cannot compare here and there")
+		}
+		if gone != "0" {
+			return held, nil
+		}
+	}
+	return "", nil
+}
+
+// merges tells whether the two sides are to be merged: as asked for, or as git is set
+// (git-config documentation, branch.<name>.rebase and pull.rebase).
+func (s *Sync) merges(ctx context.Context) (bool, error) {
+	if s.options.By != "" {
+		return s.options.By == "merge", nil
+	}
+	set := map[string]string{}
+	for _, x := range s.folder.Settings {
+		set[x.Key] = x.Value
+	}
+	for _, key := range []string{"branch." + s.stand.Branch + ".rebase", "pull.rebase"} {
+		if v, found := set[key]; found {
+			return slices.Contains([]string{"false", "no", "off", "0"}, strings.ToLower(v)), nil
+		}
+	}
+	return false, nil
+}
+
+// branchGone says that the branch is no longer there, and whether another one took its place.
+func (s *Sync) branchGone(ctx context.Context) error {
+	st := s.stand
+	branch := text.Visible(st.Branch)
+	f := fault.New(fault.Decision, "the branch %s is no longer on the host; it was there when it was last looked at", branch)
+	f.Detail("What you have of it is all here still.")
+	at := func(words ...string) string {
+		return text.Command(append([]string{"git", "-C", s.folder.Path}, words...)...)
+	}
+	if head := s.refs.Head; head != "" && head != st.Branch {
+		if there := s.refs.Branch(head); there != "" && s.folder.Contains(ctx, there, s.tracked[s.track(st.Branch)]) {
+			f.Says = fmt.Sprintf("the branch %s is no longer on the host: its default branch is %s now, and holds what %s held", branch, text.Visible(head), branch)
+			if _, here := s.tracked["refs/heads/"+head]; here {
+				f.Try("go to it", text.Command(s.words("branch", "switch", head)...))
+			} else {
+				f.Try("call yours the same", text.Command(s.words("branch", "rename", st.Branch, head, "--here")...))
+			}
+		}
+	}
+	return f.Try("if it is to be there again, send it", at("push", "-u", s.hook.Remote, st.Branch))
+}
+
+// strange says that the two have nothing in common.
+func (s *Sync) strange() error {
+	if s.two.Rewritten {
+		f := fault.New(fault.Decision, "the host's branch %s was made anew there, and your commits on top of it hold merges, which cannot be replayed by themselves", text.Visible(s.stand.Branch))
+		f.Detail("Everything is as it was, here and there.")
+		return f.Try("keep yours under another name", text.Command("git", "-C", s.folder.Path, "branch", s.stand.Branch+"-before", s.stand.Branch))
+	}
+	f := fault.New(fault.Decision, "branch %s here and the one on the host have no commit in common: they were begun apart", text.Visible(s.stand.Branch))
+	f.Detail("Everything is as it was, here and there.")
+	return f.Try("join the two", text.Command("uncinate", "attach", "--to", s.hook.Address.String(), s.folder.Path)).
+		Try("or look at theirs first", text.Command("git", "-C", s.folder.Path, "log", "--stat", s.hook.Remote+"/"+s.stand.Branch))
+}

@@ -1,0 +1,165 @@
+package git
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os/exec"
+	"regexp"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"uncinate/internal/core/text"
+)
+
+// bounded holds its buffer by name: an embedded one would be filled by way of its own
+// ReadFrom, past the bound.
+type bounded struct {
+	kept bytes.Buffer
+	most int
+	over bool
+}
+
+func (b *bounded) Write(p []byte) (int, error) {
+	if b.kept.Len()+len(p) > b.most {
+		b.over = true
+		return 0, errors.New("too much output")
+	}
+	return b.kept.Write(p)
+}
+
+// tail keeps the last part of standard error and hands lines on as they come.
+type tail struct {
+	kept  []byte
+	line  []byte
+	watch func(string)
+}
+
+func (t *tail) Write(p []byte) (int, error) {
+	t.kept = append(t.kept, p...)
+	if over := len(t.kept) - 64<<10; over > 0 {
+		t.kept = t.kept[over:]
+	}
+	if t.watch == nil {
+		return len(p), nil
+	}
+	for _, c := range p {
+		if c == '\n' || c == '\r' {
+			if len(t.line) > 0 {
+				t.watch(string(t.line))
+			}
+			t.line = t.line[:0]
+		} else if len(t.line) < 4096 {
+			t.line = append(t.line, c)
+		}
+	}
+	return len(p), nil
+}
+
+func (t *tail) String() string {
+	var out []string
+	for line := range strings.SplitSeq(strings.ReplaceAll(string(t.kept), "\r", "\n"), "\n") {
+		out = append(out, text.Visible(line))
+	}
+	return strings.TrimSpace(strings.Join(out, "\n"))
+}
+
+// Progress is one line of git's progress (git-push documentation, --progress).
+type Progress struct {
+	What    string // such as "Writing objects"
+	Done    int64
+	Total   int64
+	Percent int
+	Speed   string // such as "3.10 MiB/s", "" where git does not tell
+}
+
+// percent is compiled when it is first used: most runs of the program never do.
+var percent = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`^(?:remote: )?([A-Z][A-Za-z ]+):\s+(\d{1,3})% \((\d+)/(\d+)\)(?:.*\| ([0-9.]+ [A-Za-z]+/s))?`)
+})
+
+// ParseProgress reads a line of progress.
+func ParseProgress(line string) (Progress, bool) {
+	m := percent().FindStringSubmatch(line)
+	if m == nil {
+		return Progress{}, false
+	}
+	p := Progress{What: m[1], Speed: m[5]}
+	p.Percent, _ = strconv.Atoi(m[2])
+	p.Done, _ = strconv.ParseInt(m[3], 10, 64)
+	p.Total, _ = strconv.ParseInt(m[4], 10, 64)
+	return p, p.Percent <= 100
+}
+
+// Object is one object of a repository, as git cat-file gives it.
+type Object struct {
+	ID, Type string
+	Size     int64
+	Name     string // what stood behind its id, such as a path
+}
+
+// Objects hands on each of the objects that ids name, one a line, each with a name behind
+// it if there is one (as git rev-list --objects gives them), and a reader of its contents that ends with them (git-cat-file documentation, "BATCH OUTPUT"). What see
+// leaves unread is passed over.
+func (r *Repo) Objects(ctx context.Context, ids io.Reader, see func(o Object, contents io.Reader) error) error {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	cmd := exec.CommandContext(ctx, r.Path, "cat-file", "--batch=%(objectname) %(objecttype) %(objectsize) %(rest)", "--buffer")
+	cmd.Dir, cmd.Env, cmd.Stdin = r.Dir, environment(Cmd{Config: r.Safe}), ids
+	errs := &tail{}
+	cmd.Stderr = errs
+	cmd.WaitDelay = 5 * time.Second
+	out, err := cmd.StdoutPipe()
+	if err != nil {
+		return err
+	}
+	if err := cmd.Start(); err != nil {
+		return err
+	}
+	err = eachObject(bufio.NewReaderSize(out, 64<<10), see)
+	if err != nil {
+		cancel()
+	}
+	if ended := cmd.Wait(); err == nil && ended != nil {
+		err = &Error{Command: "cat-file", Code: cmd.ProcessState.ExitCode(), Says: errs.String(), cause: ended}
+	}
+	return err
+}
+
+func eachObject(in *bufio.Reader, see func(o Object, contents io.Reader) error) error {
+	for {
+		head, err := in.ReadSlice('\n')
+		if err == io.EOF && len(head) == 0 {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		fields := strings.SplitN(strings.TrimSuffix(string(head), "\n"), " ", 4)
+		if fields[len(fields)-1] == "missing" && len(fields) == 2 {
+			continue
+		}
+		if len(fields) != 4 {
+			return fmt.Errorf("git cat-file says %q", text.Excerpt(string(head), 80))
+		}
+		size, err := strconv.ParseInt(fields[2], 10, 64)
+		if err != nil || size < 0 {
+			return fmt.Errorf("git cat-file says %q", text.Excerpt(string(head), 80))
+		}
+		contents := io.LimitReader(in, size)
+		if err := see(Object{fields[0], fields[1], size, fields[3]}, contents); err != nil {
+			return err
+		}
+		if _, err := io.Copy(io.Discard, contents); err != nil {
+			return err
+		}
+		if _, err := in.Discard(1); err != nil { // the line end behind it
+			return err
+		}
+	}
+}
