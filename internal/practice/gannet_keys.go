@@ -33,52 +33,58 @@ func (g gannetAt) keyRoutes(api func(pattern, scope string, h func(http.Response
 		{"/v1/me/signing-keys", "keys", mine(true)},
 		{"/v1/repos/{owner}/{name}/keys", "repo.admin", deploy},
 	} {
-		api("GET "+c.path, c.scope, func(w http.ResponseWriter, q *http.Request, s Session) error {
-			f, err := c.which(q, s)
-			if err != nil {
-				return err
-			}
-			items := []map[string]any{}
-			for _, k := range g.store.KeysOf(f) {
-				item := map[string]any{"id": k.ID, "title": k.Title, "line": k.Line, "added": k.Added.Format(time.RFC3339)}
-				if !k.Used.IsZero() {
-					item["used"] = k.Used.Format(time.RFC3339)
-				}
-				if k.Repo != "" {
-					item["right"] = gannetRights[text.Either(k.Writes, Write, Read)]
-				}
-				items = append(items, item)
-			}
-			return answer(w, 200, map[string]any{"items": items})
-		})
-		api("POST "+c.path, c.scope, func(w http.ResponseWriter, q *http.Request, s Session) error {
-			var in struct{ Title, Line, Right string }
-			f, err := c.which(q, s)
-			if err == nil {
-				err = read(q, &in)
-			}
-			if err != nil {
-				return err
-			}
-			k, err := g.store.AddKey(Key{User: s.User.Name, Title: in.Title, Line: in.Line, Signs: f.Signs, Repo: f.Repo, Writes: in.Right == gannetRights[Write]})
-			if err != nil {
-				return err
-			}
-			return answer(w, 201, map[string]any{"id": k.ID})
-		})
-		api("DELETE "+c.path+"/{id}", c.scope, func(w http.ResponseWriter, q *http.Request, s Session) error {
-			f, err := c.which(q, s)
-			if err == nil {
-				err = g.store.RemoveKey(f, q.PathValue("id"))
-			}
-			if err != nil {
-				return err
-			}
-			w.WriteHeader(http.StatusNoContent)
-			return nil
-		})
+		g.keysAt(api, c.path, c.scope, c.which)
 	}
 	api("GET /v1/ssh", "", func(w http.ResponseWriter, _ *http.Request, _ Session) error {
 		return answer(w, 200, map[string]any{"items": []map[string]string{{"line": g.ssh.publicLine()}}})
+	})
+}
+
+// keysAt serves one list of keys: all of it, one more, one less.
+func (g gannetAt) keysAt(api func(pattern, scope string, h func(http.ResponseWriter, *http.Request, Session) error), path, scope string,
+	which func(*http.Request, Session) (KeyFilter, error)) {
+	api("GET "+path, scope, func(w http.ResponseWriter, q *http.Request, s Session) error {
+		f, err := which(q, s)
+		if err != nil {
+			return err
+		}
+		items := []map[string]any{}
+		for _, k := range g.store.KeysOf(f) {
+			item := map[string]any{"id": k.ID, "title": k.Title, "line": k.Line, "added": k.Added.Format(time.RFC3339)}
+			if !k.Used.IsZero() {
+				item["used"] = k.Used.Format(time.RFC3339)
+			}
+			if k.Repo != "" {
+				item["right"] = gannetRights[text.Either(k.Writes, Write, Read)]
+			}
+			items = append(items, item)
+		}
+		return answer(w, 200, map[string]any{"items": items})
+	})
+	api("POST "+path, scope, func(w http.ResponseWriter, q *http.Request, s Session) error {
+		var in struct{ Title, Line, Right string }
+		f, err := which(q, s)
+		if err == nil {
+			err = read(q, &in)
+		}
+		if err != nil {
+			return err
+		}
+		k, err := g.store.AddKey(Key{User: s.User.Name, Title: in.Title, Line: in.Line, Signs: f.Signs, Repo: f.Repo, Writes: in.Right == gannetRights[Write]})
+		if err != nil {
+			return err
+		}
+		return answer(w, 201, map[string]any{"id": k.ID})
+	})
+	api("DELETE "+path+"/{id}", scope, func(w http.ResponseWriter, q *http.Request, s Session) error {
+		f, err := which(q, s)
+		if err == nil {
+			err = g.store.RemoveKey(f, q.PathValue("id"))
+		}
+		if err != nil {
+			return err
+		}
+		w.WriteHeader(http.StatusNoContent)
+		return nil
 	})
 }

@@ -100,22 +100,7 @@ func (l *loader) request(d *Description, r *node, shapes map[string]map[string]*
 			r.wrong("keyed", "\"keyed\" goes with \"items\": the map whose keys are meant")
 		}
 	}
-	switch v, _ := r.take("read"); read := v.(type) {
-	case nil:
-	case string:
-		l.shapesRead = append(l.shapesRead, read)
-		if q.Fields = shapes[read]; q.Fields == nil {
-			var names []string
-			for s := range shapes {
-				names = append(names, s)
-			}
-			r.wrongMeant("read", text.Nearest(read, names), "there is no [shape.%s]", text.Excerpt(read, 40))
-		}
-	default:
-		if t := r.table("read"); t != nil {
-			q.Fields = l.fields(t)
-		}
-	}
+	q.Fields = l.readAs(r, shapes)
 	q.Repeat = r.boolean("repeat")
 	if p := r.table("page"); p != nil {
 		q.Paging = l.paging(p)
@@ -125,6 +110,29 @@ func (l *loader) request(d *Description, r *node, shapes map[string]map[string]*
 	}
 	r.done()
 	return q
+}
+
+// readAs gives how an answer is read: by a shape of its name, or by fields of its own.
+func (l *loader) readAs(r *node, shapes map[string]map[string]*Reading) map[string]*Reading {
+	switch v, _ := r.take("read"); read := v.(type) {
+	case nil:
+		return nil
+	case string:
+		l.shapesRead = append(l.shapesRead, read)
+		if shapes[read] == nil {
+			var names []string
+			for s := range shapes {
+				names = append(names, s)
+			}
+			r.wrongMeant("read", text.Nearest(read, names), "there is no [shape.%s]", text.Excerpt(read, 40))
+		}
+		return shapes[read]
+	default:
+		if t := r.table("read"); t != nil {
+			return l.fields(t)
+		}
+	}
+	return nil
 }
 
 func (l *loader) paging(p *node) *Paging {

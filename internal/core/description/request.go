@@ -74,44 +74,12 @@ func (q *Request) Wanted(d *Description, vars Vars) bool {
 func (q *Request) Build(d *Description, vars Vars) (Call, error) {
 	all := d.base()
 	maps.Copy(all, vars)
-	for _, kind := range []string{"visibility", "right"} {
-		ours, _ := all[kind].(string)
-		if ours == "" {
-			continue
-		}
-		if why, cannot := d.Cannot[ours]; cannot {
-			return Call{}, fault.New(fault.Refused, "%s cannot be set to %q on %s: %s", kind, ours, d.Name, why)
-		}
-		theirs, ok := d.HostWord(kind, ours)
-		if !ok {
-			return Call{}, fault.New(fault.Refused, "%s has no %s %q (its description has no such word in [value.%s])", d.Name, kind, ours, kind)
-		}
-		all[kind] = theirs
+	if err := d.ourWords(all); err != nil {
+		return Call{}, err
 	}
-	where, err := expand(q.URL, all)
+	u, err := q.address(d, all)
 	if err != nil {
-		return Call{}, fault.New(fault.Failed, "the address of a request to %s cannot be made", d.Name).Because(err)
-	}
-	u, err := url.Parse(where)
-	if err == nil && u.Host == "" && strings.HasPrefix(u.Path, "/") {
-		// An address that the host named relative to its own (RFC 9110, 10.2.2).
-		if base, e := url.Parse(d.Base); e == nil {
-			u = base.ResolveReference(u)
-		}
-	}
-	if err != nil || u.Host == "" {
-		return Call{}, fault.New(fault.Failed, "the description of %s makes an address that cannot be read: %s", d.Name, text.Excerpt(where, 80))
-	}
-	for part := range strings.SplitSeq(u.Path, "/") {
-		if part == "." || part == ".." {
-			return Call{}, fault.New(fault.Refused, "a name with dotted parts would lead out of %s's API: %s", d.Name, text.Excerpt(where, 80))
-		}
-	}
-	if base, err := url.Parse(d.Base); err != nil || u.Scheme != base.Scheme || u.Host != base.Host {
-		return Call{}, fault.New(fault.Refused, "the description of %s would send the token to another address: %s", d.Name, text.Excerpt(u.Scheme+"://"+u.Host, 80))
-	}
-	if !address.Guarded(u.Scheme, u.Host) {
-		return Call{}, fault.New(fault.Refused, "plain http to %s would send the token unencrypted", text.Excerpt(u.Host, 60))
+		return Call{}, err
 	}
 	c := Call{Method: q.Method, Header: http.Header{}}
 	signIn := &d.SignIn
@@ -145,15 +113,75 @@ func (q *Request) Build(d *Description, vars Vars) (Call, error) {
 		pair := b.User.fillString(all) + ":" + b.Secret.fillString(all)
 		c.Header.Set("Authorization", "Basic "+base64.StdEncoding.EncodeToString([]byte(pair)))
 	}
+	if err := q.fill(&c, all); err != nil {
+		return Call{}, err
+	}
+	return c, nil
+}
+
+// ourWords puts the host's own words in the place of ours, for visibility and rights; what the
+// host cannot set is refused.
+func (d *Description) ourWords(all Vars) error {
+	for _, kind := range []string{"visibility", "right"} {
+		ours, _ := all[kind].(string)
+		if ours == "" {
+			continue
+		}
+		if why, cannot := d.Cannot[ours]; cannot {
+			return fault.New(fault.Refused, "%s cannot be set to %q on %s: %s", kind, ours, d.Name, why)
+		}
+		theirs, ok := d.HostWord(kind, ours)
+		if !ok {
+			return fault.New(fault.Refused, "%s has no %s %q (its description has no such word in [value.%s])", d.Name, kind, ours, kind)
+		}
+		all[kind] = theirs
+	}
+	return nil
+}
+
+// address makes the address of a request, which never leads out of the host's own.
+func (q *Request) address(d *Description, all Vars) (*url.URL, error) {
+	where, err := expand(q.URL, all)
+	if err != nil {
+		return nil, fault.New(fault.Failed, "the address of a request to %s cannot be made", d.Name).Because(err)
+	}
+	u, err := url.Parse(where)
+	if err == nil && u.Host == "" && strings.HasPrefix(u.Path, "/") {
+		// An address that the host named relative to its own (RFC 9110, 10.2.2).
+		if base, e := url.Parse(d.Base); e == nil {
+			u = base.ResolveReference(u)
+		}
+	}
+	if err != nil || u.Host == "" {
+		return nil, fault.New(fault.Failed, "the description of %s makes an address that cannot be read: %s", d.Name, text.Excerpt(where, 80))
+	}
+	for part := range strings.SplitSeq(u.Path, "/") {
+		if part == "." || part == ".." {
+			return nil, fault.New(fault.Refused, "a name with dotted parts would lead out of %s's API: %s", d.Name, text.Excerpt(where, 80))
+		}
+	}
+	if base, err := url.Parse(d.Base); err != nil || u.Scheme != base.Scheme || u.Host != base.Host {
+		return nil, fault.New(fault.Refused, "the description of %s would send the token to another address: %s", d.Name, text.Excerpt(u.Scheme+"://"+u.Host, 80))
+	}
+	if !address.Guarded(u.Scheme, u.Host) {
+		return nil, fault.New(fault.Refused, "plain http to %s would send the token unencrypted", text.Excerpt(u.Host, 60))
+	}
+	return u, nil
+}
+
+// fill writes the body, JSON or a form, with its Content-Type.
+func (q *Request) fill(c *Call, all Vars) error {
 	switch {
 	case q.JSON != nil:
 		body, _ := fillBody(q.JSON, all)
 		if body == nil {
 			body = map[string]any{}
 		}
-		if c.Body, err = json.Marshal(body); err != nil {
-			return Call{}, err
+		data, err := json.Marshal(body)
+		if err != nil {
+			return err
 		}
+		c.Body = data
 		c.Header.Set("Content-Type", "application/json")
 	case q.Form != nil:
 		form := url.Values{}
@@ -165,7 +193,7 @@ func (q *Request) Build(d *Description, vars Vars) (Call, error) {
 		c.Body = []byte(form.Encode())
 		c.Header.Set("Content-Type", "application/x-www-form-urlencoded")
 	}
-	return c, nil
+	return nil
 }
 
 // fillBody puts the variables into a body; false says that nothing is left of it.

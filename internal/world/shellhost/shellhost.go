@@ -138,7 +138,11 @@ func (s *Server) run(ctx context.Context, body string, values map[string]string)
 		return nil, f
 	}
 	out = bytes.TrimSuffix(out, []byte("\n"))
-	word := strings.TrimSpace(strings.TrimPrefix(last, nonce+"-end "))
+	return s.answer(out, strings.TrimSpace(strings.TrimPrefix(last, nonce+"-end ")))
+}
+
+// answer reads what a command printed, by the word with which it ended.
+func (s *Server) answer(out []byte, word string) ([]string, error) {
 	switch word {
 	case done:
 		if len(out) == 0 {

@@ -1,0 +1,58 @@
+package vault
+
+import (
+	"context"
+	"errors"
+	"time"
+)
+
+// Unlock opens the vault with a passphrase and starts the process that holds it
+// open for a time. program is the path of this very program.
+func (v *Vault) Unlock(program, passphrase string, long time.Duration) (time.Time, error) {
+	id, err := v.Unwrap(passphrase)
+	if err != nil {
+		return time.Time{}, err
+	}
+	until := time.Now().Add(long).Truncate(time.Second)
+	return until, giveHolder(program, v.socket, message{Want: wantHold, Identity: id.String(), Until: until})
+}
+
+// UnlockRing lets the system's keyring ask for its password.
+func (v *Vault) UnlockRing(ctx context.Context) error { return v.ring.Unlock(ctx) }
+
+// Lock ends the holding process, and with it what it held for one sign-in; false when
+// there was none.
+func (v *Vault) Lock() (bool, error) {
+	_, err := askHolder(v.socket, message{Want: wantEnd})
+	if errors.Is(err, errNoHolder) {
+		return false, nil
+	}
+	return err == nil, err
+}
+
+// PutUnkept gives a secret to the holding process alone, which forgets it when the
+// time is over, when the terminal session that gave it ends, or by Lock. Nothing is
+// written.
+func (v *Vault) PutUnkept(program, name, secret string, until time.Time) error {
+	v.seen(secret)
+	return giveHolder(program, v.socket, message{Want: wantKeep, Name: name, Secret: secret, Until: until, Leader: sessionLeader()})
+}
+
+// GetUnkept reads such a secret; false when it is forgotten.
+func (v *Vault) GetUnkept(name string) (string, bool, error) {
+	m, err := askHolder(v.socket, message{Want: wantSecret, Name: name})
+	if errors.Is(err, errNoHolder) {
+		return "", false, nil
+	}
+	v.seen(m.Secret)
+	return m.Secret, m.Secret != "", err
+}
+
+// RemoveUnkept lets the holding process forget such a secret now.
+func (v *Vault) RemoveUnkept(name string) error {
+	_, err := askHolder(v.socket, message{Want: wantDrop, Name: name})
+	if errors.Is(err, errNoHolder) {
+		return nil
+	}
+	return err
+}
