@@ -60,19 +60,19 @@ func (b *bench) lists(pairs int) (err error) {
 		if err != nil {
 			return errors.Join(err, h.Close())
 		}
-		desk := b.desk(c.host)
-		if _, err := hosts.Add(desk, c.host, h.URL, "", func(host string) ([]string, error) { return accounts.NamesOn(desk, host) }); err != nil {
+		own := b.desk(c.host)
+		if _, err := hosts.Add(own, c.host, h.URL, "", func(host string) ([]string, error) { return accounts.NamesOn(own, host) }); err != nil {
 			return errors.Join(err, h.Close())
 		}
 		ctx := context.Background()
-		if err := desk.Vault.Make(ctx, vault.ByFile, ""); err != nil {
+		if err := own.Vault.Make(ctx, vault.ByFile, ""); err != nil {
 			return errors.Join(err, h.Close())
 		}
-		if _, _, err := login.AddAccount(ctx, desk, accounts.Account{Name: "tern", Host: c.host, User: "tern"}, tokens[0].Secret); err != nil {
+		if _, _, err := login.AddAccount(ctx, own, accounts.Account{Name: "tern", Host: c.host, User: "tern"}, tokens[0].Secret); err != nil {
 			return errors.Join(err, h.Close())
 		}
-		err = compare(c.what, c.bound, pairs, func(int) error { return os.RemoveAll(filepath.Join(desk.Home.State, "answers")) }, func(int) error {
-			all, err := login.RepositoriesOf(ctx, desk, "tern", "")
+		err = compare(c.what, c.bound, pairs, func(int) error { return os.RemoveAll(filepath.Join(own.Home.State, "answers")) }, func(int) error {
+			all, err := login.RepositoriesOf(ctx, own, "tern", "")
 			if err == nil && len(all) != many {
 				err = fmt.Errorf("%d repositories were listed", len(all))
 			}

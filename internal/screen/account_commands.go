@@ -187,22 +187,22 @@ func (e *Env) account(a *accounts.Account) {
 func (e *Env) addAccount(ctx context.Context, d *desk.Desk, a accounts.Account, by string, inside bool) error {
 	switch {
 	case a.Host == "" && a.Address == "":
-		hosts, err := hosts.All(d)
+		known, err := hosts.All(d)
 		if err != nil {
 			return err
 		}
-		if len(hosts) != 1 {
+		if len(known) != 1 {
 			f := fault.New(fault.Usage, "it is not said on which host")
-			for _, h := range hosts {
+			for _, h := range known {
 				f.Try("", text.Command("uncinate", "account", "add", "--host", h.Name))
 			}
-			if len(hosts) == 0 {
+			if len(known) == 0 {
 				f.Says = "no host is known yet, so there is none to have an account on"
 				f.Try("make one known by its description", "uncinate host add FILE")
 			}
 			return f
 		}
-		a.Host = hosts[0].Name
+		a.Host = known[0].Name
 	}
 	if a.Host != "" {
 		h, err := login.HostWithAccounts(d, a.Host)
@@ -316,18 +316,18 @@ func (e *Env) setUp(ctx context.Context, d *desk.Desk, host string, why error) (
 	if listErr != nil || len(holders) > 0 || !fault.Is(why, fault.Decision) {
 		return false, errors.Join(why, listErr)
 	}
-	hosts, err := hosts.All(d)
+	listed, err := hosts.All(d)
 	if err != nil {
 		return false, err
 	}
-	if len(hosts) == 0 {
+	if len(listed) == 0 {
 		return false, fault.New(fault.Decision, "no host is known yet on this machine").
 			Try("make one known by its description", "uncinate host add FILE").
 			Try("or hook to an address made on a host before", "uncinate attach --to ADDRESS")
 	}
 	if host == "" {
 		var known []string
-		for _, h := range hosts {
+		for _, h := range listed {
 			known = append(known, h.Name)
 		}
 		if host = known[0]; len(known) > 1 {

@@ -53,13 +53,13 @@ passed over, and what was cut off goes on.`,
 				if c.Snapshot && c.Depth == 0 {
 					c.Depth = 1
 				}
-				many := *all || m.List != "" || m.Into != "" || len(args) > 2
+				several := *all || m.List != "" || m.Into != "" || len(args) > 2
 				for _, a := range args {
 					if a == args[0] && !strings.Contains(a, "://") { // an address may hold such signs, and a folder too
-						many = many || strings.ContainsAny(a, "*?[") || strings.HasSuffix(a, "/")
+						several = several || strings.ContainsAny(a, "*?[") || strings.HasSuffix(a, "/")
 					}
 				}
-				if many {
+				if several {
 					m.Which = args
 					if len(args) == 0 && !*all && m.List == "" {
 						return fault.New(fault.Usage, "which repositories? Name them, or --all").Try("", "uncinate clone --all --into "+text.Quote(m.Into))

@@ -31,8 +31,8 @@ type Hosted struct {
 	DescribedIn string         `json:"described_in" says:"path of the description"`
 }
 
-func hosted(d *desk.Desk, h *hosts.Host, accounts int) Hosted {
-	return Hosted{h.Name, h.At, h.Title, accounts, append([]string{}, h.Can()...), h.Later, h.Limits, hosts.DescriptionFile(d, h.Name)}
+func hosted(d *desk.Desk, h *hosts.Host, holders int) Hosted {
+	return Hosted{h.Name, h.At, h.Title, holders, append([]string{}, h.Can()...), h.Later, h.Limits, hosts.DescriptionFile(d, h.Name)}
 }
 
 // CheckedHost is what came of checking a description, as a JSON document.
@@ -223,18 +223,18 @@ func hostList() *Command {
 	return &Command{Name: "list", Gives: []Hosted{}, Short: "list the known hosts",
 		Options: func(*flag.FlagSet) Run {
 			return withDesk(func(_ context.Context, e *Env, d *desk.Desk, _ []string) error {
-				hosts, err := hosts.All(d)
+				known, err := hosts.All(d)
 				if err != nil {
 					return err
 				}
 				rows, docs := [][]string{}, []Hosted{}
-				for _, h := range hosts {
-					accounts, err := accounts.On(d, h.Name)
+				for _, h := range known {
+					holders, err := accounts.On(d, h.Name)
 					if err != nil {
 						return err
 					}
-					rows = append(rows, []string{h.Name, h.At, fmt.Sprint(len(accounts)), h.Title})
-					docs = append(docs, hosted(d, h, len(accounts)))
+					rows = append(rows, []string{h.Name, h.At, fmt.Sprint(len(holders)), h.Title})
+					docs = append(docs, hosted(d, h, len(holders)))
 				}
 				return e.Give(docs, func() {
 					if len(rows) == 0 {
@@ -256,11 +256,11 @@ func hostShow() *Command {
 				if err != nil {
 					return err
 				}
-				accounts, err := accounts.On(d, h.Name)
+				holders, err := accounts.On(d, h.Name)
 				if err != nil {
 					return err
 				}
-				return e.Give(hosted(d, h, len(accounts)), func() {
+				return e.Give(hosted(d, h, len(holders)), func() {
 					e.Say("%s", e.Out.strong(h.Name))
 					ways := []string{"token"}
 					if h.Shell != nil {

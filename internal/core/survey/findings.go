@@ -42,8 +42,8 @@ func (l Limits) TooLarge(size int64) string {
 }
 
 // Secret is the finding about a secret in a file.
-func Secret(path string, x secrets.Finding) Finding {
-	return Finding{Weight: Stop, About: "secret", Path: path, Line: x.Line, Says: "holds a " + x.Kind, Excerpt: x.Excerpt, Fix: []string{"ignore", "add", path}}
+func Secret(file string, x secrets.Finding) Finding {
+	return Finding{Weight: Stop, About: "secret", Path: file, Line: x.Line, Says: "holds a " + x.Kind, Excerpt: x.Excerpt, Fix: []string{"ignore", "add", file}}
 }
 
 // largeAnywhere is from which size on a file is spoken of where no host's limit is known.
@@ -51,7 +51,7 @@ const largeAnywhere = 50 << 20
 
 // Findings judges the sorted files. looked holds what their contents told, by the
 // file's place. let says which paths the person let through.
-func (s *Sorted) Findings(looked map[int]Looked, limits Limits, let func(path string) bool) []Finding {
+func (s *Sorted) Findings(looked map[int]Looked, limits Limits, let func(file string) bool) []Finding {
 	var out []Finding
 	add := func(f Finding) {
 		if f.Weight != Stop || f.Path == "" || let == nil || !let(f.Path) {

@@ -50,8 +50,8 @@ func knowsHost(ctx context.Context, d *desk.Desk, r *Route) error {
 		return err
 	}
 	for _, s := range settings { // what the person's own ssh knows holds for us too
-		if files, ok := strings.CutPrefix(s, "userknownhostsfile "); ok {
-			for _, path := range strings.Fields(files) {
+		if lists, ok := strings.CutPrefix(s, "userknownhostsfile "); ok {
+			for _, path := range strings.Fields(lists) {
 				if theirs, err := openssh.Known(ctx, path, r.Host); err == nil && len(theirs) > 0 {
 					return nil
 				}

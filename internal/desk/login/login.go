@@ -29,11 +29,11 @@ func (l *Login) TellsTags() bool {
 }
 
 // Used asks the host how much of its large-file storage the first account uses.
-func Used(ctx context.Context, d *desk.Desk, h *hosts.Host, accounts []*accounts.Account) string {
-	if h.Actions["storage-used"] == nil || len(accounts) == 0 {
+func Used(ctx context.Context, d *desk.Desk, h *hosts.Host, holders []*accounts.Account) string {
+	if h.Actions["storage-used"] == nil || len(holders) == 0 {
 		return ""
 	}
-	l, err := Open(ctx, d, accounts[0])
+	l, err := Open(ctx, d, holders[0])
 	if err != nil {
 		return "not told now"
 	}

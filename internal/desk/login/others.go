@@ -68,12 +68,12 @@ func Others(f *fault.Fault, names []string, can string, command func(account str
 	if len(names) == 0 {
 		return f
 	}
-	accounts := "account " + names[0]
+	holders := "account " + names[0]
 	if len(names) > 1 {
-		accounts = "accounts " + strings.Join(names, " and ")
+		holders = "accounts " + strings.Join(names, " and ")
 	}
 	out := *f
-	out.Details = append(slices.Clone(f.Details), "Your "+accounts+" can "+can+".")
+	out.Details = append(slices.Clone(f.Details), "Your "+holders+" can "+can+".")
 	out.Remedies = nil
 	for _, name := range names {
 		out.Try("use "+name, command(name))

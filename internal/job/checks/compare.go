@@ -40,7 +40,7 @@ func Compare(ctx context.Context, d *desk.Desk, names []string) ([]Compared, err
 	}
 	out := []Compared{}
 	for _, h := range known {
-		accounts, err := accounts.On(d, h.Name)
+		holders, err := accounts.On(d, h.Name)
 		if err != nil {
 			return nil, err
 		}
@@ -59,7 +59,7 @@ func Compare(ctx context.Context, d *desk.Desk, names []string) ([]Compared, err
 			}
 		}
 		out = append(out, Compared{h.Name, []string{told("plan"), told("as_of"), told("private_free"), told("private_collaborators"), told("public_collaborators"),
-			told("file_size"), told("push_size"), told("repository_size"), told("large_file_quota"), login.Used(ctx, d, h, accounts), told("requests_per_hour"), fmt.Sprint(len(accounts))}})
+			told("file_size"), told("push_size"), told("repository_size"), told("large_file_quota"), login.Used(ctx, d, h, holders), told("requests_per_hour"), fmt.Sprint(len(holders))}})
 	}
 	return out, nil
 }

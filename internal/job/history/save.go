@@ -276,12 +276,12 @@ func commit(ctx context.Context, f *project.Folder, chosen []git.Entry, message 
 			return git.Fault(err, "git does not take the new files")
 		}
 	}
-	text, done, err := files.Temporary("uncinate-text-", strings.TrimSpace(message)+"\n")
+	says, done, err := files.Temporary("uncinate-text-", strings.TrimSpace(message)+"\n")
 	defer done() // in the system's own folder for what is temporary, so nothing is lost where it stays
 	if err == nil {
 		err = hooked(ctx, f, func(env []string) error {
 			_, err := f.Repo.Run(ctx, git.Cmd{Dir: f.Path, Config: f.Repo.Safe, In: bytes.NewReader(all.Bytes()), Env: append(env, "GIT_LITERAL_PATHSPECS=1"),
-				Args: []string{"commit", "-q", "--only", "--cleanup=whitespace", "-F", text, "--pathspec-from-file=-", "--pathspec-file-nul"}})
+				Args: []string{"commit", "-q", "--only", "--cleanup=whitespace", "-F", says, "--pathspec-from-file=-", "--pathspec-file-nul"}})
 			return err
 		})
 	}

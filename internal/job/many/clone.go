@@ -132,9 +132,9 @@ func notSeen(what string, all []repositories.HostedRepository) error {
 
 // isMeant reports whether a word names a repository: by its name or path, by a pattern of
 // either (path.Match), by its owner with a slash behind, or by an address.
-func isMeant(hosts []*hosts.Host, word string, r repositories.HostedRepository) bool {
+func isMeant(known []*hosts.Host, word string, r repositories.HostedRepository) bool {
 	if strings.Contains(word, "://") || strings.Contains(word, "@") {
-		return leadsTo(hosts, word, r)
+		return leadsTo(known, word, r)
 	}
 	for _, s := range []string{r.Name, r.Path()} {
 		if ok, err := path.Match(word, s); err == nil && ok || strings.EqualFold(word, s) {

@@ -54,11 +54,11 @@ func Find(ctx context.Context, d *desk.Desk, given string) (*Finding, error) {
 	if err != nil {
 		return nil, err
 	}
-	accounts, err := accounts.All(d)
+	holders, err := accounts.All(d)
 	if err != nil {
 		return nil, err
 	}
-	hosts, err := hosts.All(d)
+	known, err := hosts.All(d)
 	if err != nil {
 		return nil, err
 	}
@@ -68,7 +68,7 @@ func Find(ctx context.Context, d *desk.Desk, given string) (*Finding, error) {
 		if looked++; looked%512 == 0 {
 			d.Tell.Progress("Looking for copies", 0, 1, text.Count(looked, "folder"))
 		}
-		one, is := copyAt(path, register, accounts, hosts)
+		one, is := copyAt(path, register, holders, known)
 		if one.Address != "" {
 			f.Found = append(f.Found, one)
 		}

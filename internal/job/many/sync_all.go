@@ -126,7 +126,7 @@ func syncOne(ctx context.Context, d *desk.Desk, p project.Project, a project.Ans
 		return fail(a.Err)
 	}
 	begun()
-	desk, err := d.Beside(ctx, desk.Silence{})
+	own, err := d.Beside(ctx, desk.Silence{})
 	if err != nil {
 		return fail(err)
 	}
@@ -137,7 +137,7 @@ func syncOne(ctx context.Context, d *desk.Desk, p project.Project, a project.Ans
 	if a.Err == nil && a.Refs.IDs != nil {
 		how.Told = &a
 	}
-	s, err := syncing.Plan(ctx, desk, how)
+	s, err := syncing.Plan(ctx, own, how)
 	if err != nil {
 		return fail(err)
 	}

@@ -119,11 +119,11 @@ func onlyOne(ctx context.Context, d *desk.Desk, on, owner, name string) *account
 	}
 	var found *accounts.Account
 	where := ""
-	hosts := map[string]bool{}
+	known := map[string]bool{}
 	for _, a := range all {
-		hosts[a.Host] = a.Host != "" && (on == "" || a.Host == on)
+		known[a.Host] = a.Host != "" && (on == "" || a.Host == on)
 	}
-	for host, asked := range hosts {
+	for host, asked := range known {
 		if !asked {
 			continue
 		}

@@ -120,15 +120,15 @@ func LimitsFor(d *desk.Desk, where, named string) (survey.Limits, error) {
 		if err != nil {
 			return none, err
 		}
-		hosts, err := hosts.All(d)
+		known, err := hosts.All(d)
 		if err != nil {
 			return none, err
 		}
 		switch {
 		case hooked && p.Host != "":
 			named = p.Host
-		case !hooked && len(hosts) == 1:
-			named = hosts[0].Name
+		case !hooked && len(known) == 1:
+			named = known[0].Name
 		default:
 			return none, nil
 		}

@@ -173,7 +173,7 @@ func Groups(ctx context.Context, d *desk.Desk, given string, choice survey.Choic
 
 // SurveyFolder walks a folder, sorts its files, and looks into those that would go up; into
 // all of them, or only into some.
-func SurveyFolder(ctx context.Context, d *desk.Desk, f *project.Folder, choice survey.Choice, limits survey.Limits, only func(path string) bool) (*Surveying, error) {
+func SurveyFolder(ctx context.Context, d *desk.Desk, f *project.Folder, choice survey.Choice, limits survey.Limits, only func(file string) bool) (*Surveying, error) {
 	s := &Surveying{Folder: f, limits: limits}
 	var err error
 	if s.Let, err = LetThrough(d, f.Path); err != nil {
@@ -267,8 +267,8 @@ func (s *Surveying) markTracked(all []survey.File, list []string) {
 // Finder looks for secrets, for the beginnings of the known hosts' tokens, and for the
 // paths of this machine: the home folder and the project's own. label names all that
 // it looks for.
-func Finder(d *desk.Desk, project string) (finder *secrets.Finder, label string, err error) {
-	here := []string{project}
+func Finder(d *desk.Desk, folder string) (finder *secrets.Finder, label string, err error) {
+	here := []string{folder}
 	if home := filepath.Clean(d.UserHome); strings.Count(home, string(filepath.Separator)) > 1 {
 		here = append(here, home)
 	}
@@ -277,12 +277,12 @@ func Finder(d *desk.Desk, project string) (finder *secrets.Finder, label string,
 			here = append(here, strings.ReplaceAll(p, `\`, `\\`), filepath.ToSlash(p))
 		}
 	}
-	hosts, err := hosts.All(d)
+	known, err := hosts.All(d)
 	if err != nil {
 		return nil, "", err
 	}
 	var begins []string
-	for _, h := range hosts {
+	for _, h := range known {
 		begins = append(begins, h.SignIn.Begins...)
 	}
 	return secrets.New(here, begins), files.Short(fmt.Sprint(secrets.Version, here, begins)), nil

@@ -248,10 +248,10 @@ func (m *machine) edit(name string) error {
 	if err != nil {
 		return err
 	}
-	text := "The gauge stands at the quay of an invented harbour.\n"
+	says := "The gauge stands at the quay of an invented harbour.\n"
 	if strings.HasSuffix(name, ".h") {
-		text = "#define DATUM_MM 412 /* invented */\n"
+		says = "#define DATUM_MM 412 /* invented */\n"
 	}
-	_, err = fmt.Fprint(f, text)
+	_, err = fmt.Fprint(f, says)
 	return errors.Join(err, f.Close())
 }

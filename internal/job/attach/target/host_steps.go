@@ -71,17 +71,17 @@ func (t *Target) nonce() (string, error) {
 
 // createIt makes the repository on the host.
 func (t *Target) createIt(ctx context.Context) error {
-	l, text := t.Login, t.Options.Description
+	l, says := t.Login, t.Options.Description
 	word, err := t.nonce()
 	if err != nil {
 		return err
 	}
 	if t.marks() {
-		text = strings.TrimSpace(text + " (being made: " + word + ")")
+		says = strings.TrimSpace(says + " (being made: " + word + ")")
 	}
 	fields, err := l.Do(ctx, "repository-create", "create the repository "+t.Repository.Path(), description.Vars{
 		"owner": t.Repository.Owner, "name": t.Repository.Name, "path": t.Repository.Path(), "visibility": t.Repository.Visibility,
-		"description": text, "default_branch": t.Branch})
+		"description": says, "default_branch": t.Branch})
 	if err != nil {
 		// The answer may be lost though the work was done, now or by a run before
 		// this one; or the name went to someone else a moment ago. Looking tells.
@@ -159,19 +159,19 @@ func (t *Target) describe(ctx context.Context) error {
 	if !t.marks() || t.Repository.Description == t.Options.Description {
 		return nil
 	}
-	var text any = t.Options.Description
-	if text == "" {
-		text = description.Blank{}
+	var says any = t.Options.Description
+	if says == "" {
+		says = description.Blank{}
 	}
 	fields, err := t.Login.Do(ctx, "repository-change", "describe "+t.Repository.Path(), description.Vars{
-		"owner": t.Repository.Owner, "name": t.Repository.Name, "path": t.Repository.Path(), "id": t.Repository.ID, "version": t.Repository.Version, "description": text})
+		"owner": t.Repository.Owner, "name": t.Repository.Name, "path": t.Repository.Path(), "id": t.Repository.ID, "version": t.Repository.Version, "description": says})
 	if login.Means(err, description.Changed) {
 		there, found, look := t.Login.Repository(ctx, t.Repository.Owner, t.Repository.Name)
 		if look != nil || !found {
 			return errors.Join(err, look)
 		}
 		fields, err = t.Login.Do(ctx, "repository-change", "describe "+t.Repository.Path(), description.Vars{
-			"owner": t.Repository.Owner, "name": t.Repository.Name, "path": t.Repository.Path(), "id": t.Repository.ID, "version": there.Version, "description": text})
+			"owner": t.Repository.Owner, "name": t.Repository.Name, "path": t.Repository.Path(), "id": t.Repository.ID, "version": there.Version, "description": says})
 	}
 	if err != nil {
 		return err

@@ -171,9 +171,9 @@ func (t *Target) byName(ctx context.Context, to string) (h *hosts.Host, owner, n
 			return h, owner, name, nil
 		}
 	}
-	hosts, listErr := hosts.All(t.Desk)
-	if listErr == nil && t.Options.Account == "" && owner != "" && len(hosts) == 1 && hosts[0].Actions["repository-show"] == nil {
-		return hosts[0], owner, name, nil
+	known, listErr := hosts.All(t.Desk)
+	if listErr == nil && t.Options.Account == "" && owner != "" && len(known) == 1 && known[0].Actions["repository-show"] == nil {
+		return known[0], owner, name, nil
 	}
 	return nil, "", "", errors.Join(err, listErr)
 }
