@@ -27,6 +27,9 @@ type Change struct {
 // Items is the plan as it is shown.
 func (c *Change) Items() []plan.Item { return Items(c.Steps) }
 
+// Release gives the plan up; it holds nothing yet.
+func (c *Change) Release() error { return nil }
+
 // HostName is where the host's steps act.
 func (c *Change) HostName() string { return c.Host }
 

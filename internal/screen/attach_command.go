@@ -114,7 +114,7 @@ func runAttach(ctx context.Context, e *Env, p plans, o target.Options) error {
 		if a.Resumed {
 			e.Aside("An earlier attach was cut off; this one goes on from there.")
 		}
-		if goes, err := e.propose(ctx, p, a.Headline(), a.Items(), a.HostName(), a.Notes); err != nil || !goes {
+		if goes, err := e.propose(ctx, p, a.Headline(), a, a.Notes); err != nil || !goes {
 			return err
 		}
 	}

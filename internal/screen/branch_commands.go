@@ -109,14 +109,7 @@ func (e *Env) history(ctx context.Context, r *history.History, o history.History
 
 // proposeBranches shows a plan about branches and carries it out.
 func (e *Env) proposeBranches(ctx context.Context, plan *history.BranchPlan, p plans, done string) error {
-	goes, err := e.propose(ctx, p, plan.Head, plan.Items(), "", plan.Notes)
-	if err != nil || !goes {
-		if end := plan.Release(); err == nil {
-			err = end
-		}
-		return err
-	}
-	if err := plan.Do(ctx); err != nil {
+	if done, err := e.carryOut(ctx, p, plan.Head, plan, plan.Notes); err != nil || !done {
 		return err
 	}
 	return e.Give(Planned{Plan: plan.Items(), Notes: plan.Notes}, func() { e.Say("%s", done) })

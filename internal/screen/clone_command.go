@@ -95,7 +95,7 @@ func (e *Env) clone(ctx context.Context, d *desk.Desk, c attach.CloneOptions, pr
 		return err
 	}
 	p := plans{preview: preview, yes: true}
-	if goes, err := e.propose(ctx, p, "To bring "+text.Visible(c.What)+" onto this machine:", cloning.Items(), "", cloning.Notes()); err != nil || !goes {
+	if goes, err := e.propose(ctx, p, "To bring "+text.Visible(c.What)+" onto this machine:", cloning, cloning.Notes()); err != nil || !goes {
 		return err
 	}
 	r, err := cloning.Do(ctx)

@@ -50,10 +50,7 @@ func runDetach(ctx context.Context, e *Env, d *desk.Desk, p plans, o attach.Deta
 	if t.Unfinished && !o.HookOnly {
 		head = "An attach was cut off here. To put everything back:"
 	}
-	if goes, err := e.propose(ctx, p, head, t.Items(), t.HostName(), t.Notes); err != nil || !goes {
-		return err
-	}
-	if err := t.Do(ctx); err != nil {
+	if done, err := e.carryOut(ctx, p, head, t, t.Notes); err != nil || !done {
 		return err
 	}
 	return e.Give(Detached{append([]plan.Item{}, t.Items()...), t.Unfinished, t.Notes}, func() { e.Say("%s", e.Out.strong("Detached.")) })

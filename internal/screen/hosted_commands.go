@@ -229,10 +229,7 @@ func (e *Env) doChange(ctx context.Context, c *desk.Change, p plans, done string
 	if len(c.Items()) == 0 {
 		return e.Give(doc, func() { e.Say("It is so already; nothing was changed.") })
 	}
-	if goes, err := e.propose(ctx, p, c.Head, c.Items(), c.HostName(), c.Notes); err != nil || !goes {
-		return err
-	}
-	if err := c.Do(ctx); err != nil {
+	if done, err := e.carryOut(ctx, p, c.Head, c, c.Notes); err != nil || !done {
 		return err
 	}
 	for _, i := range c.Items() {

@@ -244,7 +244,7 @@ func (e *Env) keys(all credentials.KeyList) {
 }
 
 func (e *Env) changeKeys(ctx context.Context, d *desk.Desk, c *desk.Change, p plans, done string) error {
-	if goes, err := e.propose(ctx, p, c.Head, c.Items(), c.HostName(), c.Notes); err != nil || !goes {
+	if goes, err := e.propose(ctx, p, c.Head, c, c.Notes); err != nil || !goes {
 		return err
 	}
 	err := c.Do(ctx)

@@ -153,11 +153,7 @@ func (e *Env) find(ctx context.Context, d *desk.Desk, folder string, p plans) er
 	if known > 0 {
 		notes = append(notes, text.Count(known, "copy")+" there known already.")
 	}
-	goes, err := e.propose(ctx, p, "To take in what lies there:", f.Items(), "", notes)
-	if err != nil || !goes {
-		return err
-	}
-	if err := f.Do(ctx); err != nil {
+	if done, err := e.carryOut(ctx, p, "To take in what lies there:", f, notes); err != nil || !done {
 		return err
 	}
 	return e.Give(f.Found, func() { e.Say("Taken in: %s. See them all: uncinate status --all", text.Count(len(f.Items()), "copy")) })

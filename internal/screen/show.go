@@ -12,6 +12,7 @@ import (
 
 	"uncinate/internal/core/plan"
 	"uncinate/internal/core/text"
+	"uncinate/internal/desk"
 )
 
 // Say prints a line of the result.
@@ -161,9 +162,33 @@ type Planned struct {
 	Notes []string    `json:"notes,omitempty"`
 }
 
+// carryOut shows a plan, asks and does it; false where it was only shown.
+func (e *Env) carryOut(ctx context.Context, p plans, head string, w desk.Plan, notes []string) (bool, error) {
+	if goes, err := e.propose(ctx, p, head, w, notes); err != nil || !goes {
+		return false, err
+	}
+	return true, w.Do(ctx)
+}
+
 // propose shows a plan and asks whether to go ahead; false for a preview, after which
-// nothing is done.
-func (e *Env) propose(ctx context.Context, p plans, head string, items []plan.Item, host string, notes []string) (bool, error) {
+// nothing is done. A plan that is not gone about is given up.
+func (e *Env) propose(ctx context.Context, p plans, head string, w desk.Planned, notes []string) (bool, error) {
+	host := ""
+	if x, acts := w.(interface{ HostName() string }); acts {
+		host = x.HostName()
+	}
+	goes, err := e.show(ctx, p, head, w.Items(), host, notes)
+	if err == nil && goes {
+		return true, nil
+	}
+	if end := w.Release(); err == nil {
+		err = end
+	}
+	return false, err
+}
+
+// show shows the items of a plan, and asks whether to go ahead.
+func (e *Env) show(ctx context.Context, p plans, head string, items []plan.Item, host string, notes []string) (bool, error) {
 	if p.preview && e.json {
 		return false, e.JSON(Planned{append([]plan.Item{}, items...), notes})
 	}

@@ -75,12 +75,7 @@ func (e *Env) sync(ctx context.Context, s *syncing.Sync, p plans) error {
 // proposeSync shows the plan, and gives it up unless it is to be gone about.
 func (e *Env) proposeSync(ctx context.Context, p plans, what string, s *syncing.Sync) (goes bool, err error) {
 	p.yes = p.yes || len(s.Asks()) == 0
-	if goes, err = e.propose(ctx, p, what, s.Items(), "", s.Asks()); err != nil || !goes {
-		if end := s.Release(); err == nil {
-			err = end
-		}
-	}
-	return goes, err
+	return e.propose(ctx, p, what, s, s.Asks())
 }
 
 func (e *Env) synced(r *syncing.Synced) {

@@ -22,7 +22,7 @@ import (
 
 // Looked is what was found by looking for copies of tokens, as a JSON document.
 type Looked struct {
-	Found  []credentials.Copy `json:"found"`
+	Found  []credentials.FoundToken `json:"found"`
 	Looked int                `json:"looked" says:"how many files were looked into"`
 	Unread int                `json:"unread" says:"how many could not be read"`
 }
@@ -293,10 +293,7 @@ func (e *Env) replaceToken(ctx context.Context, d *desk.Desk, name string, renew
 }
 
 func (e *Env) changeToken(ctx context.Context, d *desk.Desk, t *credentials.TokenChange, p plans, done string) error {
-	if goes, err := e.propose(ctx, p, t.Head, t.Items(), t.HostName(), nil); err != nil || !goes {
-		return err
-	}
-	if err := t.Do(ctx); err != nil {
+	if done, err := e.carryOut(ctx, p, t.Head, t, nil); err != nil || !done {
 		return err
 	}
 	doc := ChangedToken{Account: t.Account.Name, Done: []string{}}
@@ -349,7 +346,7 @@ func (e *Env) lookForTokens(ctx context.Context, d *desk.Desk, folders []string)
 	if err != nil {
 		return err
 	}
-	doc := Looked{append([]credentials.Copy{}, found...), looked, unread}
+	doc := Looked{append([]credentials.FoundToken{}, found...), looked, unread}
 	if err := e.Give(doc, func() {
 		var rows [][]string
 		for _, c := range found {

@@ -90,7 +90,7 @@ func Plan(ctx context.Context, d *desk.Desk, o target.Options) (*Attach, error) 
 			return nil, err
 		}
 	}
-	failed := func(err error) (*Attach, error) { return nil, errors.Join(err, a.Close(), a.held.Release()) }
+	failed := func(err error) (*Attach, error) { return nil, errors.Join(err, a.Release()) }
 	for _, c := range a.Checks(where) {
 		if err := c.Run(ctx); err != nil {
 			return failed(err)
@@ -107,6 +107,9 @@ func Plan(ctx context.Context, d *desk.Desk, o target.Options) (*Attach, error) 
 
 // Close takes away what was brought aside for the look.
 func (a *Attach) Close() error { return a.joins.Close() }
+
+// Release gives the plan up.
+func (a *Attach) Release() error { return errors.Join(a.Close(), a.held.Release()) }
 
 // addressOfCopy lets a copy that was cloned elsewhere name the repository it came from: a
 // path that begins with a dot or a slash is one.

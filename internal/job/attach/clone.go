@@ -362,6 +362,9 @@ func (c *Clone) stepCheckout() desk.Step {
 		}}
 }
 
+// Release gives the plan up.
+func (c *Clone) Release() error { return c.held.Release() }
+
 // Do carries the plan out.
 func (c *Clone) Do(ctx context.Context) (*Cloned, error) {
 	t := c.target

@@ -239,6 +239,9 @@ func (t *Detach) planDelete(ctx context.Context, o DetachOptions) (keep bool, er
 // Items is the plan as it is shown.
 func (t *Detach) Items() []plan.Item { return desk.Items(t.steps) }
 
+// Release gives the plan up.
+func (t *Detach) Release() error { return t.held.Release() }
+
 // Do carries the plan out. Each step is marked as put back, so that a detach that is
 // cut off goes on too.
 func (t *Detach) Do(ctx context.Context) error {

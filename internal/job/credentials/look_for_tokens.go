@@ -16,8 +16,8 @@ import (
 	"uncinate/internal/world/tree"
 )
 
-// Copy is a place where one of our tokens lies in a plain file.
-type Copy struct {
+// FoundToken is a place where one of our tokens lies in a plain file.
+type FoundToken struct {
 	Account string `json:"account"`
 	File    string `json:"file"`
 	Line    int    `json:"line"`
@@ -29,7 +29,7 @@ const mostLooked = 64 << 20
 
 // LookForTokens looks for copies of this machine's own tokens in plain files below
 // folders. What cannot be read is counted.
-func LookForTokens(ctx context.Context, d *desk.Desk, folders []string) (found []Copy, looked, unread int, err error) {
+func LookForTokens(ctx context.Context, d *desk.Desk, folders []string) (found []FoundToken, looked, unread int, err error) {
 	needles, err := needlesOf(ctx, d)
 	if err != nil {
 		return nil, 0, 0, err
@@ -41,7 +41,7 @@ func LookForTokens(ctx context.Context, d *desk.Desk, folders []string) (found [
 		looked++
 		for _, n := range needles {
 			if i := bytes.Index(data, n.text); i >= 0 {
-				found = append(found, Copy{n.account, path, 1 + bytes.Count(data[:i], []byte("\n")), n.form})
+				found = append(found, FoundToken{n.account, path, 1 + bytes.Count(data[:i], []byte("\n")), n.form})
 			}
 		}
 	}
@@ -55,7 +55,7 @@ func LookForTokens(ctx context.Context, d *desk.Desk, folders []string) (found [
 			return nil, 0, 0, err
 		}
 	}
-	slices.SortFunc(found, func(a, b Copy) int {
+	slices.SortFunc(found, func(a, b FoundToken) int {
 		return strings.Compare(fmt.Sprintf("%s\x00%08d", a.File, a.Line), fmt.Sprintf("%s\x00%08d", b.File, b.Line))
 	})
 	return found, looked, unread, nil

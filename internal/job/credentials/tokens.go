@@ -108,6 +108,9 @@ type TokenChange struct {
 // Items is the plan as it is shown.
 func (t *TokenChange) Items() []plan.Item { return desk.Items(t.steps) }
 
+// Release gives the plan up; it holds nothing yet.
+func (t *TokenChange) Release() error { return nil }
+
 // HostName is where the host's steps act.
 func (t *TokenChange) HostName() string { return t.Account.Host }
 

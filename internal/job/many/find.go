@@ -160,6 +160,9 @@ func (f *Finding) plan() {
 // Items is the plan as it is shown.
 func (f *Finding) Items() []plan.Item { return desk.Items(f.steps) }
 
+// Release gives the plan up; it holds nothing yet.
+func (f *Finding) Release() error { return nil }
+
 // Do takes the copies in, each by itself: one that cannot be is told of.
 func (f *Finding) Do(ctx context.Context) error {
 	var failed []error
