@@ -89,7 +89,7 @@ func (w *storyWorld) finds(t *testing.T, story, rule, against string) bool {
 
 // plainGitIsRight plays stories of plain git alone, 1,000 commands of it in a soak.
 func plainGitIsRight(t *testing.T, w *storyWorld) {
-	commands := 60
+	commands := 40
 	if os.Getenv("UNCINATE_SOAK") != "" {
 		commands = 1000
 	}
@@ -99,4 +99,27 @@ func plainGitIsRight(t *testing.T, w *storyWorld) {
 		require.NoError(t, teller.tell(seed))
 	}
 	assert.Empty(t, teller.found, teller.report(1, time.Second))
+}
+
+// TestStoriesCanBePasted pastes a story into bash, after the prelude, as a person would.
+func TestStoriesCanBePasted(t *testing.T) {
+	t.Parallel()
+	linux(t)
+	needs(t, "bash", "bash")
+	dir := t.TempDir()
+	require.NoError(t, os.Symlink(program, filepath.Join(dir, "uncinate")))
+	c := exec.Command("bash", "-s")
+	c.Env = []string{"PATH=" + dir + ":" + os.Getenv("PATH"), "HOME=" + dir, "TMPDIR=" + dir, "LC_ALL=C.UTF-8"}
+	c.Stdin = strings.NewReader(prelude + `
+put pier/gauge/place/staged.txt 'a line' another
+at pier gauge git add -A -- place
+name pier/gauge/place pier/gauge/tables/place
+cut all 0 300 at launch gauge uncinate status
+both 'hut gauge uncinate status' at pier gauge git status --porcelain
+kill $practice; umount "$top/homes"
+`)
+	out, err := c.CombinedOutput()
+	require.NoError(t, err, string(out))
+	assert.Contains(t, string(out), "AD place/staged.txt\n?? tables/place/\n")
+	assert.Equal(t, 3, strings.Count(string(out), "gauge on branch main"), string(out))
 }
