@@ -372,12 +372,23 @@ var ours = []drawn{
 		return at(l, words...)
 	}},
 	{2, func(m *maker, l *look) []string {
-		return at(l, "uncinate", "tag", fmt.Sprintf("%d.%d.0", m.IntN(9), m.IntN(99)), "--yes")
+		words := []string{"uncinate", "tag", fmt.Sprintf("%d.%d.0", m.IntN(9), m.IntN(99)), "--yes"}
+		switch m.IntN(4) {
+		case 0:
+			words = append(words, "--here")
+		case 1:
+			words[2] = "mark-" + m.word()
+			words = append(words, "--any-name")
+		}
+		return at(l, words...)
 	}},
 	{4, func(m *maker, l *look) []string {
 		words := []string{"uncinate", "rescue", "bring", fmt.Sprint(m.IntN(len(l.copies)+1) + 1)}
-		if m.IntN(3) == 0 {
+		switch m.IntN(5) {
+		case 0:
 			words = append(words, "--as", "back-"+m.word())
+		case 1:
+			words = append(words, "--into", "../back-"+m.word())
 		}
 		return at(l, words...)
 	}},
@@ -391,10 +402,30 @@ var ours = []drawn{
 		}
 		return at(l, words...)
 	}},
+	{1, func(m *maker, l *look) []string {
+		return at(l, "uncinate", "rescue", "drop", "--older", "1", "--yes")
+	}},
 	{1, func(m *maker, l *look) []string { return at(l, "uncinate", "ignore", "keep", "--all") }},
+	{1, func(m *maker, l *look) []string {
+		return at(l, "uncinate", "branch", "make", one(m, branchNames[1:]), "--for", "knot", "--publish")
+	}},
+	{1, func(m *maker, l *look) []string {
+		return at(l, "uncinate", "hosted", "change", "saltmarsh/gauge", "--default-branch", one(m, branchNames[:2]), "--yes")
+	}},
+	{1, func(m *maker, l *look) []string {
+		return at(l, "uncinate", one(m, []string{"sync", "detach", "attach"}), "--preview")
+	}},
+	{1, func(m *maker, l *look) []string { return at(l, "uncinate", "status", "--forget-lost") }},
+	{1, func(m *maker, l *look) []string {
+		return at(l, "uncinate", "save", "Let-"+m.word(), "--let", one(m, fileNames[:4]), "--reason", "it-is-made-up")
+	}},
 	{1, func(m *maker, l *look) []string { return at(l, "uncinate", "ignore", "add", "--suggested") }},
 	{1, func(m *maker, l *look) []string {
-		return at(l, "uncinate", "clone", "saltmarsh/"+one(m, []string{"gauge", "almanac"}), "../clone-"+m.word())
+		words := []string{"uncinate", "clone", "saltmarsh/" + one(m, []string{"gauge", "almanac"}), "../clone-" + m.word()}
+		if m.IntN(3) == 0 {
+			words = append(words, "--read-only")
+		}
+		return at(l, words...)
 	}},
 	{1, func(m *maker, l *look) []string { return at(l, "uncinate", "attach", "--yes") }},
 	{1, func(m *maker, l *look) []string { return at(l, "uncinate", "detach", "--yes") }},

@@ -185,24 +185,11 @@ func (e *Env) account(a *accounts.Account) {
 // addAccount makes sure of the vault before it asks for the token, so that nobody
 // pastes one in vain. inside says that it happens within another command.
 func (e *Env) addAccount(ctx context.Context, d *desk.Desk, a accounts.Account, by string, inside bool) error {
-	switch {
-	case a.Host == "" && a.Address == "":
-		known, err := hosts.All(d)
-		if err != nil {
+	if a.Host == "" && a.Address == "" {
+		var err error
+		if a.Host, err = onlyHost(d); err != nil {
 			return err
 		}
-		if len(known) != 1 {
-			f := fault.New(fault.Usage, "it is not said on which host")
-			for _, h := range known {
-				f.Try("", text.Command("uncinate", "account", "add", "--host", h.Name))
-			}
-			if len(known) == 0 {
-				f.Says = "no host is known yet, so there is none to have an account on"
-				f.Try("make one known by its description", "uncinate host add FILE")
-			}
-			return f
-		}
-		a.Host = known[0].Name
 	}
 	if a.Host != "" {
 		h, err := login.HostWithAccounts(d, a.Host)
@@ -251,6 +238,26 @@ func (e *Env) addAccount(ctx context.Context, d *desk.Desk, a accounts.Account, 
 	}
 	added, doubts, err := login.AddAccount(ctx, d, a, token)
 	return e.addedAccount(d, added, doubts, inside, err)
+}
+
+// onlyHost names the host where one alone is known.
+func onlyHost(d *desk.Desk) (string, error) {
+	known, err := hosts.All(d)
+	if err != nil {
+		return "", err
+	}
+	if len(known) == 1 {
+		return known[0].Name, nil
+	}
+	f := fault.New(fault.Usage, "it is not said on which host")
+	for _, h := range known {
+		f.Try("", text.Command("uncinate", "account", "add", "--host", h.Name))
+	}
+	if len(known) == 0 {
+		f.Says = "no host is known yet, so there is none to have an account on"
+		f.Try("make one known by its description", "uncinate host add FILE")
+	}
+	return "", f
 }
 
 // shower shows a person where to sign in.

@@ -53,13 +53,7 @@ passed over, and what was cut off goes on.`,
 				if c.Snapshot && c.Depth == 0 {
 					c.Depth = 1
 				}
-				several := *all || m.List != "" || m.Into != "" || len(args) > 2
-				for _, a := range args {
-					if a == args[0] && !strings.Contains(a, "://") { // an address may hold such signs, and a folder too
-						several = several || strings.ContainsAny(a, "*?[") || strings.HasSuffix(a, "/")
-					}
-				}
-				if several {
+				if *all || m.List != "" || m.Into != "" || len(args) > 2 || len(args) > 0 && namesSeveral(args[0]) {
 					m.Which = args
 					if len(args) == 0 && !*all && m.List == "" {
 						return fault.New(fault.Usage, "which repositories? Name them, or --all").Try("", "uncinate clone --all --into "+text.Quote(m.Into))
@@ -75,6 +69,11 @@ passed over, and what was cut off goes on.`,
 				return e.clone(ctx, d, *c, *preview)
 			})
 		}}
+}
+
+// namesSeveral tells a pattern or an owner from one repository; an address may hold such signs.
+func namesSeveral(what string) bool {
+	return !strings.Contains(what, "://") && (strings.ContainsAny(what, "*?[") || strings.HasSuffix(what, "/"))
 }
 
 func (e *Env) clone(ctx context.Context, d *desk.Desk, c attach.CloneOptions, preview bool) error {

@@ -115,13 +115,7 @@ func dispatch(ctx context.Context, e *Env, args []string) error {
 	}
 	c, path, rest := find(e.commands, args)
 	if c == nil {
-		var names []string
-		for _, x := range e.commands {
-			if !x.Hidden {
-				names = append(names, x.Name)
-			}
-		}
-		return unknown("there is no command "+text.Quote(args[0]), args[0], names, "uncinate help")
+		return unknown("there is no command "+text.Quote(args[0]), args[0], shown(e.commands), "uncinate help")
 	}
 	help := "uncinate help " + strings.Join(path, " ")
 	if c.Options == nil {
@@ -132,13 +126,7 @@ func dispatch(ctx context.Context, e *Env, args []string) error {
 			}
 			return nil
 		}
-		var names []string
-		for _, x := range c.Subs {
-			if !x.Hidden {
-				names = append(names, x.Name)
-			}
-		}
-		return unknown(fmt.Sprintf("uncinate %s has no %s", strings.Join(path, " "), text.Quote(rest[0])), rest[0], names, help)
+		return unknown(fmt.Sprintf("uncinate %s has no %s", strings.Join(path, " "), text.Quote(rest[0])), rest[0], shown(c.Subs), help)
 	}
 	o := flag.NewFlagSet(c.Name, flag.ContinueOnError)
 	o.SetOutput(io.Discard)
@@ -163,6 +151,17 @@ func dispatch(ctx context.Context, e *Env, args []string) error {
 	}
 	e.quiet, e.verbose = all.quiet, all.verbose
 	return run(ctx, e, words)
+}
+
+// shown are the names of the commands that help shows.
+func shown(all []*Command) []string {
+	var names []string
+	for _, x := range all {
+		if !x.Hidden {
+			names = append(names, x.Name)
+		}
+	}
+	return names
 }
 
 func unknown(says, word string, names []string, help string) error {

@@ -61,24 +61,29 @@ again is left out. Your own git hooks run; one that stops the commit is named.`,
 						return err
 					}
 				}
-				if s.Text == "" && e.asks {
-					if s.Text, err = e.ask(ctx, "What was done, in one line? "); err != nil {
-						return err
-					}
-				}
-				s.Ask = e.asker(ctx)
-				r, err := history.Save(ctx, d, s)
-				if err != nil {
-					return err
-				}
-				return e.Give(r, func() {
-					first, _, _ := strings.Cut(strings.TrimSpace(r.Text), "\n")
-					e.Say("Saved: %s. Commit %.10s on %s, here only: %s", changes(r.Files), r.Commit, text.Visible(r.Branch), text.Excerpt(first, 80))
-					e.left(r.Left)
-					e.Say("To send it: uncinate sync")
-				})
+				return e.save(ctx, d, s)
 			})
 		}}
+}
+
+// save asks for what the commit is to say where nothing is given, commits and tells.
+func (e *Env) save(ctx context.Context, d *desk.Desk, s history.SaveOptions) (err error) {
+	if s.Text == "" && e.asks {
+		if s.Text, err = e.ask(ctx, "What was done, in one line? "); err != nil {
+			return err
+		}
+	}
+	s.Ask = e.asker(ctx)
+	r, err := history.Save(ctx, d, s)
+	if err != nil {
+		return err
+	}
+	return e.Give(r, func() {
+		first, _, _ := strings.Cut(strings.TrimSpace(r.Text), "\n")
+		e.Say("Saved: %s. Commit %.10s on %s, here only: %s", changes(r.Files), r.Commit, text.Visible(r.Branch), text.Excerpt(first, 80))
+		e.left(r.Left)
+		e.Say("To send it: uncinate sync")
+	})
 }
 
 // left tells what was not saved.

@@ -23,8 +23,8 @@ import (
 // Looked is what was found by looking for copies of tokens, as a JSON document.
 type Looked struct {
 	Found  []credentials.FoundToken `json:"found"`
-	Looked int                `json:"looked" says:"how many files were looked into"`
-	Unread int                `json:"unread" says:"how many could not be read"`
+	Looked int                      `json:"looked" says:"how many files were looked into"`
+	Unread int                      `json:"unread" says:"how many could not be read"`
 }
 
 // ChangedToken is a token that was replaced or taken out of force, as a JSON document.

@@ -10,6 +10,7 @@ import (
 	"uncinate/internal/core/fault"
 	"uncinate/internal/core/text"
 	"uncinate/internal/desk"
+	"uncinate/internal/world/files"
 	"uncinate/internal/world/git"
 	"uncinate/internal/world/openfiles"
 )
@@ -98,7 +99,7 @@ func FindWithGit(ctx context.Context, d *desk.Desk, given string) (string, *git.
 // FindTop finds a folder, and the top of the repository that holds it; "" where none does.
 func FindTop(ctx context.Context, d *desk.Desk, given string) (where, top string, err error) {
 	where, g, err := FindWithGit(ctx, d, given)
-	if err == nil && isBare(where) {
+	if err == nil && git.IsBare(where) {
 		err = bare(where)
 	}
 	if err == nil {
@@ -188,7 +189,7 @@ func LookLoosely(ctx context.Context, d *desk.Desk, where string) (*Folder, erro
 		return nil, err
 	}
 	f := &Folder{Path: where, Repo: g.In(where), Remotes: map[string]string{}}
-	if isBare(where) {
+	if git.IsBare(where) {
 		return nil, bare(where)
 	}
 	top, err := f.Repo.Top(ctx)
@@ -196,7 +197,7 @@ func LookLoosely(ctx context.Context, d *desk.Desk, where string) (*Folder, erro
 		return nil, err
 	}
 	if top == "" {
-		if _, err := os.Lstat(filepath.Join(where, ".git")); err == nil {
+		if files.KindOf(filepath.Join(where, ".git")) != files.None {
 			_, err := f.Repo.Do(ctx, "rev-parse", "--git-dir")
 			return nil, git.Fault(err, "git cannot work with the repository in %s", text.Visible(where))
 		}
@@ -219,15 +220,6 @@ func LookLoosely(ctx context.Context, d *desk.Desk, where string) (*Folder, erro
 	return f, nil
 }
 
-func isBare(where string) bool {
-	for _, name := range []string{"HEAD", "objects", "refs"} {
-		if _, err := os.Stat(filepath.Join(where, name)); err != nil {
-			return false
-		}
-	}
-	return true
-}
-
 // GitCmd is a run of git in a folder, with standard input.
 func GitCmd(f *Folder, in io.Reader, args ...string) git.Cmd {
 	return git.Cmd{Dir: f.Path, Args: args, Config: f.Repo.Safe, In: in}
@@ -239,18 +231,12 @@ func (f *Folder) Finished() error {
 	if err != nil {
 		return err
 	}
-	for _, x := range []struct{ file, what, on, back string }{
-		{"MERGE_HEAD", "a merge", "commit", "merge --abort"}, {"rebase-merge", "a rebase", "rebase --continue", "rebase --abort"},
-		{"rebase-apply", "a rebase", "rebase --continue", "rebase --abort"}, {"CHERRY_PICK_HEAD", "a cherry-pick", "cherry-pick --continue", "cherry-pick --abort"},
-		{"REVERT_HEAD", "a revert", "revert --continue", "revert --abort"}, {"BISECT_LOG", "a search by halves", "bisect log", "bisect reset"},
-	} {
-		if _, err := os.Lstat(filepath.Join(own, x.file)); err == nil {
-			command := func(words string) string {
-				return text.Command(append([]string{"git", "-C", f.Path}, strings.Fields(words)...)...)
-			}
-			return fault.New(fault.Decision, "%s, begun by plain git, is not finished here", x.what).
-				Try("see where it stands", command("status")).Try("go on with it, once its files are right", command(x.on)).Try("or give it up", command(x.back))
+	if x := git.InMiddle(own); x != nil {
+		command := func(words string) string {
+			return text.Command(append([]string{"git", "-C", f.Path}, strings.Fields(words)...)...)
 		}
+		return fault.New(fault.Decision, "%s, begun by plain git, is not finished here", x.What).
+			Try("see where it stands", command("status")).Try("go on with it, once its files are right", command(x.GoOn)).Try("or give it up", command(x.GiveUp))
 	}
 	return nil
 }
@@ -261,9 +247,8 @@ func (f *Folder) Unlocked() error {
 	if err != nil {
 		return err
 	}
-	path := filepath.Join(own, "index.lock")
-	s, err := os.Lstat(path)
-	if err != nil {
+	path, since := git.IndexLock(own)
+	if path == "" {
 		return nil
 	}
 	if open, known := openfiles.Below(own); known {
@@ -271,10 +256,10 @@ func (f *Folder) Unlocked() error {
 			return fault.New(fault.Failed, "git is at work in %s just now (process %d, %s)", text.Visible(f.Path), p.ID, text.Visible(p.Name)).
 				Try("wait for it to end, then look", text.Command("uncinate", "status", f.Path))
 		}
-		return fault.New(fault.Failed, "a run of git that was ended on %s left its lock in %s; no program has it open any more", s.ModTime().Format("2006-01-02 15:04"), text.Visible(f.Path)).
+		return fault.New(fault.Failed, "a run of git that was ended on %s left its lock in %s; no program has it open any more", since.Format("2006-01-02 15:04"), text.Visible(f.Path)).
 			Try("take it away", text.Command("rm", "--", path))
 	}
-	return fault.New(fault.Failed, "git's lock stands in %s, since %s", text.Visible(f.Path), s.ModTime().Format("2006-01-02 15:04")).
+	return fault.New(fault.Failed, "git's lock stands in %s, since %s", text.Visible(f.Path), since.Format("2006-01-02 15:04")).
 		Try("if no git is at work there, take it away", text.Command("rm", "--", path))
 }
 

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"uncinate/internal/desk"
+	"uncinate/internal/world/files"
 	"uncinate/internal/world/git"
 	"uncinate/internal/world/web"
 )
@@ -62,13 +63,10 @@ func Glance(d *desk.Desk, p Project) (*Local, error) {
 	if l.Refs, err = git.ReadRefs(l.Common); err != nil {
 		return nil, err
 	}
-	for _, x := range [][2]string{{"MERGE_HEAD", "a merge"}, {"rebase-merge", "a rebase"}, {"rebase-apply", "a rebase"}, {"CHERRY_PICK_HEAD", "a cherry-pick"}, {"REVERT_HEAD", "a revert"}} {
-		if _, err := os.Lstat(filepath.Join(l.Own, x[0])); err == nil {
-			l.Unfinished = x[1]
-		}
+	if x := git.InMiddle(l.Own); x != nil && x.GoOn != "bisect log" { // a search changes nothing that is sent
+		l.Unfinished = x.What
 	}
-	_, err = os.Stat(d.Home.JournalAt("sync", p.Folder).Path())
-	l.Pending = err == nil
+	l.Pending = files.Reached(d.Home.JournalAt("sync", p.Folder).Path()) != files.None
 	return l, nil
 }
 

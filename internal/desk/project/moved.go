@@ -2,7 +2,6 @@ package project
 
 import (
 	"context"
-	"os"
 	"slices"
 
 	"uncinate/internal/core/address"
@@ -11,6 +10,7 @@ import (
 	"uncinate/internal/desk"
 	"uncinate/internal/desk/accounts"
 	"uncinate/internal/desk/login"
+	"uncinate/internal/world/files"
 	"uncinate/internal/world/git"
 )
 
@@ -36,7 +36,7 @@ func HookedTo(d *desk.Desk, r description.Repository) ([]Project, error) {
 // Follow hooks projects to a repository's new addresses, over the transport that each has.
 func Follow(ctx context.Context, d *desk.Desk, projects []Project, r description.Repository) error {
 	for _, p := range projects {
-		if _, err := os.Stat(p.Folder); err != nil {
+		if files.Reached(p.Folder) == files.None {
 			d.Tell.Note("Note: the project %s is not there any more.", text.Visible(p.Folder))
 			continue
 		}

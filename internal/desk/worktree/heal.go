@@ -2,18 +2,17 @@ package worktree
 
 import (
 	"context"
-	"os"
 	"path/filepath"
 
 	"uncinate/internal/desk/project"
+	"uncinate/internal/world/files"
 	"uncinate/internal/world/git"
 	"uncinate/internal/world/openfiles"
 )
 
 // Differs reports whether a file stands that is neither of two contents.
 func Differs(ctx context.Context, f *project.Folder, p, old, fresh string) bool {
-	s, err := os.Lstat(filepath.Join(f.Path, filepath.FromSlash(p)))
-	if err != nil || s.IsDir() {
+	if k := files.KindOf(filepath.Join(f.Path, filepath.FromSlash(p))); k == files.None || k == files.Folder {
 		return false
 	}
 	id, err := f.Repo.HashFile(ctx, p)
@@ -27,13 +26,13 @@ func TakeLock(f *project.Folder) error {
 	if err != nil {
 		return err
 	}
-	path := filepath.Join(own, "index.lock")
-	if _, err := os.Lstat(path); err != nil {
+	path, _ := git.IndexLock(own)
+	if path == "" {
 		return nil
 	}
 	open, known := openfiles.Below(own)
 	if _, held := open[path]; held || !known {
 		return f.Unlocked()
 	}
-	return os.Remove(path)
+	return files.Remove(path)
 }

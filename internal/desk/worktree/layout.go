@@ -180,6 +180,5 @@ func hasHook(f *project.Folder, name string) bool {
 	if err != nil {
 		return true
 	}
-	_, err = os.Stat(filepath.Join(common, "hooks", name))
-	return err == nil
+	return git.HasHook(common, name)
 }

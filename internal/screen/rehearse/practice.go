@@ -126,14 +126,12 @@ func runPractice(ctx context.Context, e *screen.Env, names []string, listen, kee
 			return fault.New(fault.Failed, "the practice host cannot be started: %s", text.Visible(err.Error())).Because(err)
 		}
 		running = append(running, h)
-		tokens, err := h.Demo()
+		one, err := demoUsers(h)
 		if err != nil {
 			return err
 		}
-		one := PractisedHost{Name: name, At: h.URL}
-		for _, t := range tokens {
-			one.Users = append(one.Users, PractisedUser{t.User, t.Secret})
-			rows = append(rows, []string{name, h.URL, t.User, t.Secret})
+		for _, u := range one.Users {
+			rows = append(rows, []string{name, h.URL, u.User, u.Token})
 		}
 		doc.Hosts = append(doc.Hosts, one)
 	}
@@ -156,6 +154,16 @@ func runPractice(ctx context.Context, e *screen.Env, names []string, listen, kee
 	<-ctx.Done()
 	e.Aside("The practice hosts have stopped.")
 	return nil
+}
+
+// demoUsers gives a practice host its users, and what they sign in with.
+func demoUsers(h *practice.Running) (PractisedHost, error) {
+	one := PractisedHost{Name: h.Name, At: h.URL}
+	tokens, err := h.Demo()
+	for _, t := range tokens {
+		one.Users = append(one.Users, PractisedUser{t.User, t.Secret})
+	}
+	return one, err
 }
 
 // after gives the address of the n-th host: the next ports, unless any free one will do.

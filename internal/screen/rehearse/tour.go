@@ -98,14 +98,31 @@ func (t *tour) play(g *practice.Running, quays string, launchs []string) error {
 		return err
 	}
 	t.e.Say("The practice host gannet runs at %s. Two machines, quay and launch, know nothing yet.", g.URL)
-	script := []struct {
-		m     *machine
-		about string // a heading
-		cd    string
-		line  string
-		in    string // standard input
-		exit  int    // the exit code that is meant to come
-	}{
+	for _, s := range t.script(quay, launch, g, quays, launchs) {
+		if s.about != "" {
+			t.e.Say("\n%s", s.about)
+		}
+		s.m.at = filepath.Join(s.m.home, s.cd)
+		if err := s.m.run(s.line, s.in, s.exit); err != nil {
+			return err
+		}
+	}
+	return t.compare(quay, launch, g)
+}
+
+// scene is one line of the tour.
+type scene struct {
+	m     *machine
+	about string // a heading
+	cd    string
+	line  string
+	in    string // standard input
+	exit  int    // the exit code that is meant to come
+}
+
+// script is the whole job, in order.
+func (t *tour) script(quay, launch *machine, g *practice.Running, quays string, launchs []string) []scene {
+	return []scene{
 		{quay, "1. On quay, the office computer: say which host, and who you are there", "", "uncinate host add gannet --at " + g.URL, "", 0},
 		{quay, "", "", "uncinate vault make --by file", "", 0},
 		{quay, "", "", "uncinate account add tern --host gannet", quays, 0},
@@ -138,16 +155,6 @@ func (t *tour) play(g *practice.Running, quays string, launchs []string) error {
 		{launch, "", "gauge-firmware", "uncinate token revoke tern --yes", "", 0},
 		{launch, "", "gauge-firmware", "uncinate sync", "", int(fault.Decision)},
 	}
-	for _, s := range script {
-		if s.about != "" {
-			t.e.Say("\n%s", s.about)
-		}
-		s.m.at = filepath.Join(s.m.home, s.cd)
-		if err := s.m.run(s.line, s.in, s.exit); err != nil {
-			return err
-		}
-	}
-	return t.compare(quay, launch, g)
 }
 
 // compare looks for itself that both machines and the host hold the same.
