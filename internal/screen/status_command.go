@@ -3,7 +3,6 @@ package screen
 import (
 	"context"
 	"flag"
-	"fmt"
 	"strings"
 	"time"
 
@@ -15,7 +14,6 @@ import (
 	"uncinate/internal/desk"
 	"uncinate/internal/desk/project"
 	"uncinate/internal/job/many"
-	"uncinate/internal/job/syncing"
 )
 
 func statusCommand() *Command {
@@ -157,78 +155,4 @@ func (e *Env) find(ctx context.Context, d *desk.Desk, folder string, p plans) er
 		return err
 	}
 	return e.Give(f.Found, func() { e.Say("Taken in: %s. See them all: uncinate status --all", text.Count(len(f.Items()), "copy")) })
-}
-
-// mostNeeds is how many projects that were not brought into step are told of.
-const mostNeeds = 20
-
-// syncAll brings all into step, and tells of those that moved or need somebody.
-func (e *Env) syncAll(ctx context.Context, d *desk.Desk, o many.SyncAllOptions) error {
-	rows, err := many.SyncAll(ctx, d, o, func(r many.SyncedRow) {
-		if !e.json && r.State == "moved" {
-			e.clearBar()
-			e.Say("%s: %s", e.Out.visible(r.Name), did(r.Synced))
-		}
-	})
-	if err != nil {
-		return err
-	}
-	count := map[string]int{}
-	var needs []many.SyncedRow
-	exit := fault.Kind(0)
-	for _, r := range rows {
-		count[r.State]++
-		if r.Exit != 0 {
-			needs = append(needs, r)
-			if exit == 0 {
-				exit = r.Exit
-			} else if exit != r.Exit {
-				exit = fault.Failed
-			}
-		}
-	}
-	if e.json {
-		err = e.JSON(rows)
-	} else {
-		for i, r := range needs {
-			if i == mostNeeds && !e.verbose {
-				e.Say("and %d more; all of them: uncinate sync --all --json", len(needs)-i)
-				break
-			}
-			e.Say("%s: %s.", e.Out.strong(e.Out.visible(r.Name)), e.Out.wrap(e.Out.visible(r.Says), 2))
-			if r.Next != "" {
-				e.Say("      %s", text.Visible(inItsFolder(r)))
-			}
-		}
-		says := fmt.Sprintf("%s: %s in step already, %s brought into step", text.Count(len(rows), "project"), text.Number(count["in step"]), text.Number(count["moved"]))
-		if n := count["your decision"]; n > 0 {
-			says += fmt.Sprintf(", %s for you to decide", text.Number(n))
-		}
-		if n := count["failed"]; n > 0 {
-			says += fmt.Sprintf(", %s failed", text.Number(n))
-		}
-		e.Say("%s.", says)
-	}
-	if err == nil && exit != 0 && len(needs) == len(rows) {
-		err = fault.New(exit, "no project was brought into step")
-	} else if err == nil && exit != 0 {
-		err = fault.New(exit, "%s not brought into step; the others are", text.Count(len(needs), "project")+text.Either(len(needs) == 1, " was", " were"))
-	}
-	return err
-}
-
-// inItsFolder is a project's remedy, fit to be pasted anywhere.
-func inItsFolder(r many.SyncedRow) string {
-	if strings.Contains(r.Next, r.Folder) || !strings.HasPrefix(r.Next, "uncinate ") {
-		return r.Next
-	}
-	return text.Command("cd", r.Folder) + " && " + r.Next
-}
-
-func did(s *syncing.Synced) string {
-	if s.BroughtIn+s.SentOut+len(s.Tags) == 0 && !s.Rewritten {
-		return "saved, and in step"
-	}
-	words := movedBy(s)
-	return strings.ToLower(words[:1]) + words[1:]
 }

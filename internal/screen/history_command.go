@@ -1,0 +1,105 @@
+package screen
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"strings"
+
+	"uncinate/internal/core/fault"
+	"uncinate/internal/core/text"
+	"uncinate/internal/desk"
+	"uncinate/internal/job/history"
+)
+
+func historyCommand() *Command {
+	return &Command{Name: "history", Args: "[PATH]", Most: 1,
+		Short: "list the commits, each marked by where it is: here, there or both",
+		Long: `The newest first, of this branch and of its counterpart on the host as far as it was asked.
+With a PATH, only those that touched this file or folder. With --full, the files that each
+touched; with --graph, the lines of descent beside
+them: "." where one begins below a merge, "'" where it ends, "+" where it meets another.`,
+		Examples: []string{"uncinate history", "uncinate history --there", "uncinate history src/level.c", "uncinate history --graph --most 100"}, Gives: history.History{},
+		Options: func(o *flag.FlagSet) Run {
+			var h history.HistoryOptions
+			o.StringVar(&h.Folder, "folder", ".", "the project's `folder`")
+			o.StringVar(&h.Branch, "branch", "", "another `branch`, a tag or a commit")
+			o.IntVar(&h.Most, "most", 30, "how `many`")
+			o.BoolVar(&h.Full, "full", false, "the files that each touched")
+			o.BoolVar(&h.Graph, "graph", false, "the lines of descent")
+			here := o.Bool("here", false, "only those that are not on the host")
+			there := o.Bool("there", false, "only those that were not brought in to this branch")
+			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
+				switch {
+				case *here && *there:
+					return fault.New(fault.Usage, "one side at a time: --here or --there").Try("both", "uncinate history")
+				case *here:
+					h.Side = "here"
+				case *there:
+					h.Side = "there"
+				}
+				if len(args) > 0 {
+					h.Path = args[0]
+				}
+				r, err := history.Read(ctx, d, h)
+				if err != nil {
+					return err
+				}
+				return e.Give(r, func() { e.history(ctx, r, h) })
+			})
+		}}
+}
+
+func (e *Env) history(ctx context.Context, r *history.History, o history.HistoryOptions) {
+	if len(r.Commits) == 0 {
+		words := "There is no commit here so far."
+		if o.Path != "" {
+			words = "No commit touched " + text.Visible(o.Path) + "."
+		} else if o.Side != "" {
+			words = "No commit is only " + o.Side + "."
+		}
+		e.Say("%s", words)
+		return
+	}
+	cells := [][]string{{"", "commit", "when", "who", "what"}}
+	widest := 0
+	for _, c := range r.Commits {
+		widest = max(widest, len(c.Lead))
+	}
+	for _, c := range r.Commits {
+		lead := c.Where
+		if widest > 0 {
+			lead = fmt.Sprintf("%-*s  %s", widest, c.Lead, lead)
+		}
+		what := c.Title
+		var names []string
+		for _, n := range c.Names {
+			names = append(names, short(n))
+		}
+		if len(names) > 0 {
+			what = "[" + strings.Join(names, ", ") + "] " + what
+		}
+		cells = append(cells, []string{lead, c.ID[:min(10, len(c.ID))], c.When.Local().Format("2006-01-02 15:04"), c.Who, what})
+	}
+	if !o.Full {
+		e.lines(cells, 4)
+	} else {
+		for i, c := range r.Commits {
+			row := cells[i+1]
+			e.Say("%s  %s  %s  %s", e.Out.strong(row[1]), row[2], e.Out.visible(row[3]), row[0])
+			e.Say("  %s", e.Out.wrap(e.Out.visible(row[4]), 2))
+			for _, f := range c.Files {
+				extent := fmt.Sprintf("%d added, %d removed", f.Added, f.Removed)
+				if f.Added < 0 {
+					extent = "binary"
+				}
+				e.Say("    %s  %s", e.Out.visible(f.Path), extent)
+			}
+		}
+	}
+	e.Say("")
+	e.Say("What one changed: uncinate changes --commit COMMIT --full")
+	if r.More {
+		e.Say("Older ones: uncinate history --most %d", 3*len(r.Commits))
+	}
+}
