@@ -2,11 +2,11 @@ package worktree
 
 import (
 	"os"
-	"os/exec"
 	"path/filepath"
-	"strings"
 	"testing"
 	"time"
+
+	"uncinate/internal/world/git/gittest"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -100,22 +100,10 @@ func TestRescuer(t *testing.T) {
 	assert.Error(t, KeepFor(d, 0))
 }
 
-// woven is a repository to weave in, and a way to run git in it.
+// woven is a project to work on, and a way to run git in it.
 func woven(t *testing.T) (*project.Folder, func(args ...string) string) {
 	t.Helper()
-	dir, err := filepath.EvalSymlinks(t.TempDir())
-	require.NoError(t, err)
-	t.Setenv("GIT_CONFIG_GLOBAL", os.DevNull)
-	t.Setenv("GIT_CONFIG_NOSYSTEM", "1")
-	run := func(args ...string) string {
-		t.Helper()
-		out, err := exec.Command("git", append([]string{"-C", dir}, args...)...).CombinedOutput()
-		require.NoError(t, err, "git %v: %s", args, out)
-		return strings.TrimSpace(string(out))
-	}
-	run("init", "-q", "-b", "main")
-	run("config", "user.name", "Tern")
-	run("config", "user.email", "tern@skerry.example")
+	dir, run := gittest.New(t)
 	g, err := git.Find(t.Context(), "", nil)
 	require.NoError(t, err)
 	return &project.Folder{Path: dir, Repo: g.In(dir), IsRepo: true}, run
@@ -123,16 +111,5 @@ func woven(t *testing.T) (*project.Folder, func(args ...string) string) {
 
 func put(t *testing.T, f *project.Folder, run func(...string) string, text string, contents map[string]string) string {
 	t.Helper()
-	for name, s := range contents {
-		path := filepath.Join(f.Path, name)
-		require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o755))
-		if s == "" {
-			require.NoError(t, os.Remove(path))
-			continue
-		}
-		require.NoError(t, os.WriteFile(path, []byte(s), 0o644))
-	}
-	run("add", "-A")
-	run("commit", "-q", "--allow-empty", "-m", text)
-	return run("rev-parse", "HEAD")
+	return gittest.Commit(t, f.Path, run, text, contents)
 }

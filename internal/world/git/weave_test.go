@@ -3,11 +3,10 @@ package git
 import (
 	"context"
 	"errors"
-	"os"
-	"os/exec"
-	"path/filepath"
 	"strings"
 	"testing"
+
+	"uncinate/internal/world/git/gittest"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -16,19 +15,7 @@ import (
 // woven is a repository to weave in, and a way to run git in it.
 func woven(t *testing.T) (*Repo, func(args ...string) string) {
 	t.Helper()
-	dir, err := filepath.EvalSymlinks(t.TempDir())
-	require.NoError(t, err)
-	t.Setenv("GIT_CONFIG_GLOBAL", os.DevNull)
-	t.Setenv("GIT_CONFIG_NOSYSTEM", "1")
-	run := func(args ...string) string {
-		t.Helper()
-		out, err := exec.Command("git", append([]string{"-C", dir}, args...)...).CombinedOutput()
-		require.NoError(t, err, "git %v: %s", args, out)
-		return strings.TrimSpace(string(out))
-	}
-	run("init", "-q", "-b", "main")
-	run("config", "user.name", "Tern")
-	run("config", "user.email", "tern@skerry.example")
+	dir, run := gittest.New(t)
 	g, err := Find(t.Context(), "", nil)
 	require.NoError(t, err)
 	return g.In(dir), run
@@ -36,18 +23,7 @@ func woven(t *testing.T) (*Repo, func(args ...string) string) {
 
 func put(t *testing.T, r *Repo, run func(...string) string, text string, contents map[string]string) string {
 	t.Helper()
-	for name, s := range contents {
-		path := filepath.Join(r.Dir, name)
-		require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o755))
-		if s == "" {
-			require.NoError(t, os.Remove(path))
-			continue
-		}
-		require.NoError(t, os.WriteFile(path, []byte(s), 0o644))
-	}
-	run("add", "-A")
-	run("commit", "-q", "--allow-empty", "-m", text)
-	return run("rev-parse", "HEAD")
+	return gittest.Commit(t, r.Dir, run, text, contents)
 }
 
 // TestReplayIsAsRebase compares what is woven aside with what git rebase makes of the same.
