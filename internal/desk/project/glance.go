@@ -31,7 +31,7 @@ type Local struct {
 	Remote      string
 	Branch      string
 	Refs        map[string]string
-	Url         string
+	URL         string
 	Simple      bool // its remote is followed in the usual way
 	Unfinished  string
 	Pending     bool // a sync of ours was cut off
@@ -55,7 +55,7 @@ func Glance(d *desk.Desk, p Project) (*Local, error) {
 		}
 	}
 	l.Remote = remoteNow(p, remotes)
-	l.Url = remotes[l.Remote]
+	l.URL = remotes[l.Remote]
 	l.Simple = slices.Equal(config["remote."+l.Remote+".fetch"], []string{"+refs/heads/*:refs/remotes/" + l.Remote + "/*"})
 	if l.Branch, err = git.ReadHead(l.Own); err != nil {
 		return nil, err

@@ -52,7 +52,7 @@ type KeptRef struct {
 }
 
 // Moving is a ref that is about to be overwritten, or dropped where next is empty.
-type Moving struct{ Ref, Id, Next string }
+type Moving struct{ Ref, ID, Next string }
 
 // Rescuer keeps the copies of one repository.
 type Rescuer struct {
@@ -113,9 +113,9 @@ func (r *Rescuer) Keep(ctx context.Context, before string, refs []Moving, paths 
 		if err := r.bringIn(ctx, m); err != nil {
 			return 0, err
 		}
-		fmt.Fprintf(&message, "Ref: %s %s\n", m.Id, m.Ref)
-		if !slices.Contains(parents, m.Id) {
-			parents = append(parents, m.Id)
+		fmt.Fprintf(&message, "Ref: %s %s\n", m.ID, m.Ref)
+		if !slices.Contains(parents, m.ID) {
+			parents = append(parents, m.ID)
 		}
 	}
 	top, files, err := r.treeOf(ctx, paths)
@@ -158,7 +158,7 @@ func (r *Rescuer) Keep(ctx context.Context, before string, refs []Moving, paths 
 // bringIn brings the commits that would be lost into the copies' repository, with all that
 // is in them. What lies before them is in the project anyway.
 func (r *Rescuer) bringIn(ctx context.Context, m Moving) error {
-	args := []string{"rev-list", "--count", m.Id, "--not"}
+	args := []string{"rev-list", "--count", m.ID, "--not"}
 	if m.Next != "" {
 		args = append(args, m.Next)
 	}
@@ -170,7 +170,7 @@ func (r *Rescuer) bringIn(ctx context.Context, m Moving) error {
 	if err != nil {
 		return err
 	}
-	_, err = r.store.Do(ctx, "fetch", "-q", "--no-tags", "--no-write-fetch-head", "--no-auto-maintenance", "--recurse-submodules=no", "--depth="+strconv.Itoa(n+1), "--", r.Common, m.Id)
+	_, err = r.store.Do(ctx, "fetch", "-q", "--no-tags", "--no-write-fetch-head", "--no-auto-maintenance", "--recurse-submodules=no", "--depth="+strconv.Itoa(n+1), "--", r.Common, m.ID)
 	return git.Fault(err, "a rescue copy of %s cannot be made, so nothing was overwritten", text.Visible(m.Ref))
 }
 

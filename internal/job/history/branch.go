@@ -342,15 +342,15 @@ func RemoveBranch(ctx context.Context, d *desk.Desk, given, name string, hereOnl
 		}
 		var going []worktree.Moving
 		if !thereOnly && b.Refs[here] != "" {
-			going = append(going, worktree.Moving{Ref: here, Id: b.Refs[here], Next: ""})
+			going = append(going, worktree.Moving{Ref: here, ID: b.Refs[here]})
 		}
 		sent := !hereOnly && b.Refs[there] != "" && b.Remote != ""
 		if sent {
-			going = append(going, worktree.Moving{Ref: there, Id: b.Refs[there], Next: ""})
+			going = append(going, worktree.Moving{Ref: there, ID: b.Refs[there]})
 		}
 		args := []string{"rev-list", "--count"}
 		for _, m := range going {
-			args = append(args, m.Id)
+			args = append(args, m.ID)
 		}
 		args = append(args, "--not")
 		for _, m := range going {

@@ -378,7 +378,7 @@ func reword(ctx context.Context, d *desk.Desk, f *project.Folder, message string
 		return nil, err
 	}
 	out := &Saved{Folder: f.Path, Branch: f.Branch, Text: message, Files: map[string]int{}}
-	if out.Rescued, err = r.Keep(ctx, "save --reword", []worktree.Moving{{Ref: "refs/heads/" + f.Branch, Id: f.Head, Next: f.Head + "^@"}}, nil); err != nil {
+	if out.Rescued, err = r.Keep(ctx, "save --reword", []worktree.Moving{{Ref: "refs/heads/" + f.Branch, ID: f.Head, Next: f.Head + "^@"}}, nil); err != nil {
 		return nil, err
 	}
 	file, done, err := files.Temporary("uncinate-text-", strings.TrimSpace(message)+"\n")

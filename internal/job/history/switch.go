@@ -62,7 +62,7 @@ func switchBranch(ctx context.Context, d *desk.Desk, f *project.Folder, name str
 	if len(way)+lost > 0 {
 		var refs []worktree.Moving
 		if lost > 0 {
-			refs = []worktree.Moving{{Ref: "HEAD", Id: f.Head, Next: target}}
+			refs = []worktree.Moving{{Ref: "HEAD", ID: f.Head, Next: target}}
 		}
 		r, err := worktree.RescuerOf(d, f)
 		if err == nil {

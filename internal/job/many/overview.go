@@ -160,7 +160,7 @@ func row(ctx context.Context, d *desk.Desk, p project.Project) (Row, board.Facts
 		}
 		return r, f, nil
 	}
-	if l != nil && l.Url == "" {
+	if l != nil && l.URL == "" {
 		f.Broken = "the remote by which it was hooked is gone"
 		return r, f, nil
 	}

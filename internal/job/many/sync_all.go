@@ -162,7 +162,7 @@ func untouched(p project.Project, l *project.Local, a project.Answer) bool {
 	if a.Err != nil {
 		return false
 	}
-	if !l.Simple || l.Pending || l.Unfinished != "" || l.Branch == "" || l.Url == "" || project.KeyOf(l.Url) != project.KeyOf(p.Address) {
+	if !l.Simple || l.Pending || l.Unfinished != "" || l.Branch == "" || l.URL == "" || project.KeyOf(l.URL) != project.KeyOf(p.Address) {
 		return false
 	}
 	for ref, id := range a.Refs.IDs {

@@ -157,7 +157,7 @@ func (s *Sync) bring(ctx context.Context, words []string) error {
 		if _, err := s.folder.Repo.Do(ctx, "cat-file", "-e", id+"^{commit}"); err != nil {
 			return s.unbrought(ctx, failed) // it did not come that far
 		}
-		moved = append(moved, worktree.Moving{Ref: t, Id: now[t], Next: id})
+		moved = append(moved, worktree.Moving{Ref: t, ID: now[t], Next: id})
 		forced = append(forced, "+"+ref+":"+t)
 	}
 	if len(moved) == 0 {
@@ -207,7 +207,7 @@ func (s *Sync) prune(ctx context.Context) error {
 			b, is := strings.CutPrefix(there, "refs/heads/")
 			if is && s.refs.IDs[there] == "" && b != "HEAD" {
 				s.Gone = append(s.Gone, b)
-				gone = append(gone, worktree.Moving{Ref: ref, Id: id, Next: ""})
+				gone = append(gone, worktree.Moving{Ref: ref, ID: id})
 				break
 			}
 		}
@@ -222,7 +222,7 @@ func (s *Sync) prune(ctx context.Context) error {
 	}
 	s.rescued = append(s.rescued, n)
 	for _, m := range gone {
-		if _, err := s.folder.Repo.Do(ctx, "update-ref", "-d", m.Ref, m.Id); err != nil {
+		if _, err := s.folder.Repo.Do(ctx, "update-ref", "-d", m.Ref, m.ID); err != nil {
 			return git.Fault(err, "git cannot forget the branch %s", m.Ref)
 		}
 	}
@@ -232,7 +232,7 @@ func (s *Sync) prune(ctx context.Context) error {
 // overwritten lists the refs that the plan moves to another history.
 func (s *Sync) overwritten() []worktree.Moving {
 	if s.need == histories.Replay || s.need == histories.Take {
-		return []worktree.Moving{{Ref: "refs/heads/" + s.stand.Branch, Id: s.stand.Ours, Next: s.stand.Theirs}}
+		return []worktree.Moving{{Ref: "refs/heads/" + s.stand.Branch, ID: s.stand.Ours, Next: s.stand.Theirs}}
 	}
 	return nil
 }
