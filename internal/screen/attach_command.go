@@ -53,7 +53,7 @@ is done it says so and changes nothing.`,
 			o.StringVar(&a.Over, "over", "", "the `transport`: https or ssh; as it stands, or as the account prefers, unless said")
 			o.BoolVar(&a.Branches, "branches", false, "send all local branches, not only the one checked out")
 			o.BoolVar(&a.Move, "move", false, "move a project that is hooked already to another host or account, with all branches and tags; the old one stays")
-			o.BoolVar(&a.Copy, "copy", false, "with --remote: a second place, which only receives; sync goes on with the first and sends to this one too")
+			o.BoolVar(&a.Second, "copy", false, "with --remote: a second place, which only receives; sync goes on with the first and sends to this one too")
 			o.Var((*list)(&a.Large), "large", "keep this `path`, folder or pattern in large-file storage (git-lfs); may be given again")
 			o.BoolVar(&a.Readme, "readme", false, "write a readme with the name and the description, where there is none")
 			o.StringVar(&a.Licence, "licence", "", "write this licence where there is none: its `SPDX` identifier, such as MIT")

@@ -96,7 +96,7 @@ func (e *Env) synced(r *syncing.Synced) {
 	if len(r.Gone) > 0 {
 		e.Say("No longer on the host: %s.", e.Out.visible(strings.Join(r.Gone, ", ")))
 	}
-	for _, c := range r.Copies {
+	for _, c := range r.Seconds {
 		e.Say("The copy at %s holds it too.", text.Visible(c))
 	}
 	e.left(r.Left)

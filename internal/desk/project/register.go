@@ -29,7 +29,7 @@ type Project struct {
 	ID      string    `json:"id,omitempty"`      // the host's stable id
 	Page    string    `json:"page,omitempty"`
 	Hooked  time.Time `json:"hooked"`
-	Copy    bool      `json:"copy,omitempty" says:"a second place, which only receives"`
+	Second  bool      `json:"copy,omitempty" says:"a second place, which only receives"`
 	Follows bool      `json:"follows,omitempty" says:"only brought up to date: nothing is ever sent"`
 }
 
@@ -107,7 +107,7 @@ func ProjectAt(d *desk.Desk, folder string) (Project, bool, error) {
 	}
 	for _, copies := range []bool{false, true} {
 		for _, p := range slices.Backward(all) {
-			if p.Folder == folder && p.Copy == copies {
+			if p.Folder == folder && p.Second == copies {
 				return p, true, nil
 			}
 		}
@@ -134,7 +134,7 @@ func Mains(d *desk.Desk) ([]Project, error) {
 	seen := map[string]bool{}
 	var out []Project
 	for _, p := range slices.Backward(all) { // the newest entry of a folder counts
-		if !p.Copy && !seen[p.Folder] {
+		if !p.Second && !seen[p.Folder] {
 			seen[p.Folder] = true
 			out = append(out, p)
 		}

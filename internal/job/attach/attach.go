@@ -173,7 +173,7 @@ func (a *Attach) lookAt(ctx context.Context, where string) error {
 		return err
 	}
 	a.Project, _, err = project.EntryOf(a.Desk, a.Folder.Path, a.Options.Remote)
-	if o := a.Options; err == nil && o.Copy && o.Remote == "origin" {
+	if o := a.Options; err == nil && o.Second && o.Remote == "origin" {
 		return fault.New(fault.Usage, "a copy needs a name of its own beside origin").Try("", a.Again("--copy", "--remote", "copy"))
 	}
 	return err

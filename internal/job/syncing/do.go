@@ -74,20 +74,20 @@ func (s *Sync) do(ctx context.Context) (*Synced, error) {
 		return nil, err
 	}
 	if !s.two.InOnly {
-		out.Copies, err = s.sendCopies(ctx)
+		out.Seconds, err = s.sendToSeconds(ctx)
 	}
 	return out, err
 }
 
-// sendCopies sends the branch to the places that only receive.
-func (s *Sync) sendCopies(ctx context.Context) ([]string, error) {
+// sendToSeconds sends the branch to the places that only receive.
+func (s *Sync) sendToSeconds(ctx context.Context) ([]string, error) {
 	all, err := project.Register(s.desk)
 	if err != nil {
 		return nil, err
 	}
 	var sent []string
 	for _, p := range all {
-		if p.Folder != s.folder.Path || !p.Copy || p.Remote == s.hook.Remote {
+		if p.Folder != s.folder.Path || !p.Second || p.Remote == s.hook.Remote {
 			continue
 		}
 		h, err := project.HookOf(ctx, s.desk, s.folder, p)

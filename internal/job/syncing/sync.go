@@ -86,7 +86,7 @@ type Synced struct {
 	Gone      []string          `json:"gone,omitempty" says:"branches that are no longer on the host"`
 	Tags      []string          `json:"tags,omitempty" says:"tags that came in"`
 	Changed   map[string]int    `json:"changed"` // not saved yet
-	Copies    []string          `json:"copies,omitempty" says:"addresses of copies that hold the branch too now"`
+	Seconds   []string          `json:"copies,omitempty" says:"addresses of copies that hold the branch too now"`
 	Left      []history.LeftOut `json:"left,omitempty" says:"what was not saved, and why"`
 }
 

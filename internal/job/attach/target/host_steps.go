@@ -191,7 +191,7 @@ func (t *Target) entry() project.Project {
 	if t.Login != nil {
 		p.Host = t.Login.Host.Name
 	}
-	p.Copy = t.Options.Copy || t.Project.Copy
+	p.Second = t.Options.Second || t.Project.Second
 	return p
 }
 

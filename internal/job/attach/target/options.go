@@ -25,7 +25,7 @@ type Options struct {
 	Let         []string // files, folders or patterns that go up although the survey would stop them
 	Reason      string   // why
 	Move        bool     // from where the project is hooked to now, with all branches and tags
-	Copy        bool     // a second place, which only receives
+	Second      bool     // a second place, which only receives
 	Large       []string // paths or patterns of files that go into large-file storage
 	Readme      bool     // write a readme where there is none
 	Licence     string   // write this licence where there is none, by its SPDX identifier
@@ -49,7 +49,7 @@ func (work *Work) Recall(o Options) Options {
 	if work.Resumed && o.To == "" {
 		o.To = w["to"]
 	}
-	for key, wish := range map[string]*bool{"readme": &o.Readme, "move": &o.Move, "copy": &o.Copy} {
+	for key, wish := range map[string]*bool{"readme": &o.Readme, "move": &o.Move, "copy": &o.Second} {
 		*wish = *wish || work.Resumed && w[key] == "yes"
 		if *wish {
 			w[key] = "yes"
