@@ -225,6 +225,9 @@ func (m *maker) meet() [][]string {
 	return append(lines, m.troubled(b, at(b, append([]string{"uncinate"}, one(m, then)...)...)))
 }
 
+// keepers are commands that keep rescue copies, and make the place for them the first time.
+var keepers = []string{"branch remove", "branch rename", "branch switch", "branch join", "sync", "save"}
+
 // troubled makes some runs of the program hard.
 func (m *maker) troubled(l *look, words []string) []string {
 	if words == nil || m.IntN(100) >= 40 {
@@ -234,8 +237,8 @@ func (m *maker) troubled(l *look, words []string) []string {
 	switch {
 	case trouble[0] == "asked":
 		words = slices.DeleteFunc(words, func(s string) bool { return s == "--yes" })
-	case strings.HasPrefix(trouble[0], "cut") && l.rescue == "" && m.IntN(2) == 0:
-		trouble[2], trouble[3] = fmt.Sprintf("%srescue.git:%d", one(m, []string{"", "open:", "slow:", "slow:"}), 1+m.IntN(12)), "0" // while the place for copies is made
+	case strings.HasPrefix(trouble[0], "cut") && l.rescue == "" && slices.Contains(keepers, order{words: words[3:]}.name()):
+		trouble[2], trouble[3] = fmt.Sprintf("%srescue.git:%d", one(m, []string{"", "open:", "slow:", "slow:"}), 1+m.IntN(10)), "0" // while the place for copies is made
 	}
 	return append(trouble, words...)
 }
@@ -552,7 +555,7 @@ func (m *maker) next() []storyStep {
 			lines = [][]string{pick(m, edits).make(m, l)}
 		case n < 35:
 			lines = m.several(l)
-		case n < 40 && !m.plain:
+		case n < 43 && !m.plain:
 			lines = m.meet()
 		case n < 55 || m.plain:
 			lines = [][]string{pick(m, plainGit).make(m, l)}
