@@ -166,7 +166,7 @@ func (b *bench) project(name string, seed uint64) (string, error) {
 		data := make([]byte, 10_000)
 		for j := range data {
 			if j < 5000 {
-				data[j] = "tide level quay 3.41 m rising\n"[j%30]
+				data[j] = "tide level pier 3.41 m rising\n"[j%30]
 			} else {
 				data[j] = byte(random.Uint32())
 			}

@@ -85,7 +85,7 @@ func (b *bench) hugeFile() error {
 	if err != nil {
 		return err
 	}
-	part := bytes.Repeat([]byte("quay 3.41 m rising, battery 12.4 V, token of the day: none\n"), 1<<14)
+	part := bytes.Repeat([]byte("pier 3.41 m rising, battery 12.4 V, token of the day: none\n"), 1<<14)
 	for n := 0; n < 2<<30; n += len(part) {
 		if _, err := f.Write(part); err != nil {
 			return err
@@ -108,7 +108,7 @@ func (b *bench) hugeFile() error {
 // words of which some are those that are looked for.
 func (b *bench) largeFolder(dir string) error {
 	random := rand.New(rand.NewPCG(11, 12))
-	words := strings.Fields("tide level quay skerry gauge reading station rising falling return if for int float string := == { } ( ) [ ] ; , . + - * / token secret password key name value error nil true false harbour mooring buoy channel depth metres hour minute day")
+	words := strings.Fields("tide level pier skerry gauge reading station rising falling return if for int float string := == { } ( ) [ ] ; , . + - * / token secret password key name value error nil true false harbour mooring buoy channel depth metres hour minute day")
 	endings := []string{".c", ".go", ".py", ".toml", ".md", ".csv", ".json", ".txt"}
 	for i := range 100_000 {
 		path := filepath.Join(dir, fmt.Sprintf("part%03d/unit%05d%s", i/250, i, endings[i%len(endings)]))

@@ -15,29 +15,29 @@ import (
 func TestFoldersThatFoldCase(t *testing.T) {
 	t.Parallel()
 	h := newHost(t)
-	quay, _, pier := shared(t, h)
-	pier.git("", "config", "--global", "core.ignorecase", "true")
+	pier, _, hut := shared(t, h)
+	hut.git("", "config", "--global", "core.ignorecase", "true")
 
 	// An ignored file is in the way of one that is called nearly so: a copy of it is kept.
-	quay.write("gauge", map[string]string{"tide.log": "theirs\n"})
-	quay.git("gauge", "add", "-f", "tide.log")
-	quay.git("gauge", "commit", "-q", "-m", "Take the log in")
-	quay.ok("gauge", "", "sync")
-	pier.write("gauge", map[string]string{"TIDE.log": "mine\n"})
-	assert.Contains(t, pier.ok("gauge", "", "sync"), "Brought in 1 commit")
-	assert.NoFileExists(t, filepath.Join(pier.home, "gauge/TIDE.log"))
-	assert.Equal(t, "mine\n", pier.ok("gauge", "", "rescue", "show", "1", "TIDE.log"))
+	pier.write("gauge", map[string]string{"tide.log": "theirs\n"})
+	pier.git("gauge", "add", "-f", "tide.log")
+	pier.git("gauge", "commit", "-q", "-m", "Take the log in")
+	pier.ok("gauge", "", "sync")
+	hut.write("gauge", map[string]string{"TIDE.log": "mine\n"})
+	assert.Contains(t, hut.ok("gauge", "", "sync"), "Brought in 1 commit")
+	assert.NoFileExists(t, filepath.Join(hut.home, "gauge/TIDE.log"))
+	assert.Equal(t, "mine\n", hut.ok("gauge", "", "rescue", "show", "1", "TIDE.log"))
 
 	// Two of one name come in: everything stays as it was.
-	quay.write("gauge", map[string]string{"readme.MD": "other\n", "SRC": "a file\n", "plain.txt": "plain\n"})
-	quay.ok("gauge", "", "sync", "--save", "Write the other")
-	before := pier.id("gauge", "HEAD")
-	pier.refused(3, []string{"what comes in has names that differ in capital and small letters alone", "README.md and readme.MD", "SRC and src/level.c", "git mv -- SRC SRC-2"}, "gauge", "", "sync")
-	assert.Equal(t, before, pier.id("gauge", "HEAD"))
-	assert.NoFileExists(t, filepath.Join(pier.home, "gauge/plain.txt"))
+	pier.write("gauge", map[string]string{"readme.MD": "other\n", "SRC": "a file\n", "plain.txt": "plain\n"})
+	pier.ok("gauge", "", "sync", "--save", "Write the other")
+	before := hut.id("gauge", "HEAD")
+	hut.refused(3, []string{"what comes in has names that differ in capital and small letters alone", "README.md and readme.MD", "SRC and src/level.c", "git mv -- SRC SRC-2"}, "gauge", "", "sync")
+	assert.Equal(t, before, hut.id("gauge", "HEAD"))
+	assert.NoFileExists(t, filepath.Join(hut.home, "gauge/plain.txt"))
 
 	// A clone tells, and what is there under two names is not saved by itself.
-	said := pier.run("", "", "clone", "saltmarsh/gauge", "anew", "--json")
+	said := hut.run("", "", "clone", "saltmarsh/gauge", "anew", "--json")
 	require.Equal(t, 0, said.code, said.err)
 	var cloned struct {
 		Alike map[string]string `json:"names_alike"`
@@ -45,15 +45,15 @@ func TestFoldersThatFoldCase(t *testing.T) {
 	require.NoError(t, json.Unmarshal([]byte(said.out), &cloned))
 	assert.Equal(t, map[string]string{"README.md": "readme.MD", "readme.MD": "README.md", "SRC": "src/level.c", "src/level.c": "SRC"}, cloned.Alike)
 	assert.Contains(t, said.err, "only one of each two can lie in it: README.md and readme.MD, SRC and src/level.c.")
-	require.NoError(t, os.WriteFile(filepath.Join(pier.home, "anew/readme.MD"), []byte("# gauge\n"), 0o644)) // as it would look there
-	pier.refused(3, []string{"all that differs was left out", "readme.MD: it cannot lie beside README.md here"}, "anew", "", "save", "Write")
-	assert.Contains(t, pier.ok("", "", "clone", "saltmarsh/*", "--into", "all"), "cannot lie side by side here, in: saltmarsh/gauge")
+	require.NoError(t, os.WriteFile(filepath.Join(hut.home, "anew/readme.MD"), []byte("# gauge\n"), 0o644)) // as it would look there
+	hut.refused(3, []string{"all that differs was left out", "readme.MD: it cannot lie beside README.md here"}, "anew", "", "save", "Write")
+	assert.Contains(t, hut.ok("", "", "clone", "saltmarsh/*", "--into", "all"), "cannot lie side by side here, in: saltmarsh/gauge")
 
 	// One gets another name elsewhere, and both go on.
-	quay.git("gauge", "mv", "readme.MD", "readme-2.md")
-	quay.git("gauge", "mv", "SRC", "SRC-2")
-	quay.ok("gauge", "", "sync", "--save", "Tell them apart")
-	pier.ok("gauge", "", "sync")
-	assert.Equal(t, quay.id("gauge", "HEAD"), pier.id("gauge", "HEAD"))
-	assert.Empty(t, pier.git("gauge", "status", "--porcelain"))
+	pier.git("gauge", "mv", "readme.MD", "readme-2.md")
+	pier.git("gauge", "mv", "SRC", "SRC-2")
+	pier.ok("gauge", "", "sync", "--save", "Tell them apart")
+	hut.ok("gauge", "", "sync")
+	assert.Equal(t, pier.id("gauge", "HEAD"), hut.id("gauge", "HEAD"))
+	assert.Empty(t, hut.git("gauge", "status", "--porcelain"))
 }

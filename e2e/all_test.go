@@ -34,11 +34,11 @@ func TestAllProjects(t *testing.T) {
 		t.Run(way, func(t *testing.T) {
 			name := map[string]string{"list": "gannet", "http": "petrel", "ssh": "petrel"}[way]
 			h := newHostOf(t, name)
-			quay, launch := signedIn(t, h), signedIn(t, h)
+			pier, launch := signedIn(t, h), signedIn(t, h)
 			over := "https"
 			if way == "ssh" {
 				over = "ssh"
-				for _, m := range []*machine{quay, launch} {
+				for _, m := range []*machine{pier, launch} {
 					m.ok("", "", "host", "pin", strings.TrimPrefix(h.URL, "http://"), "--fingerprint", h.HostKey())
 					m.ok("", "", "key", "make", "tern", "--open", "--machine", filepath.Base(filepath.Dir(m.home)))
 					m.ok("", "", "key", "install", "tern", "--yes")
@@ -46,8 +46,8 @@ func TestAllProjects(t *testing.T) {
 			}
 			names := []string{"almanac", "buoys", "charts", "dredge", "ebb", "floats"}
 			for _, n := range names {
-				quay.write(n, map[string]string{"README.md": "# " + n + "\n", "notes.txt": "n\n"})
-				quay.ok(n, "", "attach", "--yes", "--over", over)
+				pier.write(n, map[string]string{"README.md": "# " + n + "\n", "notes.txt": "n\n"})
+				pier.ok(n, "", "attach", "--yes", "--over", over)
 				launch.ok("", "", "clone", n, "--over", over)
 			}
 			again := launch.ok("", "", "clone", "--all", "--into", ".", "--flat", "--over", over)
@@ -60,12 +60,12 @@ func TestAllProjects(t *testing.T) {
 			assert.Contains(t, trace.out, "6 projects: 6 in step already, 0 brought into step.")
 			assert.LessOrEqual(t, strings.Count(trace.err, "msg=git"), 1, "what did not change costs no run of git: %s", trace.err)
 
-			quay.write("almanac", map[string]string{"notes.txt": "theirs\n"})
-			quay.ok("almanac", "", "sync", "--save", "Theirs")
-			quay.write("buoys", map[string]string{"notes.txt": "theirs\n"})
-			quay.ok("buoys", "", "sync", "--save", "Theirs")
-			quay.git("charts", "tag", "v1")
-			quay.git("charts", "push", "-q", "origin", "v1")
+			pier.write("almanac", map[string]string{"notes.txt": "theirs\n"})
+			pier.ok("almanac", "", "sync", "--save", "Theirs")
+			pier.write("buoys", map[string]string{"notes.txt": "theirs\n"})
+			pier.ok("buoys", "", "sync", "--save", "Theirs")
+			pier.git("charts", "tag", "v1")
+			pier.git("charts", "push", "-q", "origin", "v1")
 			launch.write("buoys", map[string]string{"notes.txt": "mine\n"})
 			launch.ok("buoys", "", "save", "Mine")
 			launch.write("dredge", map[string]string{"notes.txt": "mine\n", "fresh.txt": "f\n"})
@@ -94,14 +94,14 @@ func TestAllProjects(t *testing.T) {
 			for _, want := range []string{"almanac: brought in 1 commit", "buoys: both sides changed the same file on main", "floats: its folder is not there any more", "6 projects: ", "2 for you to decide"} {
 				assert.Contains(t, r.out, want)
 			}
-			assert.Equal(t, quay.id("almanac", "HEAD"), launch.id("almanac", "HEAD"))
+			assert.Equal(t, pier.id("almanac", "HEAD"), launch.id("almanac", "HEAD"))
 			assert.Equal(t, " M notes.txt\n?? fresh.txt", strings.TrimSuffix(launch.command("dredge", "", "git", "status", "--porcelain").out, "\n"))
 			if way != "list" {
 				assert.Equal(t, "v1", launch.git("charts", "tag"), "a new tag is news")
 			}
 
 			// The folder that was moved is found again; a copy that plain git made is taken in.
-			launch.git("", "clone", "-q", quay.git("charts", "remote", "get-url", "origin"), "other/charts2", "-c", "credential.helper=!f() { echo username=tern; echo password="+h.token["tern"]+"; }; f", "-c", "core.sshCommand="+launch.sshOf(t, "charts"))
+			launch.git("", "clone", "-q", pier.git("charts", "remote", "get-url", "origin"), "other/charts2", "-c", "credential.helper=!f() { echo username=tern; echo password="+h.token["tern"]+"; }; f", "-c", "core.sshCommand="+launch.sshOf(t, "charts"))
 			assert.Contains(t, launch.ok("", "", "status", "--find", ".", "--preview"), "lies in "+filepath.Join(launch.home, "rafts")+" now")
 			launch.refused(3, []string{"nobody can be asked"}, "", "", "status", "--find", ".")
 			launch.ok("", "", "status", "--find", ".", "--yes")

@@ -193,11 +193,11 @@ func TestNestedRepositoryStays(t *testing.T) {
 func TestPlainGitAfterAttachAndClone(t *testing.T) {
 	t.Parallel()
 	h := newHost(t)
-	quay, launch := signedIn(t, h), signedIn(t, h)
-	quay.project("gauge")
-	quay.ok("gauge", "", "attach", "--yes")
+	pier, launch := signedIn(t, h), signedIn(t, h)
+	pier.project("gauge")
+	pier.ok("gauge", "", "attach", "--yes")
 	launch.ok("", "", "clone", "gauge")
-	for i, m := range []*machine{quay, launch, quay} {
+	for i, m := range []*machine{pier, launch, pier} {
 		m.git("gauge", "pull", "-q")
 		m.write("gauge", map[string]string{"log.txt": strings.Repeat("tide\n", i+1)})
 		m.git("gauge", "add", "-A")
@@ -206,7 +206,7 @@ func TestPlainGitAfterAttachAndClone(t *testing.T) {
 	}
 	assert.Contains(t, launch.ok("gauge", "", "status"), "new commits there")
 	assert.Contains(t, launch.ok("gauge", "", "sync"), "Brought in 1 commit")
-	assert.Equal(t, quay.git("gauge", "rev-parse", "HEAD"), launch.git("gauge", "rev-parse", "HEAD"))
+	assert.Equal(t, pier.git("gauge", "rev-parse", "HEAD"), launch.git("gauge", "rev-parse", "HEAD"))
 }
 
 func TestPersonsOwnHooksRun(t *testing.T) {

@@ -12,20 +12,20 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// shared is a project of the group, published by tern from quay, with a copy on launch
-// (tern too) and one on pier (knot).
-func shared(t *testing.T, h *host) (quay, launch, pier *machine) {
+// shared is a project of the group, published by tern from pier, with a copy on launch
+// (tern too) and one on hut (knot).
+func shared(t *testing.T, h *host) (pier, launch, hut *machine) {
 	t.Helper()
-	quay, launch = signedIn(t, h), signedIn(t, h)
-	pier = newMachine(t)
-	pier.ok("", "", "host", "add", h.Name, "--at", h.URL)
-	pier.ok("", "", "vault", "make", "--by", "file")
-	pier.ok("", h.token["knot"]+"\n", "account", "add", "--host", h.Name, "--user", "knot")
-	quay.write("gauge", map[string]string{"README.md": "# gauge\n", "src/level.c": "int level;\nint height = 3;\n\n\n\n\n\n\n\nint end;\n", "notes.txt": "one\n", ".gitignore": "*.log\n"})
-	quay.ok("gauge", "", "attach", "--name", "saltmarsh/gauge", "--yes")
+	pier, launch = signedIn(t, h), signedIn(t, h)
+	hut = newMachine(t)
+	hut.ok("", "", "host", "add", h.Name, "--at", h.URL)
+	hut.ok("", "", "vault", "make", "--by", "file")
+	hut.ok("", h.token["knot"]+"\n", "account", "add", "--host", h.Name, "--user", "knot")
+	pier.write("gauge", map[string]string{"README.md": "# gauge\n", "src/level.c": "int level;\nint height = 3;\n\n\n\n\n\n\n\nint end;\n", "notes.txt": "one\n", ".gitignore": "*.log\n"})
+	pier.ok("gauge", "", "attach", "--name", "saltmarsh/gauge", "--yes")
 	launch.ok("", "", "clone", "saltmarsh/gauge", "gauge")
-	pier.ok("", "", "clone", "saltmarsh/gauge", "gauge")
-	return quay, launch, pier
+	hut.ok("", "", "clone", "saltmarsh/gauge", "gauge")
+	return pier, launch, hut
 }
 
 // id gives a commit's id.
@@ -34,13 +34,13 @@ func (m *machine) id(dir, rev string) string { return m.git(dir, "rev-parse", re
 func TestSaveAndSync(t *testing.T) {
 	t.Parallel()
 	h := newHost(t)
-	quay, launch, pier := shared(t, h)
+	pier, launch, hut := shared(t, h)
 
 	// Both changed other lines of one file: replayed, with author and text as they were.
-	quay.write("gauge", map[string]string{"src/level.c": "int level;\nint height = 4;\n\n\n\n\n\n\n\nint end;\n", "new.txt": "new\n"})
-	said := quay.ok("gauge", "", "save", "Raise the height")
+	pier.write("gauge", map[string]string{"src/level.c": "int level;\nint height = 4;\n\n\n\n\n\n\n\nint end;\n", "new.txt": "new\n"})
+	said := pier.ok("gauge", "", "save", "Raise the height")
 	assert.Contains(t, said, "Saved: 1 file changed, 1 new.")
-	assert.Contains(t, quay.ok("gauge", "", "sync"), "Sent out 1 commit.")
+	assert.Contains(t, pier.ok("gauge", "", "sync"), "Sent out 1 commit.")
 	launch.write("gauge", map[string]string{"src/level.c": "int level;\nint height = 3;\n\n\n\n\n\n\n\nint end_of_it;\n", "tide.log": "kept\n", "README.md": "# gauge, being written\n"})
 	launch.ok("gauge", "", "save", "Name the end", "--except", "README.md")
 	before := launch.id("gauge", "HEAD")
@@ -62,8 +62,8 @@ func TestSaveAndSync(t *testing.T) {
 	assert.Equal(t, before, launch.id("gauge", "rescued-1"))
 
 	// One line changed by both: it stops, names file and person, and leaves all as it was.
-	pier.write("gauge", map[string]string{"notes.txt": "one, said knot\n"})
-	pier.ok("gauge", "", "sync", "--save", "Say who")
+	hut.write("gauge", map[string]string{"notes.txt": "one, said knot\n"})
+	hut.ok("gauge", "", "sync", "--save", "Say who")
 	launch.write("gauge", map[string]string{"notes.txt": "one, said tern\n"})
 	launch.ok("gauge", "", "save", "Say it", "--only", "notes.txt")
 	was, index := tree(t, filepath.Join(launch.home, "gauge")), launch.git("gauge", "ls-files", "-s")
@@ -81,9 +81,9 @@ func TestSaveAndSync(t *testing.T) {
 
 	// Merged, as asked for and as git is set.
 	for _, set := range []bool{false, true} {
-		quay.ok("gauge", "", "sync")
-		quay.write("gauge", map[string]string{"a.txt": "a" + launch.id("gauge", "HEAD")})
-		quay.ok("gauge", "", "sync", "--save", "Write a")
+		pier.ok("gauge", "", "sync")
+		pier.write("gauge", map[string]string{"a.txt": "a" + launch.id("gauge", "HEAD")})
+		pier.ok("gauge", "", "sync", "--save", "Write a")
 		launch.write("gauge", map[string]string{"b.txt": "b" + launch.id("gauge", "HEAD")})
 		args := []string{"sync", "--save", "Write b", "--by", "merge"}
 		if set {
@@ -94,8 +94,8 @@ func TestSaveAndSync(t *testing.T) {
 		assert.Contains(t, said, "merged them with 1 commit of yours, and sent that out")
 		assert.Equal(t, "Merge branch 'main' of "+h.URL+"/saltmarsh/gauge.git", launch.git("gauge", "log", "-1", "--format=%s"))
 	}
-	pier.ok("gauge", "", "sync")
-	assert.Equal(t, launch.id("gauge", "HEAD"), pier.id("gauge", "HEAD"))
+	hut.ok("gauge", "", "sync")
+	assert.Equal(t, launch.id("gauge", "HEAD"), hut.id("gauge", "HEAD"))
 	launch.refused(2, []string{"by replay or merge"}, "gauge", "", "sync", "--by", "rebase")
 }
 

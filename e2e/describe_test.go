@@ -430,7 +430,7 @@ echo "made $2"
 	m.ok("", skuaToken, "account", "add", "--host", "skua")
 	m.project("gauge")
 	m.refused(3, []string{"has no SSH key", "uncinate key make tern"}, "gauge", "", "attach", "--yes")
-	m.ok("", "", "key", "make", "tern", "--machine", "quay", "--open")
+	m.ok("", "", "key", "make", "tern", "--machine", "pier", "--open")
 	said := m.refused(3, []string{"takes keys only by hand, on a page", "The page is http", "/keys", "uncinate key install tern --done"}, "", "", "key", "install", "tern", "--yes")
 	line := regexp.MustCompile(`ssh-ed25519 .*`).FindString(said)
 	require.NoError(t, os.WriteFile(filepath.Join(server.dir, "authorized_keys"), []byte(line+"\n"), 0o600))

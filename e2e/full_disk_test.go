@@ -24,7 +24,7 @@ func TestSyncOnAFullDisk(t *testing.T) {
 		t.Fatal("a small file system is mounted for this test, which takes root; run it as root, in a container for example")
 	}
 	h := newHost(t)
-	quay, launch, _ := shared(t, h)
+	pier, launch, _ := shared(t, h)
 	small := filepath.Join(launch.home, "small")
 	require.NoError(t, os.Mkdir(small, 0o755))
 	out, err := exec.Command("mount", "-t", "tmpfs", "-o", "size=3m", "tmpfs", small).CombinedOutput()
@@ -37,9 +37,9 @@ func TestSyncOnAFullDisk(t *testing.T) {
 	filler := filepath.Join(small, "filler")
 	for round, free := range []int{0, 8, 40, 60, 90, 120} {
 		for i := range 40 {
-			quay.write("gauge", map[string]string{fmt.Sprintf("many/%02d.txt", i): strings.Repeat(fmt.Sprint(round, i, " "), 900)})
+			pier.write("gauge", map[string]string{fmt.Sprintf("many/%02d.txt", i): strings.Repeat(fmt.Sprint(round, i, " "), 900)})
 		}
-		quay.ok("gauge", "", "sync", "--save", fmt.Sprint("Round ", round))
+		pier.ok("gauge", "", "sync", "--save", fmt.Sprint("Round ", round))
 		launch.write("small/gauge", map[string]string{"own.txt": fmt.Sprint("own ", round)})
 		launch.ok("small/gauge", "", "save", fmt.Sprint("Own ", round))
 		launch.write("small/gauge", map[string]string{"unsaved.txt": fmt.Sprint("unsaved ", round)})
@@ -66,7 +66,7 @@ func TestSyncOnAFullDisk(t *testing.T) {
 		assert.Equal(t, fmt.Sprintf("Own %d\nRound %d", round, round), launch.git("small/gauge", "log", "-2", "--format=%s"))
 		launch.ok("small/gauge", "", "sync", "--save", "Unsaved")
 		assert.Empty(t, launch.git("small/gauge", "status", "--porcelain"))
-		quay.ok("gauge", "", "sync")
+		pier.ok("gauge", "", "sync")
 		launch.ok("small/gauge", "", "rescue", "drop", "--older", "1", "--yes")
 		launch.git("small/gauge", "reflog", "expire", "--expire=now", "--all")
 		launch.git("small/gauge", "gc", "-q", "--prune=now")

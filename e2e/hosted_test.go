@@ -26,9 +26,9 @@ func mainJob(t *testing.T, m *machine, name string, public bool) {
 	m.refused(5, []string{"no repository tern/other, or not for tern", "uncinate hosted list"}, "", "", "hosted", "show", "other")
 	m.refused(2, []string{"say what is to be changed"}, "", "", "hosted", "change", "gauge")
 
-	assert.Contains(t, m.ok("", "", "hosted", "change", "gauge", "--description", "Levels at the quay", "--yes"), "checked with "+name)
-	assert.Contains(t, m.ok("", "", "hosted", "show", "gauge"), "Levels at the quay")
-	assert.Contains(t, m.ok("", "", "hosted", "change", "gauge", "--description", "Levels at the quay", "--yes"), "so already")
+	assert.Contains(t, m.ok("", "", "hosted", "change", "gauge", "--description", "Levels at the pier", "--yes"), "checked with "+name)
+	assert.Contains(t, m.ok("", "", "hosted", "show", "gauge"), "Levels at the pier")
+	assert.Contains(t, m.ok("", "", "hosted", "change", "gauge", "--description", "Levels at the pier", "--yes"), "so already")
 	m.refused(3, []string{"nobody can be asked", "Call it tide-gauge", "Let 1"}, "", "", "hosted", "change", "gauge", "--name", "tide-gauge")
 	m.ok("", "", "hosted", "change", "gauge", "--name", "tide-gauge", "--yes")
 	m.refused(5, []string{"no repository tern/gauge"}, "", "", "hosted", "show", "gauge")
@@ -105,7 +105,7 @@ func TestDeployKeys(t *testing.T) {
 				m.env = append(m.env, "SSH_AUTH_SOCK=")
 			} else {
 				m = signedIn(t, newHost(t))
-				m.ok("", "", "key", "make", "tern", "--machine", "quay", "--open")
+				m.ok("", "", "key", "make", "tern", "--machine", "pier", "--open")
 				m.ok("", "", "key", "install", "tern", "--yes")
 			}
 			for _, project := range []string{"board", "other"} {

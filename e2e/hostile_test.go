@@ -16,7 +16,7 @@ import (
 func TestDamage(t *testing.T) {
 	t.Parallel()
 	h := newHost(t)
-	quay, launch, _ := shared(t, h)
+	pier, launch, _ := shared(t, h)
 	whole := tree(t, filepath.Join(launch.home, "gauge"))
 	daily := [][]string{{"status"}, {"changes"}, {"save", "X"}, {"sync"}, {"sync", "--save", "X"}, {"history"}, {"branch", "list"}, {"branch", "switch", "main"}, {"rescue", "list"}}
 	fails := func(words ...string) {
@@ -36,8 +36,8 @@ func TestDamage(t *testing.T) {
 		}
 		assert.Equal(t, whole, tree(t, filepath.Join(launch.home, "gauge")))
 	}
-	quay.write("gauge", map[string]string{"notes.txt": "theirs\n"})
-	quay.ok("gauge", "", "sync", "--save", "Theirs")
+	pier.write("gauge", map[string]string{"notes.txt": "theirs\n"})
+	pier.ok("gauge", "", "sync", "--save", "Theirs")
 
 	// A damaged index.
 	index := filepath.Join(launch.home, "gauge/.git/index")
@@ -104,23 +104,23 @@ func TestDamage(t *testing.T) {
 func TestHostileRepository(t *testing.T) {
 	t.Parallel()
 	h := newHost(t)
-	quay := signedIn(t, h)
+	pier := signedIn(t, h)
 	launch := signedIn(t, h)
 	marker := filepath.Join(launch.home, "was-run")
-	quay.write("evil", map[string]string{
+	pier.write("evil", map[string]string{
 		".gitattributes": "* filter=evil diff=evil merge=evil\n", ".gitmodules": "[submodule \"--upload-pack=touch " + marker + "\"]\n\tpath = -x\n\turl = --upload-pack=touch " + marker + "\n[submodule \"a\"]\n\tpath = sub\n\turl = ext::sh -c touch% " + marker + "\n",
 		"--exec=touch": "x\n", "-n": "x\n", ":(exclude)*": "x\n", ".githooks/post-checkout": "#!/bin/sh\ntouch " + marker + "\n", ".lfsconfig": "[lfs]\n\turl = ext::x\n", "a\x1b[31mred": "x\n",
 		"$(touch " + marker[1:2] + ")": "x\n", "uncinate-handover.toml": "junk [[[\x1b[2J", "sub/x": "x\n"})
-	require.NoError(t, os.Symlink(launch.home, filepath.Join(quay.home, "evil/home")))
-	quay.git("evil", "init", "-q", "-b", "main")
-	quay.ok("evil", "", "attach", "--yes", "--except", ".gitmodules")
-	quay.git("evil", "branch", "with;semicolon")
-	quay.git("evil", "add", "-f", ".gitmodules")
-	quay.git("evil", "commit", "-q", "-m", "What this host would not take")
+	require.NoError(t, os.Symlink(launch.home, filepath.Join(pier.home, "evil/home")))
+	pier.git("evil", "init", "-q", "-b", "main")
+	pier.ok("evil", "", "attach", "--yes", "--except", ".gitmodules")
+	pier.git("evil", "branch", "with;semicolon")
+	pier.git("evil", "add", "-f", ".gitmodules")
+	pier.git("evil", "commit", "-q", "-m", "What this host would not take")
 	bare := h.gitDir(t, "tern", "tern", "evil")
-	quay.git(bare, "config", "transfer.fsckObjects", "false")
-	quay.git(bare, "-c", "fetch.fsckObjects=false", "fetch", "-q", filepath.Join(quay.home, "evil"), "+refs/heads/*:refs/heads/*")
-	quay.git("evil", "fetch", "-q")
+	pier.git(bare, "config", "transfer.fsckObjects", "false")
+	pier.git(bare, "-c", "fetch.fsckObjects=false", "fetch", "-q", filepath.Join(pier.home, "evil"), "+refs/heads/*:refs/heads/*")
+	pier.git("evil", "fetch", "-q")
 
 	shown := func(r result) {
 		t.Helper()
@@ -144,10 +144,10 @@ func TestHostileRepository(t *testing.T) {
 			shown(r)
 		}
 		// Something comes in, by replay.
-		quay.git("evil", "pull", "-q", "--rebase")
-		quay.write("evil", map[string]string{"-n": strings.Repeat("z", round+1) + "\n"})
-		quay.git("evil", "commit", "-q", "-a", "-m", "From the other \x1b[31mside")
-		quay.git("evil", "push", "-q")
+		pier.git("evil", "pull", "-q", "--rebase")
+		pier.write("evil", map[string]string{"-n": strings.Repeat("z", round+1) + "\n"})
+		pier.git("evil", "commit", "-q", "-a", "-m", "From the other \x1b[31mside")
+		pier.git("evil", "push", "-q")
 		shown(launch.run("evil", "", "sync", "--save", "Own"))
 	}
 	after, err := os.ReadDir(launch.home)

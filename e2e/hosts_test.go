@@ -20,10 +20,10 @@ func TestEveryHost(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			h := newHostOf(t, name)
-			quay, launch := signedIn(t, h), signedIn(t, h)
-			quay.project("gauge")
-			assert.Contains(t, quay.ok("gauge", "", "attach", "--yes", "--description", "Levels"), "checked  "+name+" holds the same commit, private, default branch main")
-			assert.Contains(t, quay.ok("gauge", "", "attach", "--yes"), "Already attached")
+			pier, launch := signedIn(t, h), signedIn(t, h)
+			pier.project("gauge")
+			assert.Contains(t, pier.ok("gauge", "", "attach", "--yes", "--description", "Levels"), "checked  "+name+" holds the same commit, private, default branch main")
+			assert.Contains(t, pier.ok("gauge", "", "attach", "--yes"), "Already attached")
 			r, err := h.Store.Find("tern", "tern", "gauge")
 			require.NoError(t, err)
 			assert.Equal(t, []string{"private", "main", "Levels"}, []string{r.Visibility, r.Default, r.Description}, "the mark is taken out again")
@@ -32,27 +32,27 @@ func TestEveryHost(t *testing.T) {
 			if name == "petrel" {
 				owner = "saltmarsh/gauges"
 			}
-			quay.project("shared")
-			quay.ok("shared", "", "attach", "--yes", "--name", owner+"/shared", "--visibility", "public")
+			pier.project("shared")
+			pier.ok("shared", "", "attach", "--yes", "--name", owner+"/shared", "--visibility", "public")
 			r, err = h.Store.Find("dunlin", owner, "shared")
 			require.NoError(t, err)
 			assert.Equal(t, "public", r.Visibility)
-			page := strings.TrimSpace(quay.ok("shared", "", "visit", "--print"))
-			quay.refused(5, []string{"already, with work in it", "--name gauge-2"}, "", "", "attach", "--yes", "--name", "gauge", "shared", "--remote", "other")
+			page := strings.TrimSpace(pier.ok("shared", "", "visit", "--print"))
+			pier.refused(5, []string{"already, with work in it", "--name gauge-2"}, "", "", "attach", "--yes", "--name", "gauge", "shared", "--remote", "other")
 
 			launch.ok("", "", "clone", "gauge")
 			launch.ok("", "", "clone", owner+"/shared", "by-name")
 			launch.ok("", "", "clone", page, "by-page")
-			assert.Equal(t, tree(t, filepath.Join(quay.home, "shared")), tree(t, filepath.Join(launch.home, "by-page")))
+			assert.Equal(t, tree(t, filepath.Join(pier.home, "shared")), tree(t, filepath.Join(launch.home, "by-page")))
 			launch.refused(5, []string{"There is one named gauge"}, "", "", "clone", "guage")
 			launch.write("gauge", map[string]string{"more.txt": "more\n"})
 			launch.git("gauge", "add", "-A")
 			launch.git("gauge", "commit", "-q", "-m", "More")
 			launch.git("gauge", "push", "-q")
-			assert.Contains(t, quay.ok("gauge", "", "sync"), "Brought in 1 commit")
+			assert.Contains(t, pier.ok("gauge", "", "sync"), "Brought in 1 commit")
 
 			// A sign-in that is no good is named as such, in each host's own way of saying it.
-			quay.refused(5, []string{name + " does not accept the token"}, "", "not-the-token\n", "account", "add", "other", "--host", name, "--user", "tern")
+			pier.refused(5, []string{name + " does not accept the token"}, "", "not-the-token\n", "account", "add", "other", "--host", name, "--user", "tern")
 			// What only the host knows is told in the host's words.
 			_, err = h.Store.Create(t.Context(), "knot", practice.Repo{Owner: "knot", Name: "hidden", Visibility: "private"})
 			require.NoError(t, err)

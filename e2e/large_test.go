@@ -26,7 +26,7 @@ func TestLargeFileStorage(t *testing.T) {
 			m.ok("", "", "host", "add", name, "--at", h.URL)
 			m.ok("", "", "vault", "make", "--by", "file")
 			m.ok("", h.token["tern"]+"\n", "account", "add", "--host", name, "--user", "tern")
-			m.write("moorings", map[string]string{"README.md": "# moorings\n", "plans/quay 1.dwg": strings.Repeat("quay", 5000), "plans/skerry.dwg": strings.Repeat("skerry", 5000), ".gitattributes": "*.md text\n"})
+			m.write("moorings", map[string]string{"README.md": "# moorings\n", "plans/pier 1.dwg": strings.Repeat("pier", 5000), "plans/skerry.dwg": strings.Repeat("skerry", 5000), ".gitattributes": "*.md text\n"})
 			m.large("moorings/harbour.dwg", 30<<20) // more than fulmar takes as a plain file
 			before := tree(t, filepath.Join(m.home, "moorings"))
 			r := m.run("moorings", "", "attach", "--preview", "--large", "*.dwg")
@@ -39,7 +39,7 @@ func TestLargeFileStorage(t *testing.T) {
 			assert.Contains(t, m.ok("moorings", "", "attach", "--yes", "--large", "*.dwg"), "3 files in large-file storage")
 			there := h.gitDir(t, "tern", "tern", "moorings")
 			assert.Contains(t, m.git(there, "show", "main:harbour.dwg"), "version https://git-lfs")
-			assert.Contains(t, m.git(there, "show", "main:plans/quay 1.dwg"), "size 20000")
+			assert.Contains(t, m.git(there, "show", "main:plans/pier 1.dwg"), "size 20000")
 			objects, err := filepath.Glob(filepath.Join(there, "large/*"))
 			require.NoError(t, err)
 			assert.Len(t, objects, 3)

@@ -20,24 +20,24 @@ import (
 func TestSyncMeets(t *testing.T) {
 	t.Parallel()
 	h := newHost(t)
-	quay, launch, _ := shared(t, h)
+	pier, launch, _ := shared(t, h)
 
 	// The history was made anew there, and nothing of one's own is on top: with a yes.
 	first := launch.id("gauge", "HEAD")
-	quay.write("gauge", map[string]string{"README.md": "# made anew\n"})
-	quay.git("gauge", "commit", "-q", "-a", "--amend", "-m", "Begin anew")
-	quay.git("gauge", "push", "-q", "--force")
+	pier.write("gauge", map[string]string{"README.md": "# made anew\n"})
+	pier.git("gauge", "commit", "-q", "-a", "--amend", "-m", "Begin anew")
+	pier.git("gauge", "push", "-q", "--force")
 	launch.write("gauge", map[string]string{"notes.txt": "being written\n"})
 	launch.refused(3, []string{"The history of main was made anew on the host: 1 commit that it held before is not in it any more", "nobody can be asked", "uncinate sync --yes"}, "gauge", "", "sync")
 	assert.Equal(t, first, launch.id("gauge", "HEAD"))
-	quay.write("gauge", map[string]string{"after.txt": "after\n"}) // the host goes on since: still with a yes
-	quay.ok("gauge", "", "sync", "--save", "Go on")
+	pier.write("gauge", map[string]string{"after.txt": "after\n"}) // the host goes on since: still with a yes
+	pier.ok("gauge", "", "sync", "--save", "Go on")
 	launch.refused(3, []string{"The history of main was made anew on the host: 1 commit that it held before"}, "gauge", "", "sync")
 	assert.Equal(t, first, launch.id("gauge", "HEAD"))
 	said := launch.ok("gauge", "", "sync", "--yes")
 	assert.Contains(t, said, "Took the branch as the host made it anew")
 	assert.Contains(t, said, "Not saved yet: 1 file changed.")
-	assert.Equal(t, quay.id("gauge", "HEAD"), launch.id("gauge", "HEAD"))
+	assert.Equal(t, pier.id("gauge", "HEAD"), launch.id("gauge", "HEAD"))
 	said = launch.ok("gauge", "", "rescue", "list")
 	assert.Contains(t, said, "sync, of what the host had rewritten")
 	assert.Contains(t, said, "origin/main at "+first[:10])
@@ -46,18 +46,18 @@ func TestSyncMeets(t *testing.T) {
 	// The same, with a commit of one's own on top: only that one is put onto the new history.
 	launch.write("gauge", map[string]string{"own.txt": "own\n"})
 	launch.ok("gauge", "", "save", "Write own")
-	quay.git("gauge", "commit", "-q", "--amend", "-m", "Go on again")
-	quay.git("gauge", "push", "-q", "--force")
+	pier.git("gauge", "commit", "-q", "--amend", "-m", "Go on again")
+	pier.git("gauge", "push", "-q", "--force")
 	launch.ok("gauge", "", "sync", "--yes")
 	assert.Equal(t, "Write own\nGo on again\nBegin anew", launch.git("gauge", "log", "--format=%s"))
 	assert.Equal(t, launch.id("gauge", "HEAD"), launch.id("gauge", "origin/main"))
-	quay.ok("gauge", "", "sync")
+	pier.ok("gauge", "", "sync")
 
 	// An ignored file in the way is kept as a copy; a folder of such files too.
-	quay.write("gauge", map[string]string{"tide.log": "theirs\n", "deep.log/x": "theirs\n", "out/a.txt": "theirs\n"})
-	quay.git("gauge", "add", "-f", "tide.log", "deep.log/x", "out")
-	quay.git("gauge", "commit", "-q", "-m", "Take the logs in")
-	quay.ok("gauge", "", "sync")
+	pier.write("gauge", map[string]string{"tide.log": "theirs\n", "deep.log/x": "theirs\n", "out/a.txt": "theirs\n"})
+	pier.git("gauge", "add", "-f", "tide.log", "deep.log/x", "out")
+	pier.git("gauge", "commit", "-q", "-m", "Take the logs in")
+	pier.ok("gauge", "", "sync")
 	launch.write("gauge", map[string]string{"tide.log": "mine\n", "deep.log": "mine too\n", "out/a.txt": "theirs\n"})
 	assert.Contains(t, launch.ok("gauge", "", "sync", "--preview"), "Keep a rescue copy of 3 files in the way")
 	said = launch.ok("gauge", "", "sync")
@@ -69,16 +69,16 @@ func TestSyncMeets(t *testing.T) {
 	assert.Equal(t, map[string]string{"tide.log": "---------- mine\n", "deep.log": "---------- mine too\n", "out/a.txt": "---------- theirs\n"}, tree(t, filepath.Join(launch.home, "back")))
 
 	// A new file in the way that is not ignored stops it.
-	quay.write("gauge", map[string]string{"fresh.txt": "theirs\n"})
-	quay.ok("gauge", "", "sync", "--save", "Write fresh")
+	pier.write("gauge", map[string]string{"fresh.txt": "theirs\n"})
+	pier.ok("gauge", "", "sync", "--save", "Write fresh")
 	launch.write("gauge", map[string]string{"fresh.txt": "mine\n"})
 	launch.refused(3, []string{"1 file here would be written over", "fresh.txt", "uncinate sync --save TEXT"}, "gauge", "", "sync")
 	require.NoError(t, os.Remove(filepath.Join(launch.home, "gauge/fresh.txt")))
 	launch.ok("gauge", "", "sync")
 
 	// A running program has a file open that is to be replaced.
-	quay.write("gauge", map[string]string{"fresh.txt": "again\n"})
-	quay.ok("gauge", "", "sync", "--save", "Write it again")
+	pier.write("gauge", map[string]string{"fresh.txt": "again\n"})
+	pier.ok("gauge", "", "sync", "--save", "Write it again")
 	reader, err := os.Open(filepath.Join(launch.home, "gauge/fresh.txt"))
 	require.NoError(t, err)
 	launch.refused(3, []string{"has files open that would be replaced", "fresh.txt, by ", fmt.Sprint("process ", os.Getpid())}, "gauge", "", "sync")
@@ -96,25 +96,25 @@ func TestSyncMeets(t *testing.T) {
 		assert.Equal(t, h.URL+"/"+to+".git", launch.git("gauge", "remote", "get-url", "origin"))
 		launch.git("gauge", "fetch", "-q")
 	}
-	quay.ok("gauge", "", "sync", "--yes")
+	pier.ok("gauge", "", "sync", "--yes")
 
 	// The default branch is called otherwise there, then the branch is simply gone.
 	dir := h.gitDir(t, "tern", "tern", "tide-gauge")
-	quay.git(dir, "branch", "-m", "main", "trunk")
+	pier.git(dir, "branch", "-m", "main", "trunk")
 	_, err = h.Store.Change(context.Background(), "tern", "tern", "tide-gauge", 0, func(r *practice.Repo) error { r.Default = "trunk"; return nil })
 	require.NoError(t, err)
-	quay.git(dir, "symbolic-ref", "HEAD", "refs/heads/trunk")
+	pier.git(dir, "symbolic-ref", "HEAD", "refs/heads/trunk")
 	head := launch.id("gauge", "HEAD")
 	launch.refused(3, []string{"its default branch is trunk now, and holds what main held", "uncinate branch rename main trunk --here"}, "gauge", "", "sync")
 	assert.Equal(t, head, launch.id("gauge", "HEAD"))
-	quay.git(dir, "branch", "-m", "trunk", "main")
-	quay.git(dir, "symbolic-ref", "HEAD", "refs/heads/main")
+	pier.git(dir, "branch", "-m", "trunk", "main")
+	pier.git(dir, "symbolic-ref", "HEAD", "refs/heads/main")
 
 	// Begun apart.
-	quay.git("gauge", "checkout", "-q", "--orphan", "apart")
-	quay.git("gauge", "commit", "-q", "-m", "Apart")
-	quay.git("gauge", "branch", "-m", "other")
-	quay.git("gauge", "push", "-q", "origin", "other")
+	pier.git("gauge", "checkout", "-q", "--orphan", "apart")
+	pier.git("gauge", "commit", "-q", "-m", "Apart")
+	pier.git("gauge", "branch", "-m", "other")
+	pier.git("gauge", "push", "-q", "origin", "other")
 	launch.git("gauge", "branch", "-m", "other")
 	launch.refused(3, []string{"have no commit in common: they were begun apart", "uncinate attach --to"}, "gauge", "", "sync")
 	launch.git("gauge", "branch", "-m", "main")
@@ -204,10 +204,10 @@ func sortedFiles(t *testing.T, top string) (out []string) {
 func TestNothingIsLost(t *testing.T) {
 	t.Parallel()
 	h := newHost(t)
-	quay, launch, pier := shared(t, h)
+	pier, launch, hut := shared(t, h)
 	all := ledger{}
 	everywhere := func(after string) {
-		for _, m := range []*machine{quay, launch, pier} {
+		for _, m := range []*machine{pier, launch, hut} {
 			all.note(t, m, after)
 			require.Equal(t, 0, m.command("gauge", "", "git", "status", "--porcelain").code, after)
 			require.Empty(t, m.git("gauge", "fsck", "--no-progress", "--connectivity-only", "--no-dangling"))
@@ -227,40 +227,40 @@ func TestNothingIsLost(t *testing.T) {
 		m.write("gauge", map[string]string{name: text})
 		everywhere("writing " + name)
 	}
-	writes(quay, "plan.txt", "first\n")
-	does(quay, "sync", "--save", "Plan")
-	writes(pier, "side.txt", "knot's\n")
-	does(pier, "sync", "--save", "Side") // replayed
+	writes(pier, "plan.txt", "first\n")
+	does(pier, "sync", "--save", "Plan")
+	writes(hut, "side.txt", "knot's\n")
+	does(hut, "sync", "--save", "Side") // replayed
 	does(launch, "git", "pull", "-q")
 	writes(launch, "plan.txt", "second\n")
 	does(launch, "save", "Second")
 	does(launch, "save", "--reword", "The second plan")
 	does(launch, "git", "push", "-q")
-	does(quay, "git", "pull", "-q", "--rebase")
-	does(quay, "git", "commit", "-q", "--allow-empty", "--amend", "-m", "Rewritten")
-	does(quay, "git", "push", "-q", "--force")
-	writes(pier, "third.txt", "third, by knot\n")
-	does(pier, "save", "Third")
-	does(pier, "sync", "--yes") // theirs was rewritten, own on top
+	does(pier, "git", "pull", "-q", "--rebase")
+	does(pier, "git", "commit", "-q", "--allow-empty", "--amend", "-m", "Rewritten")
+	does(pier, "git", "push", "-q", "--force")
+	writes(hut, "third.txt", "third, by knot\n")
+	does(hut, "save", "Third")
+	does(hut, "sync", "--yes") // theirs was rewritten, own on top
 	writes(launch, "tide.log", "ignored, mine\n")
 	does(launch, "sync", "--yes")
-	writes(quay, "tide.log", "theirs\n")
-	does(quay, "git", "add", "-f", "tide.log")
-	does(quay, "git", "commit", "-q", "-m", "The log")
-	does(quay, "sync") // replayed over knot's
+	writes(pier, "tide.log", "theirs\n")
+	does(pier, "git", "add", "-f", "tide.log")
+	does(pier, "git", "commit", "-q", "-m", "The log")
+	does(pier, "sync") // replayed over knot's
 	does(launch, "sync")
 	_, err := h.Store.Change(context.Background(), "tern", "saltmarsh", "gauge", 0, func(r *practice.Repo) error { r.Name = "gauges"; return nil })
 	require.NoError(t, err)
-	for _, m := range []*machine{quay, launch, pier} {
+	for _, m := range []*machine{pier, launch, hut} {
 		does(m, "sync", "--yes")
 	}
-	does(pier, "git", "push", "-q")
+	does(hut, "git", "push", "-q")
 	writes(launch, "merged.txt", "m\n")
 	does(launch, "save", "To be merged")
-	writes(pier, "other.txt", "o\n")
-	does(pier, "sync", "--save", "Other")
+	writes(hut, "other.txt", "o\n")
+	does(hut, "sync", "--save", "Other")
 	does(launch, "sync", "--by", "merge")
-	does(quay, "sync")
+	does(pier, "sync")
 	_, err = h.Store.Change(context.Background(), "tern", "saltmarsh", "gauges", 0, func(r *practice.Repo) error {
 		r.Owner, r.People = "tern", map[string]int{"knot": 2} // given to tern, and knot may write still
 		return nil
@@ -269,8 +269,8 @@ func TestNothingIsLost(t *testing.T) {
 	writes(launch, "fourth.txt", "fourth\n")
 	does(launch, "git", "mv", "plan.txt", "plans.txt")
 	does(launch, "save", "Rename the plan")
-	does(pier, "git", "mv", "side.txt", "aside.txt")
-	for _, m := range []*machine{launch, pier, quay} {
+	does(hut, "git", "mv", "side.txt", "aside.txt")
+	for _, m := range []*machine{launch, hut, pier} {
 		assert.Contains(t, m.ok("gauge", "", "status"), "the repository is called tern/gauges now")
 		does(m, "sync", "--save", "Go on", "--yes")
 		assert.Equal(t, h.URL+"/tern/gauges.git", m.git("gauge", "remote", "get-url", "origin"))
@@ -278,9 +278,9 @@ func TestNothingIsLost(t *testing.T) {
 	does(launch, "sync")
 	does(launch, "git", "tag", "1.0.0")
 	does(launch, "git", "push", "-q", "origin", "1.0.0")
-	does(pier, "sync")
-	assert.Equal(t, launch.id("gauge", "1.0.0"), pier.id("gauge", "1.0.0"))
-	for _, m := range []*machine{quay, launch, pier} {
+	does(hut, "sync")
+	assert.Equal(t, launch.id("gauge", "1.0.0"), hut.id("gauge", "1.0.0"))
+	for _, m := range []*machine{pier, launch, hut} {
 		m.ok("gauge", "", "sync")
 		assert.Equal(t, launch.id("gauge", "HEAD"), m.id("gauge", "HEAD"))
 		assert.Contains(t, m.git("gauge", "status", "-sb"), "## main...origin/main")
@@ -294,20 +294,20 @@ func TestSyncKilled(t *testing.T) {
 	t.Parallel()
 	linux(t)
 	h := newHost(t)
-	quay, launch, _ := shared(t, h)
+	pier, launch, _ := shared(t, h)
 	kills, rounds := 0, 24
 	if os.Getenv("UNCINATE_SOAK") != "" {
 		rounds = 80
 	}
 	for n := range rounds {
-		quay.ok("gauge", "", "sync")
-		quay.write("gauge", map[string]string{"theirs.txt": fmt.Sprint(n), "deep/" + fmt.Sprint(n): "x\n", "tide.log": fmt.Sprint("theirs ", n)})
+		pier.ok("gauge", "", "sync")
+		pier.write("gauge", map[string]string{"theirs.txt": fmt.Sprint(n), "deep/" + fmt.Sprint(n): "x\n", "tide.log": fmt.Sprint("theirs ", n)})
 		for i := range 30 {
-			quay.write("gauge", map[string]string{fmt.Sprintf("many/%d.txt", i): strings.Repeat(fmt.Sprint(n, " "), 500)})
+			pier.write("gauge", map[string]string{fmt.Sprintf("many/%d.txt", i): strings.Repeat(fmt.Sprint(n, " "), 500)})
 		}
-		quay.git("gauge", "add", "-A", "-f")
-		quay.git("gauge", "commit", "-q", "-m", fmt.Sprint("Theirs ", n))
-		quay.ok("gauge", "", "sync")
+		pier.git("gauge", "add", "-A", "-f")
+		pier.git("gauge", "commit", "-q", "-m", fmt.Sprint("Theirs ", n))
+		pier.ok("gauge", "", "sync")
 		launch.write("gauge", map[string]string{"mine.txt": fmt.Sprint("mine ", n)})
 		own := fmt.Sprint("Mine ", n)
 		launch.write("gauge", map[string]string{"unsaved.txt": fmt.Sprint("unsaved ", n)})
@@ -359,10 +359,10 @@ func (m *machine) killsGit(dir string, after int, args ...string) bool {
 func TestRescueFromAPartOfTheHistory(t *testing.T) {
 	t.Parallel()
 	h := newHost(t)
-	quay, launch, _ := shared(t, h)
+	pier, launch, _ := shared(t, h)
 	for i := range 4 {
-		quay.write("gauge", map[string]string{"notes.txt": fmt.Sprint("note ", i, "\n")})
-		quay.ok("gauge", "", "sync", "--save", fmt.Sprint("Note ", i))
+		pier.write("gauge", map[string]string{"notes.txt": fmt.Sprint("note ", i, "\n")})
+		pier.ok("gauge", "", "sync", "--save", fmt.Sprint("Note ", i))
 	}
 	launch.ok("", "", "clone", "saltmarsh/gauge", "shallow", "--depth", "2")
 	launch.ok("", "", "clone", "saltmarsh/gauge", "partial", "--partial")
@@ -370,8 +370,8 @@ func TestRescueFromAPartOfTheHistory(t *testing.T) {
 	launch.git("gauge", "worktree", "add", "-q", "-b", "side", "../beside")
 	launch.git("beside", "push", "-q", "-u", "origin", "side")
 	for i, dir := range []string{"shallow", "partial", "gauge"} {
-		quay.write("gauge", map[string]string{"other.txt": dir})
-		quay.ok("gauge", "", "sync", "--save", "For "+dir)
+		pier.write("gauge", map[string]string{"other.txt": dir})
+		pier.ok("gauge", "", "sync", "--save", "For "+dir)
 		own := fmt.Sprintf("own-%d.txt", i)
 		launch.write(dir, map[string]string{own: "o\n"})
 		launch.ok(dir, "", "save", "Own")
@@ -381,7 +381,7 @@ func TestRescueFromAPartOfTheHistory(t *testing.T) {
 		launch.ok(dir, "", "rescue", "bring", "1", "--as", "back")
 		assert.Equal(t, was, launch.id(dir, "back"), dir)
 		assert.Contains(t, launch.git(dir, "ls-tree", "--name-only", "back"), own)
-		quay.ok("gauge", "", "sync")
+		pier.ok("gauge", "", "sync")
 	}
 	launch.write("beside", map[string]string{"beside.txt": "b\n"})
 	launch.ok("beside", "", "save", "Beside")

@@ -101,7 +101,7 @@ func (s *plainSSH) signIn() *machine {
 	pin := regexp.MustCompile(`uncinate (host pin .*)`).FindStringSubmatch(said)
 	m.ok("", "", strings.Fields(strings.ReplaceAll(pin[1], "'", ""))...)
 	assert.Contains(t, m.ok("", "", "account", "add", "tern", "--host", "skerry"), "skerry lets you in over SSH")
-	m.ok("", "", "key", "make", "tern", "--machine", "quay", "--open")
+	m.ok("", "", "key", "make", "tern", "--machine", "pier", "--open")
 	m.ok("", "", "key", "install", "tern", "--yes")
 	return m
 }
@@ -125,7 +125,7 @@ func TestPlainServer(t *testing.T) {
 			keys := s.read("authorized_keys")
 			assert.Contains(t, keys, "# kept by hand\nssh-ed25519", "other lines are untouched")
 			assert.Contains(t, keys, "\n\n# the end\n# from here: uncinate\nrestrict ssh-ed25519 ")
-			assert.Contains(t, keys, " tern on skerry, machine quay\n# to here: uncinate\n")
+			assert.Contains(t, keys, " tern on skerry, machine pier\n# to here: uncinate\n")
 			info, err := os.Stat(filepath.Join(s.dir, "authorized_keys"))
 			require.NoError(t, err)
 			assert.Equal(t, os.FileMode(0o640), info.Mode().Perm())

@@ -106,7 +106,7 @@ func gaugeFirmware(dir string) error {
 func harbourBoard(dir string) error {
 	return put(dir, map[string]string{
 		"README.md":       "# harbour-board\n\nThe board at the harbour: invented levels, shown large.\n",
-		"site/index.html": "<!doctype html><title>Harbour board</title><h1>Quay: 3.41 m, rising</h1>\n",
+		"site/index.html": "<!doctype html><title>Harbour board</title><h1>Pier: 3.41 m, rising</h1>\n",
 		"site/board.css":  "h1 { font-size: 8vw }\n",
 	})
 }
@@ -119,7 +119,7 @@ func tideAlmanac(dir string) error {
 		"README.md":          "# tide-almanac\n\nTables of invented tides, made once a year.\n",
 		"scripts/almanac.py": "\"\"\"Makes the tables of a year.\"\"\"\nimport sys\n\n\ndef level(hour):\n    return 2.1 + 1.3 * ((hour % 12) / 12)\n\n\nif __name__ == \"__main__\":\n    for hour in range(int(sys.argv[1])):\n        print(hour, round(level(hour), 2))\n",
 		"scripts/__pycache__/almanac.cpython-311.pyc": "\xa7\r\r\n\x00\x00\x00\x00compiled again at each run",
-		"config/stations.toml":                        "# Invented stations.\n[quay]\ndatum = 1.84\n[skerry]\ndatum = 2.02\n",
+		"config/stations.toml":                        "# Invented stations.\n[pier]\ndatum = 1.84\n[skerry]\ndatum = 2.02\n",
 		"config/settings.local.toml":                  "# This computer's own settings.\nuser  = \"tern\"\nstation_token = \"gnt_demo4e7a91c05bd2f8836aa1\"\n",
 		"config/places.toml":                          "# Where the tables lie.\ntables  = " + fmt.Sprintf("%q", filepath.ToSlash(filepath.Join(dir, "tables"))) + "\nscripts = " + fmt.Sprintf("%q", filepath.ToSlash(filepath.Join(dir, "scripts"))) + "\n",
 	}
@@ -148,11 +148,11 @@ func mooringDrawings(dir string) error {
 	}
 	return put(dir, map[string]string{
 		"README.md":            "# mooring-drawings\n\nMoorings of an invented harbour.\n",
-		"plans/quay.dwg":       drawing("quay", 300_000),
-		"plans/quay.bak":       drawing("quay, as it was", 290_000),
-		"plans/quay.dwl":       "tern\nquay\n",
+		"plans/pier.dwg":       drawing("pier", 300_000),
+		"plans/pier.bak":       drawing("pier, as it was", 290_000),
+		"plans/pier.dwl":       "tern\npier\n",
 		"plans/skerry.dwg":     drawing("skerry", 450_000),
 		"survey/harbour.dwg":   drawing("harbour", 12_000_000),
-		"survey/soundings.csv": "station,depth\nquay,4.1\nskerry,7.8\n",
+		"survey/soundings.csv": "station,depth\npier,4.1\nskerry,7.8\n",
 	})
 }

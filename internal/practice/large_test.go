@@ -43,7 +43,7 @@ func TestLargeStorage(t *testing.T) {
 		require.NoError(t, err)
 		return a.StatusCode, string(said)
 	}
-	data := []byte(strings.Repeat("quay", 1000))
+	data := []byte(strings.Repeat("pier", 1000))
 	sum := sha256.Sum256(data)
 	oid := hex.EncodeToString(sum[:])
 	batch := func(operation, oid string) []byte {

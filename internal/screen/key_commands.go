@@ -49,7 +49,7 @@ func keyMake() *Command {
 	return &Command{Name: "make", Args: "ACCOUNT", Least: 1, Most: 1, Takes: []string{"account"}, Gives: MadeKey{}, Short: "make an account's key on this machine",
 		Long: `With --public a key that you have is taken in by its public half: the private one stays
 where it is, beside it, in an agent, or in a security key.`,
-		Examples: []string{"uncinate key make tern", "uncinate key make tern --machine quay", "uncinate key make tern --public ~/.ssh/id_ed25519_sk.pub"},
+		Examples: []string{"uncinate key make tern", "uncinate key make tern --machine pier", "uncinate key make tern --public ~/.ssh/id_ed25519_sk.pub"},
 		Options: func(o *flag.FlagSet) Run {
 			k := credentials.KeyOptions{}
 			o.StringVar(&k.Kind, "kind", "", "the `kind` of key: "+strings.Join(sshkey.Kinds, ", ")+"; the first unless said")

@@ -24,12 +24,12 @@ func key(t testing.TB, comment string) sshkey.Public {
 }
 
 func TestAddAndRemove(t *testing.T) {
-	hand, quay, launch := key(t, "by hand"), key(t, "tern on skerry, machine quay"), key(t, "tern on skerry, machine launch")
+	hand, pier, launch := key(t, "by hand"), key(t, "tern on skerry, machine pier"), key(t, "tern on skerry, machine launch")
 	for _, before := range []string{"", "# mine\n", "# mine\n" + hand.Line() + "\n", `command="echo \"ssh-rsa AAAA\"",no-pty ` + hand.Line() + "\n\n\n# the end\n"} {
-		text, err := Add(before, Entry{Half: quay})
+		text, err := Add(before, Entry{Half: pier})
 		require.NoError(t, err)
 		assert.True(t, strings.HasPrefix(text, before), "what was there stays as it is")
-		assert.Contains(t, text, "restrict "+quay.Line()+"\n")
+		assert.Contains(t, text, "restrict "+pier.Line()+"\n")
 		text, err = Add(text, Entry{Half: launch})
 		require.NoError(t, err)
 		again, err := Add(text, Entry{Half: launch})
@@ -47,7 +47,7 @@ func TestAddAndRemove(t *testing.T) {
 
 		_, removed := Remove(text, Entry{Half: hand})
 		assert.False(t, removed, "what stands outside our marks is not ours to remove")
-		text, removed = Remove(text, Entry{Half: quay})
+		text, removed = Remove(text, Entry{Half: pier})
 		assert.True(t, removed)
 		text, removed = Remove(text, Entry{Half: launch})
 		assert.True(t, removed)
@@ -111,7 +111,7 @@ func TestForcedCommand(t *testing.T) {
 }
 
 func FuzzRemove(f *testing.F) {
-	k := key(f, "tern, machine quay")
+	k := key(f, "tern, machine pier")
 	f.Add("# mine\n" + k.Line() + "\n")
 	f.Add(kinds.Opening + "\nrestrict " + k.Line() + "\n" + kinds.Closing)
 	f.Add(kinds.Closing + "\n" + kinds.Opening + "\n\x00\n")

@@ -9,7 +9,7 @@ import (
 
 func BenchmarkRead(b *testing.B) {
 	random := rand.New(rand.NewPCG(11, 12))
-	words := strings.Fields("tide level quay skerry gauge reading station rising falling return if for int float string := == { } ( ) [ ] ; , . + - * / token secret password key name value error nil true false harbour mooring buoy channel depth metres hour minute day")
+	words := strings.Fields("tide level pier skerry gauge reading station rising falling return if for int float string := == { } ( ) [ ] ; , . + - * / token secret password key name value error nil true false harbour mooring buoy channel depth metres hour minute day")
 	var data []byte
 	for len(data) < 1<<20 {
 		data = append(data, words[random.IntN(len(words))]...)

@@ -21,7 +21,7 @@ import (
 func tourCommand() *screen.Command {
 	return &screen.Command{Name: "tour", Short: "play the whole job through on the practice hosts",
 		Long: `Starts the practice host gannet in a temporary folder, writes a demo project, and plays
-two machines: quay, the office computer, hooks the project to gannet; launch, the laptop
+two machines: pier, the office computer, hooks the project to gannet; launch, the laptop
 aboard, clones it; both stay in step; at the end a token lives its life. Every command is run for real and shown with its
 real output. Nothing of yours is touched, and nothing is left behind without --keep.`,
 		Options: func(o *flag.FlagSet) screen.Run {
@@ -85,8 +85,8 @@ func runTour(ctx context.Context, e *screen.Env, keep string) (err error) {
 	return t.play(g, secrets[0], secrets[1:])
 }
 
-func (t *tour) play(g *practice.Running, quays string, launchs []string) error {
-	quay, err := t.machine("quay")
+func (t *tour) play(g *practice.Running, piers string, launchs []string) error {
+	pier, err := t.machine("pier")
 	if err != nil {
 		return err
 	}
@@ -94,11 +94,11 @@ func (t *tour) play(g *practice.Running, quays string, launchs []string) error {
 	if err != nil {
 		return err
 	}
-	if err := practice.WriteProjects(quay.home); err != nil {
+	if err := practice.WriteProjects(pier.home); err != nil {
 		return err
 	}
-	t.e.Say("The practice host gannet runs at %s. Two machines, quay and launch, know nothing yet.", g.URL)
-	for _, s := range t.script(quay, launch, g, quays, launchs) {
+	t.e.Say("The practice host gannet runs at %s. Two machines, pier and launch, know nothing yet.", g.URL)
+	for _, s := range t.script(pier, launch, g, piers, launchs) {
 		if s.about != "" {
 			t.e.Say("\n%s", s.about)
 		}
@@ -107,7 +107,7 @@ func (t *tour) play(g *practice.Running, quays string, launchs []string) error {
 			return err
 		}
 	}
-	return t.compare(quay, launch, g)
+	return t.compare(pier, launch, g)
 }
 
 // scene is one line of the tour.
@@ -121,18 +121,18 @@ type scene struct {
 }
 
 // script is the whole job, in order.
-func (t *tour) script(quay, launch *machine, g *practice.Running, quays string, launchs []string) []scene {
+func (t *tour) script(pier, launch *machine, g *practice.Running, piers string, launchs []string) []scene {
 	return []scene{
-		{quay, "1. On quay, the office computer: say which host, and who you are there", "", "uncinate host add gannet --at " + g.URL, "", 0},
-		{quay, "", "", "uncinate vault make --by file", "", 0},
-		{quay, "", "", "uncinate account add tern --host gannet", quays, 0},
-		{quay, "2. Look at what would go up and what would happen, then let it happen", "gauge-firmware", "uncinate survey", "", 0},
-		{quay, "", "gauge-firmware", "uncinate attach --preview", "", 0},
-		{quay, "", "gauge-firmware", "uncinate attach --yes", "", 0},
-		{quay, "", "gauge-firmware", "uncinate attach --yes", "", 0},
-		{quay, "3. Another project holds a token and this machine's paths: nothing of it goes up by accident", "tide-almanac", "uncinate attach --yes", "", int(fault.Refused)},
-		{quay, "", "tide-almanac", "uncinate ignore add config/settings.local.toml config/places.toml", "", 0},
-		{quay, "", "tide-almanac", "uncinate attach --yes", "", 0},
+		{pier, "1. On pier, the office computer: say which host, and who you are there", "", "uncinate host add gannet --at " + g.URL, "", 0},
+		{pier, "", "", "uncinate vault make --by file", "", 0},
+		{pier, "", "", "uncinate account add tern --host gannet", piers, 0},
+		{pier, "2. Look at what would go up and what would happen, then let it happen", "gauge-firmware", "uncinate survey", "", 0},
+		{pier, "", "gauge-firmware", "uncinate attach --preview", "", 0},
+		{pier, "", "gauge-firmware", "uncinate attach --yes", "", 0},
+		{pier, "", "gauge-firmware", "uncinate attach --yes", "", 0},
+		{pier, "3. Another project holds a token and this machine's paths: nothing of it goes up by accident", "tide-almanac", "uncinate attach --yes", "", int(fault.Refused)},
+		{pier, "", "tide-almanac", "uncinate ignore add config/settings.local.toml config/places.toml", "", 0},
+		{pier, "", "tide-almanac", "uncinate attach --yes", "", 0},
 		{launch, "4. On launch, the laptop aboard: the same account, then the same project", "", "uncinate host add gannet --at " + g.URL, "", 0},
 		{launch, "", "", "uncinate vault make --by file", "", 0},
 		{launch, "", "", "uncinate account add tern --host gannet", launchs[0], 0},
@@ -140,11 +140,11 @@ func (t *tour) script(quay, launch *machine, g *practice.Running, quays string, 
 		{launch, "5. Work aboard with plain git: it signs in by itself", "gauge-firmware", "edit src/level.h", "", 0},
 		{launch, "", "gauge-firmware", "git commit -q -a -m 'Correct the level by the datum'", "", 0},
 		{launch, "", "gauge-firmware", "git push -q", "", 0},
-		{quay, "6. Back on quay, where something was written meanwhile: save it, bring in, send out, in one", "gauge-firmware", "edit README.md", "", 0},
-		{quay, "", "gauge-firmware", "uncinate status", "", 0},
-		{quay, "", "gauge-firmware", "uncinate changes", "", 0},
-		{quay, "", "gauge-firmware", "uncinate sync --save 'Say where the gauge stands'", "", 0},
-		{quay, "", "gauge-firmware", "uncinate history", "", 0},
+		{pier, "6. Back on pier, where something was written meanwhile: save it, bring in, send out, in one", "gauge-firmware", "edit README.md", "", 0},
+		{pier, "", "gauge-firmware", "uncinate status", "", 0},
+		{pier, "", "gauge-firmware", "uncinate changes", "", 0},
+		{pier, "", "gauge-firmware", "uncinate sync --save 'Say where the gauge stands'", "", 0},
+		{pier, "", "gauge-firmware", "uncinate history", "", 0},
 		{launch, "7. And launch follows, with all its projects at once", "", "uncinate clone tide-almanac", "", 0},
 		{launch, "", "", "uncinate status --all", "", 0},
 		{launch, "", "", "uncinate sync --all", "", 0},
@@ -158,15 +158,15 @@ func (t *tour) script(quay, launch *machine, g *practice.Running, quays string, 
 }
 
 // compare looks for itself that both machines and the host hold the same.
-func (t *tour) compare(quay, launch *machine, g *practice.Running) error {
+func (t *tour) compare(pier, launch *machine, g *practice.Running) error {
 	r, err := g.Store.Find("tern", "tern", "gauge-firmware")
 	if err != nil {
 		return err
 	}
 	var ids []string
-	for _, dir := range []string{filepath.Join(quay.home, "gauge-firmware"), filepath.Join(launch.home, "gauge-firmware"), g.Store.GitDir(r.ID)} {
+	for _, dir := range []string{filepath.Join(pier.home, "gauge-firmware"), filepath.Join(launch.home, "gauge-firmware"), g.Store.GitDir(r.ID)} {
 		c := exec.CommandContext(t.ctx, "git", "-C", dir, "rev-parse", "refs/heads/main")
-		c.Env = quay.env()
+		c.Env = pier.env()
 		out, err := c.Output()
 		if err != nil {
 			return fault.New(fault.Failed, "the end of the tour cannot be checked in %s", dir).Because(err)
@@ -176,7 +176,7 @@ func (t *tour) compare(quay, launch *machine, g *practice.Running) error {
 	if ids[0] != ids[1] || ids[1] != ids[2] {
 		return fault.New(fault.Failed, "the tour ended out of step: %s", strings.Join(ids, ", "))
 	}
-	t.e.Say("\nquay, launch and gannet all hold main at %.10s. The tour is over.", ids[0])
+	t.e.Say("\npier, launch and gannet all hold main at %.10s. The tour is over.", ids[0])
 	return nil
 }
 
@@ -255,7 +255,7 @@ func (m *machine) edit(name string) error {
 	if err != nil {
 		return err
 	}
-	says := "The gauge stands at the quay of an invented harbour.\n"
+	says := "The gauge stands at the pier of an invented harbour.\n"
 	if strings.HasSuffix(name, ".h") {
 		says = "#define DATUM_MM 412 /* invented */\n"
 	}
