@@ -10,18 +10,18 @@ import (
 	"uncinate/internal/world/files"
 )
 
-// Change is a change of an account's keys: planned, to be shown, then done.
+// Change is a change of one subject, such as an account's keys or a repository, as steps: planned,
+// to be shown, then done. It implements Plan.
 type Change struct {
 	Desk    *Desk
 	Steps   []Step
 	Job     string
-	Subject string
-	Host    string
-	AsWas   string
+	Subject string // what it changes; one run at a time works on it
+	Host    string // the name of the host that steps act on; empty where they act on several or none
+	AsWas   string // the sentence for an error: what stands where a step failed
 
 	Head  string
 	Notes []string
-	Said  string // what the host said when it let the key in
 }
 
 // Items is the plan as it is shown.

@@ -243,7 +243,7 @@ func (e *Env) keys(all credentials.KeyList) {
 	e.Aside("SSH agent: %s.", text.Visible(all.Agent))
 }
 
-func (e *Env) changeKeys(ctx context.Context, d *desk.Desk, c *desk.Change, p plans, done string) error {
+func (e *Env) changeKeys(ctx context.Context, d *desk.Desk, c *credentials.KeyChange, p plans, done string) error {
 	if goes, err := e.propose(ctx, p, c.Head, c, c.Notes); err != nil || !goes {
 		return err
 	}

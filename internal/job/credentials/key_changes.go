@@ -61,9 +61,15 @@ func byHand(l *login.Login, k *accounts.Key) error {
 		Try("then test it", text.Command("uncinate", "key", "install", k.Account, "--done"))
 }
 
+// KeyChange is a change of an account's keys: planned, to be shown, then done.
+type KeyChange struct {
+	desk.Change
+	Said string // what the host said when it let the key in; empty before, and where none is tried
+}
+
 // InstallKey plans to put an account's key on its host, and to sign in with it. done says
 // that it was put there by hand. signs also lets it verify the account's signatures.
-func InstallKey(ctx context.Context, d *desk.Desk, name string, done, signs bool) (*desk.Change, error) {
+func InstallKey(ctx context.Context, d *desk.Desk, name string, done, signs bool) (*KeyChange, error) {
 	l, r, k, err := keyLogin(ctx, d, name)
 	if err != nil {
 		return nil, err
@@ -71,7 +77,7 @@ func InstallKey(ctx context.Context, d *desk.Desk, name string, done, signs bool
 	if err := k.Guarded(); err != nil {
 		return nil, err
 	}
-	c := &desk.Change{Desk: d, Job: "key-install", Subject: name, Host: l.Host.Name, AsWas: "The host's keys are as they were.", Head: "To put the key of account " + name + " on " + l.Host.Name + ":"}
+	c := &KeyChange{Change: desk.Change{Desk: d, Job: "key-install", Subject: name, Host: l.Host.Name, AsWas: "The host's keys are as they were.", Head: "To put the key of account " + name + " on " + l.Host.Name + ":"}}
 	if act := l.Host.Actions["key-add"]; !done && (act == nil || act.By == "page") {
 		return nil, byHand(l, k)
 	}
@@ -162,7 +168,7 @@ func removeKey(ctx context.Context, l *login.Login, kind string, half sshkey.Pub
 	return err
 }
 
-func stepTest(c *desk.Change, r *login.Route) desk.Step {
+func stepTest(c *KeyChange, r *login.Route) desk.Step {
 	return desk.Step{Item: plan.Item{ID: "test", Place: plan.Host, Sentence: "Sign in over SSH with it, and with no other key"},
 		Do: func(ctx context.Context) (err error) { c.Said, err = r.SignsIn(ctx); return err }}
 }
@@ -185,7 +191,7 @@ func signWith(ctx context.Context, d *desk.Desk, k *accounts.Key, on bool) error
 
 // RotateKey plans to put a new key in the place of an account's: made, installed, tested
 // and in force everywhere before the old one is removed.
-func RotateKey(ctx context.Context, d *desk.Desk, name, kind string, open bool) (*desk.Change, error) {
+func RotateKey(ctx context.Context, d *desk.Desk, name, kind string, open bool) (*KeyChange, error) {
 	l, r, old, err := keyLogin(ctx, d, name)
 	if err != nil {
 		return nil, err
@@ -203,7 +209,7 @@ func RotateKey(ctx context.Context, d *desk.Desk, name, kind string, open bool) 
 	if err != nil {
 		return nil, err
 	}
-	c := &desk.Change{Desk: d, Job: "key-rotate", Subject: name, Host: l.Host.Name, AsWas: "The old key is in force still.", Head: "To exchange the key of account " + name + ":"}
+	c := &KeyChange{Change: desk.Change{Desk: d, Job: "key-rotate", Subject: name, Host: l.Host.Name, AsWas: "The old key is in force still.", Head: "To exchange the key of account " + name + ":"}}
 	if left != nil { // all but the removal was done before an interruption
 		c.Steps, c.AsWas = []desk.Step{stepRemoveOld(l, left), stepDropFile(d, left)}, "The new key is in force; the old one is not removed yet."
 		c.Notes = append(c.Notes, "An earlier exchange was cut off when the new key was in force already.")
@@ -268,7 +274,7 @@ func (x *rotation) stepInstall(kind string) desk.Step {
 }
 
 // stepTry signs in with the new key alone.
-func (x *rotation) stepTry(c *desk.Change) desk.Step {
+func (x *rotation) stepTry(c *KeyChange) desk.Step {
 	return desk.Step{Item: plan.Item{ID: "test", Place: plan.Host, Sentence: "Sign in over SSH with it, and with no other key"},
 		Do: func(ctx context.Context) (err error) {
 			trial := *x.route

@@ -15,7 +15,7 @@ import (
 
 // RevokeKeys plans to remove the keys of a machine from the hosts of the accounts, or of
 // all accounts.
-func RevokeKeys(ctx context.Context, d *desk.Desk, machine string, holders []string) (*desk.Change, error) {
+func RevokeKeys(ctx context.Context, d *desk.Desk, machine string, holders []string) (*KeyChange, error) {
 	if err := sshkey.CheckMachine(machine); err != nil {
 		return nil, err
 	}
@@ -32,7 +32,7 @@ func RevokeKeys(ctx context.Context, d *desk.Desk, machine string, holders []str
 	if err != nil {
 		mine = ""
 	}
-	c := &desk.Change{Desk: d, Job: "key-revoke", Subject: machine, AsWas: "What was removed stays removed; the rest is as it was.", Head: "To shut the machine " + machine + " out:"}
+	c := &KeyChange{Change: desk.Change{Desk: d, Job: "key-revoke", Subject: machine, AsWas: "What was removed stays removed; the rest is as it was.", Head: "To shut the machine " + machine + " out:"}}
 	seen := map[string]bool{}
 	for _, a := range all {
 		if a.Host == "" || len(holders) > 0 && !slices.Contains(holders, a.Name) {
@@ -64,7 +64,7 @@ func RevokeKeys(ctx context.Context, d *desk.Desk, machine string, holders []str
 
 // revokeOf adds the steps that remove a machine's keys of one account; seen gathers the other
 // machines whose keys are met.
-func revokeOf(ctx context.Context, d *desk.Desk, a *accounts.Account, machine string, c *desk.Change, seen map[string]bool) error {
+func revokeOf(ctx context.Context, d *desk.Desk, a *accounts.Account, machine string, c *KeyChange, seen map[string]bool) error {
 	l, err := login.Open(ctx, d, a)
 	if err == nil {
 		err = l.May("key-remove", "remove keys")
@@ -98,7 +98,7 @@ func revokeOf(ctx context.Context, d *desk.Desk, a *accounts.Account, machine st
 }
 
 // others notes the machines whose keys were seen.
-func others(c *desk.Change, seen map[string]bool, title string) {
+func others(c *KeyChange, seen map[string]bool, title string) {
 	if m := sshkey.MachineOf(title); m != "" {
 		seen[m] = true
 	}
