@@ -214,7 +214,7 @@ func LookLoosely(ctx context.Context, d *desk.Desk, where string) (*Folder, erro
 		return nil, git.Fault(err, "git's configuration cannot be read")
 	}
 	f.Repo.Safe = git.Harmless(f.Settings)
-	if f.Head, err = f.Repo.Do(ctx, "rev-parse", "-q", "--verify", "HEAD^{commit}"); err != nil {
+	if f.Head, err = f.Repo.Resolve(ctx, "HEAD^{commit}"); err != nil {
 		f.Head = ""
 	}
 	return f, nil

@@ -232,7 +232,7 @@ func (r *Rescuer) branches(ctx context.Context, c RescueCopy, as string) ([]stri
 		if _, err := r.repo.Do(ctx, "check-ref-format", "--branch", name); err != nil {
 			return nil, fault.New(fault.Usage, "%s is no name for a branch", text.Quote(name)).Because(err)
 		}
-		stands, err := r.repo.Do(ctx, "rev-parse", "-q", "--verify", "refs/heads/"+name)
+		stands, err := r.repo.Resolve(ctx, "refs/heads/"+name)
 		if err == nil && stands != k.Commit {
 			return nil, fault.New(fault.Decision, "there is a branch %s already, and it stands at another commit", text.Visible(name)).
 				Try("bring it under another name", text.Command("uncinate", "rescue", "bring", strconv.Itoa(c.Number), "--as", name+"-again"))

@@ -226,7 +226,7 @@ func (t *Detach) planDelete(ctx context.Context, o DetachOptions) (keep bool, er
 		return false, err
 	}
 	for name, id := range refs.IDs {
-		here, err := t.Folder.Repo.Do(ctx, "rev-parse", "-q", "--verify", name)
+		here, err := t.Folder.Repo.Resolve(ctx, name)
 		if name != "HEAD" && (err != nil || here != id) {
 			return false, fault.New(fault.Refused, "%s holds %s now, which this attach did not send, so it is not deleted", there.Path(), text.Visible(strings.TrimPrefix(name, "refs/heads/"))).
 				Try("finish the attach instead", text.Command("uncinate", "attach", t.Folder.Path)).

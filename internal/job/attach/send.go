@@ -59,11 +59,11 @@ func (a *Attach) sentBefore(ctx context.Context, branches []string) (bool, error
 		return true, nil
 	}
 	for _, b := range branches { // git itself must know of it; it does not where the answer was lost
-		here, err := a.Folder.Repo.Do(ctx, "rev-parse", "-q", "--verify", "refs/heads/"+b)
+		here, err := a.Folder.Repo.Resolve(ctx, "refs/heads/"+b)
 		if err != nil {
 			return false, git.Fault(err, "the branch %s cannot be read", text.Visible(b))
 		}
-		if known, err := a.Folder.Repo.Do(ctx, "rev-parse", "-q", "--verify", "refs/remotes/"+a.Options.Remote+"/"+b); err != nil || known != here {
+		if known, err := a.Folder.Repo.Resolve(ctx, "refs/remotes/"+a.Options.Remote+"/"+b); err != nil || known != here {
 			return false, nil
 		}
 	}
@@ -75,7 +75,7 @@ func (a *Attach) send(ctx context.Context, branches []string) error {
 	args := []string{"push", "--progress", "--porcelain", "--set-upstream", "--", a.Options.Remote}
 	for _, b := range branches {
 		args = append(args, "refs/heads/"+b+":refs/heads/"+b)
-		id, err := a.Folder.Repo.Do(ctx, "rev-parse", "-q", "--verify", "refs/heads/"+b)
+		id, err := a.Folder.Repo.Resolve(ctx, "refs/heads/"+b)
 		if err != nil {
 			return git.Fault(err, "the branch %s cannot be read", text.Visible(b))
 		}
@@ -113,7 +113,7 @@ func (a *Attach) arrived(ctx context.Context) (bool, error) {
 		return false, err
 	}
 	for _, b := range a.sent() {
-		id, err := a.Folder.Repo.Do(ctx, "rev-parse", "-q", "--verify", "refs/heads/"+b)
+		id, err := a.Folder.Repo.Resolve(ctx, "refs/heads/"+b)
 		if err != nil || refs.Branch(b) != id {
 			return false, nil
 		}

@@ -174,7 +174,7 @@ func (a *Attach) stepCommit() desk.Step {
 	repo := a.Folder.Repo
 	return desk.Step{Item: plan.Item{ID: "first-commit", Place: plan.Here, Sentence: what},
 		Done: func(ctx context.Context) (bool, error) {
-			id, err := repo.Do(ctx, "rev-parse", "-q", "--verify", "HEAD^{commit}")
+			id, err := repo.Resolve(ctx, "HEAD^{commit}")
 			if err != nil {
 				return false, nil
 			}
@@ -336,7 +336,7 @@ func (a *Attach) summary(ctx context.Context, changed bool) (*Attached, error) {
 // countedByLook counts the first commit's files, with the sizes that they had when the folder
 // was looked at; asking git for them opens every object.
 func (a *Attach) countedByLook(ctx context.Context) (commit string, count int, bytes int64, err error) {
-	if commit, err = a.Folder.Repo.Do(ctx, "rev-parse", "-q", "--verify", "HEAD^{commit}"); err != nil {
+	if commit, err = a.Folder.Repo.Resolve(ctx, "HEAD^{commit}"); err != nil {
 		return "", 0, 0, nil // nothing is committed yet
 	}
 	names, err := a.Folder.Repo.Lines(ctx, "ls-tree", "-r", "-z", "--name-only", "HEAD")

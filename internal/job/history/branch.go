@@ -220,9 +220,9 @@ func MakeBranches(ctx context.Context, d *desk.Desk, o MakeOptions) (*BranchPlan
 	return planBranches(ctx, d, o.Folder, "To make branches:", func(b *Branching, p *BranchPlan) error {
 		f := b.folder
 		from := cmp.Or(o.From, "HEAD")
-		start, err := f.Repo.Do(ctx, "rev-parse", "-q", "--verify", from+"^{commit}")
+		start, err := f.Repo.Resolve(ctx, from+"^{commit}")
 		if err != nil {
-			if start, err = f.Repo.Do(ctx, "rev-parse", "-q", "--verify", "refs/remotes/"+b.Remote+"/"+from+"^{commit}"); err != nil {
+			if start, err = f.Repo.Resolve(ctx, "refs/remotes/"+b.Remote+"/"+from+"^{commit}"); err != nil {
 				return b.NoBranch(from)
 			}
 		}

@@ -156,7 +156,7 @@ func ends(ctx context.Context, f *project.Folder, commit string) (before, now st
 	if now, err = f.Repo.Do(ctx, "rev-parse", "-q", "--verify", "--end-of-options", commit+"^{commit}"); err != nil {
 		return "", "", fault.New(fault.Failed, "there is no commit %s here", text.Visible(commit)).Try("see the commits", "uncinate history")
 	}
-	if before, err = f.Repo.Do(ctx, "rev-parse", "-q", "--verify", now+"^1"); err != nil {
+	if before, err = f.Repo.Resolve(ctx, now+"^1"); err != nil {
 		before, err = EmptyTree(ctx, f)
 	}
 	return before, now, err
@@ -200,7 +200,7 @@ func sides(ctx context.Context, d *desk.Desk, f *project.Folder, side, branch st
 	}
 	var theirs string
 	for _, ref := range []string{"refs/heads/" + branch, "refs/remotes/" + p.Remote + "/" + cmp.Or(branch, f.Branch), "refs/remotes/" + branch} {
-		if theirs, err = f.Repo.Do(ctx, "rev-parse", "-q", "--verify", ref+"^{commit}"); err == nil {
+		if theirs, err = f.Repo.Resolve(ctx, ref+"^{commit}"); err == nil {
 			break
 		}
 	}

@@ -108,7 +108,7 @@ func Read(ctx context.Context, d *desk.Desk, o HistoryOptions) (*History, error)
 
 // verified gives the commit that a name stands for; "" for none.
 func verified(ctx context.Context, f *project.Folder, name string) string {
-	id, err := f.Repo.Do(ctx, "rev-parse", "-q", "--verify", name+"^{commit}")
+	id, err := f.Repo.Resolve(ctx, name+"^{commit}")
 	if err != nil {
 		return ""
 	}

@@ -38,11 +38,11 @@ func Tag(ctx context.Context, d *desk.Desk, o TagOptions) (*BranchPlan, error) {
 			return fault.New(fault.Usage, "%s is no version number of the form 1.2.3", text.Quote(o.Name)).
 				Try("if it is to be called so all the same", text.Command("uncinate", "tag", o.Name, "--any-name"))
 		}
-		at, err := f.Repo.Do(ctx, "rev-parse", "-q", "--verify", cmp.Or(o.At, "HEAD")+"^{commit}")
+		at, err := f.Repo.Resolve(ctx, cmp.Or(o.At, "HEAD")+"^{commit}")
 		if err != nil {
 			return fault.New(fault.Failed, "there is no commit %s here", text.Visible(cmp.Or(o.At, "yet"))).Because(err)
 		}
-		stands, _ := f.Repo.Do(ctx, "rev-parse", "-q", "--verify", "refs/tags/"+o.Name+"^{commit}") // "" for none
+		stands, _ := f.Repo.Resolve(ctx, "refs/tags/"+o.Name+"^{commit}") // "" for none
 		if b.Refs["refs/tags/"+o.Name] != "" && (stands != at || o.Here) {
 			return fault.New(fault.Refused, "there is a tag %s already, and what a tag stands for never changes", text.Visible(o.Name)).
 				Try("see what it stands for", text.Command("git", "-C", f.Path, "show", "--stat", "refs/tags/"+o.Name))

@@ -62,7 +62,7 @@ func stand(ctx context.Context, d *desk.Desk, f *project.Folder, p project.Proje
 	if err != nil {
 		return nil, err
 	}
-	if id, err := f.Repo.Do(ctx, "rev-parse", "-q", "--verify", "refs/remotes/"+p.Remote+"/"+f.Branch+"^{commit}"); err == nil {
+	if id, err := f.Repo.Resolve(ctx, "refs/remotes/"+p.Remote+"/"+f.Branch+"^{commit}"); err == nil {
 		s.Theirs = id
 	} else if s.Commit != "" {
 		s.Unsent = true

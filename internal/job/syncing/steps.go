@@ -197,7 +197,7 @@ func (s *Sync) stepOut() desk.Step {
 	s.run.AsWas = "Nothing was sent, and what is here is as it was."
 	return desk.Step{Item: plan.Item{ID: "send-out", Place: plan.Host, Sentence: fmt.Sprintf("Send out %s on %s", text.Count(s.SentOut, "commit"), branch)},
 		Done: func(ctx context.Context) (bool, error) {
-			id, err := s.folder.Repo.Do(ctx, "rev-parse", "-q", "--verify", ref)
+			id, err := s.folder.Repo.Resolve(ctx, ref)
 			return id == s.stand.Theirs, git.Fault(err, "git cannot tell the commit")
 		},
 		Do: func(ctx context.Context) error {

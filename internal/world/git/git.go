@@ -236,6 +236,12 @@ func (r *Repo) Do(ctx context.Context, args ...string) (string, error) {
 	return strings.TrimRight(string(out), "\n"), err
 }
 
+// Resolve gives the object ID that a name stands for; it fails, and git says nothing, where no
+// object has that name. Source: git-rev-parse, --verify and --quiet.
+func (r *Repo) Resolve(ctx context.Context, name string) (string, error) {
+	return r.Do(ctx, "rev-parse", "-q", "--verify", name)
+}
+
 // Lines runs git and splits output that ends each item with NUL.
 func (r *Repo) Lines(ctx context.Context, args ...string) ([]string, error) {
 	out, err := r.Run(ctx, Cmd{Dir: r.Dir, Args: args, Config: r.Safe})

@@ -54,7 +54,7 @@ func (joins *Join) StepBranchName() desk.Step {
 // callBranch renames the branch that is checked out, also where it has no commit yet.
 func (j *Join) callBranch(ctx context.Context, from, to string) error {
 	repo := j.Folder.Repo
-	if _, err := repo.Do(ctx, "rev-parse", "-q", "--verify", "refs/heads/"+from); err != nil {
+	if _, err := repo.Resolve(ctx, "refs/heads/"+from); err != nil {
 		_, err := repo.Do(ctx, "symbolic-ref", "HEAD", "refs/heads/"+to)
 		return git.Fault(err, "git cannot name the branch")
 	}
@@ -84,7 +84,7 @@ func (joins *Join) StepBringIn() desk.Step {
 			if joins.Run.Fact("join") == "" {
 				return false, nil
 			}
-			_, err := joins.Folder.Repo.Do(ctx, "rev-parse", "-q", "--verify", tracking+j.Branch)
+			_, err := joins.Folder.Repo.Resolve(ctx, tracking+j.Branch)
 			if err == nil {
 				_, err = joins.Folder.Repo.Do(ctx, "cat-file", "-e", j.Tip+"^{commit}")
 			}
@@ -139,7 +139,7 @@ func (joins *Join) StepJoin() desk.Step {
 			if id == "" {
 				return false, nil
 			}
-			head, err := joins.Folder.Repo.Do(ctx, "rev-parse", "-q", "--verify", "HEAD^{commit}")
+			head, err := joins.Folder.Repo.Resolve(ctx, "HEAD^{commit}")
 			if err == nil && head == id {
 				joins.Folder.Head = id
 				return true, nil
@@ -220,7 +220,7 @@ func (joins *Join) UndoJoin(ctx context.Context) error {
 	if j == nil || id == "" {
 		return nil
 	}
-	head, err := joins.Folder.Repo.Do(ctx, "rev-parse", "-q", "--verify", "HEAD^{commit}")
+	head, err := joins.Folder.Repo.Resolve(ctx, "HEAD^{commit}")
 	if err != nil || head != id {
 		return nil // it did not come to it
 	}

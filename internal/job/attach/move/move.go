@@ -65,7 +65,7 @@ func (m *Move) tags(ctx context.Context) ([]string, error) {
 func (m *Move) UndoBringAll(ctx context.Context) error {
 	for line := range strings.SplitSeq(m.Run.Fact("brought"), "\n") {
 		id, ref, ok := strings.Cut(line, " ")
-		if now, err := m.Folder.Repo.Do(ctx, "rev-parse", "-q", "--verify", ref); !ok || err != nil || now != id {
+		if now, err := m.Folder.Repo.Resolve(ctx, ref); !ok || err != nil || now != id {
 			continue
 		}
 		if _, err := m.Folder.Repo.Do(ctx, "update-ref", "-d", ref, id); err != nil {

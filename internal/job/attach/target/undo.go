@@ -149,7 +149,7 @@ func (w *Work) UndoCommit(ctx context.Context) error {
 	}
 	if id := w.Run.Fact("commit"); id != "" {
 		ref := "refs/heads/" + w.Run.Fact("branch")
-		if now, err := w.Folder.Repo.Do(ctx, "rev-parse", "-q", "--verify", ref); err == nil && now == id {
+		if now, err := w.Folder.Repo.Resolve(ctx, ref); err == nil && now == id {
 			if _, err := w.Folder.Repo.Do(ctx, "update-ref", "-d", ref, id); err != nil {
 				return err
 			}

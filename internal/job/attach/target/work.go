@@ -52,7 +52,7 @@ func (w *Work) At(p string) string { return filepath.Join(w.Folder.Path, filepat
 
 // Counted counts the files of the last commit; the commit is "" where there is none yet.
 func (w *Work) Counted(ctx context.Context) (commit string, count int, bytes int64, err error) {
-	if commit, err = w.Folder.Repo.Do(ctx, "rev-parse", "-q", "--verify", "HEAD^{commit}"); err != nil {
+	if commit, err = w.Folder.Repo.Resolve(ctx, "HEAD^{commit}"); err != nil {
 		return "", 0, 0, nil // nothing is committed yet
 	}
 	entries, err := w.Folder.Repo.Lines(ctx, "ls-tree", "-r", "-z", "-l", "HEAD")
