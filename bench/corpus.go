@@ -88,7 +88,7 @@ func samples(r *rand.Rand) []sample {
 		yes("token in minified code", "app.min.js", strings.Repeat("a.b(c),", 3000)+name()+`:"`+token()+`",`+strings.Repeat("d=e;", 3000)),
 		yes("token in a shell script", "run.sh", "#!/bin/sh\nexport "+name()+"="+token()+"\n"),
 		yes("token in a header", "test.sh", "curl -H 'Authorization: Bearer "+token()+"' https://gannet.example/"),
-		yes("known token anywhere", "notes.md", "For the buoy: gnt_"+draw(hexes, 32)+" (till spring)."),
+		yes("known token anywhere", "notes.md", "For the buoy: plunge~"+draw(hexes, 32)+" (till spring)."),
 		yes("password in an ini file", "settings.ini", around(passName()+" = "+human())),
 		yes("drawn password in an ini file", "settings.ini", around(passName()+"="+draw(signs, 12+r.IntN(8)))),
 		yes("password in YAML", "db.yaml", "db:\n  user: tern\n  "+passName()+": "+human()+"\n"),

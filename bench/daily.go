@@ -86,7 +86,7 @@ func (b *bench) boards(pairs int) error {
 		}
 		all = append(all, dir)
 	}
-	if _, err := b.in(home, home, "", b.program, "status", "--find", "work", "--yes"); err != nil {
+	if _, err := b.in(home, home, "", b.program, "project", "find", "work", "--yes"); err != nil {
 		return err
 	}
 	list := strings.Join(all, "\n") + "\n"
@@ -209,7 +209,7 @@ func (b *bench) fleet(name, way string) (f *fleet, err error) {
 			}
 		}
 	}
-	return f, run(home, "", b.program, "status", "--find", "ours", "--yes")
+	return f, run(home, "", b.program, "project", "find", "ours", "--yes")
 }
 
 func (f *fleet) sync(int) error {

@@ -61,7 +61,7 @@ func (b *bench) lists(pairs int) (err error) {
 			return errors.Join(err, h.Close())
 		}
 		own := b.desk(c.host)
-		if _, err := hosts.Add(own, c.host, h.URL, "", func(host string) ([]string, error) { return accounts.NamesOn(own, host) }); err != nil {
+		if _, err := hosts.Add(own, c.host, h.URL, "", func(host string) ([]string, error) { return accounts.NamesOn(own, host) }, false); err != nil {
 			return errors.Join(err, h.Close())
 		}
 		ctx := context.Background()
@@ -113,7 +113,7 @@ func chainGannet(at, token string) error {
 			Items []map[string]any
 			Next  string
 		}
-		q, err := http.NewRequest("GET", at+"/v1/repos?many=100&after="+after, nil)
+		q, err := http.NewRequest("GET", at+"/deck/hulls?many=100&after="+after, nil)
 		if err == nil {
 			q.Header.Set("Gannet-Token", token)
 		}
@@ -137,7 +137,7 @@ func chainFulmar(at, token string) error {
 		var page struct {
 			Result struct{ Rows []map[string]any }
 		}
-		q, err := http.NewRequest("POST", at+"/rpc", bytes.NewReader(fmt.Appendf(nil, `{"op":"repo.list","args":{"page":%d,"per":100}}`, number)))
+		q, err := http.NewRequest("POST", at+"/counter", bytes.NewReader(fmt.Appendf(nil, `{"please":"list sheets","with":{"page":%d,"per":100}}`, number)))
 		if err == nil {
 			q.SetBasicAuth("tern", token)
 		}

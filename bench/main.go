@@ -201,7 +201,7 @@ func (b *bench) byHand(i int) error {
 			return err
 		}
 	}
-	q, err := http.NewRequest("POST", b.host.URL+"/v1/owners/tern/repos", bytes.NewReader([]byte(`{"name":"`+name+`","reach":"private","main":"main"}`)))
+	q, err := http.NewRequest("POST", b.host.URL+"/deck/hulls", bytes.NewReader([]byte(`{"flag":"tern","name":"`+name+`","reach":"hold","main":"main"}`)))
 	if err != nil {
 		return err
 	}

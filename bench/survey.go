@@ -29,7 +29,7 @@ func (b *bench) surveys(pairs int) error {
 		return err
 	}
 	args := []string{"-i", "-F", "-c", "--no-ignore", "--hidden", "--no-messages", "--glob", "!.git"}
-	for _, p := range secrets.New([]string{dir, b.top}, []string{"gnt_"}).Patterns() {
+	for _, p := range secrets.New([]string{dir, b.top}, []string{"plunge~"}).Patterns() {
 		args = append(args, "-e", p)
 	}
 	search := func(int) error {
@@ -136,7 +136,7 @@ func (b *bench) largeFolder(dir string) error {
 // findings prints how well secrets are told from what looks like them, and made files
 // from work, on labelled samples.
 func findings() error {
-	finder := secrets.New([]string{"/home/tern"}, []string{"gnt_"})
+	finder := secrets.New([]string{"/home/tern"}, []string{"plunge~"})
 	buf := secrets.Buffer()
 	random := rand.New(rand.NewPCG(21, 22))
 	right, missed, wrong, quiet := 0, 0, 0, 0

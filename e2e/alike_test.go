@@ -24,13 +24,13 @@ func TestFoldersThatFoldCase(t *testing.T) {
 	pier.git("gauge", "commit", "-q", "-m", "Take the log in")
 	pier.ok("gauge", "", "sync")
 	hut.write("gauge", map[string]string{"TIDE.log": "mine\n"})
-	assert.Contains(t, hut.ok("gauge", "", "sync"), "Brought in 1 commit")
+	assert.Contains(t, hut.ok("gauge", "", "sync"), "Received 1 commit")
 	assert.NoFileExists(t, filepath.Join(hut.home, "gauge/TIDE.log"))
 	assert.Equal(t, "mine\n", hut.ok("gauge", "", "rescue", "show", "1", "TIDE.log"))
 
 	// Two of one name come in: everything stays as it was.
 	pier.write("gauge", map[string]string{"readme.MD": "other\n", "SRC": "a file\n", "plain.txt": "plain\n"})
-	pier.ok("gauge", "", "sync", "--save", "Write the other")
+	pier.ok("gauge", "", "sync", "--save", "--message", "Write the other")
 	before := hut.id("gauge", "HEAD")
 	hut.refused(3, []string{"what comes in has names that differ in capital and small letters alone", "README.md and readme.MD", "SRC and src/level.c", "git mv -- SRC SRC-2"}, "gauge", "", "sync")
 	assert.Equal(t, before, hut.id("gauge", "HEAD"))
@@ -47,12 +47,12 @@ func TestFoldersThatFoldCase(t *testing.T) {
 	assert.Contains(t, said.err, "only one of each two can lie in it: README.md and readme.MD, SRC and src/level.c.")
 	require.NoError(t, os.WriteFile(filepath.Join(hut.home, "anew/readme.MD"), []byte("# gauge\n"), 0o644)) // as it would look there
 	hut.refused(3, []string{"all that differs was left out", "readme.MD: it cannot lie beside README.md here"}, "anew", "", "save", "Write")
-	assert.Contains(t, hut.ok("", "", "clone", "saltmarsh/*", "--into", "all"), "cannot lie side by side here, in: saltmarsh/gauge")
+	assert.Contains(t, hut.ok("", "", "clone", "saltmarsh/*", "--into", "all"), "cannot be side by side here, in: saltmarsh/gauge")
 
 	// One gets another name elsewhere, and both go on.
 	pier.git("gauge", "mv", "readme.MD", "readme-2.md")
 	pier.git("gauge", "mv", "SRC", "SRC-2")
-	pier.ok("gauge", "", "sync", "--save", "Tell them apart")
+	pier.ok("gauge", "", "sync", "--save", "--message", "Tell them apart")
 	hut.ok("gauge", "", "sync")
 	assert.Equal(t, pier.id("gauge", "HEAD"), hut.id("gauge", "HEAD"))
 	assert.Empty(t, hut.git("gauge", "status", "--porcelain"))

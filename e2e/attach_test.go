@@ -106,7 +106,7 @@ func TestAttachFromEveryState(t *testing.T) {
 		m.t = t
 		require.NoError(t, os.Mkdir(filepath.Join(m.home, "empty"), 0o755))
 		assert.Contains(t, m.ok("empty", "", "attach", "--yes"), "nothing yet")
-		assert.Contains(t, m.ok("empty", "", "status"), "nothing sent yet")
+		assert.Contains(t, m.ok("empty", "", "status"), "nothing to send yet")
 		m.project("empty")
 		m.git("empty", "add", "-A")
 		m.git("empty", "commit", "-q", "-m", "Later")
@@ -204,8 +204,8 @@ func TestPlainGitAfterAttachAndClone(t *testing.T) {
 		m.git("gauge", "commit", "-q", "-m", "Reading")
 		m.git("gauge", "push", "-q")
 	}
-	assert.Contains(t, launch.ok("gauge", "", "status"), "new commits there")
-	assert.Contains(t, launch.ok("gauge", "", "sync"), "Brought in 1 commit")
+	assert.Contains(t, launch.ok("gauge", "", "status"), "new commits on the host")
+	assert.Contains(t, launch.ok("gauge", "", "sync"), "Received 1 commit")
 	assert.Equal(t, pier.git("gauge", "rev-parse", "HEAD"), launch.git("gauge", "rev-parse", "HEAD"))
 }
 
@@ -213,14 +213,14 @@ func TestPersonsOwnHooksRun(t *testing.T) {
 	t.Parallel()
 	h := newHost(t)
 	m := signedIn(t, h)
-	m.project("hooked")
-	m.git("hooked", "init", "-q", "-b", "main")
-	hook := filepath.Join(m.home, "hooked/.git/hooks/pre-commit")
+	m.project("attached")
+	m.git("attached", "init", "-q", "-b", "main")
+	hook := filepath.Join(m.home, "attached/.git/hooks/pre-commit")
 	require.NoError(t, os.MkdirAll(filepath.Dir(hook), 0o755))
 	require.NoError(t, os.WriteFile(hook, []byte("#!/bin/sh\necho the datum is missing >&2\nexit 1\n"), 0o755))
-	m.refused(1, []string{"your own pre-commit check stopped", "the datum is missing"}, "hooked", "", "attach", "--yes")
+	m.refused(1, []string{"your own pre-commit check stopped", "the datum is missing"}, "attached", "", "attach", "--yes")
 	assert.Empty(t, h.Store.List("tern", ""), "nothing was made on the host")
 	require.NoError(t, os.Remove(hook))
-	assert.Contains(t, m.ok("hooked", "", "attach", "--yes"), "Attached.")
+	assert.Contains(t, m.ok("attached", "", "attach", "--yes"), "Attached.")
 	assert.Len(t, h.Store.List("tern", ""), 1)
 }

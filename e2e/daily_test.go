@@ -39,15 +39,15 @@ func TestSaveAndSync(t *testing.T) {
 	// Both changed other lines of one file: replayed, with author and text as they were.
 	pier.write("gauge", map[string]string{"src/level.c": "int level;\nint height = 4;\n\n\n\n\n\n\n\nint end;\n", "new.txt": "new\n"})
 	said := pier.ok("gauge", "", "save", "Raise the height")
-	assert.Contains(t, said, "Saved: 1 file changed, 1 new.")
-	assert.Contains(t, pier.ok("gauge", "", "sync"), "Sent out 1 commit.")
+	assert.Contains(t, said, "Saved: 1 changed file, 1 new.")
+	assert.Contains(t, pier.ok("gauge", "", "sync"), "Sent 1 commit.")
 	launch.write("gauge", map[string]string{"src/level.c": "int level;\nint height = 3;\n\n\n\n\n\n\n\nint end_of_it;\n", "tide.log": "kept\n", "README.md": "# gauge, being written\n"})
 	launch.ok("gauge", "", "save", "Name the end", "--except", "README.md")
 	before := launch.id("gauge", "HEAD")
 	said = launch.ok("gauge", "", "sync")
-	assert.Contains(t, said, "Brought in 1 commit, and sent out 1 commit on top of them.")
+	assert.Contains(t, said, "Received 1 commit, and sent 1 commit on top of it.")
 	assert.Contains(t, said, "rescue copy 1")
-	assert.Contains(t, said, "Not saved yet: 1 file changed.")
+	assert.Contains(t, said, "Not saved yet: 1 changed file.")
 	both, err := os.ReadFile(filepath.Join(launch.home, "gauge/src/level.c"))
 	require.NoError(t, err)
 	assert.Equal(t, "int level;\nint height = 4;\n\n\n\n\n\n\n\nint end_of_it;\n", string(both))
@@ -63,18 +63,18 @@ func TestSaveAndSync(t *testing.T) {
 
 	// One line changed by both: it stops, names file and person, and leaves all as it was.
 	hut.write("gauge", map[string]string{"notes.txt": "one, said knot\n"})
-	hut.ok("gauge", "", "sync", "--save", "Say who")
+	hut.ok("gauge", "", "sync", "--save", "--message", "Say who")
 	launch.write("gauge", map[string]string{"notes.txt": "one, said tern\n"})
 	launch.ok("gauge", "", "save", "Say it", "--only", "notes.txt")
 	was, index := tree(t, filepath.Join(launch.home, "gauge")), launch.git("gauge", "ls-files", "-s")
 	objects := launch.git("gauge", "count-objects", "-v")
-	launch.refused(3, []string{"both sides changed the same file on main", "notes.txt, there by Knot of Saltmarsh on ", "(Say who)", "everything is as it was", "uncinate changes --there --full notes.txt"}, "gauge", "", "sync")
+	launch.refused(3, []string{"both sides changed the same file on main", "notes.txt, there by Knot of Saltmarsh on ", "(Say who)", "everything is as it was", "uncinate changes --on-host --full notes.txt"}, "gauge", "", "sync")
 	assert.Equal(t, was, tree(t, filepath.Join(launch.home, "gauge")))
 	assert.Equal(t, index, launch.git("gauge", "ls-files", "-s"))
 	launch.refused(3, nil, "gauge", "", "sync")
 	after := launch.git("gauge", "count-objects", "-v")
 	assert.NotEqual(t, objects, after, "what came from the host is here")
-	assert.Contains(t, launch.ok("gauge", "", "changes", "--there", "--full"), "+one, said knot")
+	assert.Contains(t, launch.ok("gauge", "", "changes", "--on-host", "--full"), "+one, said knot")
 	assert.Contains(t, launch.ok("gauge", "", "changes", "--here", "--full"), "+one, said tern")
 	launch.git("gauge", "reset", "-q", "--hard", "HEAD~1")
 	launch.ok("gauge", "", "sync")
@@ -83,15 +83,15 @@ func TestSaveAndSync(t *testing.T) {
 	for _, set := range []bool{false, true} {
 		pier.ok("gauge", "", "sync")
 		pier.write("gauge", map[string]string{"a.txt": "a" + launch.id("gauge", "HEAD")})
-		pier.ok("gauge", "", "sync", "--save", "Write a")
+		pier.ok("gauge", "", "sync", "--save", "--message", "Write a")
 		launch.write("gauge", map[string]string{"b.txt": "b" + launch.id("gauge", "HEAD")})
-		args := []string{"sync", "--save", "Write b", "--by", "merge"}
+		args := []string{"sync", "--save", "--message", "Write b", "--by", "merge"}
 		if set {
 			launch.git("gauge", "config", "pull.rebase", "false")
 			args = args[:3]
 		}
 		said = launch.ok("gauge", "", args...)
-		assert.Contains(t, said, "merged them with 1 commit of yours, and sent that out")
+		assert.Contains(t, said, "merged it with 1 commit of yours, and sent that")
 		assert.Equal(t, "Merge branch 'main' of "+h.URL+"/saltmarsh/gauge.git", launch.git("gauge", "log", "-1", "--format=%s"))
 	}
 	hut.ok("gauge", "", "sync")
@@ -111,9 +111,9 @@ func TestSaveRules(t *testing.T) {
 	said := m.refused(4, []string{"1 file would go up that must not", "settings.ini", "uncinate ignore add settings.ini", "--let settings.ini --reason TEXT"}, "gauge", "", "save", "Work")
 	assert.NotContains(t, said, h.token["tern"])
 	assert.Equal(t, index, m.git("gauge", "ls-files", "-s"))
-	m.refused(2, []string{"needs a reason"}, "gauge", "", "save", "Work", "--let", "settings.ini")
+	m.refused(2, []string{"--let is of no use without --reason"}, "gauge", "", "save", "Work", "--let", "settings.ini")
 	out := m.ok("gauge", "", "save", "Work", "--except", "settings.ini")
-	assert.Contains(t, out, "Saved: 1 file changed, 1 new.")
+	assert.Contains(t, out, "Saved: 1 changed file, 1 new.")
 	assert.Contains(t, out, "build/level.o: ")
 	assert.Equal(t, "notes.txt\nsrc/level.c", m.git("gauge", "show", "--format=", "--name-only", "HEAD"))
 	m.refused(3, []string{"nothing was saved", "build/level.o"}, "gauge", "", "save", "Work", "--except", "settings.ini")
@@ -151,7 +151,7 @@ func TestSaveRules(t *testing.T) {
 	require.NoError(t, os.Remove(hook))
 
 	// What is always asked about is left out where nobody can be asked.
-	m.ok("gauge", "", "save", "--ask-about", "late.txt")
+	m.ok("gauge", "", "settings", "set", "save.ask-about", "late.txt")
 	m.write("gauge", map[string]string{"other.txt": "o\n"})
 	assert.Contains(t, m.ok("gauge", "", "save", "Other"), "late.txt: it is always asked about")
 	k := m.talk("gauge", "save", "Late")
@@ -203,7 +203,7 @@ func TestChanges(t *testing.T) {
 	m.git("again", "apply", "../some.patch")
 	assert.Equal(t, "int level = 1;\nint more;\n", tree(t, filepath.Join(m.home, "again"))["src/level.c"][len("---------- "):])
 	m.refused(1, []string{"there is no src/levl.c in"}, "gauge", "", "changes", "src/levl.c")
-	m.refused(3, []string{"is in no git repository"}, "", "", "changes")
+	m.refused(3, []string{"is not in a git repository"}, "", "", "changes")
 }
 
 // TestChangesAtOnce changes a file without changing its size, in the second in which git
@@ -216,7 +216,7 @@ func TestChangesAtOnce(t *testing.T) {
 	for i := range 3 {
 		m.git("gauge", "add", "-A")
 		m.git("gauge", "-c", "user.name=T", "-c", "user.email=t@skerry.example", "commit", "-q", "--allow-empty", "-m", "One")
-		assert.Contains(t, m.ok("gauge", "", "changes", "level.txt"), "Nothing differs at what you named.")
+		assert.Contains(t, m.ok("gauge", "", "changes", "level.txt"), "Nothing differs in ")
 		time.Sleep(time.Until(time.Now().Truncate(time.Second).Add(time.Second)))
 		m.write("gauge", map[string]string{"level.txt": fmt.Sprintln(i)})
 		m.git("gauge", "reset", "-q")
@@ -225,7 +225,7 @@ func TestChangesAtOnce(t *testing.T) {
 		assert.Regexp(t, `changed +level.txt`, m.ok("gauge", "", "changes"))
 	}
 	m.refused(1, []string{"there is no none.txt in"}, "gauge", "", "changes", "none.txt")
-	assert.Contains(t, m.ok("gauge", "", "changes", "--commit", "HEAD", "none.txt"), "Nothing differs at what you named.")
+	assert.Contains(t, m.ok("gauge", "", "changes", "--commit", "HEAD", "none.txt"), "Nothing differs in ")
 }
 
 // TestOddRepositories looks at git's own folder, a bare repository and a shallow copy.
@@ -249,6 +249,6 @@ func TestOddRepositories(t *testing.T) {
 		m.refused(4, []string{"is git's own folder of the project above it", "uncinate status "}, "gauge/.git", "", words...)
 	}
 	said := m.ok("shallow", "", "history", "--graph")
-	assert.Contains(t, said, "[main, origin/main] Two")
+	assert.Contains(t, said, "Two  [main, origin/main]")
 	assert.NotContains(t, said, "One")
 }

@@ -388,7 +388,7 @@ func TestCreationByPush(t *testing.T) {
 		}
 		if n%2 == 0 && first.code != 0 {
 			if back := m.run(name, "", "detach", "--yes"); back.code != 0 {
-				assert.Contains(t, back.err, "is not hooked to anything", "it was lost before anything was done")
+				assert.Contains(t, back.err, "is not attached to anything", "it was lost before anything was done")
 			}
 			assert.Equal(t, before, tree(t, filepath.Join(m.home, name)), "%d", n)
 			assert.Negative(t, s.at("tern", name), "what the push made is deleted again")
@@ -430,12 +430,13 @@ echo "made $2"
 	m.ok("", skuaToken, "account", "add", "--host", "skua")
 	m.project("gauge")
 	m.refused(3, []string{"has no SSH key", "uncinate key make tern"}, "gauge", "", "attach", "--yes")
-	m.ok("", "", "key", "make", "tern", "--machine", "pier", "--open")
+	m.ok("", "", "settings", "set", "machine", "pier")
+	m.ok("", "", "key", "make", "tern", "--open")
 	said := m.refused(3, []string{"takes keys only by hand, on a page", "The page is http", "/keys", "uncinate key install tern --done"}, "", "", "key", "install", "tern", "--yes")
 	line := regexp.MustCompile(`ssh-ed25519 .*`).FindString(said)
 	require.NoError(t, os.WriteFile(filepath.Join(server.dir, "authorized_keys"), []byte(line+"\n"), 0o600))
 	m.ok("", "", "host", "pin", "127.0.0.1:"+server.port, "--fingerprint", server.fingerprint())
-	assert.Contains(t, m.ok("", "", "key", "install", "tern", "--done", "--yes"), "it signs in on skua")
+	assert.Contains(t, m.ok("", "", "key", "install", "tern", "--done", "--yes"), "signing in to skua works")
 
 	m.ok("gauge", "", "attach", "--yes", "--description", "It's $(touch pwned); the \"levels\"")
 	assert.Equal(t, "It's $(touch pwned); the \"levels\"", s.repos[0]["about"])

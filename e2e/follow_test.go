@@ -12,7 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// TestSyncAsSet holds that tags, pruning, submodules, filters and hooks are seen to as git
+// TestSyncAsSet holds that tags, pruning, submodules, filters and ties are seen to as git
 // is set, and that work of plain git in between is no hindrance.
 func TestSyncAsSet(t *testing.T) {
 	t.Parallel()
@@ -44,7 +44,7 @@ func TestSyncAsSet(t *testing.T) {
 	// Branches that are gone are told of, and pruned only where git is set to, with a copy.
 	pier.ok("gauge", "", "branch", "make", "task", "--switch")
 	pier.write("gauge", map[string]string{"task.txt": "t\n"})
-	pier.ok("gauge", "", "sync", "--save", "Task")
+	pier.ok("gauge", "", "sync", "--save", "--message", "Task")
 	pier.ok("gauge", "", "branch", "switch", "main")
 	launch.ok("gauge", "", "sync")
 	task := launch.id("gauge", "origin/task")
@@ -57,13 +57,13 @@ func TestSyncAsSet(t *testing.T) {
 	launch.ok("gauge", "", "rescue", "bring", "1", "--as", "task-again")
 	assert.Equal(t, task, launch.id("gauge", "task-again"))
 
-	// The person's filters run, and the hook that git runs after a merge.
+	// The person's filters run, and the tie that git runs after a merge.
 	launch.git("gauge", "config", "filter.up.smudge", "tr a-z A-Z")
 	launch.git("gauge", "config", "filter.up.clean", "tr A-Z a-z")
 	hook := filepath.Join(launch.home, "gauge/.git/hooks/post-merge")
 	require.NoError(t, os.WriteFile(hook, []byte("#!/bin/sh\necho \"$1\" >> ../merged\n"), 0o755))
 	pier.write("gauge", map[string]string{".gitattributes": "*.up filter=up\n", "loud.up": "loud\n"})
-	pier.ok("gauge", "", "sync", "--save", "Loud")
+	pier.ok("gauge", "", "sync", "--save", "--message", "Loud")
 	launch.ok("gauge", "", "sync")
 	data, err := os.ReadFile(filepath.Join(launch.home, "gauge/loud.up"))
 	require.NoError(t, err)
@@ -75,7 +75,7 @@ func TestSyncAsSet(t *testing.T) {
 	launch.write("gauge", map[string]string{"staged.txt": "s\n", "notes.txt": "unsaved\n"})
 	launch.git("gauge", "add", "staged.txt")
 	pier.write("gauge", map[string]string{"other.txt": "o\n"})
-	pier.ok("gauge", "", "sync", "--save", "Other")
+	pier.ok("gauge", "", "sync", "--save", "--message", "Other")
 	launch.ok("gauge", "", "sync")
 	assert.Equal(t, "M notes.txt\nA  staged.txt", strings.TrimSpace(launch.git("gauge", "status", "--porcelain")))
 	launch.git("gauge", "reset", "-q", "--hard")
@@ -85,7 +85,7 @@ func TestSyncAsSet(t *testing.T) {
 	pier.write("gauge", map[string]string{"src": "a file now\n"})
 	require.NoError(t, os.Remove(filepath.Join(pier.home, "gauge/notes.txt")))
 	pier.write("gauge", map[string]string{"notes.txt/inside": "a folder now\n"})
-	pier.ok("gauge", "", "sync", "--save", "Otherwise")
+	pier.ok("gauge", "", "sync", "--save", "--message", "Otherwise")
 	launch.ok("gauge", "", "sync")
 	assert.Equal(t, tree(t, filepath.Join(pier.home, "gauge"))["notes.txt/inside"], tree(t, filepath.Join(launch.home, "gauge"))["notes.txt/inside"])
 	assert.Empty(t, launch.git("gauge", "status", "--porcelain"))
@@ -121,7 +121,7 @@ func TestSubmodules(t *testing.T) {
 
 	// It moves there; here it follows where nothing is lost.
 	pier.write("part", map[string]string{"more.txt": "m\n"})
-	pier.ok("part", "", "sync", "--save", "More")
+	pier.ok("part", "", "sync", "--save", "--message", "More")
 	pier.git("gauge/part", "fetch", "-q")
 	pier.git("gauge/part", "checkout", "-q", "origin/main")
 	pier.ok("gauge", "", "save", "The newer part")
@@ -151,12 +151,12 @@ func TestSyncWhileTheHostFails(t *testing.T) {
 	pier, launch, _ := shared(t, h)
 	launch.write("gauge", map[string]string{"mine.txt": "m\n"})
 	require.NoError(t, h.Faults.Set([]string{"lose on GET"}))
-	r := launch.run("gauge", "", "sync", "--save", "Mine")
+	r := launch.run("gauge", "", "sync", "--save", "--message", "Mine")
 	assert.NotEqual(t, 0, r.code)
 	assert.Contains(t, r.err, "Saved before that: commit ")
 	assert.Empty(t, launch.git("gauge", "status", "--porcelain"))
 	require.NoError(t, h.Faults.Set(nil))
-	assert.Contains(t, launch.ok("gauge", "", "sync", "--save", "Mine"), "Sent out 1 commit")
+	assert.Contains(t, launch.ok("gauge", "", "sync", "--save", "--message", "Mine"), "Sent 1 commit")
 
 	// Somebody else sends between our look and our sending: told so, and the next one does it.
 	pier.ok("gauge", "", "sync")
@@ -166,19 +166,19 @@ func TestSyncWhileTheHostFails(t *testing.T) {
 	pier.git("gauge", "commit", "-q", "-m", "Late")
 	require.NoError(t, os.WriteFile(hook, []byte("#!/bin/sh\nrm \"$0\"\ngit --git-dir="+filepath.Join(pier.home, "gauge/.git")+" push -q "+h.gitDir(t, "tern", "saltmarsh", "gauge")+" main\n"), 0o755))
 	launch.write("gauge", map[string]string{"two.txt": "2\n"})
-	said := launch.refused(3, []string{"was pushed to by someone else meanwhile", "uncinate sync"}, "gauge", "", "sync", "--save", "Two")
+	said := launch.refused(3, []string{"was pushed to by someone else meanwhile", "uncinate sync"}, "gauge", "", "sync", "--save", "--message", "Two")
 	assert.NotContains(t, said, "Everything is as it was, here and there")
-	assert.Contains(t, launch.ok("gauge", "", "sync"), "on top of them")
+	assert.Contains(t, launch.ok("gauge", "", "sync"), "on top of it")
 	assert.Equal(t, "Two\nLate", launch.git("gauge", "log", "-2", "--format=%s"))
 
-	// A hook of the host refuses: what was brought in stays.
+	// A tie of the host refuses: what was brought in stays.
 	bare := h.gitDir(t, "tern", "saltmarsh", "gauge")
 	require.NoError(t, os.MkdirAll(filepath.Join(bare, "hooks"), 0o755))
 	require.NoError(t, os.WriteFile(filepath.Join(bare, "hooks/pre-receive"), []byte("#!/bin/sh\necho no room >&2\nexit 1\n"), 0o755))
 	launch.write("gauge", map[string]string{"three.txt": "3\n"})
-	launch.refused(1, []string{"did not take the work", "no room"}, "gauge", "", "sync", "--save", "Three")
+	launch.refused(1, []string{"did not take the work", "no room"}, "gauge", "", "sync", "--save", "--message", "Three")
 	require.NoError(t, os.Remove(filepath.Join(bare, "hooks/pre-receive")))
-	assert.Contains(t, launch.ok("gauge", "", "sync"), "Sent out 1 commit")
+	assert.Contains(t, launch.ok("gauge", "", "sync"), "Sent 1 commit")
 }
 
 // TestStatusOfOne tells what is nowhere but here.
@@ -194,14 +194,14 @@ func TestStatusOfOne(t *testing.T) {
 	launch.git("gauge", "stash", "-q")
 	launch.write("gauge", map[string]string{"fresh.txt": "f\n"})
 	out := launch.ok("gauge", "", "status")
-	assert.Contains(t, out, "1 file new; not saved yet")
+	assert.Contains(t, out, "1 new file; not saved yet")
 	assert.Contains(t, out, `Next: uncinate save "What was done"`)
-	assert.Contains(t, out, "branches task; 1 change laid aside by git stash")
+	assert.Contains(t, out, "branches task; 1 change stashed")
 	assert.NotContains(t, out, "sent-too")
 	launch.ok("gauge", "", "save", "Fresh")
 	launch.ok("gauge", "", "save", "--reword", "Fresher")
 	out = launch.ok("gauge", "", "status")
-	assert.Contains(t, out, "1 commit only here")
+	assert.Contains(t, out, "1 commit not sent")
 	assert.Contains(t, out, "1 rescue copy: uncinate rescue list")
 	assert.Contains(t, out, "Next: uncinate sync")
 
@@ -218,11 +218,11 @@ func TestStatusOfOne(t *testing.T) {
 		require.NoError(t, os.Chtimes(filepath.Join(launch.home, path), future, future))
 	}
 	assert.Contains(t, launch.ok("", "", "status", "--all", "--offline"), "just now")
-	assert.Contains(t, launch.ok("gauge", "", "sync"), "Sent out 1 commit")
+	assert.Contains(t, launch.ok("gauge", "", "sync"), "Sent 1 commit")
 
 	// On an unborn branch, and with no branch.
 	launch.git("", "init", "-q", "-b", "main", "fresh")
-	launch.refused(3, []string{"is not hooked"}, "fresh", "", "sync")
+	launch.refused(3, []string{"is not attached"}, "fresh", "", "sync")
 	launch.git("gauge", "checkout", "-q", "--detach")
 	launch.refused(3, []string{"no branch is checked out", "switch -c NAME"}, "gauge", "", "sync")
 	assert.Contains(t, launch.ok("gauge", "", "changes"), "Nothing differs")

@@ -39,7 +39,7 @@ func TestSyncOnAFullDisk(t *testing.T) {
 		for i := range 40 {
 			pier.write("gauge", map[string]string{fmt.Sprintf("many/%02d.txt", i): strings.Repeat(fmt.Sprint(round, i, " "), 900)})
 		}
-		pier.ok("gauge", "", "sync", "--save", fmt.Sprint("Round ", round))
+		pier.ok("gauge", "", "sync", "--save", "--message", fmt.Sprint("Round ", round))
 		launch.write("small/gauge", map[string]string{"own.txt": fmt.Sprint("own ", round)})
 		launch.ok("small/gauge", "", "save", fmt.Sprint("Own ", round))
 		launch.write("small/gauge", map[string]string{"unsaved.txt": fmt.Sprint("unsaved ", round)})
@@ -64,7 +64,7 @@ func TestSyncOnAFullDisk(t *testing.T) {
 		r = launch.run("small/gauge", "", "sync")
 		require.Equal(t, 0, r.code, "%d pages were free: %s", free, r.err)
 		assert.Equal(t, fmt.Sprintf("Own %d\nRound %d", round, round), launch.git("small/gauge", "log", "-2", "--format=%s"))
-		launch.ok("small/gauge", "", "sync", "--save", "Unsaved")
+		launch.ok("small/gauge", "", "sync", "--save", "--message", "Unsaved")
 		assert.Empty(t, launch.git("small/gauge", "status", "--porcelain"))
 		pier.ok("gauge", "", "sync")
 		launch.ok("small/gauge", "", "rescue", "drop", "--older", "1", "--yes")
@@ -90,7 +90,7 @@ func TestTheRegisterHoldsAll(t *testing.T) {
 	codes := make([]result, many)
 	for i := range many {
 		work.Go(func() {
-			c := exec.Command(program, "status", "--find", fmt.Sprintf("copies/%d", i), "--yes")
+			c := exec.Command(program, "project", "find", fmt.Sprintf("copies/%d", i), "--yes")
 			c.Dir, c.Env = m.home, m.env
 			out, err := c.CombinedOutput()
 			codes[i] = result{code: c.ProcessState.ExitCode(), out: string(out)}
@@ -103,11 +103,11 @@ func TestTheRegisterHoldsAll(t *testing.T) {
 	for _, r := range codes {
 		assert.Equal(t, 0, r.code, "%s %s", r.out, r.err)
 	}
-	assert.Contains(t, m.ok("", "", "status", "--all"), "13 projects, 13 in step.")
+	assert.Contains(t, m.ok("", "", "status", "--all"), "13 projects, all in step.")
 
-	// And two syncs of all at once: each project is brought into step by one of them.
+	// And two syncs of all at once: each project is now in step by one of them.
 	m.write("seed", map[string]string{"new.txt": "n\n"})
-	m.ok("seed", "", "sync", "--save", "New")
+	m.ok("seed", "", "sync", "--save", "--message", "New")
 	results := make([]result, 2)
 	for i := range results {
 		work.Go(func() {

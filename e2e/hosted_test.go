@@ -14,24 +14,24 @@ import (
 	"uncinate/internal/practice"
 )
 
-// mainJob is the same on every host: list, show, change, rename with the hooked project
+// mainJob is the same on every host: list, show, change, rename with the attached project
 // following, delete.
 func mainJob(t *testing.T, m *machine, name string, public bool) {
 	t.Helper()
 	m.project("gauge")
 	m.ok("gauge", "", "attach", "--yes", "--description", "Levels")
-	assert.Contains(t, m.ok("", "", "hosted", "list"), "tern/gauge")
-	assert.Contains(t, m.ok("", "", "hosted", "list", "nothing-like-it"), "Nothing of that kind")
-	assert.Contains(t, m.ok("", "", "hosted", "show", "gauge"), "Levels")
-	m.refused(5, []string{"no repository tern/other, or not for tern", "uncinate hosted list"}, "", "", "hosted", "show", "other")
-	m.refused(2, []string{"say what is to be changed"}, "", "", "hosted", "change", "gauge")
+	assert.Contains(t, m.ok("", "", "repository", "list"), "tern/gauge")
+	assert.Contains(t, m.ok("", "", "repository", "list", "nothing-like-it"), "No repository of that kind was found")
+	assert.Contains(t, m.ok("", "", "repository", "show", "gauge"), "Levels")
+	m.refused(5, []string{"no repository tern/other, or tern may not see it", "uncinate repository list"}, "", "", "repository", "show", "other")
+	m.refused(2, []string{"say what is to be changed"}, "", "", "repository", "change", "gauge")
 
-	assert.Contains(t, m.ok("", "", "hosted", "change", "gauge", "--description", "Levels at the pier", "--yes"), "checked with "+name)
-	assert.Contains(t, m.ok("", "", "hosted", "show", "gauge"), "Levels at the pier")
-	assert.Contains(t, m.ok("", "", "hosted", "change", "gauge", "--description", "Levels at the pier", "--yes"), "so already")
-	m.refused(3, []string{"nobody can be asked", "Call it tide-gauge", "Let 1"}, "", "", "hosted", "change", "gauge", "--name", "tide-gauge")
-	m.ok("", "", "hosted", "change", "gauge", "--name", "tide-gauge", "--yes")
-	m.refused(5, []string{"no repository tern/gauge"}, "", "", "hosted", "show", "gauge")
+	assert.Contains(t, m.ok("", "", "repository", "change", "gauge", "--description", "Levels at the pier", "--yes"), "checked with "+name)
+	assert.Contains(t, m.ok("", "", "repository", "show", "gauge"), "Levels at the pier")
+	assert.Contains(t, m.ok("", "", "repository", "change", "gauge", "--description", "Levels at the pier", "--yes"), "so already")
+	m.refused(3, []string{"there is no terminal to ask on", "Call it tide-gauge", "Let 1"}, "", "", "repository", "change", "gauge", "--name", "tide-gauge")
+	m.ok("", "", "repository", "change", "gauge", "--name", "tide-gauge", "--yes")
+	m.refused(5, []string{"no repository tern/gauge"}, "", "", "repository", "show", "gauge")
 	assert.Contains(t, m.git("gauge", "remote", "get-url", "origin"), "tide-gauge")
 	m.write("gauge", map[string]string{"more.txt": "more\n"})
 	m.git("gauge", "add", "-A")
@@ -40,16 +40,16 @@ func mainJob(t *testing.T, m *machine, name string, public bool) {
 	assert.Contains(t, m.ok("gauge", "", "sync"), "In step")
 	m.git("gauge", "branch", "trial")
 	m.git("gauge", "push", "-q", "origin", "trial")
-	m.ok("", "", "hosted", "change", "tide-gauge", "--default-branch", "trial", "--yes")
+	m.ok("", "", "repository", "change", "tide-gauge", "--default-branch", "trial", "--yes")
 	if public {
-		m.ok("", "", "hosted", "change", "tide-gauge", "--visibility", "public", "--yes")
-		assert.Contains(t, m.ok("", "", "hosted", "show", "tide-gauge"), "public")
+		m.ok("", "", "repository", "change", "tide-gauge", "--visibility", "public", "--yes")
+		assert.Contains(t, m.ok("", "", "repository", "show", "tide-gauge"), "public")
 	} else {
-		m.refused(4, []string{"cannot be set"}, "", "", "hosted", "change", "tide-gauge", "--visibility", "public", "--yes")
+		m.refused(4, []string{"cannot be set"}, "", "", "repository", "change", "tide-gauge", "--visibility", "public", "--yes")
 	}
-	m.refused(3, []string{"nobody can be asked", "Delete the repository tern/tide-gauge"}, "", "", "hosted", "delete", "tide-gauge")
-	m.ok("", "", "hosted", "delete", "tide-gauge", "--yes")
-	assert.Contains(t, m.ok("", "", "hosted", "list"), "Nothing of that kind")
+	m.refused(3, []string{"there is no terminal to ask on", "Delete the repository tern/tide-gauge"}, "", "", "repository", "delete", "tide-gauge")
+	m.ok("", "", "repository", "delete", "tide-gauge", "--yes")
+	assert.Contains(t, m.ok("", "", "repository", "list"), "No repository of that kind was found")
 	assert.FileExists(t, filepath.Join(m.home, "gauge/README.md"))
 	assert.NotEqual(t, 0, m.run("gauge", "", "sync").code)
 }
@@ -70,14 +70,14 @@ func TestHostedOnEveryHost(t *testing.T) {
 			for n := range 5 {
 				require.NoError(t, h.Faults.Set([]string{fmt.Sprintf("lose after %d times 1", n)}))
 				said := fmt.Sprint("Levels ", n)
-				if r := m.run("", "", "hosted", "change", "lost", "--description", said, "--yes"); r.code != 0 {
+				if r := m.run("", "", "repository", "change", "lost", "--description", said, "--yes"); r.code != 0 {
 					require.NoError(t, h.Faults.Set(nil))
-					m.ok("", "", "hosted", "change", "lost", "--description", said, "--yes")
+					m.ok("", "", "repository", "change", "lost", "--description", said, "--yes")
 				}
 				assert.Equal(t, said, h.Store.List("tern", "")[0].Description)
 			}
 			require.NoError(t, h.Faults.Set(nil))
-			m.ok("", "", "hosted", "delete", "lost", "--yes")
+			m.ok("", "", "repository", "delete", "lost", "--yes")
 		})
 	}
 	t.Run("skerry", func(t *testing.T) {
@@ -105,7 +105,8 @@ func TestDeployKeys(t *testing.T) {
 				m.env = append(m.env, "SSH_AUTH_SOCK=")
 			} else {
 				m = signedIn(t, newHost(t))
-				m.ok("", "", "key", "make", "tern", "--machine", "pier", "--open")
+				m.ok("", "", "settings", "set", "machine", "pier")
+				m.ok("", "", "key", "make", "tern", "--open")
 				m.ok("", "", "key", "install", "tern", "--yes")
 			}
 			for _, project := range []string{"board", "other"} {
@@ -131,11 +132,11 @@ func TestDeployKeys(t *testing.T) {
 			board, other := m.git("board", "remote", "get-url", "origin"), m.git("other", "remote", "get-url", "origin")
 			assert.NotEqual(t, 0, git("ls-remote", board))
 
-			m.refused(2, []string{"say which key"}, "", "", "access", "grant", "board")
-			m.refused(2, []string{"there is no file", "ssh-keygen"}, "", "", "access", "grant", "board", "--key", "none.pub")
-			m.refused(3, []string{"key of your account tern"}, "", "", "access", "grant", "board", "--key", mine+".pub", "--yes")
-			m.ok("", "", "access", "grant", "board", "--key", "deploy.pub", "--yes")
-			out := m.ok("", "", "access", "list", "board")
+			m.refused(2, []string{"name the file with the key's public half"}, "", "", "access", "grant", "--repository", "board")
+			m.refused(2, []string{"there is no file", "ssh-keygen"}, "", "", "access", "grant", "--repository", "board", "--key", "none.pub")
+			m.refused(3, []string{"key of your account tern"}, "", "", "access", "grant", "--repository", "board", "--key", mine+".pub", "--yes")
+			m.ok("", "", "access", "grant", "--repository", "board", "--key", "deploy.pub", "--yes")
+			out := m.ok("", "", "access", "list", "--repository", "board")
 			assert.Contains(t, out, "read")
 			assert.Contains(t, out, "follower")
 			assert.Equal(t, 0, git("clone", "-q", board, "followed"))
@@ -145,13 +146,13 @@ func TestDeployKeys(t *testing.T) {
 			m.git("followed", "-c", "user.name=F", "-c", "user.email=f@skerry.example", "commit", "-q", "-m", "More")
 			assert.NotEqual(t, 0, git("-C", "followed", "push", "-q"), "it may only read")
 
-			m.refused(3, []string{"it may read", "uncinate access withdraw"}, "", "", "access", "grant", "board", "--key", "deploy.pub", "--right", "write", "--yes")
+			m.refused(3, []string{"it may read", "uncinate access withdraw"}, "", "", "access", "grant", "--repository", "board", "--key", "deploy.pub", "--right", "write", "--yes")
 			print := strings.Fields(m.command("", "", "ssh-keygen", "-l", "-f", "deploy.pub").out)[1]
-			m.ok("", "", "access", "withdraw", "board", "--key", print, "--yes")
+			m.ok("", "", "access", "withdraw", "--repository", "board", "--key", print, "--yes")
 			assert.NotEqual(t, 0, git("ls-remote", board))
-			m.ok("", "", "access", "grant", "board", "--key", "deploy.pub", "--right", "write", "--yes")
+			m.ok("", "", "access", "grant", "--repository", "board", "--key", "deploy.pub", "--right", "write", "--yes")
 			assert.Equal(t, 0, git("-C", "followed", "push", "-q"))
-			assert.Contains(t, m.ok("board", "", "sync"), "Brought in 1 commit")
+			assert.Contains(t, m.ok("board", "", "sync"), "Received 1 commit")
 			assert.NotEqual(t, 0, git("ls-remote", other))
 			if name == "skerry" {
 				r := m.command("", "", "ssh", "-F", "deploy.conf", "-p", board[strings.LastIndex(board, ":")+1:strings.Index(board[6:], "/")+6], strings.Split(strings.TrimPrefix(board, "ssh://"), ":")[0], "touch", filepath.Join(m.home, "pwned"))
@@ -159,7 +160,7 @@ func TestDeployKeys(t *testing.T) {
 				assert.Contains(t, r.err, "this key opens one repository only")
 				assert.NoFileExists(t, filepath.Join(m.home, "pwned"))
 			}
-			m.refused(1, []string{"no deploy key"}, "", "", "access", "withdraw", "board", "--key", "SHA256:other", "--yes")
+			m.refused(1, []string{"no deploy key"}, "", "", "access", "withdraw", "--repository", "board", "--key", "SHA256:other", "--yes")
 		})
 	}
 }

@@ -18,7 +18,7 @@ func TestDamage(t *testing.T) {
 	h := newHost(t)
 	pier, launch, _ := shared(t, h)
 	whole := tree(t, filepath.Join(launch.home, "gauge"))
-	daily := [][]string{{"status"}, {"changes"}, {"save", "X"}, {"sync"}, {"sync", "--save", "X"}, {"history"}, {"branch", "list"}, {"branch", "switch", "main"}, {"rescue", "list"}}
+	daily := [][]string{{"status"}, {"changes"}, {"save", "X"}, {"sync"}, {"sync", "--save", "--message", "X"}, {"history"}, {"branch", "list"}, {"branch", "switch", "main"}, {"rescue", "list"}}
 	fails := func(words ...string) {
 		t.Helper()
 		for _, args := range daily {
@@ -37,7 +37,7 @@ func TestDamage(t *testing.T) {
 		assert.Equal(t, whole, tree(t, filepath.Join(launch.home, "gauge")))
 	}
 	pier.write("gauge", map[string]string{"notes.txt": "theirs\n"})
-	pier.ok("gauge", "", "sync", "--save", "Theirs")
+	pier.ok("gauge", "", "sync", "--save", "--message", "Theirs")
 
 	// A damaged index.
 	index := filepath.Join(launch.home, "gauge/.git/index")
@@ -75,7 +75,7 @@ func TestDamage(t *testing.T) {
 	for _, way := range []string{"rebase", "merge"} {
 		require.NotEqual(t, 0, launch.command("gauge", "", "git", way, "origin/main").code)
 		whole = tree(t, filepath.Join(launch.home, "gauge"))
-		for _, args := range [][]string{{"sync"}, {"save", "X"}, {"branch", "join", "main"}, {"tag", "v1.0.0"}} {
+		for _, args := range [][]string{{"sync"}, {"save", "X"}, {"branch", "join", "main"}, {"tag", "make", "v1.0.0"}} {
 			launch.refused(3, []string{"a " + way + ", begun by plain git, is not finished here", way + " --abort"}, "gauge", "", args...)
 		}
 		assert.Equal(t, whole, tree(t, filepath.Join(launch.home, "gauge")))
@@ -135,7 +135,7 @@ func TestHostileRepository(t *testing.T) {
 	for round := range 2 {
 		launch.write("evil", map[string]string{"-n": strings.Repeat("y", round+1) + "\n", "--all": "new\n", "mine " + string(rune('a'+round)): "m\n"})
 		for _, args := range [][]string{{"status"}, {"changes"}, {"changes", "--full"}, {"changes", "--", "-n"}, {"history", "--full"}, {"history", "--", "-n"}, {"branch", "list"}, {"branch", "switch", "with;semicolon"},
-			{"branch", "switch", "main"}, {"save", "Mine", "--except", "--all"}, {"sync", "--save", "More"}, {"status", "--all"}, {"sync", "--all"}, {"rescue", "list"}} {
+			{"branch", "switch", "main"}, {"save", "Mine", "--except", "--all"}, {"sync", "--save", "--message", "More"}, {"status", "--all"}, {"sync", "--all"}, {"rescue", "list"}} {
 			r := launch.run("evil", "", args...)
 			assert.Contains(t, []int{0, 3}, r.code, "%v: %s", args, r.err)
 			if args[0] == "changes" {
@@ -148,7 +148,7 @@ func TestHostileRepository(t *testing.T) {
 		pier.write("evil", map[string]string{"-n": strings.Repeat("z", round+1) + "\n"})
 		pier.git("evil", "commit", "-q", "-a", "-m", "From the other \x1b[31mside")
 		pier.git("evil", "push", "-q")
-		shown(launch.run("evil", "", "sync", "--save", "Own"))
+		shown(launch.run("evil", "", "sync", "--save", "--message", "Own"))
 	}
 	after, err := os.ReadDir(launch.home)
 	require.NoError(t, err)

@@ -38,9 +38,9 @@ func TestAHundredProjects(t *testing.T) {
 		seed.git("seed", "push", "-q", h.Store.GitDir(r.ID), "main")
 	}
 	launch := signedIn(t, h)
-	assert.Contains(t, launch.ok("", "", "clone", "--all", "--into", "work"), "100 repositories cloned, 0 here already, 0 failed.")
-	assert.Contains(t, launch.ok("", "", "status", "--all"), "100 projects, 100 in step.")
-	assert.Contains(t, launch.ok("", "", "sync", "--all"), "100 projects: 100 in step already, 0 brought into step.")
+	assert.Contains(t, launch.ok("", "", "clone", "--everything", "--into", "work"), "100 repositories cloned.")
+	assert.Contains(t, launch.ok("", "", "status", "--all"), "100 projects, all in step.")
+	assert.Contains(t, launch.ok("", "", "sync", "--all"), "100 projects: 100 in step already, 0 now in step.")
 	assert.Equal(t, h.URL+"/saltmarsh/station-04.git", launch.git("work/saltmarsh/station-04", "remote", "get-url", "origin"))
 	assert.Empty(t, launch.git("work/tern/station-99", "pull", "-q"))
 
@@ -54,7 +54,7 @@ func TestAHundredProjects(t *testing.T) {
 		}
 	}
 	said, most := launch.counted("sync", "--all", "--at-once", "3")
-	assert.Contains(t, said, "100 projects: 70 in step already, 30 brought into step.")
+	assert.Contains(t, said, "100 projects: 70 in step already, 30 now in step.")
 	assert.LessOrEqual(t, most, 3, "programs at a time")
 	assert.Positive(t, most, "some were seen")
 }

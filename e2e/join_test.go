@@ -66,10 +66,10 @@ func TestJoinFirstFiles(t *testing.T) {
 					m.commit("gauge", "main")
 				}
 				before := blobs(t, filepath.Join(m.home, "gauge"))
-				m.refused(3, []string{"1 file is here and there, and not the same", "README.md", "--clash mine", "--clash both", "Nothing was changed"}, "gauge", "", "attach", "--yes", "--to", "gauge")
+				m.refused(3, []string{"1 file differs between both sides", "README.md", "--clash mine", "--clash both", "Nothing was changed"}, "gauge", "", "attach", "--yes", "--to", "gauge")
 				assert.Equal(t, before, blobs(t, filepath.Join(m.home, "gauge")))
 				preview := m.ok("gauge", "", "attach", "--preview", "--to", "gauge", "--clash", way)
-				assert.Contains(t, preview, map[string]string{"mine": "README.md stays yours", "theirs": "README.md becomes theirs", "both": "README.md stays yours, with theirs beside it"}[way])
+				assert.Contains(t, preview, map[string]string{"mine": "README.md stays yours", "theirs": "README.md becomes theirs", "both": "README.md becomes theirs, with yours beside it"}[way])
 				out := m.ok("gauge", "", "attach", "--yes", "--to", "gauge", "--clash", way)
 				assert.Contains(t, out, "1 commit that was there")
 
@@ -100,8 +100,8 @@ func TestJoinFirstFiles(t *testing.T) {
 				assert.True(t, strings.HasPrefix(string(rules), "*.tmp\n/secret\n\n# these rules came from gannet\n# from the host\n*.log\n"), string(rules))
 				readme, err := os.ReadFile(filepath.Join(m.home, "gauge/README.md"))
 				require.NoError(t, err)
-				assert.Equal(t, map[string]string{"mine": "# My gauge\n\nReads the level.\n", "both": "# My gauge\n\nReads the level.\n", "theirs": "# gauge\n"}[way], string(readme))
-				beside, err := filepath.Glob(filepath.Join(m.home, "gauge/README (*).md"))
+				assert.Equal(t, map[string]string{"mine": "# My gauge\n\nReads the level.\n", "both": "# gauge\n", "theirs": "# gauge\n"}[way], string(readme))
+				beside, err := filepath.Glob(filepath.Join(m.home, "gauge/README.from-*.md"))
 				require.NoError(t, err)
 				want := map[string]int{"both": 1}
 				if !committed {
@@ -170,8 +170,14 @@ func TestJoinInEverySituation(t *testing.T) {
 	m.write("clash", map[string]string{"LICENCE": "Mine.\n"})
 	m.refused(3, []string{"LICENCE", "not saved"}, "clash", "", "attach", "--yes", "--to", "clash", "--clash", "theirs")
 	m.git("clash", "-c", "user.name=T", "-c", "user.email=t@skerry.example", "commit", "-q", "-a", "-m", "Mine")
-	assert.Contains(t, m.ok("clash", "", "attach", "--yes", "--to", "clash", "--clash", "both"), "kept beside  LICENCE (theirs, gannet ")
-	assert.Equal(t, "Mine.", m.git("clash", "show", "HEAD:LICENCE"))
+	assert.Contains(t, m.ok("clash", "", "attach", "--yes", "--to", "clash", "--clash", "both"), "put beside  LICENCE.from-")
+	beside, err := filepath.Glob(filepath.Join(m.home, "clash/LICENCE.from-*"))
+	require.NoError(t, err)
+	require.Len(t, beside, 1)
+	mine, err := os.ReadFile(beside[0])
+	require.NoError(t, err)
+	assert.Equal(t, "Mine.\n", string(mine))
+	assert.Equal(t, "Theirs.", m.git("clash", "show", "HEAD:LICENCE"))
 	end("clash", "main")
 
 	// It was cloned elsewhere first, and the project is put into it from where it lies.
@@ -181,7 +187,7 @@ func TestJoinInEverySituation(t *testing.T) {
 	m.ok("cloned", "", "attach", "--yes", "--to", "../copies/cloned")
 	end("cloned", "main")
 	m.refused(3, []string{"is no copy of a hosted repository"}, "cloned", "", "attach", "--yes", "--to", "../cloned-there")
-	assert.Contains(t, m.ok("copies/cloned", "", "sync"), "Brought in")
+	assert.Contains(t, m.ok("copies/cloned", "", "sync"), "Received")
 
 	// What lies here without being sent is never written over.
 	m.made(h, "way", "main", map[string]string{"local.toml": "theirs\n", "a": "x"})
@@ -261,7 +267,8 @@ func TestJoinOnEveryWay(t *testing.T) {
 		m := signedIn(t, h)
 		m.agent()
 		m.ok("", "", "host", "pin", strings.TrimPrefix(h.URL, "http://"), "--fingerprint", h.HostKey())
-		m.ok("", "", "key", "make", "tern", "--machine", "pier", "--open")
+		m.ok("", "", "settings", "set", "machine", "pier")
+		m.ok("", "", "key", "make", "tern", "--open")
 		m.ok("", "", "key", "install", "tern", "--yes")
 		m.made(h, "gauge", "main", firstFiles)
 		m.write("gauge", mine)
@@ -355,7 +362,7 @@ func TestTrackedFilesThatStayElsewhere(t *testing.T) {
 	assert.Equal(t, "look: is in git although it stays in projects of this kind: made by the build", said(s, "build/a.o"))
 	assert.Equal(t, 4, s.Up.Files)
 	assert.Contains(t, m.ok("gauge", "", "survey"), "uncinate ignore add --untrack build/a.o")
-	assert.Contains(t, m.ok("gauge", "", "ignore", "add", "--untrack", "build", "--preview"), "would be no longer carried by git")
+	assert.Contains(t, m.ok("gauge", "", "ignore", "add", "--untrack", "build", "--preview"), "would be no longer tracked by git")
 	assert.NotEmpty(t, m.git("gauge", "ls-files", "build"))
 	m.ok("gauge", "", "ignore", "add", "--untrack", "build")
 	assert.Empty(t, m.git("gauge", "ls-files", "build"))
@@ -383,7 +390,7 @@ func TestDetachKeepsOwnPrivateRules(t *testing.T) {
 	path := filepath.Join(m.home, "gauge/.git/info/exclude")
 	data, err := os.ReadFile(path)
 	require.NoError(t, err)
-	assert.Contains(t, string(data), "README (theirs, gannet ")
+	assert.Contains(t, string(data), "README.from-")
 	require.NoError(t, os.WriteFile(path, append(data, "/my-own\n"...), 0o644))
 	m.ok("gauge", "", "detach", "--yes")
 	data, err = os.ReadFile(path)

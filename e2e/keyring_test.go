@@ -86,7 +86,7 @@ func TestVaultByTheSystemsKeyring(t *testing.T) {
 	without := m.env
 
 	bus := m.desktop()
-	assert.Contains(t, m.ok("", "", "vault", "make", "--by", "keyring"), "lies in your system's keyring")
+	assert.Contains(t, m.ok("", "", "vault", "make", "--by", "keyring"), "is in your system's keyring")
 	m.ok("", h.token["tern"], "account", "add", "--host", "gannet")
 	assert.Contains(t, m.ok("", "", "vault", "show"), "open while the system's keyring is")
 	assert.Empty(t, holders(t, h.token["tern"], m.home))
@@ -145,7 +145,7 @@ func TestTokenForOneSignInOnly(t *testing.T) {
 	m.env = append(m.env, "U="+program, "T="+h.token["tern"]) // the environment is the test's own, not the program's doing
 	script := `set -e
 "$U" host add gannet --at ` + h.URL + `
-printf '%s\n' "$T" | env -u T "$U" account add --host gannet --unkept
+printf '%s\n' "$T" | env -u T "$U" account add --host gannet --in-memory
 unset T
 cd gauge
 "$U" attach --yes
@@ -156,25 +156,25 @@ git push
 `
 	r := m.command("", script, "setsid", "--wait", "bash", "-s")
 	require.Equal(t, 0, r.code, r.out+r.err)
-	assert.Contains(t, r.out, "kept for this sign-in only")
-	assert.Contains(t, r.out, "for one sign-in only")
+	assert.Contains(t, r.out, "held in memory for this session only")
+	assert.Contains(t, r.out, "in memory, for this session")
 	m.env = m.env[:len(m.env)-1]
 	assert.Empty(t, holders(t, h.token["tern"], m.home), "nothing is written")
 	assert.NoDirExists(t, filepath.Join(m.home, ".uncinate/vault"))
 	require.Eventually(t, func() bool { return m.run("gauge", "", "sync").code == 3 }, 10*time.Second, 100*time.Millisecond, "it is forgotten when the session ends")
-	m.refused(3, []string{"was kept for one sign-in only, and that is over", "uncinate account add tern --host gannet --unkept"}, "gauge", "", "sync")
+	m.refused(3, []string{"was kept in memory, for this session, and that is over", "uncinate account add tern --host gannet --in-memory"}, "gauge", "", "sync")
 	r = m.command("gauge", "", "git", "push")
 	assert.NotEqual(t, 0, r.code)
 
-	m.ok("", h.token["tern"], "account", "add", "tern", "--host", "gannet", "--unkept")
+	m.ok("", h.token["tern"], "account", "add", "tern", "--host", "gannet", "--in-memory")
 	m.ok("gauge", "", "sync")
 	// A token that is given takes the place of an older sign-in, with what renewed it.
 	home, err := files.FindHome(filepath.Join(m.home, ".uncinate"))
 	require.NoError(t, err)
 	v := vault.At(home.Vault, home.Run, nil)
-	require.NoError(t, v.PutUnkept(program, "account/tern/refresh", "renews-it", time.Now().Add(time.Hour)))
-	m.ok("", h.token["tern"], "account", "add", "tern", "--host", "gannet", "--unkept")
-	_, found, err := v.GetUnkept("account/tern/refresh")
+	require.NoError(t, v.PutInMemory(program, "account/tern/refresh", "renews-it", time.Now().Add(time.Hour)))
+	m.ok("", h.token["tern"], "account", "add", "tern", "--host", "gannet", "--in-memory")
+	_, found, err := v.GetInMemory("account/tern/refresh")
 	require.NoError(t, err)
 	assert.False(t, found)
 	assert.Contains(t, m.ok("", "", "vault", "lock"), "is forgotten")
@@ -182,5 +182,5 @@ git push
 	m.ok("", "", "vault", "make", "--by", "file")
 	m.ok("", h.token["tern"], "account", "add", "tern", "--host", "gannet")
 	m.ok("gauge", "", "sync")
-	m.refused(3, []string{"the vault keeps a token of account tern already"}, "", h.token["tern"], "account", "add", "tern", "--host", "gannet", "--unkept")
+	m.refused(3, []string{"the vault keeps a token of account tern already"}, "", h.token["tern"], "account", "add", "tern", "--host", "gannet", "--in-memory")
 }

@@ -130,7 +130,7 @@ func TestDetachAFinishedAttach(t *testing.T) {
 	before := m.whole("gauge")
 	m.ok("gauge", "", "attach", "--yes")
 	assert.Contains(t, m.ok("gauge", "", "detach", "--preview"), "Files, commits and the hosted repository stay")
-	m.refused(3, []string{"nobody can be asked", "uncinate detach --yes"}, "gauge", "", "detach")
+	m.refused(3, []string{"there is no terminal to ask on", "uncinate detach --yes"}, "gauge", "", "detach")
 	m.ok("gauge", "", "detach", "--yes")
 	after := m.whole("gauge")
 	for _, key := range []string{"README.md", "index", "head", ".gitignore"} {
@@ -139,8 +139,8 @@ func TestDetachAFinishedAttach(t *testing.T) {
 	assert.NotContains(t, after["config"], "remote")
 	assert.NotContains(t, after["config"], "include")
 	assert.Len(t, h.Store.List("tern", ""), 1)
-	m.refused(3, []string{"is not hooked to anything"}, "gauge", "", "detach", "--yes")
-	m.refused(3, []string{"is not hooked to a repository yet", "uncinate attach"}, "gauge", "", "sync")
+	m.refused(3, []string{"is not attached to anything"}, "gauge", "", "detach", "--yes")
+	m.refused(3, []string{"is not attached to a repository yet", "uncinate attach"}, "gauge", "", "sync")
 	m.ok("gauge", "", "attach", "--yes", "--to", "gauge")
 }
 
@@ -157,7 +157,7 @@ func TestDetachLosesNoWork(t *testing.T) {
 	m.write("worked-on", map[string]string{"more": "x"})
 	m.git("worked-on", "add", "-A")
 	m.git("worked-on", "commit", "-q", "-m", "More")
-	m.refused(3, []string{"work went on here", "uncinate attach", "--hook-only"}, "worked-on", "", "detach", "--yes")
+	m.refused(3, []string{"work went on here", "uncinate attach", "--remote-only"}, "worked-on", "", "detach", "--yes")
 	m.ok("worked-on", "", "attach", "--yes")
 
 	interrupted("ignored")
@@ -165,7 +165,7 @@ func TestDetachLosesNoWork(t *testing.T) {
 	data, err := os.ReadFile(path)
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(path, append(data, "# my own later line\n"...), 0o644))
-	m.ok("ignored", "", "detach", "--yes", "--keep-hosted")
+	m.ok("ignored", "", "detach", "--yes", "--keep-repository")
 	data, err = os.ReadFile(path)
 	require.NoError(t, err)
 	assert.Contains(t, string(data), "# my own later line")
@@ -207,7 +207,7 @@ func TestDetachWhereTheHostKeepsWhatWasSent(t *testing.T) {
 	require.NoError(t, err)
 	dir := h.gitDir(t, "tern", "tern", "gauge")
 	m.git(dir, "config", "receive.denyDeleteCurrent", "refuse")
-	require.NoError(t, h.Faults.Set([]string{"cut on /v1/repos after 1"}))
+	require.NoError(t, h.Faults.Set([]string{"cut on /deck/hull after 1"}))
 	m.refused(6, []string{"the line was cut", "goes on from here"}, "gauge", "", "attach", "--yes", "--to", "gauge")
 	require.NoError(t, h.Faults.Set(nil))
 	r := m.run("gauge", "", "detach", "--preview")

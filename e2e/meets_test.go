@@ -28,15 +28,15 @@ func TestSyncMeets(t *testing.T) {
 	pier.git("gauge", "commit", "-q", "-a", "--amend", "-m", "Begin anew")
 	pier.git("gauge", "push", "-q", "--force")
 	launch.write("gauge", map[string]string{"notes.txt": "being written\n"})
-	launch.refused(3, []string{"The history of main was made anew on the host: 1 commit that it held before is not in it any more", "nobody can be asked", "uncinate sync --yes"}, "gauge", "", "sync")
+	launch.refused(3, []string{"The history of main was made anew on the host: 1 commit that it held before is not in it any more", "there is no terminal to ask on", "uncinate sync --yes"}, "gauge", "", "sync")
 	assert.Equal(t, first, launch.id("gauge", "HEAD"))
 	pier.write("gauge", map[string]string{"after.txt": "after\n"}) // the host goes on since: still with a yes
-	pier.ok("gauge", "", "sync", "--save", "Go on")
+	pier.ok("gauge", "", "sync", "--save", "--message", "Go on")
 	launch.refused(3, []string{"The history of main was made anew on the host: 1 commit that it held before"}, "gauge", "", "sync")
 	assert.Equal(t, first, launch.id("gauge", "HEAD"))
 	said := launch.ok("gauge", "", "sync", "--yes")
 	assert.Contains(t, said, "Took the branch as the host made it anew")
-	assert.Contains(t, said, "Not saved yet: 1 file changed.")
+	assert.Contains(t, said, "Not saved yet: 1 changed file.")
 	assert.Equal(t, pier.id("gauge", "HEAD"), launch.id("gauge", "HEAD"))
 	said = launch.ok("gauge", "", "rescue", "list")
 	assert.Contains(t, said, "sync, of what the host had rewritten")
@@ -70,7 +70,7 @@ func TestSyncMeets(t *testing.T) {
 
 	// A new file in the way that is not ignored stops it.
 	pier.write("gauge", map[string]string{"fresh.txt": "theirs\n"})
-	pier.ok("gauge", "", "sync", "--save", "Write fresh")
+	pier.ok("gauge", "", "sync", "--save", "--message", "Write fresh")
 	launch.write("gauge", map[string]string{"fresh.txt": "mine\n"})
 	launch.refused(3, []string{"1 file here would be written over", "fresh.txt", "uncinate sync --save TEXT"}, "gauge", "", "sync")
 	require.NoError(t, os.Remove(filepath.Join(launch.home, "gauge/fresh.txt")))
@@ -78,7 +78,7 @@ func TestSyncMeets(t *testing.T) {
 
 	// A running program has a file open that is to be replaced.
 	pier.write("gauge", map[string]string{"fresh.txt": "again\n"})
-	pier.ok("gauge", "", "sync", "--save", "Write it again")
+	pier.ok("gauge", "", "sync", "--save", "--message", "Write it again")
 	reader, err := os.Open(filepath.Join(launch.home, "gauge/fresh.txt"))
 	require.NoError(t, err)
 	launch.refused(3, []string{"has files open that would be replaced", "fresh.txt, by ", fmt.Sprint("process ", os.Getpid())}, "gauge", "", "sync")
@@ -228,9 +228,9 @@ func TestNothingIsLost(t *testing.T) {
 		everywhere("writing " + name)
 	}
 	writes(pier, "plan.txt", "first\n")
-	does(pier, "sync", "--save", "Plan")
+	does(pier, "sync", "--save", "--message", "Plan")
 	writes(hut, "side.txt", "knot's\n")
-	does(hut, "sync", "--save", "Side") // replayed
+	does(hut, "sync", "--save", "--message", "Side") // replayed
 	does(launch, "git", "pull", "-q")
 	writes(launch, "plan.txt", "second\n")
 	does(launch, "save", "Second")
@@ -258,7 +258,7 @@ func TestNothingIsLost(t *testing.T) {
 	writes(launch, "merged.txt", "m\n")
 	does(launch, "save", "To be merged")
 	writes(hut, "other.txt", "o\n")
-	does(hut, "sync", "--save", "Other")
+	does(hut, "sync", "--save", "--message", "Other")
 	does(launch, "sync", "--by", "merge")
 	does(pier, "sync")
 	_, err = h.Store.Change(context.Background(), "tern", "saltmarsh", "gauges", 0, func(r *practice.Repo) error {
@@ -271,8 +271,8 @@ func TestNothingIsLost(t *testing.T) {
 	does(launch, "save", "Rename the plan")
 	does(hut, "git", "mv", "side.txt", "aside.txt")
 	for _, m := range []*machine{launch, hut, pier} {
-		assert.Contains(t, m.ok("gauge", "", "status"), "the repository is called tern/gauges now")
-		does(m, "sync", "--save", "Go on", "--yes")
+		assert.Contains(t, m.ok("gauge", "", "status"), "the repository is now called tern/gauges")
+		does(m, "sync", "--save", "--message", "Go on", "--yes")
 		assert.Equal(t, h.URL+"/tern/gauges.git", m.git("gauge", "remote", "get-url", "origin"))
 	}
 	does(launch, "sync")
@@ -315,16 +315,16 @@ func TestSyncKilled(t *testing.T) {
 		all.note(t, launch, "before")
 		killed := false
 		if n%2 == 0 {
-			killed = launch.killWhen("gauge", func(journal []byte) bool { return bytes.Count(journal, []byte("\n")) > n/2 }, "sync", "--save", own)
+			killed = launch.killWhen("gauge", func(journal []byte) bool { return bytes.Count(journal, []byte("\n")) > n/2 }, "sync", "--save", "--message", own)
 		} else {
-			killed = launch.killsGit("gauge", n/2, "sync", "--save", own)
+			killed = launch.killsGit("gauge", n/2, "sync", "--save", "--message", own)
 		}
 		if killed {
 			kills++
 		}
 		launch.free()
 		all.note(t, launch, "being killed")
-		said := launch.ok("gauge", "", "sync", "--save", own)
+		said := launch.ok("gauge", "", "sync", "--save", "--message", own)
 		all.note(t, launch, "going on")
 		assert.Contains(t, said, "In step")
 		assert.Empty(t, launch.git("gauge", "status", "--porcelain"), "%d", n)
@@ -362,7 +362,7 @@ func TestRescueFromAPartOfTheHistory(t *testing.T) {
 	pier, launch, _ := shared(t, h)
 	for i := range 4 {
 		pier.write("gauge", map[string]string{"notes.txt": fmt.Sprint("note ", i, "\n")})
-		pier.ok("gauge", "", "sync", "--save", fmt.Sprint("Note ", i))
+		pier.ok("gauge", "", "sync", "--save", "--message", fmt.Sprint("Note ", i))
 	}
 	launch.ok("", "", "clone", "saltmarsh/gauge", "shallow", "--depth", "2")
 	launch.ok("", "", "clone", "saltmarsh/gauge", "partial", "--partial")
@@ -371,12 +371,12 @@ func TestRescueFromAPartOfTheHistory(t *testing.T) {
 	launch.git("beside", "push", "-q", "-u", "origin", "side")
 	for i, dir := range []string{"shallow", "partial", "gauge"} {
 		pier.write("gauge", map[string]string{"other.txt": dir})
-		pier.ok("gauge", "", "sync", "--save", "For "+dir)
+		pier.ok("gauge", "", "sync", "--save", "--message", "For "+dir)
 		own := fmt.Sprintf("own-%d.txt", i)
 		launch.write(dir, map[string]string{own: "o\n"})
 		launch.ok(dir, "", "save", "Own")
 		was := launch.id(dir, "HEAD")
-		assert.Contains(t, launch.ok(dir, "", "sync"), "on top of them")
+		assert.Contains(t, launch.ok(dir, "", "sync"), "on top of it")
 		launch.git(dir, "reflog", "expire", "--expire=now", "--all")
 		launch.ok(dir, "", "rescue", "bring", "1", "--as", "back")
 		assert.Equal(t, was, launch.id(dir, "back"), dir)

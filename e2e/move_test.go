@@ -143,7 +143,7 @@ func TestMoveCutOff(t *testing.T) {
 					var did struct{ Unfinished bool }
 					require.NoError(t, json.Unmarshal([]byte(r.out), &did))
 					if !did.Unfinished {
-						return // nothing was begun, or it had come to its end: only the hook went
+						return // nothing was begun, or it had come to its end: only the tie went
 					}
 					assert.Empty(t, h.Store.List("tern-own", ""))
 					now := m.whole("gauge")
@@ -166,7 +166,7 @@ func TestMoveCutOff(t *testing.T) {
 	}
 }
 
-// TestACopyOnlyReceives hooks a project to a second host that only receives.
+// TestACopyOnlyReceives ties a project to a second host that only receives.
 func TestACopyOnlyReceives(t *testing.T) {
 	t.Parallel()
 	g, p := newHost(t), newHostOf(t, "petrel")
@@ -175,7 +175,7 @@ func TestACopyOnlyReceives(t *testing.T) {
 	m.ok("", p.token["tern"]+"\n", "account", "add", "tern-petrel", "--host", "petrel")
 	m.project("gauge")
 	m.ok("gauge", "", "attach", "--yes", "--account", "tern")
-	m.refused(2, []string{"a copy needs a name of its own", "--copy --remote copy"}, "gauge", "", "attach", "--yes", "--copy", "--account", "tern-petrel")
+	m.refused(2, []string{"--copy is of no use without --remote", "--copy --remote copy"}, "gauge", "", "attach", "--yes", "--copy", "--account", "tern-petrel")
 	m.ok("gauge", "", "attach", "--yes", "--copy", "--remote", "server", "--account", "tern-petrel", "--name", "gauge")
 	there := p.gitDir(t, "tern", "tern", "gauge")
 	assert.Equal(t, m.git("gauge", "rev-parse", "HEAD"), m.git(there, "rev-parse", "main"))
@@ -187,7 +187,7 @@ func TestACopyOnlyReceives(t *testing.T) {
 	m.git("gauge", "add", "-A")
 	m.git("gauge", "commit", "-q", "-m", "More")
 	said := m.ok("gauge", "", "sync")
-	assert.Contains(t, said, "Sent out 1 commit")
+	assert.Contains(t, said, "Sent 1 commit")
 	assert.Contains(t, said, "The copy at "+p.URL)
 	assert.Equal(t, m.git("gauge", "rev-parse", "HEAD"), m.git(there, "rev-parse", "main"))
 	assert.Contains(t, m.ok("gauge", "", "status"), g.URL)

@@ -66,7 +66,7 @@ func TestTheRightAccountIsNamed(t *testing.T) {
 	require.Equal(t, 0, r.code, r.out)
 	assert.Contains(t, m.ok("copy", "", "sync"), "In step")
 
-	// A hooked repository that was taken away from one account.
+	// A attached repository that was taken away from one account.
 	_, err = h.Store.Change(t.Context(), "tern-own", "tern-own", "hidden", 0, func(r *practice.Repo) error { r.Owner = "tern"; return nil })
 	require.NoError(t, err)
 	m.refused(5, []string{"no repository at"}, "by-name", "", "sync")

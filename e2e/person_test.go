@@ -114,7 +114,7 @@ func TestFirstAttachSetsTheAccountUpAndGoesOn(t *testing.T) {
 	k.asked("Go ahead? (yes or no)", "yes\n")
 	code, screen := k.ends()
 	require.Equal(t, 0, code, screen)
-	for _, words := range []string{"To hook gauge-firmware to a new repository, tern/gauge-firmware on\r\n  gannet:", "2,006 stay here", "Attached."} {
+	for _, words := range []string{"To attach gauge-firmware to a new repository, tern/gauge-firmware on\r\n  gannet:", "2,006 stay here", "Attached."} {
 		assert.Contains(t, screen, words)
 	}
 	assert.NotContains(t, screen, "seven tall masts")
@@ -133,7 +133,7 @@ func TestSayingNoChangesNothing(t *testing.T) {
 		k.asked("Go ahead?", answer)
 		code, screen := k.ends()
 		assert.Equal(t, 3, code)
-		assert.Contains(t, screen, "nothing was changed, as you wished")
+		assert.Contains(t, screen, "stopped; nothing was changed")
 	}
 	k := m.talk("gauge", "attach")
 	k.asked("Go ahead?", "\x03")
@@ -195,7 +195,7 @@ func TestTour(t *testing.T) {
 	m.env = append(m.env, "TMPDIR="+tmp)
 	out := m.ok("", "", "tour")
 	assert.Contains(t, out, "The tour is over.")
-	for _, words := range []string{"Note: the token of account tern ends on", "Replaced.", "good until", "Revoked. On gannet the token is out of force", "the vault holds no token for the account tern"} {
+	for _, words := range []string{"Note: the token of account tern ends on", "Replaced.", "good until", "Revoked: gannet no longer accepts the token", "the vault holds no token for the account tern"} {
 		assert.Contains(t, out, words)
 	}
 	left, err := os.ReadDir(tmp)
@@ -235,11 +235,11 @@ func TestPractice(t *testing.T) {
 	m.ok("", "", "host", "add", g.Name, "--at", g.At)
 	m.ok("", "", "vault", "make", "--by", "file")
 	m.ok("", g.Users[0].Token, "account", "add", "--host", g.Name)
-	m.ok("", "", "attach", "--yes", filepath.Join(said.Projects, "harbour-board"))
-	page := strings.TrimSpace(m.ok(filepath.Join(said.Projects, "harbour-board", "site"), "", "visit", "--print"))
-	assert.Equal(t, g.At+"/tern/harbour-board", page)
-	assert.Equal(t, page+"/people\n", m.ok(filepath.Join(said.Projects, "harbour-board"), "", "visit", "people"))
-	m.refused(2, []string{"names no page for peopel", "Did you mean people?"}, filepath.Join(said.Projects, "harbour-board"), "", "visit", "peopel")
+	m.ok("", "", "attach", "--yes", filepath.Join(said.Projects, "inlet-board"))
+	page := strings.TrimSpace(m.ok(filepath.Join(said.Projects, "inlet-board", "site"), "", "visit", "--print"))
+	assert.Equal(t, g.At+"/tern/inlet-board", page)
+	assert.Equal(t, g.At+"/crew/tern/inlet-board\n", m.ok(filepath.Join(said.Projects, "inlet-board"), "", "visit", "people"))
+	m.refused(2, []string{"names no page for peopel", "Did you mean people?"}, filepath.Join(said.Projects, "inlet-board"), "", "visit", "peopel")
 	require.NoError(t, c.Process.Signal(syscall.SIGINT))
 	require.NoError(t, c.Wait(), "it stops cleanly")
 	left, err := os.ReadDir(tmp)
@@ -261,7 +261,7 @@ func TestTellingInJSON(t *testing.T) {
 	for _, s := range plan.Plan {
 		ids = append(ids, s.Place+" "+s.ID)
 	}
-	assert.Equal(t, []string{"here init", "here identity", "here first-commit", "host create", "here hook", "here send", "host verify"}, ids)
+	assert.Equal(t, []string{"here init", "here identity", "here first-commit", "host create", "here tie", "here send", "host verify"}, ids)
 	m.ok("gauge", "", "attach", "--yes")
 	for _, c := range []struct {
 		args []string
@@ -314,7 +314,7 @@ func TestPublicCloneNeedsNoAccount(t *testing.T) {
 	pier.ok("secret", "", "attach", "--yes")
 	m := newMachine(t)
 	m.ok("", "", "host", "add", "gannet", "--at", h.URL)
-	assert.Contains(t, m.ok("", "", "clone", h.URL+"/tern/board"), "none; git signs in with what it has")
+	assert.Contains(t, m.ok("", "", "clone", h.URL+"/tern/board"), "none; git uses its own sign-in")
 	assert.Equal(t, tree(t, filepath.Join(pier.home, "board")), tree(t, filepath.Join(m.home, "board")))
 	m.refused(5, []string{"asks for a sign-in", "uncinate account add --host gannet"}, "", "", "clone", h.URL+"/tern/secret")
 	assert.NoDirExists(t, filepath.Join(m.home, "secret"))

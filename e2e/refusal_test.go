@@ -51,10 +51,10 @@ func TestAttachRefusesFolders(t *testing.T) {
 	m.refused(1, []string{"git cannot work with the repository"}, "broken", "", "attach", "--yes")
 	m.write("keys", map[string]string{"id_gauge": likeAKey, "a": "a"})
 	m.refused(4, []string{"id_gauge:1 holds a private key", "uncinate ignore add id_gauge", "--let id_gauge --reason TEXT"}, "keys", "", "attach", "--yes")
-	m.refused(2, []string{"needs a reason"}, "keys", "", "attach", "--yes", "--let", "id_gauge")
+	m.refused(2, []string{"--let is of no use without --reason"}, "keys", "", "attach", "--yes", "--let", "id_gauge")
 	m.ok("keys", "", "attach", "--yes", "--let", "id_gauge", "--reason", "a test key")
 	assert.Contains(t, m.ok("keys", "", "survey"), "Let through: id_gauge (a test key)")
-	m.refused(3, []string{"nobody can be asked", "uncinate attach gauge --yes"}, "", "", "attach", "gauge")
+	m.refused(3, []string{"there is no terminal to ask on", "uncinate attach gauge --yes"}, "", "", "attach", "gauge")
 	assert.Len(t, h.Store.List("tern", ""), 1)
 }
 
@@ -103,26 +103,26 @@ func TestTokensThatAreNoGood(t *testing.T) {
 	m := newMachine(t)
 	m.ok("", "", "host", "add", "gannet", "--at", h.URL)
 	m.ok("", "", "vault", "make", "--by", "file")
-	m.refused(5, []string{"does not accept the token", "uncinate account add --host gannet"}, "", "gnt_wrong\n", "account", "add", "--host", "gannet")
+	m.refused(5, []string{"does not accept the token", "uncinate account add --host gannet"}, "", "plunge~wrong\n", "account", "add", "--host", "gannet")
 	m.refused(2, []string{"no token was given"}, "", "\n", "account", "add", "--host", "gannet")
-	m.refused(2, []string{"blank or a control character"}, "", "gnt_a b\n", "account", "add", "--host", "gannet")
-	require.NoError(t, h.Store.AddToken("gnt_ended", "tern", practice.GannetScopes, time.Now().Add(-time.Hour)))
-	m.refused(5, []string{"token of account tern has ended"}, "", "gnt_ended\n", "account", "add", "tern", "--host", "gannet")
+	m.refused(2, []string{"blank or a control character"}, "", "plunge~a b\n", "account", "add", "--host", "gannet")
+	require.NoError(t, h.Store.AddToken("plunge~ended", "tern", practice.GannetScopes, time.Now().Add(-time.Hour)))
+	m.refused(5, []string{"token of account tern has ended"}, "", "plunge~ended\n", "account", "add", "tern", "--host", "gannet")
 	assert.Contains(t, m.ok("", "", "account", "list"), "no account")
 
-	require.NoError(t, h.Store.AddToken("gnt_narrow", "tern", []string{"me", "repo.read"}, time.Time{}))
-	r := m.run("", "gnt_narrow\n", "account", "add", "--host", "gannet")
+	require.NoError(t, h.Store.AddToken("plunge~narrow", "tern", []string{"self", "look"}, time.Time{}))
+	r := m.run("", "plunge~narrow\n", "account", "add", "--host", "gannet")
 	require.Equal(t, 0, r.code, r.err)
-	assert.Contains(t, r.err, "may not create repositories: it lacks the scope repo.create")
+	assert.Contains(t, r.err, "may not create repositories: it lacks the scope launch")
 	m.project("gauge")
 	before := tree(t, filepath.Join(m.home, "gauge"))
-	m.refused(5, []string{"lacks the scope repo.create", "/settings/tokens", "uncinate account add tern --host gannet"}, "gauge", "", "attach", "--yes")
+	m.refused(5, []string{"lacks the scope launch", "/chest/passes", "uncinate account add tern --host gannet"}, "gauge", "", "attach", "--yes")
 	untouched(t, m, h, "gauge", before)
 
 	// A token that is good now and ends before it is used.
-	require.NoError(t, h.Store.AddToken("gnt_short", "tern", practice.GannetScopes, time.Now().Add(time.Hour)))
-	m.ok("", "gnt_short\n", "account", "add", "tern", "--host", "gannet")
-	require.NoError(t, h.Store.EndToken("gnt_short"))
+	require.NoError(t, h.Store.AddToken("plunge~short", "tern", practice.GannetScopes, time.Now().Add(time.Hour)))
+	m.ok("", "plunge~short\n", "account", "add", "tern", "--host", "gannet")
+	require.NoError(t, h.Store.EndToken("plunge~short"))
 	m.refused(5, []string{"the token of account tern has ended (on "}, "gauge", "", "attach", "--yes")
 	untouched(t, m, h, "gauge", before)
 	m.refused(1, []string{"no account named ternn", "Did you mean tern?"}, "gauge", "", "attach", "--yes", "--account", "ternn")
@@ -137,7 +137,7 @@ func TestSeveralAccountsAreAsked(t *testing.T) {
 	m.refused(3, []string{"2 accounts", "--account tern-own"}, "gauge", "", "attach", "--yes")
 	m.ok("gauge", "", "attach", "--yes", "--account", "tern-own")
 	assert.Equal(t, "tern-own@gannet.example", m.git("gauge", "log", "-1", "--format=%ae"))
-	m.refused(3, []string{"the name tern is taken here"}, "", h.token["tern-own"], "account", "add", "tern", "--host", "gannet")
+	m.refused(3, []string{"you already have an account named tern here"}, "", h.token["tern-own"], "account", "add", "tern", "--host", "gannet")
 	m.refused(4, []string{"still has 2 accounts", "uncinate account forget tern"}, "", "", "host", "forget", "gannet")
 	// A description of the same name that leads elsewhere does not get the tokens.
 	m.write("", map[string]string{"evil.toml": "language = 1\nname = \"gannet\"\nbase = \"https://evil.example\"\n[address]\nhttps = \"{+base}/{owner}/{name}\"\n"})
@@ -148,7 +148,7 @@ func TestSeveralAccountsAreAsked(t *testing.T) {
 	require.NoError(t, os.WriteFile(hosts, []byte(strings.Replace(string(was), h.URL, "http://127.0.0.1:1", 1)), 0o600))
 	m.refused(4, []string{"the token of account tern belongs to " + h.URL}, "gauge", "", "clone", "--account", "tern", "gauge", "../copy")
 	require.NoError(t, os.WriteFile(hosts, was, 0o600))
-	assert.Contains(t, m.ok("", "", "account", "forget", "tern-own"), "1 project hooked with it")
+	assert.Contains(t, m.ok("", "", "account", "forget", "tern-own"), "1 project attached with it")
 	m.refused(3, []string{"tern-own", "is not known any more", "uncinate account add tern-own"}, "gauge", "", "sync")
 }
 
@@ -196,7 +196,7 @@ func TestHostsThatCannotBeReached(t *testing.T) {
 		"no-person": {answers(200, "application/json", "{}"), "does not say whose token it is"},
 	} {
 		m.ok("", "", "host", "add", "gannet", "--at", c.at, "--as", name)
-		said := m.refused(6, []string{c.says}, "", "gnt_x\n", "account", "add", "--host", name)
+		said := m.refused(6, []string{c.says}, "", "plunge~x\n", "account", "add", "--host", name)
 		assert.NotContains(t, said, "\x1b", name)
 	}
 	m.refused(4, []string{"plain http would send the token unencrypted"}, "", "", "host", "add", "gannet", "--at", "http://gannet.example")
@@ -223,7 +223,7 @@ func TestHostGoneMidway(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(hold, "pre-receive"), []byte("#!/bin/sh\necho no room in the harbour >&2\nexit 1\n"), 0o755))
 	m.refused(1, []string{"did not take the work", "pre-receive hook declined", "no room in the harbour", "goes on from here"}, "gauge", "", "sync")
 	require.NoError(t, os.RemoveAll(hold))
-	assert.Contains(t, m.ok("gauge", "", "sync"), "Sent out 1 commit")
+	assert.Contains(t, m.ok("gauge", "", "sync"), "Sent 1 commit")
 }
 
 func TestCloneRefusals(t *testing.T) {
@@ -268,17 +268,17 @@ func TestSyncStopsAtWhatIsHarder(t *testing.T) {
 	assert.Contains(t, pier.ok("gauge", "", "sync"), "kept as rescue copy 1")
 	assert.Equal(t, "mine, never saved\n", pier.ok("gauge", "", "rescue", "show", "1", "tide.log"))
 	// An unsaved change elsewhere survives.
-	assert.Contains(t, pier.ok("gauge", "", "sync"), "Not saved yet: 1 file changed")
+	assert.Contains(t, pier.ok("gauge", "", "sync"), "Not saved yet: 1 changed file")
 	pier.git("gauge", "checkout", "-q", "README.md")
 	// Both sides move.
 	commit(pier, "a.txt", "a\n")
 	commit(launch, "a.txt", "b\n")
 	pier.ok("gauge", "", "sync")
 	before, there := launch.git("gauge", "rev-parse", "HEAD"), pier.git("gauge", "rev-parse", "HEAD")
-	launch.refused(3, []string{"both sides changed the same file on main: 1 commit only here, 1 commit only there", "a.txt, there by Tern of Saltmarsh", "Write a.txt", "pull --rebase"}, "gauge", "", "sync")
+	launch.refused(3, []string{"both sides changed the same file on main: 1 commit not sent, 1 commit not received", "a.txt, there by Tern of Saltmarsh", "Write a.txt", "pull --rebase"}, "gauge", "", "sync")
 	assert.Equal(t, before, launch.git("gauge", "rev-parse", "HEAD"))
 	assert.Equal(t, there, pier.git(h.gitDir(t, "tern", "tern", "gauge"), "rev-parse", "refs/heads/main"))
-	assert.Contains(t, launch.ok("gauge/src", "", "status"), "1 commit only here, 1 commit only there")
+	assert.Contains(t, launch.ok("gauge/src", "", "status"), "1 commit not sent, 1 commit not received")
 	launch.git("gauge", "pull", "-q", "--rebase", "-X", "ours")
 	launch.ok("gauge", "", "sync")
 }
@@ -288,11 +288,11 @@ func TestWrongUsage(t *testing.T) {
 	m := newMachine(t)
 	m.refused(2, []string{"no command attahc", "Did you mean attach?"}, "", "", "attahc")
 	m.refused(2, []string{"no option --privat", "uncinate help attach"}, "", "", "attach", "--privat")
-	m.refused(2, []string{"an argument too many"}, "", "", "attach", "a", "b")
+	m.refused(2, []string{"one argument too many"}, "", "", "attach", "a", "b")
 	m.refused(2, []string{"a value is missing for --name"}, "", "", "attach", "--name")
 	m.refused(2, []string{"uncinate host has no lits", "Did you mean list?"}, "", "", "host", "lits")
 	m.refused(2, []string{"it is used so: uncinate clone"}, "", "", "clone")
-	m.refused(3, []string{"is not hooked", "uncinate attach"}, "", "", "status")
+	m.refused(3, []string{"is not attached", "uncinate attach"}, "", "", "status")
 	m.write("", map[string]string{"bad.toml": "language = 1\nname = \"x\"\nbase = \"https://x.example\"\n[adress]\napi = \"y\"\n"})
 	m.refused(2, []string{"line 4, column 2", `did you mean "address"?`}, "", "", "host", "check", "./bad.toml")
 	// Options stand before or after the arguments, with one dash or two.

@@ -26,13 +26,13 @@ func TestEveryFaultIsNamed(t *testing.T) {
 		says  string
 	}{
 		{"fail", 6, "cannot work now (status 500)"},
-		{"fail=503 on /v1", 6, "cannot work now (status 503)"},
-		{"fail=402 on /v1/owners", 5, "does not allow it on your plan"},
+		{"fail=503 on /deck", 6, "cannot work now (status 503)"},
+		{"fail=402 on POST on /deck/hulls", 5, "does not allow it on your plan"},
 		{"fail=404 on POST", 5, "has nothing of that name, or not for account tern"},
-		{"cut on /v1", 6, "the line was cut"},
-		{"rate-limit=200s on /v1", 6, "It names 200 seconds."},
-		{"rate-limit=1s on /v1 times 1", 0, "gannet asks us to wait for 1s."},
-		{"garbage on /v1", 6, "not the API that the description expects"},
+		{"cut on /deck", 6, "the line was cut"},
+		{"rate-limit=200s on /deck", 6, "It names 200 seconds."},
+		{"rate-limit=1s on /deck times 1", 0, "gannet asks us to wait for 1s."},
+		{"garbage on /deck", 6, "not the API that the description expects"},
 		{"end-token", 5, "the token of account tern has ended"},
 		{"delay=50ms", 0, ""},
 		{"late=200ms on PATCH", 0, ""},
@@ -47,7 +47,7 @@ func TestEveryFaultIsNamed(t *testing.T) {
 		require.NoError(t, h.Faults.Set(nil))
 		if strings.HasPrefix(c.fault, "end-token") {
 			var err error
-			h.token["tern"], err = h.Store.NewToken("gnt_", "tern", practice.GannetScopes, time.Time{})
+			h.token["tern"], err = h.Store.NewToken("plunge~", "tern", practice.GannetScopes, time.Time{})
 			require.NoError(t, err)
 			m.ok("", h.token["tern"], "account", "add", "tern", "--host", "gannet")
 		}
@@ -62,7 +62,7 @@ func TestRefusedAtCreatePutsBack(t *testing.T) {
 	t.Parallel()
 	h := newHost(t)
 	m := signedIn(t, h)
-	require.NoError(t, h.Faults.Set([]string{"fail=402 on /v1/owners"}))
+	require.NoError(t, h.Faults.Set([]string{"fail=402 on POST on /deck/hulls"}))
 	for name, prepare := range map[string]func(dir string){
 		"plain": func(string) {},
 		"unborn": func(dir string) {

@@ -21,7 +21,7 @@ import (
 	"uncinate/internal/practice"
 )
 
-const canary = "gnt_canary5ec3e700000000000000000000000000"
+const canary = "plunge~canary5ec3e700000000000000000000000000"
 
 // holders lists the files below the folders that hold a text.
 func holders(t *testing.T, text string, tops ...string) []string {
@@ -270,16 +270,16 @@ func TestVaultByPassphrase(t *testing.T) {
 	m.refused(3, []string{"the vault is locked"}, "gauge", "", "sync")
 	m.refused(1, []string{"the passphrase is wrong"}, "", "eight tall masts\n", "vault", "unlock")
 	assert.Contains(t, m.ok("", "", "vault", "show"), "locked")
-	m.ok("", "seven tall masts\n", "vault", "unlock", "--for", "8s")
+	m.ok("", "seven tall masts\n", "vault", "unlock", "--within", "8s")
 	m.git("gauge", "push", "-q")
-	m.refused(2, []string{"say how", "vault change --by passphrase"}, "", "", "vault", "change")
+	m.refused(2, []string{"how should the vault be protected", "vault change --by passphrase"}, "", "", "vault", "change")
 	m.ok("", "nine tall masts\n", "vault", "change", "--by", "passphrase")
 	change()
 	m.git("gauge", "push", "-q")
 	m.ok("", "", "vault", "lock")
 	m.refused(3, []string{"the vault is locked"}, "", "ten tall masts\n", "vault", "change", "--by", "file")
 	m.refused(1, []string{"the passphrase is wrong"}, "", "seven tall masts\n", "vault", "unlock")
-	m.ok("", "nine tall masts\n", "vault", "unlock", "--for", "3s")
+	m.ok("", "nine tall masts\n", "vault", "unlock", "--within", "3s")
 	assert.Eventually(t, func() bool { return strings.Contains(m.ok("", "", "vault", "show"), "locked") }, 30*time.Second, 300*time.Millisecond, "it locks by itself")
 	for _, name := range []string{"vault/secrets.1.age", "vault/identity.1.age", "vault/vault.json"} {
 		s, err := os.Stat(filepath.Join(m.home, ".uncinate", name))

@@ -101,7 +101,8 @@ func (s *plainSSH) signIn() *machine {
 	pin := regexp.MustCompile(`uncinate (host pin .*)`).FindStringSubmatch(said)
 	m.ok("", "", strings.Fields(strings.ReplaceAll(pin[1], "'", ""))...)
 	assert.Contains(t, m.ok("", "", "account", "add", "tern", "--host", "skerry"), "skerry lets you in over SSH")
-	m.ok("", "", "key", "make", "tern", "--machine", "pier", "--open")
+	m.ok("", "", "settings", "set", "machine", "pier")
+	m.ok("", "", "key", "make", "tern", "--open")
 	m.ok("", "", "key", "install", "tern", "--yes")
 	return m
 }
@@ -145,7 +146,7 @@ func TestPlainServer(t *testing.T) {
 			m.git("by-name", "add", "-A")
 			m.git("by-name", "commit", "-q", "-m", "More")
 			m.git("by-name", "push", "-q")
-			assert.Contains(t, m.ok("gauge", "", "sync"), "Brought in 1 commit")
+			assert.Contains(t, m.ok("gauge", "", "sync"), "Received 1 commit")
 			m.refused(5, []string{"There is one named gauge"}, "", "", "clone", "guage")
 
 			out := m.ok("", "", "host", "try", "skerry", "--write", "--yes")

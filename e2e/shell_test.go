@@ -107,7 +107,7 @@ func TestManualPages(t *testing.T) {
 	for i := strings.IndexByte(text, '\b'); i >= 0; i = strings.IndexByte(text, '\b') {
 		text = text[:i-1] + text[i+1:] // bold is a letter struck over itself
 	}
-	for _, words := range []string{"uncinate-attach - hook a local project", "uncinate attach [options] [FOLDER]", "--visibility WHO", "EXAMPLES", "uncinate attach --preview"} {
+	for _, words := range []string{"uncinate-attach - publish a local project", "uncinate attach [options] [FOLDER]", "--visibility WHO", "EXAMPLES", "uncinate attach --preview"} {
 		assert.Contains(t, text, words)
 	}
 }

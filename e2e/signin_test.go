@@ -64,22 +64,24 @@ func TestSignInByDevice(t *testing.T) {
 	said, end := m.signsIn("device")
 	code := codeShown.FindStringSubmatch(said)
 	require.NotNil(t, code, said)
-	page := h.URL + "/oauth/enter"
+	page := h.URL + "/gangway/enter"
 	assert.Contains(t, said, page)
 	assert.Contains(t, fills(t, page, url.Values{"code": {"XXXX-XXXX"}, "user": {"tern"}, "token": {h.token["tern"]}, "say": {"yes"}}), "There is no such code")
 	assert.Contains(t, fills(t, page, url.Values{"code": {code[1]}, "user": {"tern"}, "token": {"wrong"}, "say": {"yes"}}), "no user with such a token")
 	assert.Contains(t, fills(t, page, url.Values{"code": {strings.ToLower(code[1])}, "user": {"tern"}, "token": {h.token["tern"]}, "say": {"yes"}}), "signed in as tern")
 	exit, out := end()
 	require.Equal(t, 0, exit, out)
-	assert.Contains(t, out, "Signed in; what renews it lies in the vault.")
-	assert.Contains(t, out, "me, repo.read, repo.write, repo.create, repo.admin, keys", "the least scopes")
+	assert.Contains(t, out, "Signed in; the sign-in renews itself from the vault.")
+	assert.Contains(t, out, "self, look, work, launch, steer, lines", "the least scopes")
 	assert.NotContains(t, out, "people")
-	assert.Empty(t, holders(t, "gnr_", m.home))
+	for _, holder := range holders(t, "surface~", m.home) {
+		assert.Equal(t, "gannet.toml", filepath.Base(holder), "only the description names how tokens begin")
+	}
 
 	m.project("gauge")
 	m.ok("gauge", "", "attach", "--yes")
 	// When its access token ends it is renewed by itself, also for plain git.
-	h.LetTokensEnd("gnt_o")
+	h.LetTokensEnd("plunge~o")
 	m.ageAccounts()
 	m.write("gauge", map[string]string{"more": "more"})
 	m.git("gauge", "add", "-A")
@@ -116,7 +118,7 @@ func TestSignInByBrowser(t *testing.T) {
 	m.ok("", "", "vault", "make", "--by", "file")
 	address := func(said string) string {
 		for line := range strings.SplitSeq(said, "\n") {
-			if strings.HasPrefix(strings.TrimSpace(line), h.URL+"/oauth/authorize?") {
+			if strings.HasPrefix(strings.TrimSpace(line), h.URL+"/gangway/board?") {
 				return strings.TrimSpace(line)
 			}
 		}

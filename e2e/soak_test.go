@@ -246,12 +246,12 @@ func (c trouble) play(t *testing.T, end map[string]string) {
 }
 
 // detach puts an unfinished attach back and compares; false when the attach had come
-// to its end after all, so that only its hook was taken off.
+// to its end after all, so that only its tie was taken off.
 func (c trouble) detach(s *scene, before map[string]string) bool {
 	t := s.t
 	r := s.run("gauge", "", "detach", "--yes", "--json")
 	if r.code == 3 {
-		require.Contains(t, r.err, "is not hooked to anything")
+		require.Contains(t, r.err, "is not attached to anything")
 		assert.Equal(t, before, s.whole("gauge"), "nothing was begun")
 		return true
 	}

@@ -21,9 +21,10 @@ import (
 
 // listed is what key list tells of one key.
 type listed struct {
-	Fingerprint, Type, Account, Machine, Here string
-	Agent, Hosted, Signs                      bool
-	Doubts, Remedy                            []string
+	Fingerprint, Kind, Account, Machine, Here string
+	Agent, Signs                              bool
+	OnHost                                    bool `json:"on_host"`
+	Doubts, Remedies                          []string
 }
 
 func (m *machine) keys(accounts ...string) []listed {
@@ -45,7 +46,7 @@ func (m *machine) agent() {
 	m.env = append(m.env, "SSH_AUTH_SOCK="+socket)
 }
 
-// TestEachAccountHasItsOwnKey hooks two projects with two accounts on one host, with a
+// TestEachAccountHasItsOwnKey ties two projects with two accounts on one host, with a
 // third key in the agent, and pushes by plain git.
 func TestEachAccountHasItsOwnKey(t *testing.T) {
 	t.Parallel()
@@ -64,7 +65,8 @@ func TestEachAccountHasItsOwnKey(t *testing.T) {
 		m.project(project)
 		m.refused(3, []string{"has no SSH key on this machine", "uncinate key make " + account}, project, "", "attach", "--yes", "--over", "ssh", "--account", account)
 		kind := []string{"ed25519", "ecdsa"}[i]
-		out := m.ok("", "", "key", "make", account, "--machine", "pier", "--kind", kind)
+		m.ok("", "", "settings", "set", "machine", "pier")
+		out := m.ok("", "", "key", "make", account, "--kind", kind)
 		prints[account] = regexp.MustCompile(`SHA256:\S+`).FindString(out)
 		m.refused(3, []string{"has a key on this machine already", "uncinate key rotate"}, "", "", "key", "make", account)
 		m.refused(5, []string{"does not let the SSH key of account " + account + " in", "uncinate key install " + account}, project, "", "attach", "--yes", "--over", "ssh", "--account", account)
@@ -95,7 +97,7 @@ func TestEachAccountHasItsOwnKey(t *testing.T) {
 			assert.Equal(t, []string{"only the agent knows it"}, k.Doubts)
 			continue
 		}
-		assert.True(t, k.Hosted && k.Here != "" && !k.Agent, "%+v", k)
+		assert.True(t, k.OnHost && k.Here != "" && !k.Agent, "%+v", k)
 		assert.Empty(t, k.Doubts)
 		assert.Contains(t, m.command("", "", "ssh-keygen", "-l", "-f", k.Here).out, k.Fingerprint)
 		info, err := os.Stat(k.Here)
@@ -109,7 +111,7 @@ func TestEachAccountHasItsOwnKey(t *testing.T) {
 		assert.NotEqual(t, 0, sealed.code, "it is encrypted")
 	}
 	// With the vault unlocked the agent has the keys for a time, and no more when it is locked.
-	assert.Contains(t, m.ok("", "", "vault", "unlock", "--for", "1h"), "The SSH agent has 2")
+	assert.Contains(t, m.ok("", "", "vault", "unlock", "--within", "1h"), "The SSH agent has 2")
 	assert.Contains(t, m.command("", "", "ssh-add", "-l").out, prints["tern"])
 	m.git("gauge-tern", "fetch", "-q")
 	assert.NotContains(t, strings.Join(h.SSHLog(), "\n"), stray)
@@ -132,7 +134,8 @@ func TestEveryHostOverSSH(t *testing.T) {
 			t.Parallel()
 			h := newHostOf(t, name)
 			m := signedIn(t, h)
-			m.ok("", "", "key", "make", "tern", "--machine", "pier", "--open")
+			m.ok("", "", "settings", "set", "machine", "pier")
+			m.ok("", "", "key", "make", "tern", "--open")
 			if name != "gannet" {
 				said := m.refused(3, []string{"nobody vouches yet that the SSH key of", "It shows " + h.HostKey()}, "", "", "key", "install", "tern", "--yes")
 				pin := regexp.MustCompile(`uncinate (host pin .*)`).FindStringSubmatch(said)
@@ -141,7 +144,7 @@ func TestEveryHostOverSSH(t *testing.T) {
 				m.ok("", "", strings.Fields(strings.ReplaceAll(pin[1], "'", ""))...)
 			}
 			m.ok("", "", "key", "install", "tern", "--yes")
-			m.ok("", "", "account", "choose", "tern", "--over", "ssh")
+			m.ok("", "", "account", "change", "tern", "--over", "ssh")
 			m.project("gauge")
 			assert.Contains(t, m.ok("gauge", "", "attach", "--yes", "--description", "Levels"), "ssh://git@")
 			m.ok("", "", "clone", "gauge", "copy")
@@ -151,12 +154,12 @@ func TestEveryHostOverSSH(t *testing.T) {
 			m.git("copy", "add", "-A")
 			m.git("copy", "commit", "-q", "-m", "More")
 			m.git("copy", "push", "-q")
-			assert.Contains(t, m.ok("gauge", "", "sync"), "Brought in 1 commit")
+			assert.Contains(t, m.ok("gauge", "", "sync"), "Received 1 commit")
 			m.refused(5, []string{"no repository tern/other"}, "", "", "clone", "tern/other")
 
 			// A lost laptop is one command.
 			m.refused(1, []string{"no host shows a key of a machine named launch", "keys of the machine pier"}, "", "", "key", "revoke", "--machine", "launch", "--yes")
-			assert.Contains(t, m.ok("", "", "key", "revoke", "--machine", "pier", "--yes"), "opens anything any more")
+			assert.Contains(t, m.ok("", "", "key", "revoke", "--machine", "pier", "--yes"), "opens anything now")
 			assert.Empty(t, h.Store.Keys("tern"))
 			m.refused(5, []string{"does not let the SSH key of account tern in"}, "gauge", "", "sync")
 			m.ok("gauge", "", "detach", "--yes")
@@ -168,7 +171,8 @@ func TestSignedCommits(t *testing.T) {
 	t.Parallel()
 	h := newHost(t)
 	m := signedIn(t, h)
-	m.ok("", "", "key", "make", "tern", "--machine", "pier")
+	m.ok("", "", "settings", "set", "machine", "pier")
+	m.ok("", "", "key", "make", "tern")
 	m.ok("", "", "key", "install", "tern", "--yes", "--signs")
 	m.project("gauge")
 	m.ok("gauge", "", "attach", "--yes") // over https: signing does not depend on the way
@@ -194,7 +198,8 @@ func TestRotateCutOffAnywhere(t *testing.T) {
 	t.Parallel()
 	h := newHost(t)
 	m := signedIn(t, h)
-	m.ok("", "", "key", "make", "tern", "--machine", "pier", "--open")
+	m.ok("", "", "settings", "set", "machine", "pier")
+	m.ok("", "", "key", "make", "tern", "--open")
 	m.ok("", "", "key", "install", "tern", "--yes")
 	m.project("gauge")
 	m.ok("gauge", "", "attach", "--yes", "--over", "ssh")
@@ -221,7 +226,7 @@ func TestRotateCutOffAnywhere(t *testing.T) {
 	// The host loses each request, and each answer.
 	for n := range 8 {
 		for _, kind := range []string{"cut", "lose"} {
-			require.NoError(t, h.Faults.Set([]string{fmt.Sprintf("%s on /v1 after %d times 1", kind, n)}))
+			require.NoError(t, h.Faults.Set([]string{fmt.Sprintf("%s on /deck after %d times 1", kind, n)}))
 			m.run("", "", "key", "rotate", "tern", "--yes")
 			require.NoError(t, h.Faults.Set(nil))
 			m.git("gauge", "ls-remote", "-q", "origin")
@@ -237,12 +242,13 @@ func TestARefusedExchangeIsPutBack(t *testing.T) {
 	t.Parallel()
 	h := newHost(t)
 	m := signedIn(t, h)
-	m.ok("", "", "key", "make", "tern", "--machine", "pier")
+	m.ok("", "", "settings", "set", "machine", "pier")
+	m.ok("", "", "key", "make", "tern")
 	m.ok("", "", "key", "install", "tern", "--yes")
 	before := m.keys("tern")[0].Fingerprint
 	refused := 0
 	for n := range 6 {
-		require.NoError(t, h.Faults.Set([]string{fmt.Sprintf("fail=403 on /v1 after %d times 1", n)}))
+		require.NoError(t, h.Faults.Set([]string{fmt.Sprintf("fail=403 on /deck after %d times 1", n)}))
 		r := m.run("", "", "key", "rotate", "tern", "--yes")
 		require.NoError(t, h.Faults.Set(nil))
 		keys := m.keys("tern")
@@ -273,11 +279,12 @@ func TestTwoExchangesAtOnce(t *testing.T) {
 	t.Parallel()
 	h := newHost(t)
 	m := signedIn(t, h)
-	m.ok("", "", "key", "make", "tern", "--machine", "pier", "--open")
+	m.ok("", "", "settings", "set", "machine", "pier")
+	m.ok("", "", "key", "make", "tern", "--open")
 	m.ok("", "", "key", "install", "tern", "--yes")
 	m.project("gauge")
 	m.ok("gauge", "", "attach", "--yes", "--over", "ssh")
-	require.NoError(t, h.Faults.Set([]string{"delay=150ms on /v1"}))
+	require.NoError(t, h.Faults.Set([]string{"delay=150ms on /deck"}))
 	results := make(chan result, 2)
 	for range 2 {
 		go func() { results <- m.run("", "", "key", "rotate", "tern", "--yes") }()
@@ -306,7 +313,8 @@ func TestAChangedHostKeyStopsEverything(t *testing.T) {
 	tokens, err := h.Demo()
 	require.NoError(t, err)
 	m := signedIn(t, &host{Running: h, token: map[string]string{"tern": tokens[0].Secret}})
-	m.ok("", "", "key", "make", "tern", "--machine", "pier", "--open")
+	m.ok("", "", "settings", "set", "machine", "pier")
+	m.ok("", "", "key", "make", "tern", "--open")
 	m.ok("", "", "key", "install", "tern", "--yes")
 	m.project("gauge")
 	m.ok("gauge", "", "attach", "--yes", "--over", "ssh")
@@ -334,9 +342,9 @@ func TestWhatIsWrongWithKeys(t *testing.T) {
 	m.refused(2, []string{"this is a private key"}, "", "", "key", "make", "tern", "--public", "private.pub")
 	m.refused(2, []string{"there is no file"}, "", "", "key", "make", "tern", "--public", "none.pub")
 	m.refused(2, []string{"ed25519, ecdsa, rsa"}, "", "", "key", "make", "tern", "--kind", "ed25591")
-	m.refused(2, []string{"a machine's name is made of"}, "", "", "key", "make", "tern", "--machine", "my laptop")
+	m.refused(2, []string{"a machine's name is made of"}, "", "", "settings", "set", "machine", "my laptop")
 	m.refused(3, []string{"has no SSH key", "uncinate key make tern"}, "", "", "key", "install", "tern")
-	m.refused(3, []string{"has no SSH key"}, "", "", "account", "choose", "tern", "--over", "ssh")
+	m.refused(3, []string{"has no SSH key"}, "", "", "account", "change", "tern", "--over", "ssh")
 	require.Equal(t, 0, m.command("", "", "ssh-keygen", "-q", "-t", "rsa", "-b", "1024", "-N", "", "-f", "weak").code)
 	m.refused(4, []string{"too weak: RSA of less than 3072 bits"}, "", "", "key", "make", "tern", "--public", "weak.pub")
 
@@ -345,7 +353,8 @@ func TestWhatIsWrongWithKeys(t *testing.T) {
 	require.NoError(t, os.Chmod(filepath.Join(m.home, "own"), 0o644))
 	m.refused(4, []string{"others can read or change", "chmod 600"}, "", "", "key", "make", "tern", "--public", "own.pub")
 	require.NoError(t, os.Chmod(filepath.Join(m.home, "own"), 0o600))
-	assert.Contains(t, m.ok("", "", "key", "make", "tern", "--public", "own.pub", "--machine", "pier"), "taken in")
+	m.ok("", "", "settings", "set", "machine", "pier")
+	assert.Contains(t, m.ok("", "", "key", "make", "tern", "--public", "own.pub"), "is registered")
 	m.refused(3, []string{"that of the account tern already", "uncinate key make tern-own"}, "", "", "key", "make", "tern-own", "--public", "own.pub")
 	_, err := h.Store.AddKey(practice.Key{User: "tern-own", Title: "old", Line: strings.TrimSpace(m.command("", "", "cat", "own.pub").out)})
 	require.NoError(t, err)

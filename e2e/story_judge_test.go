@@ -166,7 +166,7 @@ func trueFailure(r result) bool { return failures.MatchString(r.err + r.out) }
 
 // judgeHeld looks for contents that were held before and are held nowhere now.
 func (w *storyWorld) judgeHeld(o order, before, after moment, r ran, found func(string, string, ...any)) {
-	if o.name() == "rescue drop" || o.name() == "hosted delete" || r.other.name() == "rescue drop" {
+	if o.name() == "rescue drop" || o.name() == "repository delete" || r.other.name() == "rescue drop" {
 		return // the person removes it
 	}
 	meanwhile := map[string]bool{}
@@ -387,7 +387,7 @@ func (w *storyWorld) judgeFolder(s storyStep, o order, was, now *look, before, a
 		}
 	}
 	same := maps.Equal(heads(was), heads(now)) && was.head == now.head && sameFiles(was, now)
-	if quiet && slices.Contains(looking, o.name()) && !o.has("--find") && !(same && maps.Equal(was.index, now.index)) {
+	if quiet && slices.Contains(looking, o.name()) && o.name() != "project find" && !(same && maps.Equal(was.index, now.index)) {
 		found(ruleLooking, "%s", difference(was, now))
 	}
 	if quiet && slices.Contains([]int{2, 3, 4, 5}, last.code) && !o.has("--save") && !o.has("--all") && !same {

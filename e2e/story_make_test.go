@@ -321,7 +321,7 @@ var ours = []drawn{
 	{3, func(m *maker, l *look) []string {
 		words := []string{"uncinate", "sync", "--all", "--yes"}
 		if m.IntN(3) == 0 {
-			words = append(words, "--save", "All-"+m.word())
+			words = append(words, "--save", "--message", "All-"+m.word())
 		}
 		return at(l, words...)
 	}},
@@ -370,17 +370,17 @@ var ours = []drawn{
 		}
 		words := []string{"uncinate", "branch", "remove", one(m, all), "--yes"}
 		if m.IntN(4) == 0 {
-			words = append(words, one(m, []string{"--here", "--there"}))
+			words = append(words, one(m, []string{"--here", "--on-host"}))
 		}
 		return at(l, words...)
 	}},
 	{2, func(m *maker, l *look) []string {
-		words := []string{"uncinate", "tag", fmt.Sprintf("%d.%d.0", m.IntN(9), m.IntN(99)), "--yes"}
+		words := []string{"uncinate", "tag", "make", fmt.Sprintf("%d.%d.0", m.IntN(9), m.IntN(99)), "--yes"}
 		switch m.IntN(4) {
 		case 0:
 			words = append(words, "--here")
 		case 1:
-			words[2] = "mark-" + m.word()
+			words[3] = "mark-" + m.word()
 			words = append(words, "--any-name")
 		}
 		return at(l, words...)
@@ -408,17 +408,17 @@ var ours = []drawn{
 	{1, func(m *maker, l *look) []string {
 		return at(l, "uncinate", "rescue", "drop", "--older", "1", "--yes")
 	}},
-	{1, func(m *maker, l *look) []string { return at(l, "uncinate", "ignore", "keep", "--all") }},
+	{1, func(m *maker, l *look) []string { return at(l, "uncinate", "ignore", "keep") }},
 	{1, func(m *maker, l *look) []string {
 		return at(l, "uncinate", "branch", "make", one(m, branchNames[1:]), "--for", "knot", "--publish")
 	}},
 	{1, func(m *maker, l *look) []string {
-		return at(l, "uncinate", "hosted", "change", "saltmarsh/gauge", "--default-branch", one(m, branchNames[:2]), "--yes")
+		return at(l, "uncinate", "repository", "change", "saltmarsh/gauge", "--default-branch", one(m, branchNames[:2]), "--yes")
 	}},
 	{1, func(m *maker, l *look) []string {
 		return at(l, "uncinate", one(m, []string{"sync", "detach", "attach"}), "--preview")
 	}},
-	{1, func(m *maker, l *look) []string { return at(l, "uncinate", "status", "--forget-lost") }},
+	{1, func(m *maker, l *look) []string { return at(l, "uncinate", "project", "forget", "--missing", "--yes") }},
 	{1, func(m *maker, l *look) []string {
 		return at(l, "uncinate", "save", "Let-"+m.word(), "--let", one(m, fileNames[:4]), "--reason", "it-is-made-up")
 	}},
@@ -437,10 +437,10 @@ var ours = []drawn{
 		return at(l, "uncinate", "attach", "--to", "saltmarsh/"+project, "--yes", "--clash", one(m, []string{"mine", "theirs", "both"}))
 	}},
 	{1, func(m *maker, l *look) []string {
-		return at(l, "uncinate", "status", "--find", "..", "--yes")
+		return at(l, "uncinate", "project", "find", "..", "--yes")
 	}},
 	{1, func(m *maker, l *look) []string {
-		return at(l, "uncinate", "save", one(m, []string{"--ask-about", "--ask-no-more"}), one(m, fileNames[:3]))
+		return at(l, "uncinate", "settings", one(m, []string{"set", "unset"}), "save.ask-about", one(m, fileNames[:3]))
 	}},
 	{6, func(m *maker, l *look) []string {
 		return at(l, append([]string{"uncinate"}, one(m, [][]string{{"status", "--json"}, {"status"}, {"status", "--all"}, {"changes"}, {"history"}, {"branch", "list"}, {"rescue", "list"}, {"survey"}, {"ignore", "suggest"}})...)...)
@@ -471,7 +471,7 @@ func (m *maker) sync() []string {
 	case 1:
 		words = append(words, "--by", one(m, []string{"merge", "replay"}))
 	case 2, 3:
-		words = append(words, "--save", "Saved-"+m.word())
+		words = append(words, "--save", "--message", "Saved-"+m.word())
 	}
 	return words
 }
@@ -480,7 +480,7 @@ func (m *maker) sync() []string {
 var troubles = []drawn{
 	{50, func(m *maker, l *look) []string { return append([]string{"cut"}, m.moment()...) }},
 	{8, func(m *maker, l *look) []string {
-		then := [][]string{{"uncinate", "save", "Then-" + m.word()}, {"uncinate", "sync", "--yes", "--save", "Then-" + m.word()}, {"uncinate", "branch", "switch", "main"}, {"uncinate", "status"}}
+		then := [][]string{{"uncinate", "save", "Then-" + m.word()}, {"uncinate", "sync", "--yes", "--save", "--message", "Then-" + m.word()}, {"uncinate", "branch", "switch", "main"}, {"uncinate", "status"}}
 		return append(append([]string{"cut-then"}, m.moment()...), inner(one(m, then)...))
 	}},
 	{10, func(m *maker, l *look) []string {
@@ -502,7 +502,7 @@ var troubles = []drawn{
 	}},
 	{14, func(m *maker, l *look) []string {
 		kind := one(m, []string{"lose", "cut", "delay=200ms", "garbage", "fail"})
-		on := one(m, []string{"", " on info/refs", " on git-receive-pack", " on git-upload-pack", " on /v1/repos"})
+		on := one(m, []string{"", " on info/refs", " on git-receive-pack", " on git-upload-pack", " on /deck/hull"})
 		return []string{"fault", fmt.Sprintf("%s%s after %d times 1", kind, on, m.IntN(3))}
 	}},
 	{6, func(m *maker, l *look) []string {

@@ -128,7 +128,8 @@ func (w *storyWorld) joinServer(m *machine) {
 	m.ok("", "", "host", "add", "./skerry.toml", "--at", w.plain.at)
 	m.ok("", "", "host", "pin", "127.0.0.1:"+w.plain.port, "--fingerprint", w.plain.fingerprint())
 	m.ok("", "", "account", "add", "tern-skerry", "--host", "skerry")
-	m.ok("", "", "key", "make", "tern-skerry", "--machine", "pier", "--open")
+	m.ok("", "", "settings", "set", "machine", "pier")
+	m.ok("", "", "key", "make", "tern-skerry", "--open")
 	m.ok("", "", "key", "install", "tern-skerry", "--yes")
 	m.ok("almanac", "", "attach", "--yes", "--copy", "--remote", "server", "--account", "tern-skerry", "--name", "almanac")
 }

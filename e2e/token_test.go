@@ -26,11 +26,11 @@ func TestTokenLife(t *testing.T) {
 	first := h.token["tern"]
 
 	// One that ends soon is warned of, in one line, by every command that uses it.
-	require.NoError(t, h.Store.AddToken("gnt_soon_5ec3e7", "tern", practice.GannetScopes, time.Now().Add(9*24*time.Hour+time.Hour)))
-	r := m.run("", "gnt_soon_5ec3e7\n", "token", "replace", "tern", "--yes")
+	require.NoError(t, h.Store.AddToken("plunge~soon_5ec3e7", "tern", practice.GannetScopes, time.Now().Add(9*24*time.Hour+time.Hour)))
+	r := m.run("", "plunge~soon_5ec3e7\n", "token", "replace", "tern", "--yes")
 	require.Equal(t, 0, r.code, r.err)
-	assert.Contains(t, r.err, "It takes the scopes: me, repo.read, repo.write, repo.create, repo.admin, keys.")
-	assert.Contains(t, r.err, "Tokens are made at "+h.URL+"/settings/tokens")
+	assert.Contains(t, r.err, "The token needs these scopes: self, look, work, launch, steer, lines.")
+	assert.Contains(t, r.err, "Tokens are made at "+h.URL+"/chest/passes")
 	assert.False(t, h.inForce(first), "the old one is out of force")
 	for _, args := range [][]string{{"status"}, {"sync"}, {"attach", "--yes"}} {
 		r := m.run("gauge", "", args...)
@@ -42,31 +42,31 @@ func TestTokenLife(t *testing.T) {
 	assert.Contains(t, m.ok("", "", "token", "list"), "doubtful  tern")
 
 	// A new one that is no good leaves the old one alone.
-	m.refused(5, []string{"does not accept the token", "The token stays as it was"}, "", "gnt_wrong_token\n", "token", "replace", "tern", "--yes")
-	assert.True(t, h.inForce("gnt_soon_5ec3e7"))
+	m.refused(5, []string{"does not accept the token", "The token stays as it was"}, "", "plunge~wrong_token\n", "token", "replace", "tern", "--yes")
+	assert.True(t, h.inForce("plunge~soon_5ec3e7"))
 	m.ok("gauge", "", "sync")
 
 	// One with too many scopes and too long a life is taken, and said so.
-	require.NoError(t, h.Store.AddToken("gnt_too_much_5ec3e7", "tern", practice.GannetScopes, time.Now().Add(3*366*24*time.Hour)))
-	r = m.run("", "gnt_too_much_5ec3e7\n", "token", "add", "tern")
+	require.NoError(t, h.Store.AddToken("plunge~too_much_5ec3e7", "tern", practice.GannetScopes, time.Now().Add(3*366*24*time.Hour)))
+	r = m.run("", "plunge~too_much_5ec3e7\n", "token", "add", "tern")
 	require.Equal(t, 0, r.code, r.err)
 	assert.Contains(t, r.err, "a nearer end is safer")
-	assert.Contains(t, r.err, "the scopes people and offers")
-	assert.Contains(t, m.ok("", "", "token", "test"), "tern has scopes that nothing here needs: people, offers")
+	assert.Contains(t, r.err, "the scopes crew and offers and bells")
+	assert.Contains(t, m.ok("", "", "token", "test"), "tern has scopes that nothing here needs: crew, offers, bells")
 
-	require.NoError(t, h.Store.EndToken("gnt_too_much_5ec3e7"))
+	require.NoError(t, h.Store.EndToken("plunge~too_much_5ec3e7"))
 	r = m.run("", "", "token", "test", "tern")
 	assert.Equal(t, 1, r.code)
 	assert.Contains(t, r.out, "the token of account tern has ended")
 	m.refused(5, []string{"has ended"}, "gauge", "", "attach", "--yes", "--name", "other", "--remote", "second")
 
-	require.NoError(t, h.Store.AddToken("gnt_last_5ec3e7", "tern", practice.GannetScopes, time.Time{}))
-	m.ok("", "gnt_last_5ec3e7\n", "token", "replace", "tern", "--yes")
-	m.refused(3, []string{"nobody can be asked"}, "", "", "token", "revoke", "tern")
+	require.NoError(t, h.Store.AddToken("plunge~last_5ec3e7", "tern", practice.GannetScopes, time.Time{}))
+	m.ok("", "plunge~last_5ec3e7\n", "token", "replace", "tern", "--yes")
+	m.refused(3, []string{"there is no terminal to ask on"}, "", "", "token", "revoke", "tern")
 	assert.Contains(t, m.ok("", "", "token", "revoke", "tern", "--yes"), "out of force")
-	assert.False(t, h.inForce("gnt_last_5ec3e7"))
+	assert.False(t, h.inForce("plunge~last_5ec3e7"))
 	m.refused(3, []string{"the vault holds no token for the account tern", "uncinate account add tern --host gannet"}, "gauge", "", "sync")
-	m.refused(2, []string{"Did you mean publish?"}, "", "x\n", "token", "add", "tern", "--for", "publsh")
+	m.refused(2, []string{"Did you mean publish?"}, "", "x\n", "token", "add", "tern", "--may", "publsh")
 }
 
 func TestTokenRenewedByTheHost(t *testing.T) {
@@ -83,14 +83,14 @@ func TestTokenRenewedByTheHost(t *testing.T) {
 	m.git("gauge", "add", "-A")
 	m.git("gauge", "commit", "-q", "-m", "More")
 	m.git("gauge", "push", "-q")
-	require.NoError(t, h.Faults.Set([]string{"cut on /rest/token"}))
+	require.NoError(t, h.Faults.Set([]string{"cut on /burrow/token"}))
 	m.refused(6, []string{"not certain whether the old token is still in force", "uncinate token test tern"}, "", "", "token", "replace", "tern", "--renew", "--yes")
 	require.NoError(t, h.Faults.Set(nil))
 	assert.Contains(t, m.ok("", "", "token", "test", "tern"), "good until")
 
 	old := newHostOf(t, "fulmar")
 	n := signedIn(t, old)
-	n.refused(5, []string{"does not renew tokens by itself", old.URL + "/profile", "uncinate token replace tern"}, "", "", "token", "replace", "tern", "--renew", "--yes")
+	n.refused(5, []string{"does not renew tokens by itself", old.URL + "/locker", "uncinate token replace tern"}, "", "", "token", "replace", "tern", "--renew", "--yes")
 	n.refused(5, []string{"offers no way to revoke", "uncinate token forget tern"}, "", "", "token", "revoke", "tern", "--yes")
 	n.ok("", "", "token", "forget", "tern")
 	assert.True(t, old.inForce(old.token["tern"]))
@@ -103,11 +103,11 @@ func TestTokenIsHandedOutKnowingly(t *testing.T) {
 	m := signedIn(t, h)
 	said := m.refused(4, []string{"would show the token itself", "--once --clipboard"}, "", "", "token", "show", "tern")
 	assert.NotContains(t, said, h.token["tern"])
-	r := m.run("", "", "token", "show", "tern", "--once")
+	r := m.run("", "", "token", "show", "tern", "--yes")
 	assert.Equal(t, h.token["tern"]+"\n", r.out)
 	assert.NotContains(t, r.err, h.token["tern"])
-	m.refused(1, []string{"there is no terminal here"}, "", "", "token", "show", "tern", "--once", "--clipboard")
-	k := m.talk("", "token", "show", "tern", "--once", "--clipboard")
+	m.refused(1, []string{"there is no terminal here"}, "", "", "token", "show", "tern", "--yes", "--clipboard")
+	k := m.talk("", "token", "show", "tern", "--yes", "--clipboard")
 	code, screen := k.ends()
 	assert.Equal(t, 0, code)
 	assert.Contains(t, screen, "\x1b]52;c;"+base64.StdEncoding.EncodeToString([]byte(h.token["tern"]))+"\a")
@@ -122,12 +122,12 @@ func TestTokenCopiesAreFound(t *testing.T) {
 	h := newHost(t)
 	m := signedIn(t, h)
 	token := h.token["tern"]
-	m.write("", map[string]string{"notes/todo.txt": "1\n2\ntoken: " + token + "\n", "notes/clean.txt": "gnt_nothing\n",
+	m.write("", map[string]string{"notes/todo.txt": "1\n2\ntoken: " + token + "\n", "notes/clean.txt": "plunge~nothing\n",
 		".netrc":  "machine gannet.example login tern password " + token + "\n",
 		"curl.sh": "curl -H 'Authorization: Basic " + base64.StdEncoding.EncodeToString([]byte("tern:"+token)) + "'\n"})
-	r := m.run("", "", "token", "look", ".")
+	r := m.run("", "", "token", "find", ".")
 	assert.Equal(t, 4, r.code)
-	for _, words := range []string{"notes/todo.txt:3  plain", ".netrc:1", "curl.sh:1", "as HTTP Basic", "3 copies found"} {
+	for _, words := range []string{"notes/todo.txt:3  plain", ".netrc:1", "curl.sh:1", "as HTTP Basic", "3 tokens found"} {
 		assert.Contains(t, r.out, words)
 	}
 	assert.Contains(t, r.err, "uncinate token replace tern")
@@ -137,6 +137,6 @@ func TestTokenCopiesAreFound(t *testing.T) {
 	for _, name := range []string{".netrc", "curl.sh"} {
 		require.NoError(t, os.Remove(filepath.Join(m.home, name)))
 	}
-	assert.Contains(t, m.ok("", "", "token", "look", "."), "0 copies found")
-	m.refused(1, []string{"there is no folder"}, "", "", "token", "look", "nowhere")
+	assert.Contains(t, m.ok("", "", "token", "find", "."), "no token found")
+	m.refused(1, []string{"there is no folder"}, "", "", "token", "find", "nowhere")
 }

@@ -1,4 +1,4 @@
-// Uncinate hooks local projects to hosted repositories and keeps both in step.
+// Uncinate ties local projects to hosted repositories and keeps both in step.
 package main
 
 import (

@@ -20,6 +20,7 @@ type Change struct {
 	Host    string // the name of the host that steps act on; empty where they act on several or none
 	AsWas   string // the sentence for an error: what stands where a step failed
 
+	About string // the thing itself, as a result names it
 	Head  string
 	Notes []string
 }

@@ -135,7 +135,7 @@ func (d *Desk) findGit(ctx context.Context, path string) (*git.Git, error) {
 	if err != nil && path != "" && ctx.Err() == nil {
 		f := *fault.Of(err)
 		f.Remedies = nil
-		return nil, f.Try("go back to the one on the PATH", "uncinate ready --git ''")
+		return nil, f.Try("go back to the one on the PATH", "uncinate settings unset git")
 	}
 	return g, err
 }

@@ -26,8 +26,8 @@ func (d *Desk) Machine() (string, error) {
 		name, _, _ = strings.Cut(name, ".")
 	}
 	if sshkey.CheckMachine(name) != nil {
-		return "", fault.New(fault.Decision, "this machine's own name, %s, cannot stand in a key", text.Quote(name)).
-			Try("give it one", "uncinate key make ACCOUNT --machine NAME")
+		return "", fault.New(fault.Decision, "this machine's own name, %s, cannot be used in a key", text.Quote(name)).
+			Try("give it one", "uncinate settings set machine NAME")
 	}
 	return name, nil
 }
@@ -57,20 +57,20 @@ const (
 
 // Line is one thing that was looked at.
 type Line struct {
-	About   string   `json:"about"` // "machine", "account NAME" or "project"
-	What    string   `json:"what"`
-	State   State    `json:"state"`
-	Says    string   `json:"says"`
-	Remedy  []string `json:"remedy,omitempty"` // commands to paste
-	Details []string `json:"details,omitempty"`
+	About    string   `json:"about"` // "machine", "account NAME" or "project"
+	What     string   `json:"what"`
+	State    State    `json:"state"`
+	Says     string   `json:"says"`
+	Remedies []string `json:"remedies,omitempty"` // commands to paste
+	Details  []string `json:"details,omitempty"`
 }
 
 // Settings are the few choices that hold for this machine.
 type Settings struct {
-	Git      string `json:"git,omitempty"`       // path of the git program; "" for the one on the PATH
-	Machine  string `json:"machine,omitempty"`   // this machine's name in its keys; "" for the name it has on the network
-	KeepDays int    `json:"keep_days,omitempty"` // how long rescue copies are kept; 0 for the usual time
-	Flat     bool   `json:"flat,omitempty"`      // clones lie side by side, not in one folder per owner
+	Git        string `json:"git,omitempty"`         // path of the git program; "" for the one on the PATH
+	Machine    string `json:"machine,omitempty"`     // this machine's name in its keys; "" for the name it has on the network
+	RescueDays int    `json:"rescue_days,omitempty"` // how long rescue copies are kept; 0 for the usual time
+	Flat       bool   `json:"flat,omitempty"`        // clones are side by side, not in one folder per owner
 }
 
 func (d *Desk) settingsFile() string { return filepath.Join(d.Home.Config, "settings.json") }
@@ -117,10 +117,10 @@ func LineOf(about, what string, err error) Line {
 		l.State = Doubtful
 	}
 	for _, r := range f.Remedies {
-		l.Remedy = append(l.Remedy, r.Command)
+		l.Remedies = append(l.Remedies, r.Command)
 	}
 	return l
 }
 
 // Commands are a fault's remedies, each as one line to paste.
-func Commands(f *fault.Fault) []string { return LineOf("", "", f).Remedy }
+func Commands(f *fault.Fault) []string { return LineOf("", "", f).Remedies }

@@ -59,7 +59,7 @@ func (r *Running) NewToken(user string, until time.Time) (DemoToken, error) {
 
 // WriteProjects writes the demo projects into a folder. All contents are invented.
 func WriteProjects(dir string) error {
-	for name, write := range map[string]func(string) error{"gauge-firmware": gaugeFirmware, "harbour-board": harbourBoard, "tide-almanac": tideAlmanac, "mooring-drawings": mooringDrawings} {
+	for name, write := range map[string]func(string) error{"gauge-firmware": gaugeFirmware, "inlet-board": inletBoard, "tide-almanac": tideAlmanac, "mooring-drawings": mooringDrawings} {
 		if err := write(filepath.Join(dir, name)); err != nil {
 			return err
 		}
@@ -102,10 +102,10 @@ func gaugeFirmware(dir string) error {
 	return put(dir, files)
 }
 
-// harbourBoard writes a small static site.
-func harbourBoard(dir string) error {
+// inletBoard writes a small static site.
+func inletBoard(dir string) error {
 	return put(dir, map[string]string{
-		"README.md":       "# harbour-board\n\nThe board at the harbour: invented levels, shown large.\n",
+		"README.md":       "# inlet-board\n\nThe board at the harbour: invented levels, shown large.\n",
 		"site/index.html": "<!doctype html><title>Harbour board</title><h1>Pier: 3.41 m, rising</h1>\n",
 		"site/board.css":  "h1 { font-size: 8vw }\n",
 	})
@@ -120,7 +120,7 @@ func tideAlmanac(dir string) error {
 		"scripts/almanac.py": "\"\"\"Makes the tables of a year.\"\"\"\nimport sys\n\n\ndef level(hour):\n    return 2.1 + 1.3 * ((hour % 12) / 12)\n\n\nif __name__ == \"__main__\":\n    for hour in range(int(sys.argv[1])):\n        print(hour, round(level(hour), 2))\n",
 		"scripts/__pycache__/almanac.cpython-311.pyc": "\xa7\r\r\n\x00\x00\x00\x00compiled again at each run",
 		"config/stations.toml":                        "# Invented stations.\n[pier]\ndatum = 1.84\n[skerry]\ndatum = 2.02\n",
-		"config/settings.local.toml":                  "# This computer's own settings.\nuser  = \"tern\"\nstation_token = \"gnt_demo4e7a91c05bd2f8836aa1\"\n",
+		"config/settings.local.toml":                  "# This computer's own settings.\nuser  = \"tern\"\nstation_token = \"plunge~demo4e7a91c05bd2f8836aa1\"\n",
 		"config/places.toml":                          "# Where the tables lie.\ntables  = " + fmt.Sprintf("%q", filepath.ToSlash(filepath.Join(dir, "tables"))) + "\nscripts = " + fmt.Sprintf("%q", filepath.ToSlash(filepath.Join(dir, "scripts"))) + "\n",
 	}
 	for month := range 12 {

@@ -18,7 +18,7 @@ import (
 //
 //	KIND[=VALUE] [on METHOD|PATH]... [after N] [times N] [chance P]
 //
-// such as "lose on POST", "rate-limit=3s on /v1/repos times 2", "delay=200ms chance 0.3".
+// such as "lose on POST", "rate-limit=3s on /deck/hulls times 2", "delay=200ms chance 0.3".
 type Fault struct {
 	Kind   string        // one of FaultKinds
 	Status int           // for fail

@@ -11,7 +11,7 @@ import (
 // fulmar is the face of the practice host fulmar, an old-fashioned one: HTTP Basic,
 // every action a POST to one address with an operation's name, answers in an envelope
 // whose status is always 200, page numbers with a total, clone addresses to be picked
-// from a list by kind, repositories in named collections, keys under the user's opaque
+// from a list by kind, repositories on named shelves, keys under the user's opaque
 // id, no token API.
 type fulmar struct{}
 
@@ -20,27 +20,26 @@ func (fulmar) secret(q *http.Request) string {
 	return secret
 }
 
-func (fulmar) token() (string, []string) { return "ful-", nil }
+func (fulmar) token() (string, []string) { return "oil~", nil }
 
 func (fulmar) scope(bool) string { return "" }
 
 // refuse tells a refusal inside an answer of status 200, but for what a host tells
 // when it does not work at all.
 func (fulmar) refuse(w http.ResponseWriter, r *refusal) {
-	code := map[string]string{"sign-in": "E_LOGIN", "ended": "E_LOGIN", "denied": "E_RIGHT", "none": "E_NONE", "taken": "E_TAKEN", "changed": "E_STALE",
-		"invalid": "E_ARG", "scope": "E_RIGHT", "rate": "E_WAIT"}[r.kind]
+	code := map[string]int{"sign-in": 11, "ended": 11, "denied": 31, "scope": 31, "none": 41, "invalid": 51, "taken": 61, "changed": 71, "rate": 91}[r.kind]
 	status := http.StatusOK
-	if code == "" {
-		code, status = "E_HOST", r.status
+	if code == 0 {
+		code, status = 99, r.status
 	}
-	problem := map[string]any{"code": code, "text": r.says}
+	problem := map[string]any{"no": code, "line": r.says}
 	if r.wait > 0 {
 		problem["seconds"] = r.wait
 	}
 	w.Header().Set("Content-Type", "application/json")
 	w.WriteHeader(status)
 	// The caller may be gone; there is nobody else to tell.
-	_ = json.NewEncoder(w).Encode(map[string]any{"ok": false, "error": problem})
+	_ = json.NewEncoder(w).Encode(map[string]any{"regret": problem})
 }
 
 type fulmarAt struct{ *engine }
@@ -48,9 +47,9 @@ type fulmarAt struct{ *engine }
 func (fulmar) routes(e *engine) http.Handler {
 	f := fulmarAt{e}
 	m := http.NewServeMux()
-	m.HandleFunc("POST /rpc", e.handle("", f.rpc))
-	m.HandleFunc("/git/", func(w http.ResponseWriter, q *http.Request) {
-		repository, rest, ok := splitGit(strings.TrimPrefix(q.URL.Path, "/git/"))
+	m.HandleFunc("POST /counter", e.handle("", f.counter))
+	m.HandleFunc("/shelves/", func(w http.ResponseWriter, q *http.Request) {
+		repository, rest, ok := splitGit(strings.TrimPrefix(q.URL.Path, "/shelves/"))
 		owner, name, found := cutLast(repository)
 		if !ok || !found {
 			e.refuse(w, no("none", "%s", q.URL.Path))
@@ -58,10 +57,10 @@ func (fulmar) routes(e *engine) http.Handler {
 		}
 		f.git(w, q, f.basic(q, ""), owner, name, rest)
 	})
-	m.HandleFunc("/view", func(w http.ResponseWriter, q *http.Request) {
-		servePage(e, w, q, f.basic(q, ""), q.URL.Query().Get("c")+"/"+q.URL.Query().Get("r"))
+	m.HandleFunc("/read", func(w http.ResponseWriter, q *http.Request) {
+		servePage(e, w, q, f.basic(q, ""), q.URL.Query().Get("shelf")+"/"+q.URL.Query().Get("title"))
 	})
-	m.HandleFunc("/profile", func(w http.ResponseWriter, _ *http.Request) {
+	m.HandleFunc("/locker", func(w http.ResponseWriter, _ *http.Request) {
 		_, _ = fmt.Fprintln(w, "On this practice host, passwords are not set on a page: \"uncinate practice\" prints one for each demo user when it starts.")
 	})
 	m.HandleFunc("/", func(w http.ResponseWriter, q *http.Request) { e.refuse(w, no("none", "%s", q.URL.Path)) })
@@ -70,42 +69,42 @@ func (fulmar) routes(e *engine) http.Handler {
 
 // fulmarArgs are the arguments of every operation; each reads its own.
 type fulmarArgs struct {
-	Page, Per         int
-	Like              string
-	Collection, Title string
-	Rename, Into      string
-	Open              *int
-	Trunk             string
-	Words             *string
-	Word              string
-	UID               string `json:"uid"`
-	No                string
-	Label, Text       string
+	Page, Per    int
+	Like         string
+	Shelf, Title string
+	Rename, Into string
+	Open         *int
+	Fairway      string
+	Words        *string
+	Word         string
+	UID          string `json:"uid"`
+	No           string
+	Label, Text  string
 }
 
 var fulmarOpen = []string{"private", "members", "public"}
 
-// rpc does one operation.
-func (f fulmarAt) rpc(w http.ResponseWriter, q *http.Request, s Session) error {
+// counter does one operation.
+func (f fulmarAt) counter(w http.ResponseWriter, q *http.Request, s Session) error {
 	var in struct {
-		Op   string
-		Args fulmarArgs
+		Please string
+		With   fulmarArgs
 	}
 	if err := read(q, &in); err != nil {
 		return err
 	}
 	operations := map[string]func(*http.Request, Session, fulmarArgs) (any, error){
-		"who": f.who, "collection.list": f.collections, "repo.list": f.list, "repo.get": f.get, "repo.new": f.create, "repo.set": f.set,
-		"repo.move": f.move, "repo.drop.ask": f.dropWord, "repo.drop": f.drop, "key.list": f.keys, "key.new": f.addKey, "key.drop": f.dropKey}
-	do := operations[in.Op]
+		"who": f.who, "list shelves": f.shelves, "list sheets": f.list, "show sheet": f.get, "new sheet": f.create, "set sheet": f.set,
+		"move sheet": f.move, "word to strike sheet": f.strikeWord, "strike sheet": f.strike, "list keys": f.keys, "new key": f.addKey, "strike key": f.strikeKey}
+	do := operations[in.Please]
 	if do == nil {
-		return no("invalid", "There is no operation %q.", in.Op)
+		return no("invalid", "Nobody here can %q.", in.Please)
 	}
-	result, err := do(q, s, in.Args)
+	result, err := do(q, s, in.With)
 	if err != nil {
 		return err
 	}
-	return answer(w, 200, map[string]any{"ok": true, "result": result})
+	return answer(w, 200, map[string]any{"found": result})
 }
 
 func uid(user string) string { return "u" + hash("fulmar " + user)[:10] }
@@ -114,19 +113,19 @@ func (f fulmarAt) who(_ *http.Request, s Session, _ fulmarArgs) (any, error) {
 	return map[string]any{"login": s.User.Name, "uid": uid(s.User.Name), "called": s.User.FullName, "mail": s.User.Email}, nil
 }
 
-func (f fulmarAt) collections(_ *http.Request, s Session, _ fulmarArgs) (any, error) {
+func (f fulmarAt) shelves(_ *http.Request, s Session, _ fulmarArgs) (any, error) {
 	all := map[string]any{}
 	for _, o := range f.store.Owners(s.User.Name) {
 		all[o] = map[string]any{"own": o == s.User.Name}
 	}
-	return map[string]any{"collections": all}, nil
+	return map[string]any{"shelves": all}, nil
 }
 
 func (f fulmarAt) shown(q *http.Request, r *Repo) map[string]any {
 	path := r.Owner + "/" + r.Name
-	return map[string]any{"no": r.ID, "collection": r.Owner, "title": r.Name, "words": r.Description, "open": slices.Index(fulmarOpen, r.Visibility),
-		"trunk": r.Default, "made": r.Created.Unix(), "maker": r.Creator,
-		"links": []map[string]string{{"kind": "web", "to": baseOf(q) + "/view?c=" + r.Owner + "&r=" + r.Name}, {"kind": "http", "to": baseOf(q) + "/git/" + path}, {"kind": "ssh", "to": "ssh://git@" + q.Host + "/" + path}}}
+	return map[string]any{"no": r.ID, "shelf": r.Owner, "title": r.Name, "words": r.Description, "open": slices.Index(fulmarOpen, r.Visibility) - 1,
+		"fairway": r.Default, "made": r.Created.Unix(), "maker": r.Creator,
+		"links": []map[string]string{{"kind": "web", "to": baseOf(q) + "/read?shelf=" + r.Owner + "&title=" + r.Name}, {"kind": "http", "to": baseOf(q) + "/shelves/" + path}, {"kind": "ssh", "to": "ssh://git@" + q.Host + "/" + path}}}
 }
 
 func (f fulmarAt) list(q *http.Request, s Session, a fulmarArgs) (any, error) {
@@ -142,7 +141,7 @@ func (f fulmarAt) list(q *http.Request, s Session, a fulmarArgs) (any, error) {
 }
 
 func (f fulmarAt) get(q *http.Request, s Session, a fulmarArgs) (any, error) {
-	r, err := f.store.Find(s.User.Name, a.Collection, a.Title)
+	r, err := f.store.Find(s.User.Name, a.Shelf, a.Title)
 	if err != nil {
 		return nil, err
 	}
@@ -153,10 +152,10 @@ func openWord(n *int) (string, error) {
 	switch {
 	case n == nil:
 		return "private", nil
-	case *n < 0 || *n >= len(fulmarOpen):
-		return "", no("invalid", "open is 0, 1 or 2.")
+	case *n < -1 || *n+1 >= len(fulmarOpen):
+		return "", no("invalid", "open is -1, 0 or 1.")
 	}
-	return fulmarOpen[*n], nil
+	return fulmarOpen[*n+1], nil
 }
 
 func (f fulmarAt) create(q *http.Request, s Session, a fulmarArgs) (any, error) {
@@ -164,8 +163,8 @@ func (f fulmarAt) create(q *http.Request, s Session, a fulmarArgs) (any, error) 
 	if err != nil {
 		return nil, err
 	}
-	// The trunk of a new repository is always "trunk"; repo.set changes it.
-	want := Repo{Owner: a.Collection, Name: a.Title, Visibility: visibility, Default: "trunk"}
+	// The first branch of a new sheet is always "fairway"; "set sheet" changes it.
+	want := Repo{Owner: a.Shelf, Name: a.Title, Visibility: visibility, Default: "fairway"}
 	if a.Words != nil {
 		want.Description = *a.Words
 	}
@@ -177,12 +176,12 @@ func (f fulmarAt) create(q *http.Request, s Session, a fulmarArgs) (any, error) 
 }
 
 func (f fulmarAt) set(q *http.Request, s Session, a fulmarArgs) (any, error) {
-	r, err := f.store.Change(q.Context(), s.User.Name, a.Collection, a.Title, 0, func(r *Repo) error {
+	r, err := f.store.Change(q.Context(), s.User.Name, a.Shelf, a.Title, 0, func(r *Repo) error {
 		if a.Words != nil {
 			r.Description = *a.Words
 		}
-		if a.Trunk != "" {
-			r.Default = a.Trunk
+		if a.Fairway != "" {
+			r.Default = a.Fairway
 		}
 		if a.Rename != "" {
 			r.Name = a.Rename
@@ -206,28 +205,28 @@ func (f fulmarAt) move(q *http.Request, s Session, a fulmarArgs) (any, error) {
 	if !slices.Contains(f.store.Owners(s.User.Name), a.Into) {
 		return nil, problem("denied", "you may not put anything into %s", a.Into)
 	}
-	r, err := f.store.Change(q.Context(), s.User.Name, a.Collection, a.Title, 0, func(r *Repo) error { r.Owner = a.Into; return nil })
+	r, err := f.store.Change(q.Context(), s.User.Name, a.Shelf, a.Title, 0, func(r *Repo) error { r.Owner = a.Into; return nil })
 	if err != nil {
 		return nil, err
 	}
 	return f.shown(q, r), nil
 }
 
-// dropWord gives the word with which a deletion must be confirmed.
-func (f fulmarAt) dropWord(_ *http.Request, s Session, a fulmarArgs) (any, error) {
-	r, err := f.store.Find(s.User.Name, a.Collection, a.Title)
+// strikeWord gives the word with which a deletion must be confirmed.
+func (f fulmarAt) strikeWord(_ *http.Request, s Session, a fulmarArgs) (any, error) {
+	r, err := f.store.Find(s.User.Name, a.Shelf, a.Title)
 	if err != nil {
 		return nil, err
 	}
-	return map[string]string{"word": hash("drop " + etag(r))[:8]}, nil
+	return map[string]string{"word": hash("strike " + etag(r))[:8]}, nil
 }
 
-func (f fulmarAt) drop(_ *http.Request, s Session, a fulmarArgs) (any, error) {
-	r, err := f.store.Find(s.User.Name, a.Collection, a.Title)
+func (f fulmarAt) strike(_ *http.Request, s Session, a fulmarArgs) (any, error) {
+	r, err := f.store.Find(s.User.Name, a.Shelf, a.Title)
 	if err != nil {
 		return nil, err
 	}
-	if a.Word != hash("drop " + etag(r))[:8] {
+	if a.Word != hash("strike " + etag(r))[:8] {
 		return nil, problem("changed", "the word does not fit")
 	}
 	return map[string]any{}, f.store.Delete(s.User.Name, r.Owner, r.Name, r.Version)
@@ -264,7 +263,7 @@ func (f fulmarAt) addKey(_ *http.Request, s Session, a fulmarArgs) (any, error) 
 	return map[string]string{"no": k.ID}, nil
 }
 
-func (f fulmarAt) dropKey(_ *http.Request, s Session, a fulmarArgs) (any, error) {
+func (f fulmarAt) strikeKey(_ *http.Request, s Session, a fulmarArgs) (any, error) {
 	if err := mine(s, a); err != nil {
 		return nil, err
 	}

@@ -17,7 +17,7 @@ import (
 )
 
 // GannetScopes are all the scopes that gannet knows.
-var GannetScopes = []string{"me", "repo.read", "repo.write", "repo.create", "repo.admin", "keys", "people", "offers"}
+var GannetScopes = []string{"self", "look", "work", "launch", "steer", "sink", "lines", "crew", "offers", "bells"}
 
 // gannet is the face of the practice host gannet: the token in a header of its own,
 // lists with a cursor in the body, refusals as problem details (RFC 9457), tokens by
@@ -31,10 +31,10 @@ func (gannet) secret(q *http.Request) string {
 	return q.Header.Get("Gannet-Token")
 }
 
-func (gannet) token() (string, []string) { return "gnt_", GannetScopes }
+func (gannet) token() (string, []string) { return "plunge~", GannetScopes }
 
 func (gannet) scope(sends bool) string {
-	return text.Either(sends, "repo.write", "repo.read")
+	return text.Either(sends, "work", "look")
 }
 
 // gannetAt is gannet's face on a running engine.
@@ -46,26 +46,28 @@ func (f gannet) routes(e *engine) http.Handler {
 	api := func(pattern, scope string, h func(w http.ResponseWriter, q *http.Request, s Session) error) {
 		m.HandleFunc(pattern, e.handle(scope, h))
 	}
-	api("GET /v1/me", "me", g.me)
-	api("POST /v1/introspect", "", g.introspect)
-	api("POST /v1/revoke", "", g.revoke)
-	api("GET /v1/me/owners", "me", g.owners)
-	api("GET /v1/me/storage", "me", func(w http.ResponseWriter, _ *http.Request, s Session) error {
+	api("GET /deck/self", "self", g.self)
+	api("POST /deck/introspect", "", g.introspect)
+	api("POST /deck/revoke", "", g.revoke)
+	api("GET /deck/flags", "self", g.flags)
+	api("GET /deck/ballast", "self", func(w http.ResponseWriter, _ *http.Request, s Session) error {
 		return answer(w, 200, map[string]any{"used": e.store.Used(s.User.Name)})
 	})
 	g.keyRoutes(api)
-	api("GET /v1/repos", "repo.read", g.list)
-	api("GET /v1/repos/{owner}/{name}", "repo.read", g.show)
-	api("POST /v1/owners/{owner}/repos", "repo.create", g.create)
-	api("PATCH /v1/repos/{owner}/{name}", "repo.admin", g.change)
-	api("POST /v1/repos/{owner}/{name}/move", "repo.admin", g.move)
-	api("DELETE /v1/repos/{owner}/{name}", "repo.admin", g.delete)
-	api("GET /v1/heads", "repo.read", g.heads)
-	api("GET /v1/repos/{owner}/{name}/people", "people", g.people)
-	api("PUT /v1/repos/{owner}/{name}/people/{person}", "people", g.grant)
-	api("DELETE /v1/repos/{owner}/{name}/people/{person}", "people", g.withdraw)
+	api("GET /deck/hulls", "look", g.list)
+	api("POST /deck/hulls", "launch", g.launch)
+	api("GET /deck/hull/{owner}/{name}", "look", g.show)
+	api("PATCH /deck/hull/{owner}/{name}", "steer", g.change)
+	api("DELETE /deck/hull/{owner}/{name}", "sink", g.sink)
+	api("POST /deck/tow/{owner}/{name}", "steer", g.tow)
+	api("GET /deck/heads", "look", g.heads)
+	api("GET /deck/crew/{owner}/{name}", "crew", g.crew)
+	api("POST /deck/crew/{owner}/{name}", "crew", g.sign)
 	g.oauthRoutes(m)
-	m.HandleFunc("/settings/{what}", func(w http.ResponseWriter, q *http.Request) {
+	for _, part := range []string{"trim", "crew", "wake"} {
+		m.HandleFunc("/"+part+"/{owner}/{name}", g.page)
+	}
+	m.HandleFunc("/chest/{what}", func(w http.ResponseWriter, q *http.Request) {
 		w.Header().Set("Content-Type", "text/plain; charset=utf-8")
 		_, _ = io.WriteString(w, "On this practice host, tokens are not made on a page: \"uncinate practice\" prints one for each demo user when it starts.\n")
 	})
@@ -75,16 +77,21 @@ func (f gannet) routes(e *engine) http.Handler {
 	return m
 }
 
+// gannetRefusal is how the types of gannet's refusals begin: a name of its own (RFC 4151).
+const gannetRefusal = "tag:gannet.example,2026:"
+
 // refuse tells a refusal as problem details.
 func (gannet) refuse(w http.ResponseWriter, r *refusal) {
-	kind, title := "urn:gannet:"+r.kind, map[string]string{"sign-in": "Sign in first", "ended": "Your token has ended", "scope": "Your token may not do this",
+	kind, title := gannetRefusal+r.kind, map[string]string{"sign-in": "Sign in first", "ended": "Your token has ended", "scope": "Your token may not do this",
 		"taken": "The name is taken", "none": "Not found", "denied": "You may not", "invalid": "This cannot be taken", "changed": "It was changed meanwhile",
 		"rate": "Too many requests", "told": "The host was told to fail"}[r.kind]
 	switch r.kind {
 	case "taken":
-		kind = "urn:gannet:name-taken"
+		kind = gannetRefusal + "name-taken"
 	case "ended":
-		kind = "urn:gannet:token-ended"
+		kind = gannetRefusal + "pass-ended"
+	case "scope":
+		kind = gannetRefusal + "pass-too-small"
 	case "rate", "told", "failed":
 		kind = "about:blank"
 	}
@@ -100,7 +107,7 @@ func (gannet) refuse(w http.ResponseWriter, r *refusal) {
 	_ = json.NewEncoder(w).Encode(map[string]any{"type": kind, "title": title, "detail": r.says, "status": r.status})
 }
 
-func (g gannetAt) me(w http.ResponseWriter, _ *http.Request, s Session) error {
+func (g gannetAt) self(w http.ResponseWriter, _ *http.Request, s Session) error {
 	return answer(w, 200, map[string]any{"name": s.User.Name, "called": s.User.FullName, "mail": s.User.Email, "mail_confirmed": s.User.MailConfirmed})
 }
 
@@ -129,9 +136,10 @@ func (g gannetAt) revoke(w http.ResponseWriter, q *http.Request, _ Session) erro
 	return answer(w, 200, map[string]any{})
 }
 
-var gannetRights = []string{"", "look", "work", "run"}
+// gannetRights are the words for rights, by the store's; ashore is who has none.
+var gannetRights = []string{"ashore", "look", "work", "steer"}
 
-func (g gannetAt) people(w http.ResponseWriter, q *http.Request, s Session) error {
+func (g gannetAt) crew(w http.ResponseWriter, q *http.Request, s Session) error {
 	r, err := g.store.Find(s.User.Name, q.PathValue("owner"), q.PathValue("name"))
 	if err != nil {
 		return err
@@ -143,30 +151,23 @@ func (g gannetAt) people(w http.ResponseWriter, q *http.Request, s Session) erro
 	return answer(w, 200, map[string]any{"items": items})
 }
 
-func (g gannetAt) grant(w http.ResponseWriter, q *http.Request, s Session) error {
-	var in struct{ Right string }
+// sign says what a person may do; "ashore" takes every right back.
+func (g gannetAt) sign(w http.ResponseWriter, q *http.Request, s Session) error {
+	var in struct{ Who, May string }
 	if err := read(q, &in); err != nil {
 		return err
 	}
-	right := slices.Index(gannetRights, in.Right)
-	if right < Read {
-		return no("invalid", "There is no right %q.", in.Right)
+	right := slices.Index(gannetRights, in.May)
+	if right < None {
+		return no("invalid", "There is no right %q.", in.May)
 	}
-	return g.setRight(w, q, s, right)
-}
-
-func (g gannetAt) withdraw(w http.ResponseWriter, q *http.Request, s Session) error {
-	return g.setRight(w, q, s, None)
-}
-
-func (g gannetAt) setRight(w http.ResponseWriter, q *http.Request, s Session, right int) error {
-	if !g.store.Knows(q.PathValue("person")) {
-		return problem("none", "there is nobody named %s", q.PathValue("person"))
+	if !g.store.Knows(in.Who) {
+		return problem("none", "there is nobody named %s", in.Who)
 	}
 	_, err := g.store.Change(q.Context(), s.User.Name, q.PathValue("owner"), q.PathValue("name"), 0, func(r *Repo) error {
 		r.People = maps.Clone(r.People)
-		if r.People[q.PathValue("person")] = right; right == None {
-			delete(r.People, q.PathValue("person"))
+		if r.People[in.Who] = right; right == None {
+			delete(r.People, in.Who)
 		}
 		return nil
 	})
@@ -177,7 +178,7 @@ func (g gannetAt) setRight(w http.ResponseWriter, q *http.Request, s Session, ri
 	return nil
 }
 
-func (g gannetAt) owners(w http.ResponseWriter, _ *http.Request, s Session) error {
+func (g gannetAt) flags(w http.ResponseWriter, _ *http.Request, s Session) error {
 	items := []map[string]any{}
 	for i, o := range g.store.Owners(s.User.Name) {
 		items = append(items, map[string]any{"name": o, "kind": []string{"group", "person"}[min(1, max(0, 1-i))]})
@@ -185,7 +186,7 @@ func (g gannetAt) owners(w http.ResponseWriter, _ *http.Request, s Session) erro
 	return answer(w, 200, map[string]any{"items": items})
 }
 
-var reach = map[string]string{"private": "private", "members": "team", "public": "open"}
+var reach = map[string]string{"private": "hold", "members": "deck", "public": "shore"}
 
 func ours(theirs string) string {
 	for o, t := range reach {
@@ -198,10 +199,14 @@ func ours(theirs string) string {
 
 func (g gannetAt) shown(q *http.Request, r *Repo, s Session) map[string]any {
 	base := baseOf(q) + "/" + r.Owner + "/" + r.Name
-	return map[string]any{"id": r.ID, "owner": r.Owner, "name": r.Name, "about": r.Description, "reach": reach[r.Visibility],
+	out := map[string]any{"id": r.ID, "owner": r.Owner, "name": r.Name, "about": r.Description, "reach": reach[r.Visibility],
 		"main": r.Default, "made": r.Created.Format(time.RFC3339), "made_by": r.Creator,
-		"you_may": gannetRights[g.store.Right(r, s.User.Name)], "page": base, "clone": map[string]string{"https": base + ".git", "ssh": "ssh://git@" + q.Host + "/" + r.Owner + "/" + r.Name + ".git"},
+		"page": base, "clone": map[string]string{"https": base + ".git", "ssh": "ssh://git@" + q.Host + "/" + r.Owner + "/" + r.Name + ".git"},
 		"empty": g.store.Empty(r.ID)}
+	if right := g.store.Right(r, s.User.Name); right > None {
+		out["you_may"] = gannetRights[right]
+	}
+	return out
 }
 
 func (g gannetAt) one(w http.ResponseWriter, q *http.Request, status int, r *Repo, s Session) error {
@@ -300,12 +305,12 @@ func (g gannetAt) show(w http.ResponseWriter, q *http.Request, s Session) error 
 	return g.one(w, q, 200, r, s)
 }
 
-func (g gannetAt) create(w http.ResponseWriter, q *http.Request, s Session) error {
-	var in struct{ Name, About, Reach, Main string }
+func (g gannetAt) launch(w http.ResponseWriter, q *http.Request, s Session) error {
+	var in struct{ Flag, Name, About, Reach, Main string }
 	if err := read(q, &in); err != nil {
 		return err
 	}
-	r, err := g.store.Create(q.Context(), s.User.Name, Repo{Owner: q.PathValue("owner"), Name: in.Name, Description: in.About, Visibility: ours(in.Reach), Default: in.Main})
+	r, err := g.store.Create(q.Context(), s.User.Name, Repo{Owner: in.Flag, Name: in.Name, Description: in.About, Visibility: ours(in.Reach), Default: in.Main})
 	if err != nil {
 		return err
 	}
@@ -352,7 +357,7 @@ func (g gannetAt) change(w http.ResponseWriter, q *http.Request, s Session) erro
 	return g.one(w, q, 200, r, s)
 }
 
-func (g gannetAt) move(w http.ResponseWriter, q *http.Request, s Session) error {
+func (g gannetAt) tow(w http.ResponseWriter, q *http.Request, s Session) error {
 	var in struct{ Owner string }
 	if err := read(q, &in); err != nil {
 		return err
@@ -367,7 +372,7 @@ func (g gannetAt) move(w http.ResponseWriter, q *http.Request, s Session) error 
 	return g.one(w, q, 200, r, s)
 }
 
-func (g gannetAt) delete(w http.ResponseWriter, q *http.Request, s Session) error {
+func (g gannetAt) sink(w http.ResponseWriter, q *http.Request, s Session) error {
 	if err := g.store.Delete(s.User.Name, q.PathValue("owner"), q.PathValue("name"), version(q)); err != nil {
 		return err
 	}
@@ -378,8 +383,6 @@ func (g gannetAt) delete(w http.ResponseWriter, q *http.Request, s Session) erro
 func (g gannetAt) serve(w http.ResponseWriter, q *http.Request) {
 	rest := "/" + q.PathValue("rest")
 	switch {
-	case slices.Contains([]string{"/settings", "/people", "/history"}, rest):
-		g.page(w, q)
 	case slices.Contains(gitRest, rest) || strings.HasPrefix(rest, "/info/lfs/"):
 		g.git(w, q, g.basic(q, ""), q.PathValue("owner"), strings.TrimSuffix(q.PathValue("name"), ".git"), rest)
 	default:

@@ -29,13 +29,13 @@ func (g gannetAt) keyRoutes(api func(pattern, scope string, h func(http.Response
 		path, scope string
 		which       func(*http.Request, Session) (KeyFilter, error)
 	}{
-		{"/v1/me/keys", "keys", mine(false)},
-		{"/v1/me/signing-keys", "keys", mine(true)},
-		{"/v1/repos/{owner}/{name}/keys", "repo.admin", deploy},
+		{"/deck/lines", "lines", mine(false)},
+		{"/deck/seals", "lines", mine(true)},
+		{"/deck/hull-lines/{owner}/{name}", "steer", deploy},
 	} {
 		g.keysAt(api, c.path, c.scope, c.which)
 	}
-	api("GET /v1/ssh", "", func(w http.ResponseWriter, _ *http.Request, _ Session) error {
+	api("GET /deck/ssh", "", func(w http.ResponseWriter, _ *http.Request, _ Session) error {
 		return answer(w, 200, map[string]any{"items": []map[string]string{{"line": g.ssh.publicLine()}}})
 	})
 }

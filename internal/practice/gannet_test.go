@@ -61,17 +61,17 @@ func start(t *testing.T, dir string) (*Running, map[string]asker) {
 func TestGannetLife(t *testing.T) {
 	g, as := start(t, t.TempDir())
 	tern, knot, dunlin := as["tern"], as["knot"], as["dunlin"]
-	code, me, _ := tern.ask("GET", "/v1/me", "")
+	code, me, _ := tern.ask("GET", "/deck/self", "")
 	assert.Equal(t, 200, code)
 	assert.Equal(t, "Tern of Saltmarsh", me["called"])
-	code, v, _ := tern.ask("POST", "/v1/introspect", "token="+tern.token)
+	code, v, _ := tern.ask("POST", "/deck/introspect", "token="+tern.token)
 	assert.Equal(t, 200, code)
 	assert.Equal(t, true, v["active"])
-	assert.Contains(t, v["scope"], "repo.create")
-	_, v, _ = tern.ask("POST", "/v1/introspect", "token=other")
+	assert.Contains(t, v["scope"], "launch")
+	_, v, _ = tern.ask("POST", "/deck/introspect", "token=other")
 	assert.Equal(t, map[string]any{"active": false}, v)
 
-	code, made, head := tern.ask("POST", "/v1/owners/saltmarsh/repos", `{"name":"almanac","about":"Tables","reach":"team"}`)
+	code, made, head := tern.ask("POST", "/deck/hulls", `{"flag":"saltmarsh","name":"almanac","about":"Tables","reach":"deck"}`)
 	require.Equal(t, 201, code, made)
 	assert.Equal(t, "main", made["main"])
 	assert.Equal(t, true, made["empty"])
@@ -85,37 +85,37 @@ func TestGannetLife(t *testing.T) {
 		want   int
 		kind   string
 	}{
-		{tern, "POST", "/v1/owners/saltmarsh/repos", `{"name":"Almanac","reach":"team"}`, nil, 409, "urn:gannet:name-taken"},
-		{tern, "POST", "/v1/owners/knot/repos", `{"name":"x","reach":"team"}`, nil, 403, "urn:gannet:denied"},
-		{dunlin, "POST", "/v1/owners/saltmarsh/repos", `{"name":"x","reach":"team"}`, nil, 403, "urn:gannet:denied"},
-		{tern, "POST", "/v1/owners/tern/repos", `{"name":"a b","reach":"team"}`, nil, 422, "urn:gannet:invalid"},
-		{tern, "POST", "/v1/owners/tern/repos", `{"name":"x","reach":"everywhere"}`, nil, 422, "urn:gannet:invalid"},
-		{tern, "POST", "/v1/owners/tern/repos", `{"name":"x","reach":"team","main":"--evil"}`, nil, 422, "urn:gannet:invalid"},
-		{tern, "POST", "/v1/owners/tern/repos", `{"nome":"x"}`, nil, 400, "urn:gannet:invalid"},
-		{tern, "GET", "/v1/repos/saltmarsh/none", "", nil, 404, "urn:gannet:none"},
-		{asker{t, g.URL, "bad"}, "GET", "/v1/me", "", nil, 401, "urn:gannet:sign-in"},
-		{knot, "PATCH", "/v1/repos/saltmarsh/almanac", `{"about":"Mine"}`, nil, 403, "urn:gannet:denied"},
-		{tern, "PATCH", "/v1/repos/saltmarsh/almanac", `{"about":"x"}`, []string{"If-Match", `"g000001-9"`}, 412, "urn:gannet:changed"},
-		{tern, "PATCH", "/v1/repos/saltmarsh/almanac", `{"reach":"x"}`, nil, 422, "urn:gannet:invalid"},
-		{tern, "POST", "/v1/repos/saltmarsh/almanac/move", `{"owner":"knot"}`, nil, 403, "urn:gannet:denied"},
-		{tern, "DELETE", "/v1/repos/saltmarsh/almanac", "", []string{"If-Match", `"g000001-9"`}, 412, "urn:gannet:changed"},
-		{knot, "DELETE", "/v1/repos/saltmarsh/almanac", "", nil, 403, "urn:gannet:denied"},
+		{tern, "POST", "/deck/hulls", `{"flag":"saltmarsh","name":"Almanac","reach":"deck"}`, nil, 409, "tag:gannet.example,2026:name-taken"},
+		{tern, "POST", "/deck/hulls", `{"flag":"knot","name":"x","reach":"deck"}`, nil, 403, "tag:gannet.example,2026:denied"},
+		{dunlin, "POST", "/deck/hulls", `{"flag":"saltmarsh","name":"x","reach":"deck"}`, nil, 403, "tag:gannet.example,2026:denied"},
+		{tern, "POST", "/deck/hulls", `{"flag":"tern","name":"a b","reach":"deck"}`, nil, 422, "tag:gannet.example,2026:invalid"},
+		{tern, "POST", "/deck/hulls", `{"flag":"tern","name":"x","reach":"everywhere"}`, nil, 422, "tag:gannet.example,2026:invalid"},
+		{tern, "POST", "/deck/hulls", `{"flag":"tern","name":"x","reach":"deck","main":"--evil"}`, nil, 422, "tag:gannet.example,2026:invalid"},
+		{tern, "POST", "/deck/hulls", `{"flag":"tern","nome":"x"}`, nil, 400, "tag:gannet.example,2026:invalid"},
+		{tern, "GET", "/deck/hull/saltmarsh/none", "", nil, 404, "tag:gannet.example,2026:none"},
+		{asker{t, g.URL, "bad"}, "GET", "/deck/self", "", nil, 401, "tag:gannet.example,2026:sign-in"},
+		{knot, "PATCH", "/deck/hull/saltmarsh/almanac", `{"about":"Mine"}`, nil, 403, "tag:gannet.example,2026:denied"},
+		{tern, "PATCH", "/deck/hull/saltmarsh/almanac", `{"about":"x"}`, []string{"If-Match", `"g000001-9"`}, 412, "tag:gannet.example,2026:changed"},
+		{tern, "PATCH", "/deck/hull/saltmarsh/almanac", `{"reach":"x"}`, nil, 422, "tag:gannet.example,2026:invalid"},
+		{tern, "POST", "/deck/tow/saltmarsh/almanac", `{"owner":"knot"}`, nil, 403, "tag:gannet.example,2026:denied"},
+		{tern, "DELETE", "/deck/hull/saltmarsh/almanac", "", []string{"If-Match", `"g000001-9"`}, 412, "tag:gannet.example,2026:changed"},
+		{knot, "DELETE", "/deck/hull/saltmarsh/almanac", "", nil, 403, "tag:gannet.example,2026:denied"},
 	} {
 		code, v, h := c.who.ask(c.method, c.path, c.body, c.head...)
 		assert.Equal(t, c.want, code, "%s %s %s: %v", c.method, c.path, c.body, v)
 		assert.Equal(t, c.kind, v["type"])
 		assert.Equal(t, "application/problem+json", h.Get("Content-Type"))
 	}
-	code, _, _ = tern.ask("GET", "/v1/repos/saltmarsh/almanac", "", "If-None-Match", tag)
+	code, _, _ = tern.ask("GET", "/deck/hull/saltmarsh/almanac", "", "If-None-Match", tag)
 	assert.Equal(t, 304, code)
-	code, v, head = tern.ask("PATCH", "/v1/repos/saltmarsh/almanac", `{"about":"","main":"trunk","name":"tables"}`, "If-Match", tag)
+	code, v, head = tern.ask("PATCH", "/deck/hull/saltmarsh/almanac", `{"about":"","main":"trunk","name":"tables"}`, "If-Match", tag)
 	require.Equal(t, 200, code, v)
 	assert.Equal(t, []any{"", "trunk", "tables"}, []any{v["about"], v["main"], v["name"]})
 	assert.NotEqual(t, tag, head.Get("ETag"))
-	code, v, _ = tern.ask("POST", "/v1/repos/saltmarsh/tables/move", `{"owner":"tern"}`)
+	code, v, _ = tern.ask("POST", "/deck/tow/saltmarsh/tables", `{"owner":"tern"}`)
 	assert.Equal(t, 200, code)
 	assert.Equal(t, "tern", v["owner"])
-	code, _, _ = tern.ask("DELETE", "/v1/repos/tern/tables", "")
+	code, _, _ = tern.ask("DELETE", "/deck/hull/tern/tables", "")
 	assert.Equal(t, 204, code)
 	assert.NoDirExists(t, g.Store.GitDir("g000001"))
 }
@@ -131,7 +131,7 @@ func TestGannetListsPageByPage(t *testing.T) {
 	var seen []string
 	after := ""
 	for range 10 {
-		_, v, _ := as["tern"].ask("GET", "/v1/repos?many=2&after="+after, "")
+		_, v, _ := as["tern"].ask("GET", "/deck/hulls?many=2&after="+after, "")
 		for _, item := range v["items"].([]any) {
 			seen = append(seen, item.(map[string]any)["name"].(string))
 		}
@@ -142,9 +142,9 @@ func TestGannetListsPageByPage(t *testing.T) {
 		after = next
 	}
 	assert.Equal(t, []string{"board", "a", "b", "c", "d", "e"}, seen)
-	_, v, _ := as["dunlin"].ask("GET", "/v1/repos", "")
+	_, v, _ := as["dunlin"].ask("GET", "/deck/hulls", "")
 	assert.Len(t, v["items"], 1, "what is private is not seen by others")
-	_, v, _ = as["tern"].ask("GET", "/v1/repos?find=oar", "")
+	_, v, _ = as["tern"].ask("GET", "/deck/hulls?find=oar", "")
 	assert.Len(t, v["items"], 1)
 }
 
@@ -154,7 +154,7 @@ func TestGannetGitRights(t *testing.T) {
 		_, err := g.Store.Create(t.Context(), "tern", Repo{Owner: "tern", Name: name, Visibility: visibility})
 		require.NoError(t, err)
 	}
-	require.NoError(t, g.Store.AddToken("gnt_reader", "tern", []string{"me", "repo.read"}, time.Time{}))
+	require.NoError(t, g.Store.AddToken("plunge~reader", "tern", []string{"self", "look"}, time.Time{}))
 	get := func(user, secret, path string) int {
 		q, err := http.NewRequest("GET", g.URL+path, nil)
 		require.NoError(t, err)
@@ -175,17 +175,17 @@ func TestGannetGitRights(t *testing.T) {
 		{"", "", "/tern/shown.git" + fetch, 200},
 		{"", "", "/tern/shown" + push, 401},
 		{"tern", as["tern"].token, "/tern/hidden.git" + push, 200},
-		{"tern", "gnt_reader", "/tern/hidden.git" + fetch, 200},
-		{"tern", "gnt_reader", "/tern/hidden.git" + push, 403},
+		{"tern", "plunge~reader", "/tern/hidden.git" + fetch, 200},
+		{"tern", "plunge~reader", "/tern/hidden.git" + push, 403},
 		{"knot", as["knot"].token, "/tern/hidden.git" + fetch, 404},
 		{"knot", as["knot"].token, "/tern/shown.git" + push, 403},
 		{"knot", as["tern"].token, "/tern/hidden.git" + fetch, 401}, // somebody else's token
 		{"tern", as["tern"].token, "/tern/hidden.git/config", 404},
 		{"tern", as["tern"].token, "/tern/hidden.git/objects/info/packs", 404},
-		{"tern", as["tern"].token, "/tern/hidden/people", 200},
+		{"tern", as["tern"].token, "/crew/tern/hidden", 200},
 		{"", "", "/tern/hidden", 401},
 		{"", "", "/tern/shown", 200},
-		{"", "", "/settings/tokens", 200},
+		{"", "", "/chest/passes", 200},
 		{"", "", "/nothing", 404},
 	} {
 		assert.Equal(t, c.want, get(c.user, c.secret, c.path), "%s %s", c.user, c.path)
@@ -197,16 +197,16 @@ func TestStateOutlivesTheHost(t *testing.T) {
 	g, err := Start("gannet", dir, "127.0.0.1:0", nil)
 	require.NoError(t, err)
 	require.NoError(t, g.Store.AddUser(User{Name: "tern"}))
-	require.NoError(t, g.Store.AddToken("gnt_canary", "tern", []string{"me"}, time.Time{}))
+	require.NoError(t, g.Store.AddToken("plunge~canary", "tern", []string{"self"}, time.Time{}))
 	_, err = g.Store.Create(t.Context(), "tern", Repo{Owner: "tern", Name: "gauge", Visibility: "private"})
 	require.NoError(t, err)
 	require.NoError(t, g.Close())
 	data, err := os.ReadFile(filepath.Join(dir, "state.json"))
 	require.NoError(t, err)
-	assert.NotContains(t, string(data), "gnt_canary", "tokens are kept as hashes")
+	assert.NotContains(t, string(data), "plunge~canary", "tokens are kept as hashes")
 	st, err := OpenStore(dir)
 	require.NoError(t, err)
-	assert.Equal(t, "tern", st.SignIn("gnt_canary").User.Name)
+	assert.Equal(t, "tern", st.SignIn("plunge~canary").User.Name)
 	assert.Len(t, st.List("tern", ""), 1)
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "state.json"), []byte("{"), 0o600))
 	_, err = OpenStore(dir)

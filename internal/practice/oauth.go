@@ -65,21 +65,21 @@ func randomText(bytes int) string {
 func (g gannetAt) oauthRoutes(m *http.ServeMux) {
 	m.HandleFunc("GET /.well-known/oauth-authorization-server", func(w http.ResponseWriter, q *http.Request) {
 		base := baseOf(q)
-		_ = answer(w, 200, map[string]any{"issuer": base, "authorization_endpoint": base + "/oauth/authorize", "token_endpoint": base + "/oauth/token",
-			"device_authorization_endpoint": base + "/oauth/device", "revocation_endpoint": base + "/oauth/revoke",
+		_ = answer(w, 200, map[string]any{"issuer": base, "authorization_endpoint": base + "/gangway/board", "token_endpoint": base + "/gangway/token",
+			"device_authorization_endpoint": base + "/gangway/device", "revocation_endpoint": base + "/gangway/revoke",
 			"grant_types_supported":            []string{"authorization_code", "refresh_token", "urn:ietf:params:oauth:grant-type:device_code"},
 			"code_challenge_methods_supported": []string{"S256"}, "response_types_supported": []string{"code"}, "scopes_supported": GannetScopes})
 	})
-	m.HandleFunc("POST /oauth/device", g.deviceCode)
-	m.HandleFunc("POST /oauth/token", g.oauthToken)
-	m.HandleFunc("POST /oauth/revoke", func(w http.ResponseWriter, q *http.Request) {
+	m.HandleFunc("POST /gangway/device", g.deviceCode)
+	m.HandleFunc("POST /gangway/token", g.oauthToken)
+	m.HandleFunc("POST /gangway/revoke", func(w http.ResponseWriter, q *http.Request) {
 		// A token that is not there is no error (RFC 7009, section 2.2).
 		if err := g.store.Revoke(q.PostFormValue("token")); err != nil {
 			g.engine.refuse(w, err)
 		}
 	})
-	m.HandleFunc("/oauth/enter", g.enter)
-	m.HandleFunc("/oauth/authorize", g.authorize)
+	m.HandleFunc("/gangway/enter", g.enter)
+	m.HandleFunc("/gangway/board", g.authorize)
 }
 
 // oauthSays answers as RFC 6749, section 5.2 wants.
@@ -110,15 +110,15 @@ func (g gannetAt) deviceCode(w http.ResponseWriter, q *http.Request) {
 	g.signIns.mu.Lock()
 	g.signIns.devices[device] = &deviceWait{user: user, scopes: knownScopes(q.PostFormValue("scope")), until: g.store.now().Add(codeLife), every: askEvery}
 	g.signIns.mu.Unlock()
-	_ = answer(w, 200, map[string]any{"device_code": device, "user_code": user, "verification_uri": baseOf(q) + "/oauth/enter",
+	_ = answer(w, 200, map[string]any{"device_code": device, "user_code": user, "verification_uri": baseOf(q) + "/gangway/enter",
 		"expires_in": int(codeLife / time.Second), "interval": int(askEvery / time.Second)})
 }
 
 func (g gannetAt) giveTokens(w http.ResponseWriter, who string, scopes []string) {
-	access, err := g.store.NewAccess("gnt_o", who, scopes, g.store.now().Add(accessLife))
+	access, err := g.store.NewAccess("plunge~", who, scopes, g.store.now().Add(accessLife))
 	var refresh string
 	if err == nil {
-		refresh, err = g.store.NewRefresh("gnr_", who, scopes, g.store.now().Add(refreshLife))
+		refresh, err = g.store.NewRefresh("surface~", who, scopes, g.store.now().Add(refreshLife))
 	}
 	if err != nil {
 		g.engine.refuse(w, err)

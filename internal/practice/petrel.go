@@ -16,8 +16,8 @@ import (
 	"uncinate/internal/core/text"
 )
 
-// PetrelScopes are all the scopes that petrel knows: read, write, administer, keys.
-var PetrelScopes = []string{"r", "w", "a", "k"}
+// PetrelScopes are all the scopes that petrel knows: read, write, create and change, keys, people.
+var PetrelScopes = []string{"hear", "feed", "dig", "rings", "flock"}
 
 // petrel is the face of the practice host petrel: bearer tokens, opaque ids, nested
 // groups that must be looked up, paging by Link header, visibility as a boolean,
@@ -33,30 +33,40 @@ func (petrel) secret(q *http.Request) string {
 	return token
 }
 
-func (petrel) token() (string, []string) { return "ptl_", PetrelScopes }
+func (petrel) token() (string, []string) { return "burrow+", PetrelScopes }
 
-func (petrel) scope(sends bool) string { return text.Either(sends, "w", "r") }
+func (petrel) scope(sends bool) string { return text.Either(sends, "feed", "hear") }
 
-// refuse tells a refusal as a map of fields, or as one message.
+// refuse tells what is wrong, under the name of the thing that it is wrong with.
 func (petrel) refuse(w http.ResponseWriter, r *refusal) {
-	body := map[string]any{"message": r.says}
+	about, fault := "nest", r.kind
+	switch r.kind {
+	case "taken":
+		about, fault = "label", "occupied"
+	case "invalid":
+		fault = "misshapen"
+	case "none":
+		fault = "empty"
+	case "denied":
+		fault = "not-yours"
+	case "changed":
+		fault = "moved"
+	case "sign-in":
+		about, fault = "ring", "unknown"
+	case "ended":
+		about, fault = "ring", "moulted"
+	case "scope":
+		about, fault = "ring", "too-weak"
+	case "rate":
+		about, fault = "calls", "spent"
+	case "failed", "told":
+		about, fault = "cliff", "storm"
+	}
 	if r.field != "" {
-		says := r.says
-		if r.kind == "taken" {
-			says = "is in use"
+		r.status = http.StatusBadRequest
+		if about = map[string]string{"name": "label", "visibility": "closed", "owner": "cliff"}[r.field]; about == "" {
+			about = r.field
 		}
-		field := r.field
-		if theirs := map[string]string{"name": "label", "visibility": "closed"}[field]; theirs != "" {
-			field = theirs
-		}
-		body = map[string]any{"errors": map[string][]string{field: {says}}}
-		r.status = 422
-	}
-	if r.kind == "ended" {
-		body["code"] = 4011
-	}
-	if r.kind == "scope" {
-		body["code"] = 4031
 	}
 	if r.wait > 0 {
 		petrel{}.count(w, 0, r.wait)
@@ -64,7 +74,7 @@ func (petrel) refuse(w http.ResponseWriter, r *refusal) {
 	w.Header().Set("Content-Type", "application/json")
 	w.WriteHeader(r.status)
 	// The caller may be gone; there is nobody else to tell.
-	_ = json.NewEncoder(w).Encode(body)
+	_ = json.NewEncoder(w).Encode(map[string]any{about: map[string]string{"fault": fault, "says": r.says}})
 }
 
 // count tells in headers of its own how many requests are left, and when there are more.
@@ -102,22 +112,22 @@ func (petrel) routes(e *engine) http.Handler {
 			return h(w, q, s)
 		}))
 	}
-	api("GET /rest/whoami", "", p.whoami)
-	api("POST /rest/token/renew", "", p.renew)
-	api("DELETE /rest/token", "", p.revoke)
-	api("GET /rest/groups", "r", p.groups)
-	api("GET /rest/groups/{group}", "r", p.group)
-	api("GET /rest/nests", "r", p.list)
-	api("GET /rest/nests/{path}", "r", p.show)
-	api("POST /rest/nests", "w", p.create)
-	api("GET /rest/jobs/{id}", "w", p.job)
-	api("PUT /rest/nests/{oid}", "a", p.change)
-	api("DELETE /rest/nests/{oid}", "a", p.delete)
-	api("GET /rest/keys", "k", p.keys)
-	api("POST /rest/keys", "k", p.addKey)
-	api("DELETE /rest/keys/{id}", "k", p.removeKey)
-	m.HandleFunc("/p/", p.page)
-	m.HandleFunc("/me/{what}", func(w http.ResponseWriter, _ *http.Request) {
+	api("GET /burrow/whoami", "", p.whoami)
+	api("POST /burrow/token/renew", "", p.renew)
+	api("DELETE /burrow/token", "", p.revoke)
+	api("GET /burrow/cliffs", "hear", p.cliffs)
+	api("GET /burrow/seek", "hear", p.seek)
+	api("GET /burrow/nests", "hear", p.list)
+	api("POST /burrow/nests", "dig", p.create)
+	api("GET /burrow/nests/{oid}", "hear", p.show)
+	api("PUT /burrow/nests/{oid}", "dig", p.change)
+	api("DELETE /burrow/nests/{oid}", "dig", p.delete)
+	api("GET /burrow/jobs/{id}", "dig", p.job)
+	api("GET /burrow/keys", "rings", p.keys)
+	api("POST /burrow/keys", "rings", p.addKey)
+	api("DELETE /burrow/keys/{id}", "rings", p.removeKey)
+	m.HandleFunc("/nest/", p.page)
+	m.HandleFunc("/perch/{what}", func(w http.ResponseWriter, _ *http.Request) {
 		_, _ = io.WriteString(w, "On this practice host, tokens are not made on a page: \"uncinate practice\" prints one for each demo user when it starts.\n")
 	})
 	m.HandleFunc("/", func(w http.ResponseWriter, q *http.Request) { e.refuse(w, no("none", "nothing is at %s", q.URL.Path)) })
@@ -129,7 +139,7 @@ func oid(kind, id string) string { return kind + hash("petrel " + kind + id)[:12
 
 func (p petrelAt) shown(r *Repo, user string) map[string]any {
 	out := map[string]any{"oid": oid("n", r.ID), "path": r.Owner + "/" + r.Name, "blurb": r.Description, "closed": r.Visibility != "public",
-		"head": "refs/heads/" + r.Default, "born": r.Created.Unix(), "by": r.Creator, "level": []int{0, 10, 30, 50}[p.store.Right(r, user)]}
+		"head": "refs/heads/" + r.Default, "born": r.Created.Unix(), "by": r.Creator, "metres": []int{0, 3, 12, 27}[p.store.Right(r, user)]}
 	return out
 }
 
@@ -139,7 +149,7 @@ func (p petrelAt) whoami(w http.ResponseWriter, _ *http.Request, s Session) erro
 
 func (p petrelAt) renew(w http.ResponseWriter, q *http.Request, s Session) error {
 	until := p.store.now().AddDate(1, 0, 0).UTC().Truncate(24 * time.Hour)
-	fresh, err := p.store.Renew("ptl_", p.face.secret(q), until)
+	fresh, err := p.store.Renew("burrow+", p.face.secret(q), until)
 	if err != nil {
 		return err
 	}
@@ -154,7 +164,7 @@ func (p petrelAt) revoke(w http.ResponseWriter, q *http.Request, _ Session) erro
 	return nil
 }
 
-func (p petrelAt) groups(w http.ResponseWriter, _ *http.Request, s Session) error {
+func (p petrelAt) cliffs(w http.ResponseWriter, _ *http.Request, s Session) error {
 	out := []map[string]any{}
 	for _, o := range p.store.Owners(s.User.Name) {
 		out = append(out, map[string]any{"oid": oid("g", o), "path": o, "person": o == s.User.Name})
@@ -162,13 +172,20 @@ func (p petrelAt) groups(w http.ResponseWriter, _ *http.Request, s Session) erro
 	return answer(w, 200, out)
 }
 
-func (p petrelAt) group(w http.ResponseWriter, q *http.Request, s Session) error {
-	for _, o := range p.store.Owners(s.User.Name) {
-		if o == q.PathValue("group") {
-			return answer(w, 200, map[string]any{"oid": oid("g", o), "path": o})
+// seek gives the id of a group, or of a nest in it: everything else goes by ids.
+func (p petrelAt) seek(w http.ResponseWriter, q *http.Request, s Session) error {
+	cliff, nest := q.URL.Query().Get("cliff"), q.URL.Query().Get("nest")
+	if nest != "" {
+		r, err := p.store.Find(s.User.Name, cliff, nest)
+		if err != nil {
+			return err
 		}
+		return answer(w, 200, map[string]any{"oid": oid("n", r.ID)})
 	}
-	return problem("none", "there is no group %s, or not for you", q.PathValue("group"))
+	if !slices.Contains(p.store.Owners(s.User.Name), cliff) {
+		return problem("none", "there is no cliff %s, or not for you", cliff)
+	}
+	return answer(w, 200, map[string]any{"oid": oid("g", cliff)})
 }
 
 const petrelPage = 100
@@ -196,16 +213,13 @@ func (p petrelAt) list(w http.ResponseWriter, q *http.Request, s Session) error 
 		if find := q.URL.Query().Get("q"); find != "" {
 			next.Set("q", find)
 		}
-		w.Header().Set("Link", fmt.Sprintf(`<%s/rest/nests?%s>; rel="next"`, baseOf(q), next.Encode()))
+		w.Header().Set("Link", fmt.Sprintf(`<%s/burrow/nests?%s>; rel="next"`, baseOf(q), next.Encode()))
 	}
 	return answer(w, 200, out)
 }
 
-// find looks a repository up by its path, or by its opaque id.
+// find looks a repository up by its opaque id.
 func (p petrelAt) find(user, what string) (*Repo, error) {
-	if owner, name, found := cutLast(what); found {
-		return p.store.Find(user, owner, name)
-	}
 	for _, r := range p.store.List(user, "") {
 		if oid("n", r.ID) == what {
 			return r, nil
@@ -228,7 +242,7 @@ func (p petrelAt) one(w http.ResponseWriter, status int, r *Repo, s Session) err
 }
 
 func (p petrelAt) show(w http.ResponseWriter, q *http.Request, s Session) error {
-	r, err := p.find(s.User.Name, q.PathValue("path"))
+	r, err := p.find(s.User.Name, q.PathValue("oid"))
 	if err != nil {
 		return err
 	}
@@ -252,7 +266,7 @@ func (p petrelAt) settle(ctx context.Context) {
 // create accepts the work and does it later.
 func (p petrelAt) create(w http.ResponseWriter, q *http.Request, s Session) error {
 	var in struct {
-		Label, Blurb, Group string
+		Label, Blurb, Cliff string
 		Closed              bool
 		Options             struct{ Head string }
 	}
@@ -260,11 +274,11 @@ func (p petrelAt) create(w http.ResponseWriter, q *http.Request, s Session) erro
 		return err
 	}
 	want := Repo{Owner: s.User.Name, Name: in.Label, Description: in.Blurb, Visibility: text.Either(in.Closed, "private", "public"), Default: strings.TrimPrefix(in.Options.Head, "refs/heads/")}
-	if in.Group != "" {
+	if in.Cliff != "" {
 		owners := p.store.Owners(s.User.Name)
-		i := slices.IndexFunc(owners, func(o string) bool { return oid("g", o) == in.Group })
+		i := slices.IndexFunc(owners, func(o string) bool { return oid("g", o) == in.Cliff })
 		if i < 0 {
-			return wrongIn("group", "invalid", "is not known")
+			return wrongIn("cliff", "invalid", "this cliff is not known")
 		}
 		want.Owner = owners[i]
 	}
@@ -279,7 +293,7 @@ func (p petrelAt) create(w http.ResponseWriter, q *http.Request, s Session) erro
 	p.jobs.next++
 	id := fmt.Sprint("j", p.jobs.next)
 	p.jobs.all[id] = &petrelJob{due: time.Now().Add(petrelTakes), want: want, user: s.User.Name}
-	w.Header().Set("Location", "/rest/jobs/"+id)
+	w.Header().Set("Location", "/burrow/jobs/"+id)
 	w.WriteHeader(http.StatusAccepted)
 	return nil
 }
@@ -293,11 +307,11 @@ func (p petrelAt) job(w http.ResponseWriter, q *http.Request, s Session) error {
 	}
 	switch {
 	case j.err != nil:
-		return answer(w, 200, map[string]any{"state": "refused", "why": j.err.Error()})
+		return answer(w, 200, map[string]any{"state": "addled", "why": j.err.Error()})
 	case j.made == nil:
-		return answer(w, 200, map[string]any{"state": "working"})
+		return answer(w, 200, map[string]any{"state": "brooding"})
 	}
-	return answer(w, 200, map[string]any{"state": "ready", "nest": p.shown(j.made, j.user)})
+	return answer(w, 200, map[string]any{"state": "hatched", "nest": p.shown(j.made, j.user)})
 }
 
 // change takes the whole of what may be changed: what is left out is cleared.
@@ -369,10 +383,10 @@ func (p petrelAt) removeKey(w http.ResponseWriter, q *http.Request, s Session) e
 	return problem("none", "there is no key %s", q.PathValue("id"))
 }
 
-// page serves git and, for a person, a repository's page, both below /p/.
+// page serves git and, for a person, a repository's page, both below /nest/.
 func (p petrelAt) page(w http.ResponseWriter, q *http.Request) {
-	s := p.basic(q, "token")
-	path := strings.Trim(strings.TrimPrefix(q.URL.Path, "/p/"), "/")
+	s := p.basic(q, "petrel")
+	path := strings.Trim(strings.TrimPrefix(q.URL.Path, "/nest/"), "/")
 	if repository, rest, ok := splitGit("/" + path); ok {
 		owner, name, _ := cutLast(strings.Trim(repository, "/"))
 		p.git(w, q, s, owner, name, rest)

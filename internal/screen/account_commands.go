@@ -1,6 +1,7 @@
 package screen
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"flag"
@@ -11,6 +12,7 @@ import (
 	"time"
 
 	"uncinate/internal/core/fault"
+	"uncinate/internal/core/plan"
 	"uncinate/internal/core/text"
 	"uncinate/internal/desk"
 	"uncinate/internal/desk/accounts"
@@ -27,36 +29,38 @@ type AddedAccount struct {
 }
 
 func accountCommand() *Command {
-	return &Command{Name: "account", Short: "know who you are on a host: add, list, show, choose, forget",
+	return &Command{Name: "account", Short: "manage your accounts on hosts: list, add, show, change, forget",
 		Subs: []*Command{
-			accountAdd(),
 			accountList(),
+			accountAdd(),
 			accountShow(),
-			accountChoose(),
+			accountChange(),
 			accountForget(),
 		}}
 }
 
 func accountAdd() *Command {
-	return &Command{Name: "add", Args: "[NAME]", Most: 1, Gives: AddedAccount{}, Short: "add your account, tested at once, with its token in the vault",
+	return &Command{Name: "add", Args: "[NAME]", Most: 1, Gives: AddedAccount{}, Apart: [][]string{{"host", "at"}, {"at", "default"}}, Short: "add your account: its token is tested at once and kept in the vault",
 		Long: `Asks for the token without showing it, or takes it from standard input. The host is
-asked at once whose it is, what it may do and when it ends. NAME is the account's name
-on this machine; the user name on the host unless said. Given again, it takes a new
-token for the same account.
+asked at once whose it is, what it may do and when it expires. NAME is the account's name
+on this machine (default: the user name on the host). For an account that is there already,
+it takes a new token.
 
-With --unkept the token is not written anywhere: a small process holds it until this
+With --in-memory the token is not written anywhere: a small process holds it until this
 terminal session ends, or "vault lock" is run, at most for twelve hours.`,
 		Examples: []string{"uncinate account add --host gannet", "uncinate account add --host gannet --by device", "uncinate account add tern-own --host gannet",
 			"uncinate account add --at https://git.skerry.example/tides/almanac --user tern"},
 		Options: func(o *flag.FlagSet) Run {
 			var a accounts.Account
-			o.StringVar(&a.Host, "host", "", "on which known `host`")
-			o.StringVar(&a.Address, "at", "", "for one repository's `address` on a host that nobody described")
-			o.StringVar(&a.User, "user", "", "your user `name` there; needed with --at, and where the host signs in by name and password")
-			o.BoolVar(&a.Unkept, "unkept", false, "keep the token for this sign-in only, in memory; nothing is written (for a shared computer)")
-			o.StringVar(&a.FullName, "full-name", "", "whose `name` commits carry; the host's unless said")
-			o.StringVar(&a.Email, "email", "", "whose `address` commits carry; the host's unless said")
-			by := o.String("by", "token", "the `way` to sign in: token (pasted), device (a code entered on the host's page) or browser (this machine's)")
+			o.StringVar(&a.Host, "host", "", "which known `host`")
+			o.StringVar(&a.Address, "at", "", "one repository's `address`, on a host without a description")
+			o.StringVar(&a.User, "user", "", "your user `name` on the host; needed with --at, and where the host signs in by name and password")
+			o.BoolVar(&a.InMemory, "in-memory", false, "hold the token in memory for this session only; nothing is written (for a shared computer)")
+			o.StringVar(&a.FullName, "full-name", "", "the `name` for commits (default: the host's)")
+			o.StringVar(&a.Email, "email", "", "the e-mail `address` for commits (default: the host's)")
+			o.BoolVar(&a.Default, "default", false, "make it the default account on its host")
+			preview := previewOption(o)
+			by := o.String("by", "token", "`how` to sign in: token (pasted), device (a code entered on the host's page) or browser (this machine's)")
 			return func(ctx context.Context, e *Env, args []string) error {
 				if len(args) > 0 {
 					a.Name = args[0]
@@ -66,7 +70,10 @@ terminal session ends, or "vault lock" is run, at most for twelve hours.`,
 					return err
 				}
 				if !slices.Contains([]string{"token", oauth.ByDevice, oauth.ByBrowser}, *by) {
-					return fault.New(fault.Usage, "one signs in by token, device or browser, not by %s", text.Quote(*by)).Try("", "uncinate help account add")
+					return fault.New(fault.Usage, "sign in by token, device or browser, not by %s", text.Quote(*by)).Try("", "uncinate help account add")
+				}
+				if *preview {
+					return e.wouldAdd(ctx, d, a, *by)
 				}
 				return e.addAccount(ctx, d, a, *by, false)
 			}
@@ -92,9 +99,9 @@ func accountList() *Command {
 					}
 					var rows [][]string
 					for _, a := range holders {
-						rows = append(rows, []string{a.Name, a.Where(), a.User, ends(a, time.Now())})
+						rows = append(rows, []string{a.Name, a.Where(), a.User, text.Either(a.Default, "yes", ""), expiry(a, time.Now())})
 					}
-					e.Table([]string{"account", "on", "user", "token"}, rows)
+					e.Table([]string{"account", "host", "user", "default", "token"}, rows)
 				})
 			})
 		}}
@@ -113,73 +120,124 @@ func accountShow() *Command {
 		}}
 }
 
-func accountChoose() *Command {
-	return &Command{Name: "choose", Args: "NAME", Least: 1, Most: 1, Takes: []string{"account"}, Gives: accounts.Account{}, Short: "choose how an account's projects go: over https or ssh",
-		Long:     "Holds for projects that are hooked or cloned from now on; attach --over switches one that is hooked already.",
-		Examples: []string{"uncinate account choose tern --over ssh"},
+func accountChange() *Command {
+	return &Command{Name: "change", Args: "NAME", Least: 1, Most: 1, Takes: []string{"account"}, Gives: DoneThings{}, Short: "change an account: default, transport, name and e-mail for commits",
+		Long: `The default account of a host is used where none is named. The transport is that of projects that
+are attached or cloned from now on; attach --over switches one that is attached already.`,
+		Examples: []string{"uncinate account change tern --default", "uncinate account change tern --over ssh"},
 		Options: func(o *flag.FlagSet) Run {
-			over := o.String("over", "", "the `transport`: https or ssh")
-			return withDesk(func(_ context.Context, e *Env, d *desk.Desk, args []string) error {
-				a, err := credentials.ChooseOver(d, args[0], *over)
+			var c credentials.AccountChange
+			o.StringVar(&c.Over, "over", "", "the `transport` of new projects: https or ssh")
+			o.BoolVar(&c.Default, "default", false, "make it the default account on its host")
+			o.StringVar(&c.FullName, "full-name", "", "the `name` for commits")
+			o.StringVar(&c.Email, "email", "", "the e-mail `address` for commits")
+			preview := previewOption(o)
+			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
+				if c == (credentials.AccountChange{}) {
+					return fault.New(fault.Usage, "nothing to change: use --default, --over, --full-name or --email").
+						Try("make it the default account on its host", text.Command("uncinate", "account", "change", args[0], "--default")).
+						Try("let its new projects use SSH", text.Command("uncinate", "account", "change", args[0], "--over", "ssh"))
+				}
+				change, err := credentials.ChangeAccount(d, args[0], c)
 				if err != nil {
 					return err
 				}
-				return e.Give(a, func() { e.account(a) })
+				return e.doChange(ctx, change, plans{preview: *preview, yes: !*preview}, "Changed.")
 			})
 		}}
 }
 
+// wouldAdd says what adding an account does.
+func (e *Env) wouldAdd(ctx context.Context, d *desk.Desk, a accounts.Account, by string) error {
+	if a.Host == "" && a.Address == "" {
+		var err error
+		if a.Host, err = onlyHost(d); err != nil {
+			return err
+		}
+	}
+	where := a.Address
+	if a.Host != "" {
+		h, err := login.HostWithAccounts(d, a.Host)
+		if err != nil {
+			return err
+		}
+		if by != "token" {
+			if err := h.SignInWay(by); err != nil {
+				return err
+			}
+		}
+		where = a.Host
+	}
+	ask := here("Ask for your token, without showing it")
+	if by != "token" {
+		ask = plan.Item{Place: plan.Host, Sentence: "Sign in on the host's page"}
+	}
+	items := []plan.Item{ask, {Place: plan.Host, Sentence: "Ask " + text.Visible(where) + " whose it is, what it may do and when it expires"}}
+	if a.InMemory {
+		return e.would(ctx, a.Host, append(items, here("Hold it in memory for this session, and add the account"))...)
+	}
+	return e.would(ctx, a.Host, append(items, plan.Item{Place: plan.Vault, Sentence: "Keep it"}, here("Add the account"))...)
+}
+
 func accountForget() *Command {
-	return &Command{Name: "forget", Args: "NAME", Least: 1, Most: 1, Takes: []string{"account"}, Gives: Forgotten{}, Short: "make this machine forget an account and its token",
-		Options: func(*flag.FlagSet) Run {
+	return &Command{Name: "forget", Args: "NAME", Least: 1, Most: 1, Takes: []string{"account"}, Gives: Forgotten{}, Short: "forget an account and its token on this machine",
+		Options: func(o *flag.FlagSet) Run {
+			preview := previewOption(o)
 			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
-				hooked, err := credentials.ForgetAccount(ctx, d, args[0])
+				attached, err := credentials.ForgetAccount(ctx, d, args[0], *preview)
 				if err != nil {
 					return err
 				}
-				return e.Give(Forgotten{args[0], hooked}, func() {
-					e.Say("%s is forgotten here, and its token is gone from the vault. On the host the token still stands.", args[0])
-					if key, err := accounts.KeyFileOf(d, args[0]); err == nil && key != "" {
-						e.Say("Its SSH key stays too, on the host and here: %s", text.Visible(key))
+				if *preview {
+					items := []plan.Item{here("Forget the account " + args[0])}
+					if attached > 0 {
+						items[0].Sentence += "; " + text.Count(attached, "project") + " attached with it can then no longer sign in"
 					}
-					if hooked > 0 {
-						e.Say("%s hooked with it can sign in no more.", text.Count(hooked, "project"))
+					return e.would(ctx, "", append(items, plan.Item{Place: plan.Vault, Sentence: "Delete its token, which stays valid on the host"})...)
+				}
+				return e.Give(Forgotten{args[0], attached}, func() {
+					e.Say("The account %s is forgotten here, and its token is deleted from the vault. On the host the token is still valid.", args[0])
+					if key, err := accounts.KeyFileOf(d, args[0]); err == nil && key != "" {
+						e.Say("Its SSH key is still there too, on the host and here: %s", text.Visible(key))
+					}
+					if attached > 0 {
+						e.Say("%s attached with it can no longer sign in.", text.Count(attached, "project"))
 					}
 				})
 			})
 		}}
 }
 
-func ends(a *accounts.Account, now time.Time) string {
+func expiry(a *accounts.Account, now time.Time) string {
 	switch {
 	case a.NoToken:
 		return "none: an SSH key"
 	case !a.Doubtful.IsZero():
 		return "doubtful: the host refused it on " + a.Doubtful.Format(time.DateOnly)
-	case a.Unkept:
-		return "for one sign-in only"
+	case a.InMemory:
+		return "in memory, for this session"
 	case a.OAuth:
-		return "renewed by itself"
+		return "renews itself"
 	case a.Expires.IsZero():
-		return "good, no end told"
+		return "valid, no expiry given"
 	case a.Expires.Before(now):
-		return "ended on " + a.Expires.Format(time.DateOnly)
+		return "expired on " + a.Expires.Format(time.DateOnly)
 	}
-	return "good until " + a.Expires.Format(time.DateOnly)
+	return "valid until " + a.Expires.Format(time.DateOnly)
 }
 
 // account shows an account.
 func (e *Env) account(a *accounts.Account) {
 	scopes := strings.Join(a.Scopes, ", ")
 	if scopes == "" && a.Host != "" && !a.NoToken {
-		scopes = "not told by the host"
+		scopes = "not given by the host"
 	}
 	signs := ""
 	if a.FullName != "" || a.Email != "" {
 		signs = fmt.Sprintf("%s <%s>", a.FullName, a.Email)
 	}
-	e.Facts([2]string{"account", a.Name}, [2]string{"on", a.Where()}, [2]string{"user", a.User}, [2]string{"commits carry", signs},
-		[2]string{"token", ends(a, time.Now())}, [2]string{"scopes", scopes}, [2]string{"over", a.Over})
+	e.Facts([2]string{"account", a.Name}, [2]string{"host", a.Where()}, [2]string{"user", a.User}, [2]string{"commits as", signs},
+		[2]string{"token", expiry(a, time.Now())}, [2]string{"scopes", scopes}, [2]string{"transport", a.Over}, [2]string{"default", text.Either(a.Default, "yes, on "+a.Host, "")})
 }
 
 // addAccount makes sure of the vault before it asks for the token, so that nobody
@@ -203,6 +261,10 @@ func (e *Env) addAccount(ctx context.Context, d *desk.Desk, a accounts.Account, 
 		}
 	}
 	if h, err := hosts.Named(d, a.Host); a.Host != "" && err == nil && h.Shell != nil {
+		if by != "token" || a.InMemory {
+			return fault.New(fault.Usage, "%s is a plain server: you get in with an SSH key, so there is nothing to sign in to", a.Host).
+				Try("", text.Command("uncinate", "account", "add", cmp.Or(a.Name, "YOUR-NAME"), "--host", a.Host))
+		}
 		added, doubts, err := login.AddAccount(ctx, d, a, "")
 		if again, vouch := e.vouch(ctx, d, err); again {
 			added, doubts, err = login.AddAccount(ctx, d, a, "")
@@ -211,14 +273,14 @@ func (e *Env) addAccount(ctx context.Context, d *desk.Desk, a accounts.Account, 
 		}
 		return e.addedAccount(d, added, doubts, inside, err)
 	}
-	if !a.Unkept {
+	if !a.InMemory {
 		if err := e.readyVault(ctx, d); err != nil {
 			return err
 		}
 	}
 	if by != "token" {
 		if a.Host == "" {
-			return fault.New(fault.Usage, "an address that nobody described takes a token")
+			return fault.New(fault.Usage, "an address without a description takes a token only")
 		}
 		added, doubts, err := credentials.SignIn(ctx, d, a, by, shower{e})
 		return e.addedAccount(d, added, doubts, inside, err)
@@ -249,13 +311,13 @@ func onlyHost(d *desk.Desk) (string, error) {
 	if len(known) == 1 {
 		return known[0].Name, nil
 	}
-	f := fault.New(fault.Usage, "it is not said on which host")
+	f := fault.New(fault.Usage, "which host? Name it by --host")
 	for _, h := range known {
 		f.Try("", text.Command("uncinate", "account", "add", "--host", h.Name))
 	}
 	if len(known) == 0 {
 		f.Says = "no host is known yet, so there is none to have an account on"
-		f.Try("make one known by its description", "uncinate host add FILE")
+		f.Try("add one by its description", "uncinate host add FILE")
 	}
 	return "", f
 }
@@ -300,12 +362,12 @@ func (e *Env) addedAccount(d *desk.Desk, added *accounts.Account, doubts []strin
 	case added.Host != "" && err == nil && h.Shell != nil:
 		say("%s", e.Out.strong(added.Host+" lets you in over SSH."))
 		defer e.Aside("Next: %s", text.Command("uncinate", "key", "make", added.Name))
-	case added.OAuth && !added.Unkept:
-		say("%s", e.Out.strong("Signed in; what renews it lies in the vault."))
-	case added.Unkept:
-		say("%s", e.Out.strong("The token is good, and is kept for this sign-in only."))
+	case added.OAuth && !added.InMemory:
+		say("%s", e.Out.strong("Signed in; the sign-in renews itself from the vault."))
+	case added.InMemory:
+		say("%s", e.Out.strong("The token works, and is held in memory for this session only."))
 	default:
-		say("%s", e.Out.strong("The token is good, and lies in the vault."))
+		say("%s", e.Out.strong("The token works and is in the vault."))
 	}
 	if !inside {
 		e.account(added)
@@ -329,8 +391,8 @@ func (e *Env) setUp(ctx context.Context, d *desk.Desk, host string, why error) (
 	}
 	if len(listed) == 0 {
 		return false, fault.New(fault.Decision, "no host is known yet on this machine").
-			Try("make one known by its description", "uncinate host add FILE").
-			Try("or hook to an address made on a host before", "uncinate attach --to ADDRESS")
+			Try("add one by its description", "uncinate host add FILE").
+			Try("or use the address of a repository that is there already", "uncinate attach --to ADDRESS")
 	}
 	if host == "" {
 		var known []string
@@ -343,6 +405,6 @@ func (e *Env) setUp(ctx context.Context, d *desk.Desk, host string, why error) (
 			}
 		}
 	}
-	e.Aside("There is no account on this machine yet; this sets one up on %s, then goes on.", host)
+	e.Aside("There is no account on this machine yet; one is set up on %s now, then this goes on.", host)
 	return true, e.addAccount(ctx, d, accounts.Account{Host: host}, "token", true)
 }

@@ -17,7 +17,7 @@ func (e *Env) Agree(ctx context.Context, yes bool, again string) error {
 		return nil
 	}
 	if !e.asks {
-		return fault.New(fault.Decision, "nobody can be asked here whether to go ahead; nothing was changed").Try("go ahead without asking", again)
+		return fault.New(fault.Decision, "there is no terminal to ask on; nothing was changed").Try("go ahead without asking", again)
 	}
 	answer, err := e.ask(ctx, "Go ahead? (yes or no) ")
 	if err != nil {
@@ -26,7 +26,7 @@ func (e *Env) Agree(ctx context.Context, yes bool, again string) error {
 	if a := strings.ToLower(answer); a == "yes" || a == "y" {
 		return nil
 	}
-	return fault.New(fault.Decision, "nothing was changed, as you wished")
+	return fault.New(fault.Decision, "stopped; nothing was changed")
 }
 
 // ask asks for one line. Giving up the wait by Ctrl-C ends it.

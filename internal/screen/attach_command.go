@@ -23,49 +23,53 @@ import (
 
 func attachCommand() *Command {
 	return &Command{Name: "attach", Args: "[FOLDER]", Most: 1,
-		Short: "hook a local project to a hosted repository and publish it",
-		Long: `Looks at the folder (the current one unless named), at git and at the host, shows
-the plan, asks, does it, and checks the result with the host itself. The hosted
-repository is made, private unless said, or with --to one is taken that was made on
-the host before and is empty. An empty folder is hooked too; its first commit can
-come later.
+		Short: "publish a local project to a repository on a host, and keep them tied",
+		Long: `Looks at the folder (default: the current one), at git and at the host, shows the plan,
+asks, does it, and checks the result with the host itself. The repository is created on
+the host (default: private); with --to, one that was created on the host before is used.
+An empty folder is attached too; its first commit can come later.
 
-Interrupted, or run again, it goes on where it was and makes nothing twice. When all
+Interrupted, or run again, it goes on where it was and creates nothing twice. When all
 is done it says so and changes nothing.`,
 		Examples: []string{"uncinate attach --preview", "uncinate attach --yes gauge-firmware",
 			"uncinate attach --name saltmarsh/gauge-firmware --visibility members", "uncinate attach --to https://gannet.example/tern/gauge-firmware --clash both", "uncinate attach --move --account tern-petrel"},
-		Takes: []string{"folder"}, Gives: attach.Attached{},
+		Takes: []string{"folder"}, Gives: attach.Attached{}, Needs: map[string][]string{"copy": {"remote"}, "reason": {"let"}},
+		Apart: [][]string{{"to", "name"}, {"to", "owner"}, {"move", "copy"}, {"copy", "only"}, {"copy", "except"}, {"copy", "message"}},
 		Options: func(o *flag.FlagSet) Run {
 			var p plans
 			p.add(o)
 			var a target.Options
-			o.StringVar(&a.To, "to", "", "hook to the `repository` made on the host before: its name, any of its addresses, or the path of a copy that was cloned elsewhere")
-			o.StringVar(&a.Name, "name", "", "`name` of the new repository, or OWNER/NAME; the folder's unless said")
-			o.StringVar(&a.Owner, "owner", "", "whose it is to be: `owner` or group; the account's own unless said")
+			in := inFolder(o)
+			o.StringVar(&a.To, "to", "", "use the `repository` that was created on the host before: its name, any of its addresses, or the path of a clone of it")
+			o.StringVar(&a.Name, "name", "", "`name` of the new repository, or OWNER/NAME (default: the folder's)")
+			o.StringVar(&a.Owner, "owner", "", "its `owner`, a person or a group (default: the account's own)")
 			o.StringVar(&a.Account, "account", "", "which `account` to use")
-			o.StringVar(&a.Host, "host", "", "on which `host`, if there are accounts on several")
-			o.StringVar(&a.Visibility, "visibility", "", "private, members or public; private unless said (`who` can see it)")
+			o.StringVar(&a.Host, "host", "", "which `host`, if there are accounts on several")
+			o.StringVar(&a.Visibility, "visibility", "", "private, members or public: `who` can see it (default: private)")
 			o.StringVar(&a.Description, "description", "", "one `line` about the repository")
-			o.StringVar(&a.Remote, "remote", "", "git's `name` for it here; origin unless said")
-			o.StringVar(&a.Message, "message", "", "the first commit's `text`")
-			o.StringVar(&a.FullName, "full-name", "", "whose `name` commits carry; the account's unless said")
-			o.StringVar(&a.Email, "email", "", "whose `address` commits carry; the account's unless said")
-			o.StringVar(&a.Over, "over", "", "the `transport`: https or ssh; as it stands, or as the account prefers, unless said")
+			o.StringVar(&a.Remote, "remote", "", "git's `name` for it here (default: origin)")
+			o.StringVar(&a.Message, "message", "", "the first commit's message, a `text`")
+			o.StringVar(&a.FullName, "full-name", "", "the `name` for commits (default: the account's)")
+			o.StringVar(&a.Email, "email", "", "the e-mail `address` for commits (default: the account's)")
+			o.StringVar(&a.Over, "over", "", "the `transport`: https or ssh (default: as it is, or the account's)")
 			o.BoolVar(&a.Branches, "branches", false, "send all local branches, not only the one checked out")
-			o.BoolVar(&a.Move, "move", false, "move a project that is hooked already to another host or account, with all branches and tags; the old one stays")
-			o.BoolVar(&a.Second, "copy", false, "with --remote: a second place, which only receives; sync goes on with the first and sends to this one too")
-			o.Var((*list)(&a.Large), "large", "keep this `path`, folder or pattern in large-file storage (git-lfs); may be given again")
+			o.BoolVar(&a.Move, "move", false, "move an attached project to another host or account, with all branches and tags; the old repository stays")
+			o.BoolVar(&a.Second, "copy", false, "add a second remote, which only receives: sync sends to it too (with --remote NAME)")
+			o.Var((*list)(&a.Large), "large", "keep this `path`, folder or pattern in large-file storage (git-lfs); may be repeated")
 			o.BoolVar(&a.Readme, "readme", false, "write a readme with the name and the description, where there is none")
 			o.StringVar(&a.Licence, "licence", "", "write this licence where there is none: its `SPDX` identifier, such as MIT")
-			o.StringVar(&a.Branch, "branch", "", "what the branch is called in a folder that is no repository yet; main unless said (`name`)")
-			o.StringVar(&a.Clash, "clash", "", "`how` files are decided that both sides hold: mine, theirs or both")
-			o.Var((*list)(&a.Only), "only", "send only this `path`, folder or pattern with the first commit; may be given again")
-			o.Var((*list)(&a.Except), "except", "leave this `path`, folder or pattern out of the first commit; may be given again")
-			pick := o.Bool("pick", false, "show what would go up, by folder and by ending, and ask what is to stay")
-			o.Var((*list)(&a.Let), "let", "let a `path`, folder or pattern up that the survey would stop; may be given again")
-			o.StringVar(&a.Reason, "reason", "", "why it may go up: a `text` that is kept with it")
+			o.StringVar(&a.Branch, "branch", "", "the branch's `name` in a folder that is not a repository yet (default: main)")
+			o.StringVar(&a.Clash, "clash", "", "`how` clashing files are decided: mine, theirs or both")
+			o.Var((*list)(&a.Only), "only", "send only this `path`, folder or pattern with the first commit; may be repeated")
+			o.Var((*list)(&a.Except), "except", "leave this `path`, folder or pattern out of the first commit; may be repeated")
+			pick := o.Bool("pick", false, "show what would go up, by folder and by ending, and ask what should stay")
+			o.Var((*list)(&a.Let), "let", "send this `path`, folder or pattern although the survey would stop it; may be repeated")
+			o.StringVar(&a.Reason, "reason", "", "why it may go up: a `text`, kept with it")
 			return func(ctx context.Context, e *Env, args []string) error {
-				a.Folder = folderOf(args)
+				var err error
+				if a.Folder, err = in.of(args...); err != nil {
+					return err
+				}
 				if *pick {
 					if err := e.pick(ctx, &a); err != nil {
 						return err
@@ -110,9 +114,13 @@ func runAttach(ctx context.Context, e *Env, p plans, o target.Options) error {
 	if err != nil {
 		return err
 	}
-	if !finished {
+	if finished {
+		if err := a.Unheeded(); err != nil {
+			return err
+		}
+	} else {
 		if a.Resumed {
-			e.Aside("An earlier attach was cut off; this one goes on from there.")
+			e.Aside("An earlier attach was interrupted; this one goes on from there.")
 		}
 		if goes, err := e.propose(ctx, p, a.Headline(), a, a.Notes); err != nil || !goes {
 			return err
@@ -128,8 +136,8 @@ func runAttach(ctx context.Context, e *Env, p plans, o target.Options) error {
 // pick shows what would go up, in parts, and asks which of them stay.
 func (e *Env) pick(ctx context.Context, o *target.Options) error {
 	if !e.asks {
-		return fault.New(fault.Decision, "nobody can be asked here what is to stay").
-			Try("say it", "uncinate attach --except PATH").Try("see what there is", "uncinate survey")
+		return fault.New(fault.Decision, "there is no terminal to ask on what should stay").
+			Try("name it", "uncinate attach --except PATH").Try("see what there is", "uncinate survey")
 	}
 	d, err := e.Desk()
 	if err != nil {
@@ -166,7 +174,7 @@ func (e *Env) askClash(ctx context.Context, c *worktree.Undecided) (string, erro
 		e.Aside("  %s", text.Visible(p))
 	}
 	for {
-		answer, err := e.ask(ctx, "Keep mine, take theirs, or both (theirs is laid beside)? ")
+		answer, err := e.ask(ctx, "Use mine, theirs, or both (mine is put beside)? ")
 		if err != nil {
 			return "", err
 		}
@@ -179,9 +187,11 @@ func (e *Env) askClash(ctx context.Context, c *worktree.Undecided) (string, erro
 	}
 }
 
-// again gives the very command that was typed, with --yes, and without what secret
-// may stand in an address.
-func again(args []string) string {
+// again is the command that was typed, with --yes.
+func again(args []string) string { return typed(args) + " --yes" }
+
+// typed is the command that was typed, fit to be pasted, without a secret that may be in an address.
+func typed(args []string) string {
 	words := []string{"uncinate"}
 	for _, w := range args {
 		if a, err := address.Parse(w); err == nil && a.Secret != "" {
@@ -189,17 +199,17 @@ func again(args []string) string {
 		}
 		words = append(words, w)
 	}
-	return text.Command(append(words, "--yes")...)
+	return text.Command(words...)
 }
 
 func (e *Env) attached(r *attach.Attached, host string) {
 	e.Say("%s", e.Out.strong(text.Either(r.Changed, "Attached.", "Already attached; nothing was changed.")))
-	up, went := "nothing yet: the folder is empty", "went up"
+	up, went := "nothing yet: the folder is empty", "sent"
 	checked := cmp.Or(host, "the address") + " has it, and it is empty"
 	if r.Commit != "" {
 		up = fmt.Sprintf("%s, %s; branch %s at %.10s", text.Count(r.Files, "file"), text.Size(r.Bytes), text.Visible(r.Branch), r.Commit)
 		checked = cmp.Or(host, "the address") + " holds the same commit"
-		went = text.Either(r.Sent, "went up", "holds")
+		went = text.Either(r.Sent, "sent", "holds")
 	}
 	if r.Visibility != "" {
 		checked += ", " + text.Either(r.Visibility == "members", "visible to members", r.Visibility)
@@ -218,10 +228,10 @@ func (e *Env) attached(r *attach.Attached, host string) {
 		large = text.Count(r.Large, "file") + " in large-file storage"
 	}
 	joined, beside := joinedWords(r.Joined)
-	e.Facts([2]string{"page", r.Page}, [2]string{"clone", r.Address}, [2]string{"joined", joined}, [2]string{"kept beside", beside}, [2]string{went, up}, [2]string{"large files", large},
+	e.Facts([2]string{"page", r.Page}, [2]string{"clone", r.Address}, [2]string{"joined", joined}, [2]string{"put beside", beside}, [2]string{went, up}, [2]string{"large files", large},
 		[2]string{"stayed", stayedWords(r.Stays)}, [2]string{"stayed", nested}, [2]string{"stayed", others}, [2]string{"checked", checked})
 	if r.Commit == "" {
-		e.Aside("Next: write something, then: uncinate sync --save \"What was done\"")
+		e.Aside("Next: write something, then: uncinate sync --save --message \"What was done\"")
 	}
 }
 
@@ -253,19 +263,19 @@ func joinedWords(j *join.Result) (joined, beside string) {
 	if j == nil {
 		return "", ""
 	}
-	joined = text.Count(j.Commits, "commit") + " that " + text.Either(j.Commits == 1, "was", "were") + " there"
+	joined = text.Count(j.Commits, "commit") + " from the host"
 	if len(j.Added) > 0 {
-		joined += "; laid out here: " + strings.Join(j.Added[:min(4, len(j.Added))], ", ")
+		joined += "; added here: " + strings.Join(j.Added[:min(4, len(j.Added))], ", ")
 	}
 	if more := len(j.Added) - 4; more > 0 {
 		joined += fmt.Sprintf(" and %d more", more)
 	}
 	if j.Rules {
-		joined += "; ignore rules put together"
+		joined += "; ignore rules of both"
 	}
 	var kept []string
 	for _, d := range j.Decided {
-		joined += "; " + d.Path + map[string]string{"mine": " is yours", "theirs": " is theirs", "both": " is yours"}[d.Way]
+		joined += "; " + d.Path + map[string]string{"mine": " is yours", "theirs": " is theirs", "both": " is theirs"}[d.Way]
 		if d.Beside != "" {
 			kept = append(kept, d.Beside)
 		}

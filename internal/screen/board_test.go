@@ -22,13 +22,13 @@ func TestBoardFitsItsTerminal(t *testing.T) {
 	rows := []many.Row{
 		{Name: "a-project-with-quite-a-long-name-of-its-own", Branch: "a/branch/of/some/length", State: "both", Says: strings.Repeat("3 commits only here; ", 6), Contact: now.Add(-3 * time.Hour)},
 		{Name: "潮位計", Branch: "main", State: "broken", Says: "git says \x1b[31mno", Contact: now},
-		{Name: "lost", State: "lost", Says: "its folder is not there any more"},
+		{Name: "missing", State: "missing", Says: "its folder is no longer there"},
 		{Name: "quiet", Branch: "main", State: "in step", Rescues: 2},
 	}
 	for _, width := range []int{60, 80, 100, 140} {
 		e, out, _ := env()
 		e.Out.width = width
-		e.board(rows, now)
+		e.board(rows, now, true)
 		lines := strings.Split(out.String(), "\n")
 		for _, l := range lines[:5] {
 			assert.LessOrEqual(t, runewidth.StringWidth(l), width, "%q", l)
@@ -43,7 +43,7 @@ func TestBoardFitsItsTerminal(t *testing.T) {
 	}
 	e, out, _ := env()
 	e.Out.width = 0
-	e.board(rows, now)
+	e.board(rows, now, true)
 	assert.Contains(t, out.String(), strings.TrimSpace(strings.Repeat("3 commits only here; ", 6)), "nothing is cut where there is no width")
 }
 
@@ -73,16 +73,16 @@ func TestDifferenceIsShown(t *testing.T) {
 // TestManyAreToldOf holds what is said of many projects, and that what is to be pasted
 // works from anywhere.
 func TestManyAreToldOf(t *testing.T) {
-	assert.Equal(t, "cd /x/y && uncinate sync", inItsFolder(many.SyncedRow{Folder: "/x/y", Next: "uncinate sync"}))
-	assert.Equal(t, "uncinate sync /x/y", inItsFolder(many.SyncedRow{Folder: "/x/y", Next: "uncinate sync /x/y"}))
-	assert.Equal(t, "git -C /z status", inItsFolder(many.SyncedRow{Folder: "/x/y", Next: "git -C /z status"}))
+	assert.Equal(t, "cd /x/y && uncinate sync", inItsFolder(many.SyncedRow{Folder: "/x/y", Remedies: []string{"uncinate sync"}}))
+	assert.Equal(t, "uncinate sync /x/y", inItsFolder(many.SyncedRow{Folder: "/x/y", Remedies: []string{"uncinate sync /x/y"}}))
+	assert.Equal(t, "git -C /z status", inItsFolder(many.SyncedRow{Folder: "/x/y", Remedies: []string{"git -C /z status"}}))
 	for want, r := range map[string]*syncing.Synced{
-		"brought in 2 commits":                                       {BroughtIn: 2},
-		"sent out 1 commit":                                          {SentOut: 1},
-		"saved, and in step":                                         {Saved: "x"},
-		"took the branch as the host made it anew":                   {Rewritten: true},
-		"brought in 1 commit, and sent out 2 commits on top of them": {BroughtIn: 1, SentOut: 2, Together: "replay"},
-		"brought in 1 commit, merged them with 2 commits of yours, and sent that out": {BroughtIn: 1, SentOut: 2, Together: "merge"},
+		"received 2 commits":                                 {Received: 2},
+		"sent 1 commit":                                      {Sent: 1},
+		"saved, and in step":                                 {Saved: "x"},
+		"took the branch as rewritten on the host":           {Rewritten: true},
+		"received 1 commit, and sent 2 commits on top of it": {Received: 1, Sent: 2, Together: "replay"},
+		"received 1 commit, merged it with 2 commits of yours, and sent that": {Received: 1, Sent: 2, Together: "merge"},
 	} {
 		assert.Equal(t, want, did(r))
 	}

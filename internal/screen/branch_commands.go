@@ -9,6 +9,7 @@ import (
 
 	"uncinate/internal/core/board"
 	"uncinate/internal/core/fault"
+	"uncinate/internal/core/plan"
 	"uncinate/internal/core/text"
 	"uncinate/internal/desk"
 	"uncinate/internal/job/history"
@@ -16,15 +17,15 @@ import (
 )
 
 // proposeBranches shows a plan about branches and carries it out.
-func (e *Env) proposeBranches(ctx context.Context, plan *history.BranchPlan, p plans, done string) error {
-	if done, err := e.carryOut(ctx, p, plan.Head, plan, plan.Notes); err != nil || !done {
+func (e *Env) proposeBranches(ctx context.Context, b *history.BranchPlan, p plans, done string) error {
+	if done, err := e.carryOut(ctx, p, b.Head, b, b.Notes); err != nil || !done {
 		return err
 	}
-	return e.Give(Planned{Plan: plan.Items(), Notes: plan.Notes}, func() { e.Say("%s", done) })
+	return e.Give(Planned{Plan: b.Items(), Notes: b.Notes}, func() { e.Say("%s", done) })
 }
 
 func branchCommand() *Command {
-	return &Command{Name: "branch", Short: "make, list, switch, rename, join and remove branches", Subs: []*Command{
+	return &Command{Name: "branch", Short: "list, make, switch, rename, join and remove branches", Subs: []*Command{
 		branchList(),
 		branchMake(),
 		branchSwitch(),
@@ -35,14 +36,20 @@ func branchCommand() *Command {
 }
 
 func branchList() *Command {
-	return &Command{Name: "list", Args: "[FOLDER]", Most: 1, Short: "list the branches, the youngest first", Takes: []string{"project"}, Gives: []history.Branch{},
+	return &Command{Name: "list", Args: "[FOLDER]", Most: 1, Short: "list the branches, the newest first", Takes: []string{"project"}, Gives: []history.Branch{},
 		Options: func(o *flag.FlagSet) Run {
+			in := inFolder(o)
+			most := mostOption(o)
 			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
-				all, err := history.Branches(ctx, d, folderOf(args))
+				folder, err := in.of(args...)
 				if err != nil {
 					return err
 				}
-				return e.Give(all, func() { e.branches(all, time.Now()) })
+				all, err := history.Branches(ctx, d, folder)
+				if err != nil {
+					return err
+				}
+				return e.Give(all, func() { e.branches(all, time.Now(), *most) })
 			})
 		}}
 }
@@ -52,46 +59,47 @@ func branchMake() *Command {
 		Examples: []string{"uncinate branch make new-scale --switch", "uncinate branch make survey --for knot --for dunlin --publish"}, Gives: Planned{},
 		Options: func(o *flag.FlagSet) Run {
 			var m history.MakeOptions
-			preview := o.Bool("preview", false, "show the plan and stop")
-			o.StringVar(&m.Folder, "folder", ".", "the project's `folder`")
+			preview := previewOption(o)
+			in := inFolder(o)
 			o.StringVar(&m.From, "from", "", "the `commit`, branch or tag where they begin")
-			o.BoolVar(&m.Switch, "switch", false, "go to it")
+			o.BoolVar(&m.Switch, "switch", false, "switch to it")
 			o.BoolVar(&m.Publish, "publish", false, "send them to the host")
-			o.Var((*list)(&m.For), "for", "one for this `person`, named PERSON/NAME; may be given several times")
+			o.Var((*list)(&m.For), "for", "one for this `person`, named PERSON/NAME; may be repeated")
 			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
-				m.Names = args
+				m.Names, m.Folder = args, in.in()
 				if m.Switch && len(args)*max(1, len(m.For)) > 1 {
-					return fault.New(fault.Usage, "one can go to one branch only, and more are to be made").Try("make them first", "uncinate branch make NAME ...")
+					return fault.New(fault.Usage, "you can switch to one branch only, and more would be made").Try("make them first", "uncinate branch make NAME ...")
 				}
-				plan, err := history.MakeBranches(ctx, d, m)
+				b, err := history.MakeBranches(ctx, d, m)
 				if err != nil {
 					return err
 				}
-				return e.proposeBranches(ctx, plan, plans{preview: *preview, yes: true}, text.Count(len(args)*max(1, len(m.For)), "branch")+" made.")
+				return e.proposeBranches(ctx, b, plans{preview: *preview, yes: true}, text.Count(len(args)*max(1, len(m.For)), "branch")+" made.")
 			})
 		}}
 }
 
 func branchSwitch() *Command {
-	return &Command{Name: "switch", Args: "NAME", Least: 1, Most: 1, Short: "go to a branch; what is not saved comes along, or stops it", Takes: []string{"branch"}, Gives: history.Switched{},
+	return &Command{Name: "switch", Args: "NAME", Least: 1, Most: 1, Short: "switch to a branch; unsaved changes come along, or stop it", Takes: []string{"branch"}, Gives: history.Switched{},
 		Options: func(o *flag.FlagSet) Run {
-			folder := inFolder(o)
+			in := inFolder(o)
+			preview := previewOption(o)
 			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
-				r, err := history.SwitchBranch(ctx, d, *folder, args[0])
+				r, err := history.SwitchBranch(ctx, d, in.in(), args[0], *preview)
 				if err != nil {
 					return err
 				}
+				if *preview {
+					items := []plan.Item{here("Switch to the branch " + text.Visible(r.Branch))}
+					if kept := switchKeeps(r); kept != "" {
+						items = append([]plan.Item{here("Keep a rescue copy of " + kept)}, items...)
+					}
+					return e.would(ctx, "", items...)
+				}
 				return e.Give(r, func() {
-					e.Say("On %s now, at %.10s.", text.Visible(r.Branch), r.Commit)
+					e.Say("On branch %s, at %.10s.", text.Visible(r.Branch), r.Commit)
 					if r.Rescued > 0 {
-						var what []string
-						if r.OnNone > 0 {
-							what = append(what, text.Count(r.OnNone, "commit")+" on no branch")
-						}
-						if r.InWay > 0 {
-							what = append(what, text.Count(r.InWay, "file")+" in the way")
-						}
-						e.Say("Kept as rescue copy %d: %s. See it: uncinate rescue show %d", r.Rescued, strings.Join(what, ", "), r.Rescued)
+						e.Say("Kept as rescue copy %d: %s. See it: uncinate rescue show %d", r.Rescued, switchKeeps(r), r.Rescued)
 					}
 					if len(r.Changed) > 0 {
 						e.Say("Came along, not saved yet: %s.", changes(r.Changed))
@@ -101,34 +109,46 @@ func branchSwitch() *Command {
 		}}
 }
 
+// switchKeeps names what a switch keeps a rescue copy of.
+func switchKeeps(r *history.Switched) string {
+	var what []string
+	if r.OnNone > 0 {
+		what = append(what, text.Count(r.OnNone, "commit")+" on no branch")
+	}
+	if r.InWay > 0 {
+		what = append(what, text.Count(r.InWay, "file")+" in the way")
+	}
+	return strings.Join(what, ", ")
+}
+
 func branchRename() *Command {
-	return &Command{Name: "rename", Args: "OLD NEW", Least: 2, Most: 2, Short: "call a branch otherwise, here and on the host", Takes: []string{"branch"}, Gives: Planned{},
+	return &Command{Name: "rename", Args: "OLD NEW", Least: 2, Most: 2, Short: "rename a branch, here and on the host", Takes: []string{"branch"}, Gives: Planned{},
 		Options: func(o *flag.FlagSet) Run {
 			var p plans
 			p.add(o)
-			folder := inFolder(o)
+			in := inFolder(o)
 			here := o.Bool("here", false, "here only")
 			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
-				plan, err := history.RenameBranch(ctx, d, *folder, args[0], args[1], *here)
+				b, err := history.RenameBranch(ctx, d, in.in(), args[0], args[1], *here)
 				if err != nil {
 					return err
 				}
-				p.yes = p.yes || len(plan.Items()) == 1
-				return e.proposeBranches(ctx, plan, p, text.Visible(args[0])+" is called "+text.Visible(args[1])+" now.")
+				p.yes = p.yes || len(b.Items()) == 1
+				return e.proposeBranches(ctx, b, p, text.Visible(args[0])+" is now called "+text.Visible(args[1])+".")
 			})
 		}}
 }
 
 func branchJoin() *Command {
-	return &Command{Name: "join", Args: "NAME", Least: 1, Most: 1, Short: "merge a branch into the one that you are on", Takes: []string{"branch"}, Gives: syncing.Synced{},
-		Long: `Tried out aside first: what does not come out clean leaves everything as it was. Nothing is
-sent; sync does that.`,
+	return &Command{Name: "join", Args: "NAME", Least: 1, Most: 1, Short: "merge a branch into the current one", Takes: []string{"branch"}, Gives: syncing.Synced{},
+		Long: `It is tried in a scratch copy first: what does not merge cleanly leaves everything as it was.
+Nothing is sent; sync does that.`,
 		Options: func(o *flag.FlagSet) Run {
 			var p plans
 			p.add(o)
-			folder := inFolder(o)
+			in := inFolder(o)
 			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
-				s, err := syncing.JoinBranch(ctx, d, *folder, args[0])
+				s, err := syncing.JoinBranch(ctx, d, in.in(), args[0])
 				if err != nil {
 					return err
 				}
@@ -140,55 +160,61 @@ sent; sync does that.`,
 					return err
 				}
 				return e.Give(r, func() {
-					if r.BroughtIn == 0 {
-						e.Say("%s holds all of it already.", text.Visible(r.Branch))
+					if r.Received == 0 {
+						e.Say("%s has all of it already.", text.Visible(r.Branch))
 						return
 					}
-					e.Say("Joined: %s of %s on %s now, here only. To send it: uncinate sync", text.Count(r.BroughtIn, "commit"), text.Visible(args[0]), text.Visible(r.Branch))
+					e.Say("Joined: %s of %s are now on %s, here only. To send them: uncinate sync", text.Count(r.Received, "commit"), text.Visible(args[0]), text.Visible(r.Branch))
 				})
 			})
 		}}
 }
 
 func branchRemove() *Command {
-	return &Command{Name: "remove", Args: "NAME", Least: 1, Most: 1, Short: "remove a branch, here and on the host; what would be lost is kept as a rescue copy", Takes: []string{"branch"}, Gives: Planned{},
+	return &Command{Name: "remove", Args: "NAME", Least: 1, Most: 1, Short: "remove a branch, here and on the host; what only it holds is kept as a rescue copy", Takes: []string{"branch"}, Gives: Planned{}, Apart: [][]string{{"here", "on-host"}},
 		Options: func(o *flag.FlagSet) Run {
 			var p plans
 			p.add(o)
-			folder := inFolder(o)
+			in := inFolder(o)
 			here := o.Bool("here", false, "here only")
-			there := o.Bool("there", false, "on the host only")
+			onHost := o.Bool("on-host", false, "on the host only")
 			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
-				plan, err := history.RemoveBranch(ctx, d, *folder, args[0], *here, *there)
+				b, err := history.RemoveBranch(ctx, d, in.in(), args[0], *here, *onHost)
 				if err != nil {
 					return err
 				}
-				return e.proposeBranches(ctx, plan, p, text.Visible(args[0])+" is removed.")
+				return e.proposeBranches(ctx, b, p, text.Visible(args[0])+" is removed.")
 			})
 		}}
 }
 
-func (e *Env) branches(all []history.Branch, now time.Time) {
+func (e *Env) branches(all []history.Branch, now time.Time, most int) {
 	if len(all) == 0 {
-		e.Say("There is no branch with a commit so far.")
+		e.Say("There is no branch with a commit yet.")
 		return
 	}
-	cells := [][]string{{"", "branch", "where", "against the default", "last commit"}}
-	for _, b := range all {
+	cells := [][]string{{"", "branch", "where", "against the default branch", "last commit"}}
+	for i, b := range all {
+		if i == most {
+			break
+		}
 		mark := ""
 		if b.Current {
-			mark = "on it"
+			mark = "current"
 		}
-		where := map[[2]bool]string{{true, true}: "both", {true, false}: "here", {false, true}: "there"}[[2]bool{b.Here, b.There}]
+		where := map[[2]bool]string{{true, true}: "here and on host", {true, false}: "here", {false, true}: "on host"}[[2]bool{b.Here, b.OnHost}]
 		if b.Unsent > 0 {
-			where += fmt.Sprintf(", %d unsent", b.Unsent)
+			where += fmt.Sprintf(", %d not sent", b.Unsent)
 		}
 		if b.Missing > 0 {
-			where += fmt.Sprintf(", %d to bring in", b.Missing)
+			where += fmt.Sprintf(", %d to receive", b.Missing)
 		}
 		cells = append(cells, []string{mark, b.Name, where, against(b), board.Age(now.Sub(b.When)) + ", " + b.Who})
 	}
 	e.lines(cells, 4)
+	if len(all) > most && most > 0 {
+		e.more(len(all), most)
+	}
 }
 
 func against(b history.Branch) string {

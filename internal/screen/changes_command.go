@@ -7,12 +7,12 @@ import (
 	"io"
 	"os"
 	"os/exec"
+	"slices"
 	"strings"
 
 	"golang.org/x/term"
 
 	"uncinate/internal/core/difference"
-	"uncinate/internal/core/fault"
 	"uncinate/internal/core/text"
 	"uncinate/internal/desk"
 	"uncinate/internal/job/history"
@@ -23,54 +23,50 @@ func changesCommand() *Command {
 		Short: "show what differs from the last commit, by file and then in full",
 		Long: `Without a PATH, each file that differs in a line; with one, or with --full, the differences
 themselves: on a terminal with the words marked that differ, elsewhere as git writes them,
-fit to be applied. --here and --there tell what the commits change that only one side has,
-as far as the host was asked: sync, or status, asks it. With --branch, the other side is
-that branch: what it holds that the one you are on does not, or with --here the reverse.`,
-		Examples: []string{"uncinate changes", "uncinate changes tables/2025-03.csv", "uncinate changes --there", "uncinate changes --branch deck", "uncinate changes --commit 1f3a9c --full", "uncinate changes --full > today.patch"},
-		Gives:    history.Changes{},
+fit to be applied. --here and --on-host show what the commits change that only one side has,
+as last seen: sync and status ask the host. With --branch, the other side is that branch:
+what it holds that the current one does not, or with --here the reverse.`,
+		Examples: []string{"uncinate changes", "uncinate changes tables/2025-03.csv", "uncinate changes --on-host", "uncinate changes --branch deck", "uncinate changes --commit 1f3a9c --full", "uncinate changes --full > today.patch"},
+		Gives:    history.Changes{}, Apart: [][]string{{"commit", "here"}, {"commit", "on-host"}, {"commit", "branch"}, {"here", "on-host"}, {"branch", "on-host"}, {"full", "most"}},
 		Options: func(o *flag.FlagSet) Run {
 			var c history.ChangesOptions
-			o.StringVar(&c.Folder, "folder", ".", "the project's `folder`")
+			in := inFolder(o)
 			o.BoolVar(&c.Full, "full", false, "the differences themselves")
+			most := o.Int("most", mostLines, "list at most this `many` files; more are folded by folder")
 			o.StringVar(&c.Commit, "commit", "", "what this `commit` changed")
-			o.StringVar(&c.Branch, "branch", "", "what only this `branch` holds, compared with the one that you are on")
+			o.StringVar(&c.Branch, "branch", "", "what only this `branch` holds, compared with the current one")
 			here := o.Bool("here", false, "what the commits change that are only here")
-			there := o.Bool("there", false, "what the commits change that are only on the host")
+			onHost := o.Bool("on-host", false, "what the commits change that are only on the host")
 			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
-				if c.Commit != "" && (*here || *there || c.Branch != "") {
-					return fault.New(fault.Usage, "one commit, or one side's commits").Try("", "uncinate changes --commit "+text.Quote(c.Commit))
-				}
-				if *here && *there {
-					return fault.New(fault.Usage, "one side at a time: --here or --there").Try("", "uncinate changes --there")
-				}
+				c.Folder = in.in()
 				switch {
 				case *here:
 					c.Side = "here"
-				case *there:
-					c.Side = "there"
+				case *onHost:
+					c.Side = "host"
 				}
 				c.Paths, c.Full = args, c.Full || len(args) > 0
 				r, err := history.Compare(ctx, d, c)
 				if err != nil {
 					return err
 				}
-				return e.Give(r, func() { e.changed(ctx, r, c) })
+				return e.Give(r, func() { e.changed(ctx, r, c, *most) })
 			})
 		}}
 }
 
-func (e *Env) changed(ctx context.Context, r *history.Changes, o history.ChangesOptions) {
+func (e *Env) changed(ctx context.Context, r *history.Changes, o history.ChangesOptions, most int) {
 	if len(r.Files) == 0 {
 		words := "Nothing differs: every file is as in the last commit."
 		if len(o.Paths) > 0 {
-			words = "Nothing differs at what you named."
+			words = "Nothing differs in " + text.Visible(strings.Join(o.Paths, ", ")) + "."
 		} else if r.Commit != "" {
 			words = "That commit changed no file."
 		} else if r.Side != "" {
-			words = "No commit is only " + r.Side + "."
+			words = "No commit is only " + text.Either(r.Side == "host", "on the host", "here") + "."
 		}
 		if r.With != "" && len(o.Paths) == 0 {
-			words = map[string]string{"there": "Branch " + text.Visible(r.With) + " holds nothing that is not here.", "here": "All that is here is in branch " + text.Visible(r.With) + "."}[r.Side]
+			words = map[string]string{"host": "Branch " + text.Visible(r.With) + " holds nothing that is not here.", "here": "All that is here is in branch " + text.Visible(r.With) + "."}[r.Side]
 		}
 		e.Say("%s", words)
 		return
@@ -84,8 +80,14 @@ func (e *Env) changed(ctx context.Context, r *history.Changes, o history.Changes
 			}
 			rows = append(rows, []string{f.Kind, path, extent(f)})
 		}
-		e.Table([]string{"", text.Count(len(r.Files), "file"), "lines"}, rows)
-		e.Say("")
+		if len(rows) > max(most, 1) {
+			e.Table([]string{"", "folder", "files"}, folded(r.Files))
+			e.Say("")
+			e.Say("To see all %s: %s --most %d", text.Count(len(rows), "file"), typed(withoutOption(os.Args[1:], "most")), len(rows))
+		} else {
+			e.Table([]string{"", text.Count(len(r.Files), "file"), "lines"}, rows)
+			e.Say("")
+		}
 		words := []string{"uncinate", "changes"}
 		if o.Folder != "." {
 			words = append(words, "--folder", o.Folder)
@@ -97,9 +99,9 @@ func (e *Env) changed(ctx context.Context, r *history.Changes, o history.Changes
 			words = append(words, "--branch", o.Branch)
 		}
 		if o.Side != "" {
-			words = append(words, "--"+o.Side)
+			words = append(words, text.Either(o.Side == "host", "--on-host", "--here"))
 		}
-		e.Say("The differences themselves: %s, or with a file's name", text.Command(append(words, "--full")...))
+		e.Say("To see the lines: %s, or name a file", text.Command(append(words, "--full")...))
 		return
 	}
 	if !e.Out.terminal {
@@ -111,6 +113,37 @@ func (e *Env) changed(ctx context.Context, r *history.Changes, o history.Changes
 		e.difference(&b, f)
 	}
 	e.page(ctx, b.String())
+}
+
+// folded counts files by their folder at the top and what happened to them; the most first.
+func folded(all []history.ChangedFile) [][]string {
+	type group struct{ kind, folder string }
+	count := map[group]int{}
+	var order []group
+	for _, f := range all {
+		folder, _, deeper := strings.Cut(f.Path, "/")
+		if folder += "/"; !deeper {
+			folder = "(at the top)"
+		}
+		g := group{f.Kind, folder}
+		if count[g]++; count[g] == 1 {
+			order = append(order, g)
+		}
+	}
+	slices.SortStableFunc(order, func(x, y group) int { return count[y] - count[x] })
+	var rows [][]string
+	rest := 0
+	for i, g := range order {
+		if i >= mostLines-1 && len(order) > mostLines {
+			rest += count[g]
+			continue
+		}
+		rows = append(rows, []string{g.kind, g.folder, text.Number(count[g])})
+	}
+	if rest > 0 {
+		rows = append(rows, []string{"", "elsewhere", text.Number(rest)})
+	}
+	return rows
 }
 
 // extent tells how much of a file differs.
@@ -157,7 +190,7 @@ func (e *Env) difference(w *strings.Builder, f history.ChangedFile) {
 	for _, h := range f.Hunks {
 		fmt.Fprintf(w, "%s\n", e.Out.faint(e.Out.visible(h.Head)))
 		for _, l := range h.Lines {
-			sign := map[string]string{"same": " ", "added": "+", "removed": "-", "note": `\`}[l.Sort]
+			sign := map[string]string{"same": " ", "added": "+", "removed": "-", "note": `\`}[l.Kind]
 			fmt.Fprintf(w, "%s%s\n", sign, e.marked(l))
 		}
 	}

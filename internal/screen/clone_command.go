@@ -17,51 +17,45 @@ import (
 
 func cloneCommand() *Command {
 	return &Command{Name: "clone", Args: "REPOSITORY [FOLDER]", Most: -1,
-		Short: "bring hosted repositories onto this machine, one or many",
+		Short: "bring repositories from a host onto this machine, one or many",
 		Long: `REPOSITORY is a name on the account's host or a part of one, OWNER/NAME, or any address of
 it. FOLDER is made if it is missing and refused if it is not empty. Sign-in, name and
-e-mail are set in the copy, so that plain git push and pull work in it.
+e-mail are set in the clone, so that plain git push and pull work in it.
 
 Several at once: a pattern such as 'saltmarsh/*', an owner as saltmarsh/, --list with a file
-of names, or --all that the account sees. Each gets a folder in its owner's folder, or in
-one for all (--flat), below the current folder or --into another. What is here already is
-passed over, and what was cut off goes on.`,
-		Examples: []string{"uncinate clone gauge-firmware", "uncinate clone saltmarsh/harbour-board board", "uncinate clone --all --into ~/work", "uncinate clone 'saltmarsh/*' --flat", "uncinate clone tide-almanac --snapshot"},
-		Takes:    []string{"repository", "folder"}, Gives: attach.Cloned{}, Also: map[string]any{"--all": []many.ClonedRow{}},
+of names, or --everything that the account sees. Each gets a folder in its owner's folder, or
+in one for all ("settings set clone.layout flat"), below the current folder or --into another.
+Existing clones are skipped; interrupted ones continue.`,
+		Examples: []string{"uncinate clone gauge-firmware", "uncinate clone saltmarsh/inlet-board board", "uncinate clone --everything --into ~/work", "uncinate clone 'saltmarsh/*'", "uncinate clone tide-almanac --snapshot"},
+		Takes:    []string{"repository", "folder"}, Gives: attach.Cloned{}, Also: map[string]any{"--everything": []many.ClonedRow{}},
+		Apart: [][]string{{"everything", "list"}, {"snapshot", "read-only"}, {"snapshot", "partial"}, {"depth", "partial"}},
 		Options: func(o *flag.FlagSet) Run {
 			var m many.Options
 			c := &m.CloneOptions
-			preview := o.Bool("preview", false, "show the plan and stop")
+			preview := previewOption(o)
 			o.StringVar(&c.Account, "account", "", "which `account` to use")
-			o.StringVar(&c.Over, "over", "", "the `transport`: https or ssh; the account's unless said")
-			o.StringVar(&c.Branch, "branch", "", "the `branch` to start on; the default one unless said")
-			o.IntVar(&c.Depth, "depth", 0, "only so `many` of the newest commits")
-			o.BoolVar(&c.Partial, "partial", false, "all commits, and old contents only when they are asked for")
-			o.BoolVar(&c.Snapshot, "snapshot", false, "the files alone, without git")
-			o.BoolVar(&c.ReadOnly, "read-only", false, "a copy that is only brought up to date: sync never sends from it")
-			all := o.Bool("all", false, "all that the account sees")
-			o.StringVar(&m.List, "list", "", "a `file` that names repositories, one a line")
+			o.StringVar(&c.Over, "over", "", "the `transport`: https or ssh (default: the account's)")
+			o.StringVar(&c.Branch, "branch", "", "the `branch` to start on (default: the repository's)")
+			o.IntVar(&c.Depth, "depth", 0, "only this `many` of the newest commits")
+			o.BoolVar(&c.Partial, "partial", false, "all commits, and old contents only when they are needed")
+			o.BoolVar(&c.Snapshot, "snapshot", false, "the files only, without git")
+			o.BoolVar(&c.ReadOnly, "read-only", false, "a clone that only receives: sync never sends from it")
+			everything := o.Bool("everything", false, "all that the account sees")
+			o.StringVar(&m.List, "list", "", "a `file` that names repositories, one per line")
 			o.StringVar(&m.Into, "into", "", "the `folder` for the folders of several")
-			flat := o.Bool("flat", false, "several lie side by side, from now on")
-			owners := o.Bool("by-owner", false, "several lie in one folder for each owner, from now on; as it is at first")
 			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
-				if *flat || *owners {
-					if err := many.Layout(d, *flat); err != nil {
-						return err
-					}
-				}
 				if c.Snapshot && c.Depth == 0 {
 					c.Depth = 1
 				}
-				if *all || m.List != "" || m.Into != "" || len(args) > 2 || len(args) > 0 && namesSeveral(args[0]) {
+				if *everything || m.List != "" || m.Into != "" || len(args) > 2 || len(args) > 0 && namesSeveral(args[0]) {
 					m.Which = args
-					if len(args) == 0 && !*all && m.List == "" {
-						return fault.New(fault.Usage, "which repositories? Name them, or --all").Try("", "uncinate clone --all --into "+text.Quote(m.Into))
+					if len(args) == 0 && !*everything && m.List == "" {
+						return fault.New(fault.Usage, "which repositories? Name them, or use --everything").Try("", text.Command("uncinate", "clone", "--everything", "--into", m.Into))
 					}
 					return e.cloneMany(ctx, d, m, *preview)
 				}
 				if len(args) == 0 {
-					return fault.New(fault.Usage, "it is used so: uncinate clone [options] REPOSITORY [FOLDER]").Try("", "uncinate help clone").Try("all that the account sees", "uncinate clone --all")
+					return fault.New(fault.Usage, "usage: uncinate clone [options] REPOSITORY [FOLDER]").Try("see the repositories", "uncinate repository list").Try("all that the account sees", "uncinate clone --everything")
 				}
 				if c.What = args[0]; len(args) > 1 {
 					c.Folder = args[1]
@@ -107,7 +101,7 @@ func (e *Env) clone(ctx context.Context, d *desk.Desk, c attach.CloneOptions, pr
 // byPart finds the repository of whose name a part was given: the only one, or the one
 // that the person chooses. Nil leaves the refusal as it is.
 func (e *Env) byPart(ctx context.Context, d *desk.Desk, c attach.CloneOptions, refused error) (*attach.CloneOptions, error) {
-	all, _, err := repositories.ListHosted(ctx, d, c.Account, c.What)
+	all, _, err := repositories.List(ctx, d, c.Account, c.What)
 	if err != nil || len(all) == 0 || len(fault.Of(refused).Details) > 0 && len(all) > 20 {
 		return nil, refused
 	}
@@ -138,7 +132,7 @@ func (e *Env) byPart(ctx context.Context, d *desk.Desk, c attach.CloneOptions, r
 			}
 		}
 	}
-	e.Aside("Only %s has that in its name, so it is taken.", text.Visible(pick.Path()))
+	e.Aside("Only %s has that in its name, so that one is used.", text.Visible(pick.Path()))
 	c.What, c.Account = pick.Path(), pick.Account
 	return &c, nil
 }
@@ -147,18 +141,18 @@ func (e *Env) cloned(r *attach.Cloned) {
 	e.Say("%s", e.Out.strong("Cloned."))
 	holds := fmt.Sprintf("%s, %s; branch %s at %.10s", text.Count(r.Files, "file"), text.Size(r.Bytes), text.Visible(r.Branch), r.Commit)
 	if r.Commit == "" {
-		holds = "nothing yet: no commit was sent to it so far"
+		holds = "nothing yet: no commit was sent to it"
 	}
 	account := r.Account
 	if account == "" {
-		account = "none; git signs in with what it has"
+		account = "none; git uses its own sign-in"
 	}
 	kept := ""
 	switch {
 	case r.Snapshot:
-		kept = "the files alone: git's folder was taken out again"
+		kept = "files only; .git was removed"
 	case r.ReadOnly:
-		kept = "only brought up to date; sync sends nothing from it"
+		kept = "receives only; sync sends nothing from it"
 	}
 	e.Facts([2]string{"folder", r.Folder}, [2]string{"from", r.Address}, [2]string{"account", account}, [2]string{"holds", holds}, [2]string{"use", kept}, [2]string{"inside", inside(r.Inside)})
 	if r.HandOver != nil {
@@ -233,14 +227,33 @@ func (e *Env) wantedClones(m *many.Many) error {
 	return e.Give(docs, func() { e.Table([]string{"repository", "account", "folder"}, rows) })
 }
 
+// countsOf says how many repositories of each state there are, but for none of one.
+func countsOf(all [][2]any) string {
+	var parts []string
+	for _, x := range all {
+		n, _ := x[1].(int)
+		switch {
+		case n == 0:
+		case len(parts) == 0:
+			parts = append(parts, text.Count(n, "repository")+" "+x[0].(string))
+		default:
+			parts = append(parts, text.Number(n)+" "+x[0].(string))
+		}
+	}
+	if len(parts) == 0 {
+		return "No repository was cloned"
+	}
+	return strings.Join(parts, ", ")
+}
+
 // clonedMany says what came of each, and what some of them need now.
 func (e *Env) clonedMany(rows []many.ClonedRow, count map[string]int) {
 	var supply, large, alike []string
 	for _, r := range rows {
 		if r.Exit != 0 {
 			e.Say("%s: %s.", e.Out.strong(e.Out.visible(r.Name)), e.Out.wrap(e.Out.visible(r.Says), 2))
-			if r.Next != "" {
-				e.Say("      %s", text.Visible(r.Next))
+			if len(r.Remedies) > 0 {
+				e.Say("      %s", text.Visible(r.Remedies[0]))
 			}
 		}
 		if r.Cloned == nil {
@@ -256,15 +269,15 @@ func (e *Env) clonedMany(rows []many.ClonedRow, count map[string]int) {
 			alike = append(alike, r.Name)
 		}
 	}
-	e.Say("%s cloned, %s here already, %s failed.", text.Count(count["cloned"], "repository"), text.Number(count["here already"]), text.Number(count["failed"]))
+	e.Say("%s.", countsOf([][2]any{{"cloned", count["cloned"]}, {"here already", count["here already"]}, {"failed", count["failed"]}}))
 	for _, about := range []struct {
 		says  string
 		names []string
-	}{{"Something is to be made or supplied in: ", supply}, {"Large files are only pointers so far, until git lfs pull, in: ", large},
-		{"Names that differ in capital and small letters alone cannot lie side by side here, in: ", alike}} {
+	}{{"Something must be made or supplied in: ", supply}, {"Large files are only pointers, until git lfs pull, in: ", large},
+		{"Names that differ only in upper and lower case cannot be side by side here, in: ", alike}} {
 		if len(about.names) > 0 {
 			e.Say("%s", e.Out.wrap(about.says+e.Out.visible(strings.Join(about.names, ", ")), 2))
 		}
 	}
-	e.Say("Where they stand: uncinate status --all")
+	e.Say("To see their state: uncinate status --all")
 }

@@ -14,6 +14,7 @@ import (
 	"flag"
 	"fmt"
 	"io"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -32,14 +33,63 @@ type Command struct {
 	Short    string // one line, a verb first, without full stop
 	Long     string // paragraphs
 	Examples []string
-	Least    int            // arguments
-	Most     int            // arguments; -1 for any number
-	Takes    []string       // what each argument is, for completion: one of the sources; the last one holds for all that follow
-	Gives    any            // an empty value of the document that --json prints; nil where there is no such option
-	Also     map[string]any // the same for what an option makes it print instead: "--all" → a value
+	Least    int                 // arguments
+	Most     int                 // arguments; -1 for any number
+	Takes    []string            // what each argument is, for completion: one of the sources; the last one holds for all that follow
+	Needs    map[string][]string // an option is heeded only with one of these others
+	Apart    [][]string          // of these options only one is heeded
+	Gives    any                 // an empty value of the document that --json prints; nil where there is no such option
+	Also     map[string]any      // the same for what an option makes it print instead: "--all" → a value
 	Options  func(o *flag.FlagSet) Run
 	Subs     []*Command
+	Word     string // of a family: the sub-command that may be meant where another word follows
 	Hidden   bool
+}
+
+// shorts are the options that have a short form, the same for every command.
+var shorts = map[string]string{"message": "m", "yes": "y", "quiet": "q", "verbose": "v"}
+
+// short adds the short forms to options.
+func addShorts(o *flag.FlagSet) {
+	for long, short := range shorts {
+		if f := o.Lookup(long); f != nil {
+			o.Var(f.Value, short, "")
+		}
+	}
+}
+
+// longName is an option's name, whichever form was typed.
+func longName(name string) string {
+	for long, short := range shorts {
+		if name == short {
+			return long
+		}
+	}
+	return name
+}
+
+// fit refuses options that the command cannot heed beside or without others.
+func (c *Command) fit(o *flag.FlagSet, help string) error {
+	var given []string
+	o.Visit(func(f *flag.Flag) { given = append(given, longName(f.Name)) })
+	for _, name := range given {
+		needs := c.Needs[name]
+		if len(needs) > 0 && !slices.ContainsFunc(needs, func(n string) bool { return slices.Contains(given, n) }) {
+			return fault.New(fault.Usage, "--%s is of no use without --%s", name, strings.Join(needs, " or --")).Try("see its options", help)
+		}
+	}
+	for _, apart := range append(slices.Clone(c.Apart), []string{"quiet", "verbose"}, []string{"preview", "yes"}) {
+		var both []string
+		for _, name := range apart {
+			if slices.Contains(given, name) {
+				both = append(both, "--"+name)
+			}
+		}
+		if len(both) > 1 {
+			return fault.New(fault.Usage, "%s cannot be used together", strings.Join(both, " and ")).Try("see its options", help)
+		}
+	}
+	return nil
 }
 
 // common are the options that every command has.
@@ -49,8 +99,8 @@ func (c *common) add(o *flag.FlagSet, of *Command) {
 	if of.Gives != nil {
 		o.BoolVar(&c.json, "json", false, "one JSON document on standard output")
 	}
-	o.BoolVar(&c.quiet, "quiet", false, "say less")
-	o.BoolVar(&c.verbose, "verbose", false, "say more: requests and runs of git, never a secret")
+	o.BoolVar(&c.quiet, "quiet", false, "print less")
+	o.BoolVar(&c.verbose, "verbose", false, "also print requests and runs of git (never a secret)")
 }
 
 // parse reads options before, between and after the arguments, up to "--".
@@ -115,24 +165,33 @@ func dispatch(ctx context.Context, e *Env, args []string) error {
 	}
 	c, path, rest := find(e.commands, args)
 	if c == nil {
+		if f := tradeWord(args); f != nil {
+			return f
+		}
 		return unknown("there is no command "+text.Quote(args[0]), args[0], shown(e.commands), "uncinate help")
 	}
 	help := "uncinate help " + strings.Join(path, " ")
 	if c.Options == nil {
-		if len(rest) > 0 && slices.Contains([]string{"-h", "-help", "--help"}, rest[0]) || len(rest) == 0 {
+		if len(rest) > 0 && slices.Contains([]string{"-h", "-help", "--help"}, rest[0]) {
 			e.help(e.Out, c, path)
-			if len(rest) == 0 {
-				return fault.New(fault.Usage, "%s needs one of its sub-commands", strings.Join(append([]string{"uncinate"}, path...), " "))
-			}
 			return nil
 		}
-		return unknown(fmt.Sprintf("uncinate %s has no %s", strings.Join(path, " "), text.Quote(rest[0])), rest[0], shown(c.Subs), help)
+		if len(rest) > 0 && !strings.HasPrefix(rest[0], "-") {
+			if c.Word != "" {
+				return fault.New(fault.Usage, "%s has no sub-command %s", strings.Join(path, " "), text.Quote(rest[0])).
+					Try("did you mean", text.Command(append(append([]string{"uncinate"}, path...), append([]string{c.Word}, rest...)...)...)).Try("or see its sub-commands", help)
+			}
+			return unknown(fmt.Sprintf("%s has no sub-command %s", strings.Join(path, " "), text.Quote(rest[0])), rest[0], shown(c.Subs), help)
+		}
+		c, path = c.Subs[0], append(path, c.Subs[0].Name) // a family's name alone does what its first one does
+		help = "uncinate help " + strings.Join(path, " ")
 	}
 	o := flag.NewFlagSet(c.Name, flag.ContinueOnError)
 	o.SetOutput(io.Discard)
 	run := c.Options(o)
 	var all common
 	all.add(o, c)
+	addShorts(o)
 	words, err := parse(o, rest)
 	e.json = all.json || err != nil && e.json
 	if errors.Is(err, flag.ErrHelp) {
@@ -142,10 +201,13 @@ func dispatch(ctx context.Context, e *Env, args []string) error {
 	if err != nil {
 		return optionFault(o, err, help)
 	}
+	if err := c.fit(o, help); err != nil {
+		return err
+	}
 	if len(words) < c.Least || c.Most >= 0 && len(words) > c.Most {
-		f := fault.New(fault.Usage, "it is used so: %s", strings.TrimSpace("uncinate "+strings.Join(path, " ")+" [options] "+c.Args))
+		f := fault.New(fault.Usage, "usage: %s", strings.TrimSpace("uncinate "+strings.Join(path, " ")+" [options] "+c.Args))
 		if len(words) > c.Most && c.Most >= 0 {
-			f.Says = fmt.Sprintf("there is an argument too many: %s", text.Quote(words[c.Most]))
+			f.Says = fmt.Sprintf("one argument too many: %s", text.Quote(words[c.Most]))
 		}
 		return f.Try("", help)
 	}
@@ -169,20 +231,36 @@ func unknown(says, word string, names []string, help string) error {
 	if near := text.Nearest(word, names); near != "" {
 		f.Detail("Did you mean %s?", near)
 	}
-	return f.Try("see what there is", help)
+	return f.Try("see the commands", help)
 }
+
+// badValue is how package flag refuses a value.
+var badValue = regexp.MustCompile(`^invalid (?:boolean )?value "(.*)" for (?:flag )?-(\S+): (.*)$`)
 
 // optionFault puts flag's error into our words, with the option that was meant.
 func optionFault(o *flag.FlagSet, err error, help string) error {
 	says := err.Error()
 	name, found := strings.CutPrefix(says, "flag provided but not defined: -")
 	if !found {
-		says = strings.ReplaceAll(strings.ReplaceAll(says, "flag needs an argument: -", "a value is missing for --"), "invalid value", "this value cannot be taken:")
-		return fault.New(fault.Usage, "%s", text.Excerpt(strings.ReplaceAll(says, "for flag -", "for --"), 200)).Try("", help)
+		if name, missing := strings.CutPrefix(says, "flag needs an argument: -"); missing {
+			return fault.New(fault.Usage, "a value is missing for --%s", longName(name)).Try("see its options", help)
+		}
+		f := fault.New(fault.Usage, "%s", text.Excerpt(says, 200))
+		if m := badValue.FindStringSubmatch(says); m != nil { // as package flag says it
+			f.Says = fmt.Sprintf("not a value for --%s: %s", longName(m[2]), text.Excerpt(m[1], 80))
+			if why := strings.TrimPrefix(m[3], "parse error"); why != "" {
+				f.Detail("%s", text.Excerpt(why, 200))
+			}
+		}
+		return f.Try("see its options", help)
 	}
 	var names []string
-	o.VisitAll(func(f *flag.Flag) { names = append(names, f.Name) })
-	f := fault.New(fault.Usage, "there is no option --%s here", text.Visible(name))
+	o.VisitAll(func(f *flag.Flag) {
+		if len(f.Name) > 1 {
+			names = append(names, f.Name)
+		}
+	})
+	f := fault.New(fault.Usage, "this command has no option --%s", text.Visible(name))
 	if near := text.Nearest(name, names); near != "" {
 		f.Detail("Did you mean --%s?", near)
 	}

@@ -271,7 +271,7 @@ func (e *Env) known(d *desk.Desk, kind, current string) ([]candidate, error) {
 	list, err := project.Register(d)
 	if kind == "repository" {
 		for _, p := range list {
-			all.add(p.Address, "hooked here")
+			all.add(p.Address, "attached here")
 		}
 		return all.found, err
 	}
@@ -294,7 +294,7 @@ func commandWords(all []*Command, current string) []candidate {
 	return out
 }
 
-// projectWords are the hooked folders, by a short path where they lie below this one.
+// projectWords are the attached folders, by a short path where they lie below this one.
 func projectWords(projects []project.Project, current string) ([]candidate, error) {
 	here, err := os.Getwd()
 	if err != nil {

@@ -10,6 +10,7 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -130,6 +131,18 @@ type Remedy struct {
 	Command string `json:"command"`
 }
 
+// completed makes whole commands of remedies that are an option alone: the command that was typed,
+// with that option.
+func completed(all []fault.Remedy) []fault.Remedy {
+	out := slices.Clone(all)
+	for i := range out {
+		if strings.HasPrefix(out[i].Command, "--") {
+			out[i].Command = typed(os.Args[1:]) + " " + out[i].Command
+		}
+	}
+	return out
+}
+
 // Fault shows an error: the cause, what belongs to it, and what to do next. With
 // --json it is a document too, if none was printed yet.
 func (e *Env) Fault(err error) {
@@ -138,7 +151,7 @@ func (e *Env) Fault(err error) {
 	if e.json && !e.gave {
 		var p Problem
 		p.Error.Kind, p.Error.Exit, p.Error.Says, p.Error.Details = f.Kind.String(), int(f.Kind), f.Says, f.Details
-		for _, r := range f.Remedies {
+		for _, r := range completed(f.Remedies) {
 			p.Error.Remedies = append(p.Error.Remedies, Remedy(r))
 		}
 		_ = e.JSON(p) // standard error says the same
@@ -154,7 +167,7 @@ func (e *Env) Fault(err error) {
 	for _, d := range f.Details {
 		fmt.Fprintf(e.Err, "  %s\n", e.Err.wrap(text.Visible(d), 2))
 	}
-	for _, r := range f.Remedies {
+	for _, r := range completed(f.Remedies) {
 		if r.Why != "" {
 			fmt.Fprintf(e.Err, "  %s:\n", strings.ToUpper(r.Why[:1])+r.Why[1:])
 		}

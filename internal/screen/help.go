@@ -15,9 +15,9 @@ var groups = []struct {
 	names []string
 }{
 	{"The main job", []string{"ready", "survey", "ignore", "attach", "detach", "clone"}},
-	{"Every day", []string{"status", "changes", "save", "sync", "history", "branch", "tag", "rescue", "visit"}},
-	{"On the host", []string{"hosted", "access"}},
-	{"Hosts, accounts, secrets", []string{"host", "account", "token", "key", "vault"}},
+	{"Every day", []string{"status", "changes", "save", "sync", "history", "branch", "tag", "rescue", "project", "visit"}},
+	{"On the host", []string{"repository", "access"}},
+	{"Hosts, accounts, secrets", []string{"host", "account", "token", "key", "vault", "settings"}},
 	{"To try it", []string{"tour", "practice"}},
 	{"More", []string{"completion", "credential", "help", "version"}},
 }
@@ -26,11 +26,11 @@ var groups = []struct {
 var exitCodes = []struct {
 	code  int
 	means string
-}{{0, "done"}, {1, "failed"}, {2, "wrong usage"}, {3, "a decision of yours is needed; nothing was changed beyond what was said"}, {4, "refused to protect you"},
+}{{0, "done"}, {1, "failed"}, {2, "wrong usage"}, {3, "you have to decide; apart from what is listed, nothing was changed"}, {4, "refused to protect you"},
 	{5, "the host said no"}, {6, "the host cannot be reached"}, {130, "interrupted"}}
 
 func (e *Env) overview(w *stream) {
-	fmt.Fprintf(w, "Uncinate hooks local projects to hosted repositories, and keeps both in step.\n\n")
+	fmt.Fprintf(w, "Uncinate attaches local projects to repositories on hosts, and keeps both in step.\n\n")
 	for _, g := range groups {
 		fmt.Fprintln(w, w.strong(g.title))
 		for _, name := range g.names {
@@ -40,8 +40,8 @@ func (e *Env) overview(w *stream) {
 		}
 		fmt.Fprintln(w)
 	}
-	fmt.Fprintln(w, "A first look, with nothing of yours touched:   uncinate tour")
-	fmt.Fprintln(w, "One command in full:                           uncinate help COMMAND")
+	fmt.Fprintln(w, "To try it, with nothing of yours touched:   uncinate tour")
+	fmt.Fprintln(w, "About one command:                          uncinate help COMMAND")
 }
 
 // page is how wide help is written: as the stream, and never too wide to be read well.
@@ -74,7 +74,7 @@ func (e *Env) help(w *stream, c *Command, path []string) {
 	if c.Options != nil {
 		fmt.Fprintln(w, "Options")
 		eachOption(c, func(name, value, use string) {
-			fmt.Fprintf(w, "  %-24s %s\n", strings.TrimSpace("--"+name+" "+value), wrapTo(use, 27, width))
+			fmt.Fprintf(w, "  %-24s %s\n", optionName(name, value), wrapTo(use, 27, width))
 		})
 		fmt.Fprintln(w)
 	}
@@ -84,6 +84,15 @@ func (e *Env) help(w *stream, c *Command, path []string) {
 			fmt.Fprintf(w, "  %s\n", x)
 		}
 	}
+}
+
+// optionName is an option as help shows it, with its short form.
+func optionName(name, value string) string {
+	out := strings.TrimSpace("--" + name + " " + value)
+	if short := shorts[name]; short != "" {
+		out += ", -" + short
+	}
+	return out
 }
 
 // eachOption tells of a command's options: its own first, then the common ones.
@@ -100,7 +109,7 @@ func eachOption(c *Command, tell func(name, value, use string)) {
 			} else {
 				value = strings.ToUpper(value)
 				if f.DefValue != "" && f.DefValue != "0" {
-					use += " (" + strings.TrimSuffix(f.DefValue, "0m0s") + " unless said)"
+					use += " (default: " + strings.TrimSuffix(f.DefValue, "0m0s") + ")"
 				}
 			}
 			tell(f.Name, value, use)
@@ -111,7 +120,7 @@ func eachOption(c *Command, tell func(name, value, use string)) {
 // Reference writes the reference page from the commands themselves.
 func Reference(w io.Writer, commands []*Command) {
 	fmt.Fprint(w, "# Commands\n\nThis page is made from the commands themselves (`uncinate help --reference`); `uncinate help COMMAND` says the same.\n\n"+
-		"Options may stand before or after the arguments; two dashes or one.\n\n"+
+		"Options may be before or after the arguments; with two dashes or one.\n\n"+
 		"With `--json` a command prints one document on standard output, also when it fails; [json.md](json.md) tells of them.\n\nExit codes: ")
 	for i, x := range exitCodes {
 		fmt.Fprintf(w, "%s%d %s", text.Either(i > 0, " · ", ""), x.code, x.means)
@@ -133,7 +142,7 @@ func Reference(w io.Writer, commands []*Command) {
 		if c.Options != nil {
 			fmt.Fprint(w, "\n| option | meaning |\n|---|---|\n")
 			eachOption(c, func(name, value, use string) {
-				fmt.Fprintf(w, "| `%s` | %s |\n", strings.TrimSpace("--"+name+" "+value), strings.ReplaceAll(use, "|", "\\|"))
+				fmt.Fprintf(w, "| `%s` | %s |\n", optionName(name, value), strings.ReplaceAll(use, "|", "\\|"))
 			})
 		}
 		if len(c.Examples) > 0 {

@@ -10,8 +10,8 @@ import (
 )
 
 func helpCommand() *Command {
-	return &Command{Name: "help", Args: "[COMMAND]", Most: -1, Short: "tell what there is, or one command in full",
-		Takes: []string{"command"}, Gives: Helped{},
+	return &Command{Name: "help", Args: "[COMMAND]", Most: -1, Short: "show all commands, or one in full",
+		Takes: []string{"command"}, Gives: Helped{}, Apart: [][]string{{"reference", "schema"}, {"reference", "man"}, {"schema", "man"}, {"json", "reference"}, {"json", "man"}},
 		Options: func(o *flag.FlagSet) Run {
 			reference := o.Bool("reference", false, "print the reference page of all commands")
 			schema := o.Bool("schema", false, "print the JSON Schema of all that --json prints")

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"strings"
 
-	"uncinate/internal/core/fault"
 	"uncinate/internal/core/text"
 	"uncinate/internal/desk"
 	"uncinate/internal/job/history"
@@ -14,29 +13,28 @@ import (
 
 func historyCommand() *Command {
 	return &Command{Name: "history", Args: "[PATH]", Most: 1,
-		Short: "list the commits, each marked by where it is: here, there or both",
-		Long: `The newest first, of this branch and of its counterpart on the host as far as it was asked.
-With a PATH, only those that touched this file or folder. With --full, the files that each
-touched; with --graph, the lines of descent beside
-them: "." where one begins below a merge, "'" where it ends, "+" where it meets another.`,
-		Examples: []string{"uncinate history", "uncinate history --there", "uncinate history src/level.c", "uncinate history --graph --most 100"}, Gives: history.History{},
+		Short: "list the commits, each marked: here, on the host, or both",
+		Long: `The newest first, of this branch and of its counterpart on the host as last seen. With a
+PATH, only those that touched this file or folder. With --full, the files that each touched;
+with --graph, the lines of descent beside them: "." where one begins below a merge, "'" where
+it ends, "+" where it meets another.`,
+		Examples: []string{"uncinate history", "uncinate history --on-host", "uncinate history src/level.c", "uncinate history --graph --most 100"}, Gives: history.History{}, Apart: [][]string{{"here", "on-host"}},
 		Options: func(o *flag.FlagSet) Run {
 			var h history.HistoryOptions
-			o.StringVar(&h.Folder, "folder", ".", "the project's `folder`")
+			in := inFolder(o)
 			o.StringVar(&h.Branch, "branch", "", "another `branch`, a tag or a commit")
-			o.IntVar(&h.Most, "most", 30, "how `many`")
+			o.IntVar(&h.Most, "most", mostLines, "at most this `many`")
 			o.BoolVar(&h.Full, "full", false, "the files that each touched")
 			o.BoolVar(&h.Graph, "graph", false, "the lines of descent")
 			here := o.Bool("here", false, "only those that are not on the host")
-			there := o.Bool("there", false, "only those that were not brought in to this branch")
+			onHost := o.Bool("on-host", false, "only those that this branch has not received")
 			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
+				h.Folder = in.in()
 				switch {
-				case *here && *there:
-					return fault.New(fault.Usage, "one side at a time: --here or --there").Try("both", "uncinate history")
 				case *here:
 					h.Side = "here"
-				case *there:
-					h.Side = "there"
+				case *onHost:
+					h.Side = "host"
 				}
 				if len(args) > 0 {
 					h.Path = args[0]
@@ -52,16 +50,16 @@ them: "." where one begins below a merge, "'" where it ends, "+" where it meets 
 
 func (e *Env) history(ctx context.Context, r *history.History, o history.HistoryOptions) {
 	if len(r.Commits) == 0 {
-		words := "There is no commit here so far."
+		words := "There is no commit here yet."
 		if o.Path != "" {
 			words = "No commit touched " + text.Visible(o.Path) + "."
 		} else if o.Side != "" {
-			words = "No commit is only " + o.Side + "."
+			words = "No commit is only " + text.Either(o.Side == "host", "on the host", "here") + "."
 		}
 		e.Say("%s", words)
 		return
 	}
-	cells := [][]string{{"", "commit", "when", "who", "what"}}
+	cells := [][]string{{"where", "commit", "when", "who", "what"}}
 	widest := 0
 	for _, c := range r.Commits {
 		widest = max(widest, len(c.Lead))
@@ -77,7 +75,7 @@ func (e *Env) history(ctx context.Context, r *history.History, o history.History
 			names = append(names, short(n))
 		}
 		if len(names) > 0 {
-			what = "[" + strings.Join(names, ", ") + "] " + what
+			what += "  [" + strings.Join(names, ", ") + "]"
 		}
 		cells = append(cells, []string{lead, c.ID[:min(10, len(c.ID))], c.When.Local().Format("2006-01-02 15:04"), c.Who, what})
 	}
@@ -98,7 +96,7 @@ func (e *Env) history(ctx context.Context, r *history.History, o history.History
 		}
 	}
 	e.Say("")
-	e.Say("What one changed: uncinate changes --commit COMMIT --full")
+	e.Say("To see one commit: uncinate changes --commit COMMIT --full")
 	if r.More {
 		e.Say("Older ones: uncinate history --most %d", 3*len(r.Commits))
 	}

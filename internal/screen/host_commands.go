@@ -5,12 +5,12 @@ import (
 	"errors"
 	"flag"
 	"fmt"
-	"os"
 	"strings"
 
 	"uncinate/internal/core/description"
 	"uncinate/internal/core/draft"
 	"uncinate/internal/core/fault"
+	"uncinate/internal/core/plan"
 	"uncinate/internal/core/text"
 	"uncinate/internal/desk"
 	"uncinate/internal/desk/accounts"
@@ -19,10 +19,10 @@ import (
 	"uncinate/internal/job/checks"
 )
 
-// Hosted is a known host as a JSON document.
-type Hosted struct {
+// KnownHost is a known host as a JSON document.
+type KnownHost struct {
 	Name        string         `json:"name"`
-	At          string         `json:"at" says:"its address"`
+	Address     string         `json:"address"`
 	Title       string         `json:"title,omitempty"`
 	Accounts    int            `json:"accounts" says:"how many of them this machine knows"`
 	Actions     []string       `json:"actions" says:"what its description lets the program do"`
@@ -31,8 +31,8 @@ type Hosted struct {
 	DescribedIn string         `json:"described_in" says:"path of the description"`
 }
 
-func hosted(d *desk.Desk, h *hosts.Host, holders int) Hosted {
-	return Hosted{h.Name, h.At, h.Title, holders, append([]string{}, h.Can()...), h.Later, h.Limits, hosts.DescriptionFile(d, h.Name)}
+func knownHost(d *desk.Desk, h *hosts.Host, holders int) KnownHost {
+	return KnownHost{h.Name, h.At, h.Title, holders, append([]string{}, h.Can()...), h.Later, h.Limits, hosts.DescriptionFile(d, h.Name)}
 }
 
 // CheckedHost is what came of checking a description, as a JSON document.
@@ -66,7 +66,7 @@ func (e *Env) checked(doc CheckedHost) {
 	for _, list := range []struct {
 		head  string
 		items []string
-	}{{"Worth a look", doc.Remarks}, {"Described rightly, and not carried out by this version", doc.Later}} {
+	}{{"Worth a look", doc.Remarks}, {"Valid, but not used by this version", doc.Later}} {
 		if len(list.items) > 0 {
 			e.Say("%s:", list.head)
 		}
@@ -78,7 +78,7 @@ func (e *Env) checked(doc CheckedHost) {
 
 // DraftedHost is a first description, as a JSON document.
 type DraftedHost struct {
-	Text     string                `json:"text" says:"the description, TOML"`
+	TOML     string                `json:"toml" says:"the description"`
 	Found    []draft.Found         `json:"found"`
 	Missing  []string              `json:"missing"`
 	Mistakes []description.Mistake `json:"mistakes" says:"what has to be mended before it can be used"`
@@ -109,9 +109,10 @@ func (e *Env) tryHost(ctx context.Context, d *desk.Desk, o checks.TryOptions, p 
 		return err
 	}
 	if o.Write {
-		if err := e.Agree(ctx, p.yes, again(os.Args[1:])); err != nil {
-			f := *fault.Of(err)
-			return f.Detail("A scratch repository and a scratch key would be made on %s and removed again.", o.Host)
+		items := []plan.Item{{ID: "look", Place: plan.Host, Sentence: "Do every action that only reads"},
+			{ID: "write", Place: plan.Host, Sentence: "Create a scratch repository and a scratch key, change and list them, and remove them again"}}
+		if goes, err := e.show(ctx, p, "To try "+o.Host+":", items, o.Host, nil); err != nil || !goes {
+			return err
 		}
 	}
 	all, err := t.Look(ctx)
@@ -168,23 +169,23 @@ func (e *Env) compared(all []checks.Compared) {
 // Forgotten is what this machine forgot, as a JSON document.
 type Forgotten struct {
 	Name     string `json:"name"`
-	Projects int    `json:"projects,omitempty" says:"how many hooked projects have no sign-in any more"`
+	Projects int    `json:"projects,omitempty" says:"how many attached projects have no sign-in now"`
 }
 
 // PinnedHost is a host's SSH key that was vouched for, as a JSON document.
 type PinnedHost struct {
 	Address     string `json:"address"`
-	Type        string `json:"type"`
+	Kind        string `json:"kind"`
 	Fingerprint string `json:"fingerprint"`
 }
 
 func hostCommand() *Command {
-	return &Command{Name: "host", Short: "know hosts: add, list, show, check, try, draft, compare, pin, forget",
+	return &Command{Name: "host", Short: "manage known hosts: list, add, show, check, try, draft, compare, pin, forget",
 		Long: `A host description says how to talk to a host; docs/host-descriptions.md explains the
 language. Descriptions of the practice hosts ship with the program.`,
 		Subs: []*Command{
-			hostAdd(),
 			hostList(),
+			hostAdd(),
 			hostShow(),
 			hostCheck(),
 			hostTry(),
@@ -196,19 +197,23 @@ language. Descriptions of the practice hosts ship with the program.`,
 }
 
 func hostAdd() *Command {
-	return &Command{Name: "add", Args: "NAME|FILE", Least: 1, Most: 1, Takes: []string{"description"}, Gives: Hosted{}, Short: "make a host known by its description",
+	return &Command{Name: "add", Args: "NAME|FILE", Least: 1, Most: 1, Takes: []string{"description"}, Gives: KnownHost{}, Short: "make a host known by its description",
 		Long:     "NAME is a description that ships with the program; FILE is one of your own, given with its path, such as ./petrel.toml.",
 		Examples: []string{"uncinate host add gannet --at http://127.0.0.1:8765", "uncinate host add ./petrel.toml"},
 		Options: func(o *flag.FlagSet) Run {
 			at := o.String("at", "", "the host's `address`, if it is another than the description's")
-			as := o.String("as", "", "know it under another `name`")
-			return withDesk(func(_ context.Context, e *Env, d *desk.Desk, args []string) error {
-				h, err := hosts.Add(d, args[0], *at, *as, func(host string) ([]string, error) { return accounts.NamesOn(d, host) })
+			as := o.String("as", "", "another `name` for it here")
+			preview := previewOption(o)
+			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
+				h, err := hosts.Add(d, args[0], *at, *as, func(host string) ([]string, error) { return accounts.NamesOn(d, host) }, *preview)
 				if err != nil {
 					return err
 				}
-				return e.Give(hosted(d, h, 0), func() {
-					e.Say("%s is known, at %s.", h.Name, h.At)
+				if *preview {
+					return e.would(ctx, "", here("Add the host "+h.Name+", at "+h.At+", by the description "+text.Visible(args[0])))
+				}
+				return e.Give(knownHost(d, h, 0), func() {
+					e.Say("The host %s is added, at %s.", h.Name, h.At)
 					name := ""
 					if h.Shell != nil {
 						name = "YOUR-NAME "
@@ -220,21 +225,21 @@ func hostAdd() *Command {
 }
 
 func hostList() *Command {
-	return &Command{Name: "list", Gives: []Hosted{}, Short: "list the known hosts",
+	return &Command{Name: "list", Gives: []KnownHost{}, Short: "list the known hosts",
 		Options: func(*flag.FlagSet) Run {
 			return withDesk(func(_ context.Context, e *Env, d *desk.Desk, _ []string) error {
 				known, err := hosts.All(d)
 				if err != nil {
 					return err
 				}
-				rows, docs := [][]string{}, []Hosted{}
+				rows, docs := [][]string{}, []KnownHost{}
 				for _, h := range known {
 					holders, err := accounts.On(d, h.Name)
 					if err != nil {
 						return err
 					}
 					rows = append(rows, []string{h.Name, h.At, fmt.Sprint(len(holders)), h.Title})
-					docs = append(docs, hosted(d, h, len(holders)))
+					docs = append(docs, knownHost(d, h, len(holders)))
 				}
 				return e.Give(docs, func() {
 					if len(rows) == 0 {
@@ -242,14 +247,14 @@ func hostList() *Command {
 						e.Aside("Next: uncinate host add FILE   (docs/host-descriptions.md), or to try it: uncinate practice")
 						return
 					}
-					e.Table([]string{"host", "at", "accounts", "what it is"}, rows)
+					e.Table([]string{"host", "address", "accounts", "what it is"}, rows)
 				})
 			})
 		}}
 }
 
 func hostShow() *Command {
-	return &Command{Name: "show", Args: "NAME", Least: 1, Most: 1, Takes: []string{"host"}, Gives: Hosted{}, Short: "show what a host's description says it can do",
+	return &Command{Name: "show", Args: "NAME", Least: 1, Most: 1, Takes: []string{"host"}, Gives: KnownHost{}, Short: "show what a host's description says it can do",
 		Options: func(*flag.FlagSet) Run {
 			return withDesk(func(_ context.Context, e *Env, d *desk.Desk, args []string) error {
 				h, err := hosts.Named(d, args[0])
@@ -260,7 +265,7 @@ func hostShow() *Command {
 				if err != nil {
 					return err
 				}
-				return e.Give(hosted(d, h, len(holders)), func() {
+				return e.Give(knownHost(d, h, len(holders)), func() {
 					e.Say("%s", e.Out.strong(h.Name))
 					ways := []string{"token"}
 					if h.Shell != nil {
@@ -269,7 +274,7 @@ func hostShow() *Command {
 					if o := h.SignIn.OAuth; o != nil {
 						ways = append(ways, o.Ways...)
 					}
-					e.Facts([2]string{"what", h.Title}, [2]string{"at", h.At}, [2]string{"sign in by", strings.Join(ways, ", ")}, [2]string{"can", strings.Join(h.Can(), ", ")},
+					e.Facts([2]string{"what", h.Title}, [2]string{"address", h.At}, [2]string{"sign in by", strings.Join(ways, ", ")}, [2]string{"can", strings.Join(h.Can(), ", ")},
 						[2]string{"not yet", strings.Join(h.Later, "; ")}, [2]string{"described in", hosts.DescriptionFile(d, h.Name)})
 				})
 			})
@@ -277,7 +282,7 @@ func hostShow() *Command {
 }
 
 func hostCheck() *Command {
-	return &Command{Name: "check", Args: "NAME|FILE", Least: 1, Most: 1, Takes: []string{"description"}, Gives: CheckedHost{}, Short: "check a description: every mistake with line and column",
+	return &Command{Name: "check", Args: "NAME|FILE", Least: 1, Most: 1, Takes: []string{"description"}, Gives: CheckedHost{}, Short: "check a description: every mistake, with line and column",
 		Options: func(*flag.FlagSet) Run {
 			return withDesk(func(_ context.Context, e *Env, d *desk.Desk, args []string) error {
 				c, err := hosts.CheckDescription(d, args[0])
@@ -298,9 +303,9 @@ func hostCheck() *Command {
 }
 
 func hostTry() *Command {
-	return &Command{Name: "try", Args: "NAME", Least: 1, Most: 1, Takes: []string{"host"}, Gives: TriedHost{}, Short: "try a host's actions on the live host",
+	return &Command{Name: "try", Args: "NAME", Least: 1, Most: 1, Takes: []string{"host"}, Gives: TriedHost{}, Needs: map[string][]string{"yes": {"write"}, "preview": {"write"}}, Short: "try a host's actions on the live host",
 		Long: `Does every action that only looks, with your account, and shows each request, the
-answer's status and what was read from it; secrets are blanked. With --write it also makes
+answer's status and what was read from it; secrets are blanked. With --write it also creates
 a scratch repository and a scratch key, changes, lists and removes them; whatever fails,
 nothing is left behind.`,
 		Examples: []string{"uncinate host try gannet", "uncinate host try gannet --write"},
@@ -308,8 +313,8 @@ nothing is left behind.`,
 			var t checks.TryOptions
 			var p plans
 			o.StringVar(&t.Account, "account", "", "which `account` to use")
-			o.BoolVar(&t.Write, "write", false, "also make, change and remove a scratch repository and a scratch key")
-			o.BoolVar(&p.yes, "yes", false, "with --write: go ahead without asking")
+			o.BoolVar(&t.Write, "write", false, "also create, change and remove a scratch repository and a scratch key")
+			p.add(o)
 			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
 				t.Host = args[0]
 				return e.tryHost(ctx, d, t, p)
@@ -343,7 +348,7 @@ been the next best.`,
 }
 
 func hostCompare() *Command {
-	return &Command{Name: "compare", Args: "[NAME]...", Most: -1, Takes: []string{"host"}, Gives: []checks.Compared{}, Short: "put hosts side by side by their limits",
+	return &Command{Name: "compare", Args: "[NAME]...", Most: -1, Takes: []string{"host"}, Gives: []checks.Compared{}, Short: "compare hosts by their limits",
 		Long: "Compares the known hosts, or those that are named, by the limits that their descriptions tell, and by what your accounts use of them where a host tells it.",
 		Options: func(*flag.FlagSet) Run {
 			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
@@ -357,33 +362,41 @@ func hostCompare() *Command {
 }
 
 func hostPin() *Command {
-	return &Command{Name: "pin", Args: "ADDRESS", Least: 1, Most: 1, Gives: PinnedHost{}, Short: "vouch for the SSH key of a host that nothing else vouches for",
+	return &Command{Name: "pin", Args: "ADDRESS", Least: 1, Most: 1, Gives: PinnedHost{}, Short: "accept a host's SSH key by its fingerprint",
 		Long: `ADDRESS is the host's name, with :PORT if it is not 22. The host must show the very key
 of the fingerprint now; compare that with what its operator publishes first.`,
 		Examples: []string{"uncinate host pin skerry.example --fingerprint SHA256:..."},
 		Options: func(o *flag.FlagSet) Run {
+			preview := previewOption(o)
 			print := o.String("fingerprint", "", "the key's `fingerprint`, as the host's operator publishes it")
 			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
 				if !strings.HasPrefix(*print, "SHA256:") {
-					return fault.New(fault.Usage, "say the key's fingerprint, which begins with SHA256:").Try("", text.Command("uncinate", "host", "pin", args[0], "--fingerprint", "SHA256:..."))
+					return fault.New(fault.Usage, "name the key's fingerprint, which begins with SHA256:").Try("", text.Command("uncinate", "host", "pin", args[0], "--fingerprint", "SHA256:..."))
 				}
-				k, err := login.PinHost(ctx, d, args[0], *print)
+				k, err := login.PinHost(ctx, d, args[0], *print, *preview)
 				if err != nil {
 					return err
 				}
-				return e.Give(PinnedHost{args[0], k.Type, k.Fingerprint()}, func() { e.Say("Pinned: %s is known by %s from now on.", text.Visible(args[0]), k.Fingerprint()) })
+				if *preview {
+					return e.would(ctx, "", here("Accept the key "+k.Fingerprint()+" of "+text.Visible(args[0])))
+				}
+				return e.Give(PinnedHost{args[0], k.Type, k.Fingerprint()}, func() { e.Say("From now on %s is known by its key %s.", text.Visible(args[0]), k.Fingerprint()) })
 			})
 		}}
 }
 
 func hostForget() *Command {
-	return &Command{Name: "forget", Args: "NAME", Least: 1, Most: 1, Takes: []string{"host"}, Gives: Forgotten{}, Short: "make this machine forget a host",
-		Options: func(*flag.FlagSet) Run {
-			return withDesk(func(_ context.Context, e *Env, d *desk.Desk, args []string) error {
-				if err := hosts.Forget(d, args[0], func(host string) ([]string, error) { return accounts.NamesOn(d, host) }); err != nil {
+	return &Command{Name: "forget", Args: "NAME", Least: 1, Most: 1, Takes: []string{"host"}, Gives: Forgotten{}, Short: "forget a host on this machine",
+		Options: func(o *flag.FlagSet) Run {
+			preview := previewOption(o)
+			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
+				if err := hosts.Forget(d, args[0], func(host string) ([]string, error) { return accounts.NamesOn(d, host) }, *preview); err != nil {
 					return err
 				}
-				return e.Give(Forgotten{Name: args[0]}, func() { e.Say("%s is forgotten here. Nothing was changed on the host.", args[0]) })
+				if *preview {
+					return e.would(ctx, "", here("Forget the host "+args[0]))
+				}
+				return e.Give(Forgotten{Name: args[0]}, func() { e.Say("The host %s is forgotten here. Nothing was changed on it.", args[0]) })
 			})
 		}}
 }

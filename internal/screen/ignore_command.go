@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"uncinate/internal/core/fault"
+	"uncinate/internal/core/plan"
 	"uncinate/internal/core/text"
 	"uncinate/internal/desk"
 	"uncinate/internal/job/surveying"
@@ -16,8 +17,8 @@ import (
 func ignoreCommand() *Command {
 	return &Command{Name: "ignore",
 		Short: "suggest, add and explain ignore rules; keep empty folders",
-		Long: `Ignore rules say which files git leaves out. Those of this program stand in the file
-.gitignore at the project's top, between two lines of its own; what else stands there
+		Long: `Ignore rules say which files git leaves out. Those of this program are in the file
+.gitignore at the project's top, between two lines of its own; everything else there
 keeps its place.`,
 		Subs: []*Command{
 			ignoreSuggest(),
@@ -27,24 +28,24 @@ keeps its place.`,
 		}}
 }
 
-func ignoreFolder(o *flag.FlagSet) *string {
-	return o.String("folder", ".", "the project's `folder`; the current one unless said")
-}
-
 func ignoreSuggest() *Command {
-	return &Command{Name: "suggest",
+	return &Command{Name: "suggest", Args: "[FOLDER]", Most: 1,
 		Short:    "show the rules that fit what the project is made of",
-		Long:     `Finds the kinds of the project and what in it can be made again, or is one person's. Nothing is changed.`,
-		Examples: []string{"uncinate ignore suggest", "uncinate ignore suggest --folder gauge-firmware"},
-		Gives:    surveying.Suggested{},
+		Long:     `Finds what the project is made of, and what in it is generated or is one person's. Nothing is changed.`,
+		Examples: []string{"uncinate ignore suggest", "uncinate ignore suggest gauge-firmware"},
+		Takes:    []string{"folder"}, Gives: surveying.Suggested{},
 		Options: func(o *flag.FlagSet) Run {
-			in := ignoreFolder(o)
-			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, _ []string) error {
-				r, err := surveying.IgnoreSuggest(ctx, d, *in)
+			in := inFolder(o)
+			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
+				folder, err := in.of(args...)
 				if err != nil {
 					return err
 				}
-				return e.Give(r, func() { e.suggested(r, *in) })
+				r, err := surveying.IgnoreSuggest(ctx, d, folder)
+				if err != nil {
+					return err
+				}
+				return e.Give(r, func() { e.suggested(r, folder) })
 			})
 		}}
 }
@@ -53,21 +54,21 @@ func ignoreAdd() *Command {
 	return &Command{Name: "add", Args: "[RULE...]", Most: -1,
 		Short: "add rules, or paths, to the project's ignore rules",
 		Long: `RULE is the path of a file or folder, from the project's top, or a pattern as git knows
-them. What stands already is not repeated. What git carries already goes on being
-carried in spite of any rule; with --untrack it no longer is from the next commit on,
-and stays here as a file. Older commits go on holding it.`,
+them. A rule that is there already is not repeated. What git tracks stays tracked in spite of
+any rule; with --untrack it is not from the next commit on, and stays here as a file. Older
+commits still hold it.`,
 		Examples: []string{"uncinate ignore add config/local.toml", "uncinate ignore add '*.log' --folder tide-almanac", "uncinate ignore add --suggested", "uncinate ignore add --untrack build"},
 		Takes:    []string{"file"}, Gives: surveying.Added{},
 		Options: func(o *flag.FlagSet) Run {
 			a := surveying.AddOptions{}
-			in := ignoreFolder(o)
+			in := inFolder(o)
 			o.BoolVar(&a.Suggested, "suggested", false, "add the rules that the project's kinds suggest")
-			o.BoolVar(&a.Untrack, "untrack", false, "let git carry no longer what the rules hit; it stays here")
-			o.BoolVar(&a.Preview, "preview", false, "say what would be done and stop")
+			o.BoolVar(&a.Untrack, "untrack", false, "stop tracking what the rules match; it stays here")
+			o.BoolVar(&a.Preview, "preview", false, "show what would be done and stop")
 			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
-				a.Folder, a.Rules = *in, args
+				a.Folder, a.Rules = in.in(), args
 				if len(args) == 0 && !a.Suggested {
-					return fault.New(fault.Usage, "say which rule or path, or --suggested").Try("see what is suggested", desk.FolderCommand(*in, "ignore", "suggest"))
+					return fault.New(fault.Usage, "say which rule or path, or --suggested").Try("see what is suggested", desk.FolderCommand(in.in(), "ignore", "suggest"))
 				}
 				r, err := surveying.IgnoreAdd(ctx, d, a)
 				if err != nil {
@@ -80,28 +81,32 @@ and stays here as a file. Older commits go on holding it.`,
 
 func ignoreKeep() *Command {
 	return &Command{Name: "keep", Args: "[FOLDER...]", Most: -1,
-		Short: "put an empty file into empty folders, so that they go up",
-		Long: `FOLDER is an empty folder, from the project's top. git carries no empty folders; a file
-called .gitkeep in one keeps it.`,
-		Examples: []string{"uncinate ignore keep logs", "uncinate ignore keep --all"},
+		Short: "keep empty folders, by an empty file in each",
+		Long: `FOLDER is an empty folder, from the project's top; without one, all that no rule leaves out
+are meant. git does not track empty folders; a file called .gitkeep in one keeps it.`,
+		Examples: []string{"uncinate ignore keep logs", "uncinate ignore keep --preview"},
 		Takes:    []string{"file"}, Gives: surveying.Kept{},
 		Options: func(o *flag.FlagSet) Run {
-			in := ignoreFolder(o)
-			all := o.Bool("all", false, "each empty folder that no rule leaves out")
+			in := inFolder(o)
+			preview := previewOption(o)
 			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
-				if (len(args) == 0) != *all {
-					return fault.New(fault.Usage, "say which folder, or --all").Try("see which are empty", "uncinate survey")
-				}
-				r, err := surveying.IgnoreKeep(ctx, d, *in, args, *all)
+				r, err := surveying.IgnoreKeep(ctx, d, in.in(), args, *preview)
 				if err != nil {
 					return err
+				}
+				if *preview {
+					var items []plan.Item
+					for _, f := range r.Files {
+						items = append(items, here("Put the empty file "+text.Visible(f)+" into its folder"))
+					}
+					return e.would(ctx, "", items...)
 				}
 				return e.Give(r, func() {
 					if len(r.Files) == 0 {
 						e.Say("There is no empty folder here.")
 						return
 					}
-					e.Say("%s", e.Out.wrap(text.Count(len(r.Files), "folder")+" will go up, by an empty file in each: "+e.Out.visible(strings.Join(r.Files, ", ")), 2))
+					e.Say("%s", e.Out.wrap(text.Count(len(r.Files), "empty folder")+text.Either(len(r.Files) == 1, " is now kept by a file in it: ", " are now kept by a file in each: ")+e.Out.visible(strings.Join(r.Files, ", ")), 2))
 				})
 			})
 		}}
@@ -109,18 +114,18 @@ called .gitkeep in one keeps it.`,
 
 func ignoreExplain() *Command {
 	return &Command{Name: "explain", Args: "PATH", Least: 1, Most: 1,
-		Short:    "tell which rule leaves a path out, where it stands, and what else it hits",
+		Short:    "show which rule leaves a path out, where it is, and what else it matches",
 		Long:     `PATH is a file or folder, from the project's top.`,
 		Examples: []string{"uncinate ignore explain build/gauge.map"},
 		Takes:    []string{"file"}, Gives: surveying.Explained{},
 		Options: func(o *flag.FlagSet) Run {
-			in := ignoreFolder(o)
+			in := inFolder(o)
 			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
-				r, err := surveying.IgnoreExplain(ctx, d, *in, args[0])
+				r, err := surveying.IgnoreExplain(ctx, d, in.in(), args[0])
 				if err != nil {
 					return err
 				}
-				return e.Give(r, func() { e.explained(r, *in) })
+				return e.Give(r, func() { e.explained(r, in.in()) })
 			})
 		}}
 }
@@ -131,7 +136,7 @@ func (e *Env) suggested(r *surveying.Suggested, folder string) {
 		e.Say("%s", e.Out.wrap(name+" is made of "+strings.Join(r.Kinds, ", ")+".", 0))
 	}
 	if len(r.Rules) == 0 {
-		e.Say("Nothing is to be left out that is not left out already.")
+		e.Say("All that should be ignored is ignored already.")
 		return
 	}
 	var rows [][]string
@@ -151,19 +156,19 @@ func (e *Env) added(r *surveying.Added, o surveying.AddOptions) {
 		e.Say("%sadded to %s: %s", would, text.Visible(filepath.Base(r.File)), text.Visible(a))
 	}
 	for _, s := range r.Stood {
-		e.Say("stands already: %s", text.Visible(s))
+		e.Say("is there already: %s", text.Visible(s))
 	}
 	if len(r.Added)+len(r.Stood) == 0 {
 		e.Say("Nothing is to be added.")
 	}
 	for _, t := range r.Untracked {
-		e.Say("%sno longer carried by git from the next commit on, and kept here: %s", would, text.Visible(t))
+		e.Say("%sno longer tracked by git from the next commit on, and still here: %s", would, text.Visible(t))
 	}
 	if len(r.Untracked) > 0 && !o.Preview {
-		e.Aside("%s", e.Err.wrap("Commits that were made before go on holding it. If it is a secret, replace it where it is used: whoever has those commits has it.", 0))
+		e.Aside("%s", e.Err.wrap("Commits made before still hold it. If it is a secret, replace it where it is used: whoever has those commits has it.", 0))
 	}
 	if n := len(r.Tracked); n > 0 {
-		e.Aside("%s", e.Err.wrap(fmt.Sprintf("git carries %s already and goes on doing so (%s). To end that and keep the file here:", text.Count(n, "such file"), text.Visible(r.Tracked[0])), 0))
+		e.Aside("%s", e.Err.wrap(fmt.Sprintf("git still tracks %s (%s). To stop that and keep the file here:", text.Count(n, "such file"), text.Visible(r.Tracked[0])), 0))
 		e.Aside("    %s", desk.FolderCommand(o.Folder, append([]string{"ignore", "add", "--untrack"}, o.Rules...)...))
 	}
 }
@@ -173,12 +178,12 @@ func (e *Env) explained(r *surveying.Explained, folder string) {
 	where := fmt.Sprintf("%s in %s, line %d", text.Visible(r.Rule), text.Visible(r.File), r.Line)
 	switch {
 	case r.Tracked && r.Rule != "" && !r.LeftOut:
-		e.Say("%s", e.Out.wrap(p+" goes up: git carries it already, so the rule "+where+" does nothing for it.", 0))
-		e.Aside("To end that and keep it here: %s", desk.FolderCommand(folder, "ignore", "add", "--untrack", r.Path))
+		e.Say("%s", e.Out.wrap(p+" goes up: git tracks it already, so the rule "+where+" does nothing for it.", 0))
+		e.Aside("To stop that and keep it here: %s", desk.FolderCommand(folder, "ignore", "add", "--untrack", r.Path))
 	case r.LeftOut && r.At != r.Path:
-		e.Say("%s", e.Out.wrap(p+" stays, since all of "+text.Visible(r.At)+" does: "+where+".", 0))
+		e.Say("%s", e.Out.wrap(p+" is ignored, like all of "+text.Visible(r.At)+": "+where+".", 0))
 	case r.LeftOut:
-		e.Say("%s", e.Out.wrap(p+" stays: "+where+".", 0))
+		e.Say("%s", e.Out.wrap(p+" is ignored: "+where+".", 0))
 	case r.Rule != "":
 		e.Say("%s", e.Out.wrap(p+" goes up: "+where+" takes back what an earlier rule leaves out.", 0))
 	case r.Kind != "":
@@ -195,6 +200,6 @@ func (e *Env) explained(r *surveying.Explained, folder string) {
 		if r.Also > len(names) {
 			more = ", ..."
 		}
-		e.Say("%s", e.Out.wrap(fmt.Sprintf("The same rule hits %s more: %s%s", text.Count(r.Also, "file"), strings.Join(names, ", "), more), 0))
+		e.Say("%s", e.Out.wrap(fmt.Sprintf("The same rule matches %s: %s%s", text.Count(r.Also, "more file"), strings.Join(names, ", "), more), 0))
 	}
 }

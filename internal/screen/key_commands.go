@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"uncinate/internal/core/fault"
+	"uncinate/internal/core/plan"
 	"uncinate/internal/core/sshkey"
 	"uncinate/internal/core/text"
 	"uncinate/internal/desk"
@@ -30,14 +31,14 @@ type ChangedKeys struct {
 }
 
 func keyCommand() *Command {
-	return &Command{Name: "key", Short: "keep SSH keys: make, list, install, rotate, revoke",
-		Long: `Each account has one key on each machine, named after both. Its private half lies in a
-file of its own, encrypted with a passphrase that lies in the vault; ssh asks the vault by
-itself. A project that goes over SSH offers its account's key to its host, and no other;
-your own SSH configuration needs no change, and holds for everything else.`,
+	return &Command{Name: "key", Short: "manage SSH keys: list, make, install, rotate, revoke",
+		Long: `Each account has one key on each machine, named after both. Its private half is in a file of
+its own, encrypted with a passphrase that is in the vault; ssh asks the vault by itself. A
+project that uses SSH offers its account's key to its host, and no other; your own SSH
+configuration needs no change, and holds for everything else.`,
 		Subs: []*Command{
-			keyMake(),
 			keyList(),
+			keyMake(),
 			keyInstall(),
 			keyRotate(),
 			keyRevoke(),
@@ -46,26 +47,31 @@ your own SSH configuration needs no change, and holds for everything else.`,
 }
 
 func keyMake() *Command {
-	return &Command{Name: "make", Args: "ACCOUNT", Least: 1, Most: 1, Takes: []string{"account"}, Gives: MadeKey{}, Short: "make an account's key on this machine",
-		Long: `With --public a key that you have is taken in by its public half: the private one stays
-where it is, beside it, in an agent, or in a security key.`,
-		Examples: []string{"uncinate key make tern", "uncinate key make tern --machine pier", "uncinate key make tern --public ~/.ssh/id_ed25519_sk.pub"},
+	return &Command{Name: "make", Args: "ACCOUNT", Least: 1, Most: 1, Takes: []string{"account"}, Gives: MadeKey{}, Apart: [][]string{{"public", "kind"}, {"public", "open"}}, Short: "make an account's key on this machine",
+		Long: `With --public a key that you have is registered by its public half: the private one stays
+where it is, beside it, in an agent, or in a security key. The machine's name in it is that
+of "settings set machine" (default: its name on the network).`,
+		Examples: []string{"uncinate key make tern", "uncinate key make tern --public ~/.ssh/id_ed25519_sk.pub"},
 		Options: func(o *flag.FlagSet) Run {
 			k := credentials.KeyOptions{}
-			o.StringVar(&k.Kind, "kind", "", "the `kind` of key: "+strings.Join(sshkey.Kinds, ", ")+"; the first unless said")
-			o.StringVar(&k.Public, "public", "", "take in the key whose public half lies in this `file`")
+			o.StringVar(&k.Kind, "kind", "", "the `kind` of key: "+strings.Join(sshkey.Kinds, ", ")+" (default: the first)")
+			o.StringVar(&k.Public, "public", "", "register the key whose public half is in this `file`")
 			o.BoolVar(&k.Open, "open", false, "without a passphrase: whoever can read its file can use it")
-			machine := o.String("machine", "", "this machine's `name` in its keys; kept for later ones, and its name on the network unless said")
+			o.BoolVar(&k.Preview, "preview", false, "show what would be done and stop")
 			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
-				if *machine != "" {
-					if err := d.NameMachine(*machine); err != nil {
-						return err
-					}
-				}
 				k.Account = args[0]
 				made, err := credentials.MakeKey(ctx, d, k)
 				if err != nil {
 					return err
+				}
+				if k.Preview {
+					switch {
+					case k.Public != "":
+						return e.would(ctx, "", here("Register the key in "+text.Visible(k.Public)+" for the account "+k.Account))
+					case k.Open:
+						return e.would(ctx, "", here("Make a key for the account "+k.Account+", without a passphrase"))
+					}
+					return e.would(ctx, "", here("Make a key for the account "+k.Account), plan.Item{Place: plan.Vault, Sentence: "Keep its passphrase"})
 				}
 				return e.Give(MadeKey{*made, made.Fingerprint()}, func() { e.madeKey(made) })
 			})
@@ -73,8 +79,8 @@ where it is, beside it, in an agent, or in a security key.`,
 }
 
 func keyList() *Command {
-	return &Command{Name: "list", Args: "[ACCOUNT]...", Most: -1, Takes: []string{"account"}, Gives: credentials.KeyList{}, Short: "put this machine's keys, the agent's and the hosts' side by side",
-		Long: "Tells each key's age and last use, whose it is, and what does not fit together.",
+	return &Command{Name: "list", Args: "[ACCOUNT]...", Most: -1, Takes: []string{"account"}, Gives: credentials.KeyList{}, Short: "list this machine's keys, the agent's and the hosts'",
+		Long: "Shows each key's age and last use, whose it is, and what does not match.",
 		Options: func(*flag.FlagSet) Run {
 			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
 				all, err := credentials.ListKeys(ctx, d, args)
@@ -87,41 +93,41 @@ func keyList() *Command {
 }
 
 func keyInstall() *Command {
-	return &Command{Name: "install", Args: "ACCOUNT", Least: 1, Most: 1, Takes: []string{"account"}, Gives: ChangedKeys{}, Short: "put the account's key on its host, and sign in with it",
+	return &Command{Name: "install", Args: "ACCOUNT", Least: 1, Most: 1, Takes: []string{"account"}, Gives: ChangedKeys{}, Short: "install the account's key on its host, and sign in with it",
 		Long: `Where the host takes keys only by hand, the page and the key are shown; --done goes on
 from there. With --signs the host also verifies signatures by the key, and the commits and
 tags of the account's projects are signed with it.`,
 		Options: func(o *flag.FlagSet) Run {
 			var p plans
 			p.add(o)
-			done := o.Bool("done", false, "it was put there by hand; only sign in")
+			done := o.Bool("done", false, "it was installed by hand; only sign in")
 			signs := o.Bool("signs", false, "sign commits and tags with it, too")
 			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
 				c, err := credentials.InstallKey(ctx, d, args[0], *done, *signs)
 				if err != nil {
 					return err
 				}
-				return e.changeKeys(ctx, d, c, p, "Installed: it signs in on "+c.HostName()+".")
+				return e.changeKeys(ctx, d, c, p, "Installed; signing in to "+c.HostName()+" works.")
 			})
 		}}
 }
 
 func keyRotate() *Command {
-	return &Command{Name: "rotate", Args: "ACCOUNT", Least: 1, Most: 1, Takes: []string{"account"}, Gives: ChangedKeys{}, Short: "put a new key in the place of the account's, everywhere it is used",
-		Long: `Makes the new one, puts it on the host, signs in with it, lets every hooked project use
-it, and only then removes the old one. Cut off, the same command goes on from there; there
-is a working key at every moment.`,
+	return &Command{Name: "rotate", Args: "ACCOUNT", Least: 1, Most: 1, Takes: []string{"account"}, Gives: ChangedKeys{}, Short: "replace the account's key by a new one, everywhere it is used",
+		Long: `Makes the new one, installs it on the host, signs in with it, lets every attached project
+use it, and only then removes the old one. If interrupted, the same command goes on from
+there; there is a working key at every moment.`,
 		Options: func(o *flag.FlagSet) Run {
 			var p plans
 			p.add(o)
-			kind := o.String("kind", "", "the `kind` of the new key: "+strings.Join(sshkey.Kinds, ", ")+"; the old one's unless said")
+			kind := o.String("kind", "", "the `kind` of the new key: "+strings.Join(sshkey.Kinds, ", ")+" (default: the old one's)")
 			open := o.Bool("open", false, "without a passphrase: whoever can read its file can use it")
 			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
 				c, err := credentials.RotateKey(ctx, d, args[0], *kind, *open)
 				if err != nil {
 					return err
 				}
-				return e.changeKeys(ctx, d, c, p, "Exchanged: the new key is in force, and the old one opens nothing any more.")
+				return e.changeKeys(ctx, d, c, p, "Rotated: the new key works, and the old one no longer opens anything.")
 			})
 		}}
 }
@@ -133,17 +139,17 @@ func keyRevoke() *Command {
 		Options: func(o *flag.FlagSet) Run {
 			var p plans
 			p.add(o)
-			machine := o.String("machine", "", "the `name` of the machine whose keys are to open nothing any more")
+			machine := o.String("machine", "", "the `name` of the machine whose keys are removed")
 			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
 				if *machine == "" {
-					return fault.New(fault.Usage, "say which machine's keys are to be removed").Try("see the machines there are keys of", "uncinate key list").
+					return fault.New(fault.Usage, "name the machine whose keys should be removed").Try("see the machines there are keys of", "uncinate key list").
 						Try("then", "uncinate key revoke --machine NAME")
 				}
 				c, err := credentials.RevokeKeys(ctx, d, *machine, args)
 				if err != nil {
 					return err
 				}
-				return e.changeKeys(ctx, d, c, p, "Done: no key of the machine "+*machine+" opens anything any more.")
+				return e.changeKeys(ctx, d, c, p, "Done: no key of the machine "+*machine+" opens anything now.")
 			})
 		}}
 }
@@ -170,12 +176,12 @@ func keyAnswer() *Command {
 }
 
 func (e *Env) madeKey(k *accounts.Key) {
-	head, sealed := "The key is made.", "by a passphrase that lies in the vault"
+	head, sealed := "The key is made.", "by a passphrase in the vault"
 	if !k.Sealed {
-		sealed = "by no passphrase: whoever can read its file can use it"
+		sealed = "not by a passphrase: whoever can read its file can use it"
 	}
-	if k.TakenIn {
-		head, sealed = "The key is taken in.", "as it was before"
+	if k.Registered {
+		head, sealed = "The key is registered.", "as it was before"
 	}
 	e.Say("%s", e.Out.strong(head))
 	e.Facts([2]string{"fingerprint", k.Fingerprint()}, [2]string{"account", k.Account + " on " + k.Host}, [2]string{"machine", k.Machine},
@@ -185,7 +191,7 @@ func (e *Env) madeKey(k *accounts.Key) {
 
 func (e *Env) keys(all credentials.KeyList) {
 	if len(all.Keys) == 0 && len(all.Unseen) == 0 {
-		e.Say("There is no SSH key here, in the agent or on the hosts.")
+		e.Say("There is no SSH key, neither here nor in the agent nor on the hosts.")
 		return
 	}
 	yes := func(b bool, words string) string {
@@ -210,20 +216,20 @@ func (e *Env) keys(all credentials.KeyList) {
 			name = fmt.Sprint(i + 1)
 		}
 		whose := k.Account
-		if k.On != "" {
-			whose += " on " + k.On
+		if k.Host != "" {
+			whose += " on " + k.Host
 		}
 		machine := k.Machine
 		if machine != "" && machine == all.Machine {
 			machine += " (this)"
 		}
-		hosted := yes(k.Hosted, "yes")
+		hosted := yes(k.OnHost, "yes")
 		if k.Signs {
 			hosted = strings.TrimPrefix(hosted+", signs", "-, ")
 		}
-		rows = append(rows, []string{name, strings.TrimPrefix(k.Type, "ssh-"), yes(whose != "", whose), yes(machine != "", machine), yes(k.Here != "", "yes"), yes(k.Agent, "yes"), hosted, day(k.Made), day(k.Used)})
+		rows = append(rows, []string{name, strings.TrimPrefix(k.Kind, "ssh-"), yes(whose != "", whose), yes(machine != "", machine), yes(k.Here != "", "yes"), yes(k.Agent, "yes"), hosted, day(k.Created), day(k.Used)})
 	}
-	e.Table([]string{"key", "kind", "whose", "machine", "here", "agent", "host", "made", "used"}, rows)
+	e.Table([]string{"key", "kind", "whose", "machine", "here", "agent", "host", "created", "used"}, rows)
 	for i, k := range all.Keys {
 		if narrow {
 			e.Say("%d is %s", i+1, k.Fingerprint)
@@ -233,7 +239,7 @@ func (e *Env) keys(all credentials.KeyList) {
 		for _, doubt := range k.Doubts {
 			e.Say("%s: %s", text.Excerpt(k.Fingerprint, 20), e.Out.wrap(text.Visible(doubt), 4))
 		}
-		for _, r := range k.Remedy {
+		for _, r := range k.Remedies {
 			e.Say("    %s", text.Visible(r))
 		}
 	}
@@ -278,7 +284,7 @@ func (e *Env) vouch(ctx context.Context, d *desk.Desk, err error) (bool, error) 
 	if !errors.As(err, &unknown) || !e.asks || len(unknown.Keys) == 0 {
 		return false, err
 	}
-	e.Aside("Nobody vouches yet that the SSH key of %s is its own. It shows", text.Visible(unknown.Host))
+	e.Aside("Nothing confirms yet that this SSH key belongs to %s:", text.Visible(unknown.Host))
 	for _, k := range unknown.Keys {
 		e.Aside("    %s  (%s)", k.Fingerprint(), k.Type)
 	}
@@ -287,8 +293,8 @@ func (e *Env) vouch(ctx context.Context, d *desk.Desk, err error) (bool, error) 
 		return false, asked
 	}
 	if a := strings.ToLower(answer); a != "yes" {
-		return false, fault.New(fault.Decision, "the SSH key of %s is not vouched for, so nothing was sent to it", unknown.Host)
+		return false, fault.New(fault.Decision, "the SSH key of %s is not confirmed, so nothing was sent to it", unknown.Host)
 	}
-	_, err = login.PinHost(ctx, d, unknown.Host, unknown.Keys[0].Fingerprint())
+	_, err = login.PinHost(ctx, d, unknown.Host, unknown.Keys[0].Fingerprint(), false)
 	return err == nil, err
 }

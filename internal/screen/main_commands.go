@@ -1,20 +1,22 @@
 package screen
 
 import (
+	"cmp"
 	"flag"
 	"fmt"
 	"path/filepath"
 	"strings"
 
 	"uncinate/internal/core/board"
+	"uncinate/internal/core/fault"
 	"uncinate/internal/core/text"
 	"uncinate/internal/desk/project"
 )
 
 // Commands are all commands but those of the practice hosts.
 func Commands() []*Command {
-	return []*Command{readyCommand(), surveyCommand(), ignoreCommand(), attachCommand(), detachCommand(), cloneCommand(), statusCommand(), changesCommand(), saveCommand(), syncCommand(), historyCommand(), branchCommand(), tagCommand(), rescueCommand(), visitCommand(),
-		hostedCommand(), accessCommand(), hostCommand(), accountCommand(), tokenCommand(), keyCommand(), vaultCommand(), completionCommand(), credentialCommand(), helpCommand(), versionCommand()}
+	return []*Command{readyCommand(), surveyCommand(), ignoreCommand(), attachCommand(), detachCommand(), cloneCommand(), projectCommand(), statusCommand(), changesCommand(), saveCommand(), syncCommand(), historyCommand(), branchCommand(), tagCommand(), rescueCommand(), visitCommand(),
+		repositoryCommand(), accessCommand(), hostCommand(), accountCommand(), tokenCommand(), keyCommand(), vaultCommand(), settingsCommand(), completionCommand(), credentialCommand(), helpCommand(), versionCommand()}
 }
 
 // plans are the options of every command that shows a plan first.
@@ -30,17 +32,46 @@ func accountOption(o *flag.FlagSet) *string {
 	return o.String("account", "", "which `account` to use")
 }
 
+// previewOption is for the commands that do at once what they are told, without asking.
+func previewOption(o *flag.FlagSet) *bool {
+	return o.Bool("preview", false, "show what would be done and stop")
+}
+
+// place is which project a command is about.
+type place struct{ folder string }
+
+// inFolder adds the option that names the project's folder.
+func inFolder(o *flag.FlagSet) *place {
+	p := &place{}
+	o.StringVar(&p.folder, "folder", "", "the project's `folder` (default: the current one)")
+	return p
+}
+
+// given is the folder as it was named, by the option or, in commands that take nothing else,
+// as the argument; "" where neither names one.
+func (p *place) given(args []string) (string, error) {
+	if len(args) > 0 && p.folder != "" {
+		return "", fault.New(fault.Usage, "the folder is named twice: %s and %s", text.Quote(args[0]), text.Quote(p.folder))
+	}
+	if len(args) > 0 {
+		return args[0], nil
+	}
+	return p.folder, nil
+}
+
+// of is the folder as it was named, or the current one.
+func (p *place) of(args ...string) (string, error) {
+	folder, err := p.given(args)
+	return cmp.Or(folder, "."), err
+}
+
+// in is the folder that the option names, or the current one.
+func (p *place) in() string { return cmp.Or(p.folder, ".") }
+
 type list []string
 
 func (l *list) String() string     { return strings.Join(*l, ",") }
 func (l *list) Set(s string) error { *l = append(*l, s); return nil }
-
-func folderOf(args []string) string {
-	if len(args) == 0 {
-		return "."
-	}
-	return args[0]
-}
 
 func changes(m map[string]int) string { return board.Changes(m) }
 
@@ -54,51 +85,51 @@ func (e *Env) standing(s *project.Standing) {
 	next := ""
 	switch {
 	case s.Commit == "":
-		host, next = "nothing sent yet: there is no commit here", "write something, then: uncinate sync --save \"What was done\""
+		host, next = "nothing to send yet: there is no commit here", "write something, then: uncinate sync --save --message \"What was done\""
 	case s.Unsent:
 		host, next = "this branch was never sent", "uncinate sync"
 	case s.Moved && s.Ahead > 0:
-		host, next = fmt.Sprintf("new commits there, and %s only here", text.Count(s.Ahead, "commit")), "uncinate sync"
+		host, next = fmt.Sprintf("new commits on the host, and %s not sent", text.Count(s.Ahead, "commit")), "uncinate sync"
 	case s.Moved:
-		host, next = "new commits there that are not here", "uncinate sync"
+		host, next = "new commits on the host", "uncinate sync"
 	case s.Ahead > 0 && s.Behind > 0:
-		host, next = fmt.Sprintf("%s only here, %s only there", text.Count(s.Ahead, "commit"), text.Count(s.Behind, "commit")), "uncinate sync"
+		host, next = fmt.Sprintf("%s not sent, %s not received", text.Count(s.Ahead, "commit"), text.Count(s.Behind, "commit")), "uncinate sync"
 	case s.Ahead > 0:
-		host, next = text.Count(s.Ahead, "commit")+" only here", "uncinate sync"
+		host, next = text.Count(s.Ahead, "commit")+" not sent", "uncinate sync"
 	case s.Behind > 0:
-		host, next = text.Count(s.Behind, "commit")+" only there", "uncinate sync"
+		host, next = text.Count(s.Behind, "commit")+" not received", "uncinate sync"
 	default:
 		host = "in step"
 	}
 	if s.NowAt != "" {
-		host, next = host+", as far as known; the repository is called "+s.NowAt+" now", "uncinate sync"
+		host, next = host+", as last seen; the repository is now called "+s.NowAt, "uncinate sync"
 	} else if !s.Asked && s.WhyNot != "" {
-		host += ", as far as known; no answer from the host: " + s.WhyNot
+		host += ", as last seen; no answer from the host: " + s.WhyNot
 	} else if !s.Asked {
-		host += ", as far as known; the host was not asked"
+		host += ", as last seen; the host was not asked"
 	}
 	account := s.Account
 	if account == "" {
-		account = "none; git signs in with what it has"
+		account = "none; git uses its own sign-in"
 	}
 	only := ""
 	if len(s.Branches) > 0 {
 		only = "branches " + strings.Join(s.Branches, ", ")
 	}
 	if s.Stashes > 0 {
-		only = strings.TrimPrefix(only+"; "+text.Count(s.Stashes, "change")+" laid aside by git stash", "; ")
+		only = strings.TrimPrefix(only+"; "+text.Count(s.Stashes, "change")+" stashed", "; ")
 	}
 	rescued := ""
 	if s.Rescues > 0 {
 		rescued = text.Count(s.Rescues, "rescue copy") + ": uncinate rescue list"
 	}
-	e.Facts([2]string{"files", files}, [2]string{"host", host}, [2]string{"only here", only}, [2]string{"kept", rescued}, [2]string{"address", s.Address}, [2]string{"account", account})
+	e.Facts([2]string{"files", files}, [2]string{"sync", host}, [2]string{"only here", only}, [2]string{"rescue", rescued}, [2]string{"address", s.Address}, [2]string{"account", account})
 	switch {
 	case s.Clean() || s.Commit == "":
 	case next == "":
-		next = `uncinate save "What was done"`
+		next = `uncinate save --message "What was done"`
 	default:
-		next = `uncinate sync --save "What was done"`
+		next = `uncinate sync --save --message "What was done"`
 	}
 	if next != "" {
 		e.Say("Next: %s", next)

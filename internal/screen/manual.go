@@ -50,7 +50,7 @@ func paragraphs(b *strings.Builder, long string) {
 
 func manual(commands []*Command) string {
 	var b strings.Builder
-	b.WriteString(title("uncinate", "hook local projects to hosted repositories, and keep both in step"))
+	b.WriteString(title("uncinate", "attach local projects to repositories on hosts, and keep both in step"))
 	b.WriteString(".SH SYNOPSIS\n.B uncinate\n.I COMMAND\n[options] [arguments]\n.SH COMMANDS\n")
 	for _, g := range groups {
 		for _, name := range g.names {

@@ -19,27 +19,20 @@ type Readiness struct {
 
 func readyCommand() *Command {
 	return &Command{Name: "ready", Args: "[FOLDER]", Most: 1,
-		Short: "tell whether you can work: this machine, your accounts, a project",
+		Short: "check whether you can work: this machine, your accounts, a project",
 		Long: `Looks at git, the SSH client and agent, the program's own folders and the vault; asks
-each account's host whether the token is good, what it may do, when it ends, and what
-time it is there; and, with FOLDER, at all that attach would trip over in it. Each line
-is good, doubtful or bad, with what to do. It changes nothing. The exit code is 1 if a
+each account's host whether the token is good, what it may do, when it expires, and what
+time it is there; and, with FOLDER, checks all that could stop attach in it. Each line
+is good, doubtful or bad, with what to do. Nothing is changed. The exit code is 1 if a
 line is bad.`,
-		Examples: []string{"uncinate ready", "uncinate ready gauge-firmware", "uncinate ready --git /opt/git/bin/git"},
+		Examples: []string{"uncinate ready", "uncinate ready gauge-firmware"},
 		Takes:    []string{"folder"}, Gives: Readiness{},
 		Options: func(o *flag.FlagSet) Run {
-			git := o.String("git", "", "use the git program at this `path` from now on; an empty one goes back to the PATH's")
+			in := inFolder(o)
 			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
-				given := false
-				o.Visit(func(f *flag.Flag) { given = given || f.Name == "git" })
-				if given {
-					if err := d.UseGit(ctx, *git); err != nil {
-						return err
-					}
-				}
-				folder := ""
-				if len(args) > 0 {
-					folder = args[0]
+				folder, err := in.given(args)
+				if err != nil {
+					return err
 				}
 				lines := checks.Ready(ctx, d, folder)
 				if err := ctx.Err(); err != nil {
@@ -80,7 +73,7 @@ func (e *Env) ready(lines []desk.Line) {
 		for _, d := range l.Details {
 			e.Say("%s%s", pad, e.Out.wrap(text.Visible(d), indent))
 		}
-		for _, r := range l.Remedy {
+		for _, r := range l.Remedies {
 			e.Say("%s    %s", pad, text.Visible(r))
 		}
 	}

@@ -3,29 +3,24 @@ package screen
 import (
 	"context"
 	"flag"
+	"fmt"
 	"io"
-	"os"
 	"strconv"
 	"strings"
 	"time"
 
 	"uncinate/internal/core/fault"
+	"uncinate/internal/core/plan"
 	"uncinate/internal/core/text"
 	"uncinate/internal/desk"
 	"uncinate/internal/desk/worktree"
 )
 
-// inFolder adds the option of every command whose arguments are something else than the
-// project's folder.
-func inFolder(o *flag.FlagSet) *string {
-	return o.String("folder", ".", "the project's `folder`")
-}
-
 func rescueCommand() *Command {
-	return &Command{Name: "rescue", Short: "bring back what was kept before it was overwritten",
+	return &Command{Name: "rescue", Short: "copies kept before anything was overwritten: list, show, bring, drop",
 		Long: `Before any command overwrites or drops a branch's commits or a file, it keeps a rescue
 copy, in a repository of its own beside git's (.git/uncinate/rescue.git): nothing of it is
-ever sent. A copy goes by itself after 90 days, or after the time that drop --after set.`,
+ever sent. A copy is deleted after 90 days, or after the days that "settings set rescue.days" gives.`,
 		Subs: []*Command{
 			rescueList(),
 			rescueShow(),
@@ -37,29 +32,38 @@ ever sent. A copy goes by itself after 90 days, or after the time that drop --af
 func rescueList() *Command {
 	return &Command{Name: "list", Args: "[FOLDER]", Most: 1, Short: "list the copies, the newest first", Takes: []string{"project"}, Gives: []worktree.RescueCopy{},
 		Options: func(o *flag.FlagSet) Run {
+			in := inFolder(o)
+			most := mostOption(o)
 			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
-				all, err := worktree.Rescues(ctx, d, folderOf(args))
+				folder, err := in.of(args...)
 				if err != nil {
 					return err
 				}
-				return e.Give(append([]worktree.RescueCopy{}, all...), func() { e.rescues(all) })
+				all, err := worktree.Rescues(ctx, d, folder)
+				if err != nil {
+					return err
+				}
+				return e.Give(append([]worktree.RescueCopy{}, all...), func() { e.rescues(all, *most) })
 			})
 		}}
 }
 
 func rescueShow() *Command {
-	return &Command{Name: "show", Args: "NUMBER [PATH]", Least: 1, Most: 2, Short: "tell what a copy holds, or print one file of it", Gives: worktree.RescueCopy{},
+	return &Command{Name: "show", Args: "NUMBER [PATH]", Least: 1, Most: 2, Short: "show what a copy holds, or print one file of it", Gives: worktree.RescueCopy{},
 		Options: func(o *flag.FlagSet) Run {
-			folder := inFolder(o)
+			in := inFolder(o)
 			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
 				n, err := number(args[0])
 				if err != nil {
 					return err
 				}
-				if len(args) > 1 {
-					return worktree.RescuedFile(ctx, d, *folder, n, args[1], e.raw())
+				if len(args) > 1 && e.json {
+					return fault.New(fault.Usage, "a file is printed as it is, not as JSON").Try("", text.Command("uncinate", "rescue", "show", args[0], args[1]))
 				}
-				c, err := worktree.Rescue(ctx, d, *folder, n)
+				if len(args) > 1 {
+					return worktree.RescuedFile(ctx, d, in.in(), n, args[1], e.raw())
+				}
+				c, err := worktree.Rescue(ctx, d, in.in(), n)
 				if err != nil {
 					return err
 				}
@@ -70,32 +74,39 @@ func rescueShow() *Command {
 
 func rescueBring() *Command {
 	return &Command{Name: "bring", Args: "NUMBER [PATH...]", Least: 1, Most: -1, Short: "bring a copy back: its commits as a branch, its files to their places",
-		Long: `Nothing that stands is written over: where something does, nothing is done, and
-the command that brings the files into another folder is named.`,
+		Long: `Nothing is overwritten; if something is in the way, nothing is done, and the command that
+brings the files into another folder is named.`,
 		Examples: []string{"uncinate rescue bring 3", "uncinate rescue bring 3 --as before-the-sync", "uncinate rescue bring 4 settings.ini --into /tmp/look"}, Gives: worktree.Brought{},
 		Options: func(o *flag.FlagSet) Run {
 			b := worktree.BringOptions{}
-			folder := inFolder(o)
-			o.StringVar(&b.As, "as", "", "the `name` of the branch; rescued-NUMBER unless said")
+			in := inFolder(o)
+			o.StringVar(&b.As, "as", "", "the `name` of the branch (default: rescued-NUMBER)")
 			o.StringVar(&b.Into, "into", "", "another `folder` for the files")
+			o.BoolVar(&b.Preview, "preview", false, "show what would be done and stop")
 			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) (err error) {
 				if b.Number, err = number(args[0]); err != nil {
 					return err
 				}
-				b.Folder, b.Paths = *folder, args[1:]
+				b.Folder, b.Paths = in.in(), args[1:]
+				if b.As != "" && len(b.Paths) > 0 {
+					return fault.New(fault.Usage, "--as names a branch, and files alone make none").Try("bring the whole copy", text.Command("uncinate", "rescue", "bring", args[0], "--as", b.As))
+				}
 				r, err := worktree.BringRescue(ctx, d, b)
 				if err != nil {
 					return err
 				}
+				if b.Preview {
+					return e.would(ctx, "", wouldBring(r)...)
+				}
 				return e.Give(r, func() {
 					for _, name := range r.Branches {
-						e.Say("The commits are on the branch %s now. To see them: %s", text.Visible(name), text.Command("uncinate", "history", "--branch", name))
+						e.Say("The commits are now on the branch %s. To see them: %s", text.Visible(name), text.Command("uncinate", "history", "--branch", name))
 					}
 					switch {
 					case len(r.Files) > 0:
 						e.Say("%s brought back into %s.", text.Count(len(r.Files), "file"), text.Visible(r.Folder))
 					case len(r.Branches) == 0:
-						e.Say("All of it stands there already.")
+						e.Say("All of it is there already.")
 					}
 				})
 			})
@@ -103,23 +114,15 @@ the command that brings the files into another folder is named.`,
 }
 
 func rescueDrop() *Command {
-	return &Command{Name: "drop", Args: "[NUMBER...]", Most: -1, Short: "give up copies, or say how long they are kept", Gives: []worktree.RescueCopy{},
+	return &Command{Name: "drop", Args: "[NUMBER...]", Most: -1, Short: "delete copies, by number or by age", Gives: []worktree.RescueCopy{},
 		Options: func(o *flag.FlagSet) Run {
-			folder := inFolder(o)
-			older := o.Int("older", 0, "all copies that are older than so many `days`")
-			after := o.Int("after", 0, "from now on let copies go by themselves after so many `days`")
-			yes := o.Bool("yes", false, "go ahead without asking")
+			in := inFolder(o)
+			var p plans
+			p.add(o)
+			older := o.Int("older", 0, "all copies that are older than this many `days`")
 			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
-				if *after != 0 {
-					if err := worktree.KeepFor(d, *after); err != nil || len(args) == 0 && *older == 0 {
-						if err == nil {
-							err = e.Give([]worktree.RescueCopy{}, func() { e.Say("Rescue copies are kept for %s from now on.", text.Count(*after, "day")) })
-						}
-						return err
-					}
-				}
 				if len(args) == 0 && *older <= 0 {
-					return fault.New(fault.Usage, "which copies? Name their numbers, or an age").Try("see what there is", "uncinate rescue list").Try("", "uncinate rescue drop --older 30")
+					return fault.New(fault.Usage, "which copies? Name their numbers, or an age").Try("see the copies", "uncinate rescue list").Try("", "uncinate rescue drop --older 30")
 				}
 				var numbers []int
 				for _, a := range args {
@@ -129,28 +132,44 @@ func rescueDrop() *Command {
 					}
 					numbers = append(numbers, n)
 				}
-				which, drop, err := worktree.DropRescues(ctx, d, *folder, numbers, time.Duration(*older)*24*time.Hour)
+				which, drop, err := worktree.DropRescues(ctx, d, in.in(), numbers, time.Duration(*older)*24*time.Hour)
 				if err != nil {
 					return err
 				}
-				if len(which) > 0 && !*yes {
-					e.Aside("%s would be gone for ever: what it holds is nowhere else.", text.Count(len(which), "rescue copy"))
-					if err := e.Agree(ctx, false, again(os.Args[1:])); err != nil {
-						return err
-					}
+				if len(which) == 0 {
+					return e.Give([]worktree.RescueCopy{}, func() { e.Say("No copy is that old; nothing was dropped.") })
+				}
+				var items []plan.Item
+				for _, c := range which {
+					items = append(items, here(fmt.Sprintf("Drop rescue copy %d, of %s: %s; this cannot be undone", c.Number, day(c.When), holds(c))))
+				}
+				if goes, err := e.show(ctx, p, "To drop rescue copies:", items, "", nil); err != nil || !goes {
+					return err
 				}
 				if err := drop(); err != nil {
 					return err
 				}
-				return e.Give(append([]worktree.RescueCopy{}, which...), func() { e.Say("%s given up.", text.Count(len(which), "rescue copy")) })
+				return e.Give(append([]worktree.RescueCopy{}, which...), func() { e.Say("%s dropped.", text.Count(len(which), "rescue copy")) })
 			})
 		}}
+}
+
+// wouldBring says what bringing a copy back does.
+func wouldBring(r *worktree.Brought) []plan.Item {
+	var items []plan.Item
+	for _, name := range r.Branches {
+		items = append(items, here("Make the branch "+text.Visible(name)+" of its commits"))
+	}
+	if len(r.Files) > 0 {
+		items = append(items, here("Bring "+text.Count(len(r.Files), "file")+" back into "+text.Visible(r.Folder)))
+	}
+	return items
 }
 
 func number(s string) (int, error) {
 	n, err := strconv.Atoi(s)
 	if err != nil || n < 1 {
-		return 0, fault.New(fault.Usage, "%s is no number of a rescue copy", text.Quote(s)).Try("see what there is", "uncinate rescue list")
+		return 0, fault.New(fault.Usage, "%s is not the number of a rescue copy", text.Quote(s)).Try("see the copies", "uncinate rescue list")
 	}
 	return n, nil
 }
@@ -179,19 +198,19 @@ func (v visibly) Write(p []byte) (int, error) {
 	return len(p), nil
 }
 
-func (e *Env) rescues(all []worktree.RescueCopy) {
+func (e *Env) rescues(all []worktree.RescueCopy, most int) {
 	if len(all) == 0 {
-		e.Say("There are no rescue copies here: nothing was overwritten so far.")
+		e.Say("There are no rescue copies here: nothing was overwritten yet.")
 		return
 	}
 	var rows [][]string
 	for _, c := range all {
 		rows = append(rows, []string{strconv.Itoa(c.Number), day(c.When), c.Before, holds(c), day(c.Until)})
 	}
-	e.Table([]string{"", "kept", "before", "holds", "until"}, rows)
+	e.List([]string{"number", "kept", "before", "holds", "until"}, rows, most)
 	e.Say("")
-	e.Say("One of them in full:  uncinate rescue show NUMBER")
-	e.Say("To bring it back:     uncinate rescue bring NUMBER")
+	e.Say("To see one:        uncinate rescue show NUMBER")
+	e.Say("To bring it back:  uncinate rescue bring NUMBER")
 }
 
 func holds(c worktree.RescueCopy) string {
@@ -226,8 +245,12 @@ func (e *Env) rescueCopy(c worktree.RescueCopy) {
 	for _, k := range c.Commits {
 		e.Say("  %s at %.10s  %s", e.Out.visible(short(k.Ref)), k.Commit, text.Excerpt(k.Title, 100))
 	}
-	for _, p := range c.Files {
+	for i, p := range c.Files {
+		if i == mostLines && len(c.Files) > mostLines+1 {
+			e.Say("  and %s more files (--json lists them)", text.Number(len(c.Files)-i))
+			break
+		}
 		e.Say("  %s", e.Out.visible(p))
 	}
-	e.Say("It goes by itself on %s.", c.Until.Local().Format("2006-01-02"))
+	e.Say("It is deleted on %s.", c.Until.Local().Format("2006-01-02"))
 }

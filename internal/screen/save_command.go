@@ -17,43 +17,41 @@ func saveCommand() *Command {
 	return &Command{Name: "save", Args: "[TEXT]", Most: 1,
 		Short: "commit what changed, here only",
 		Long: `Commits all that changed, or what is chosen; nothing is sent, so it works without a
-network. New files pass the same look as at attach: secrets stop it, and what can be made
-again is left out. Your own git hooks run; one that stops the commit is named.`,
-		Examples: []string{`uncinate save "Correct the almanac"`, `uncinate save "Only the tables" --only tables`, `uncinate save --reword "Correct the almanac for May"`, "uncinate save --ask-about settings.ini"},
-		Gives:    history.Saved{},
+network. New files are judged as by attach: secrets stop it, and generated files are left
+out. Your own git hooks run; one that stops the commit is named. TEXT is the commit's
+message, as with --message.`,
+		Examples: []string{`uncinate save "Correct the almanac"`, `uncinate save --message "Only the tables" --only tables`, `uncinate save --reword --message "Correct the almanac for May"`},
+		Gives:    history.Saved{}, Needs: map[string][]string{"reason": {"let"}, "let": {"reason"}},
+		Apart: [][]string{{"reword", "only"}, {"reword", "except"}, {"reword", "let"}, {"reword", "pick"}, {"preview", "pick"}},
 		Options: func(o *flag.FlagSet) Run {
 			var s history.SaveOptions
-			var about, forget list
-			o.StringVar(&s.Folder, "folder", ".", "the project's `folder`")
-			o.Var((*list)(&s.Only), "only", "only this file, folder or pattern `path`; may be given several times")
-			o.Var((*list)(&s.Except), "except", "all but this `path`; may be given several times")
-			o.Var((*list)(&s.Let), "let", "save this `path` although it would be stopped; needs --reason")
-			o.StringVar(&s.Reason, "reason", "", "why it is let through: a `text`")
-			pick := o.Bool("pick", false, "show what changed, and ask what is to be saved")
-			reword := o.Bool("reword", false, "give the last commit this text instead, if it was not sent yet")
-			o.Var(&about, "ask-about", "from now on, ask about this `path` before it is saved")
-			o.Var(&forget, "ask-no-more", "do not ask about this `path` any more")
+			in := inFolder(o)
+			o.StringVar(&s.Text, "message", "", "the commit's message, a `text`")
+			o.Var((*list)(&s.Only), "only", "only this file, folder or pattern, a `path`; may be repeated")
+			o.Var((*list)(&s.Except), "except", "all but this `path`; may be repeated")
+			o.Var((*list)(&s.Let), "let", "save this `path` although it would be stopped (with --reason); may be repeated")
+			o.StringVar(&s.Reason, "reason", "", "why it is saved all the same: a `text`, kept with it")
+			pick := o.Bool("pick", false, "show what changed, and ask what to save")
+			reword := o.Bool("reword", false, "give the last commit this message instead, if it was not sent yet")
+			o.BoolVar(&s.Preview, "preview", false, "show what would be committed and stop")
 			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) (err error) {
-				if len(about)+len(forget) > 0 {
-					all, err := history.AskAbout(ctx, d, s.Folder, about, forget)
-					if err != nil {
-						return err
-					}
-					e.Aside("Asked about before it is saved: %s.", e.Err.visible(strings.Join(append([]string{}, all...), ", ")))
-					if len(args) == 0 {
-						return nil
-					}
+				s.Folder = in.in()
+				if len(args) > 0 && s.Text != "" {
+					return fault.New(fault.Usage, "the message is given twice: %s and %s", text.Quote(args[0]), text.Quote(s.Text)).Try("", "uncinate help save")
 				}
 				if len(args) > 0 {
 					s.Text = args[0]
 				}
 				if *reword {
-					r, err := history.Reword(ctx, d, s.Folder, s.Text)
+					r, err := history.Reword(ctx, d, s.Folder, s.Text, s.Preview)
 					if err != nil {
 						return err
 					}
+					if s.Preview {
+						return e.would(ctx, "", here(fmt.Sprintf("Reword the commit %.10s; it is kept as it was as a rescue copy", r.Commit)))
+					}
 					return e.Give(r, func() {
-						e.Say("The last commit says so now: %.10s. As it was it is rescue copy %d.", r.Commit, r.Rescued)
+						e.Say("Reworded as %.10s; the old commit is rescue copy %d.", r.Commit, r.Rescued)
 					})
 				}
 				if *pick {
@@ -68,7 +66,7 @@ again is left out. Your own git hooks run; one that stops the commit is named.`,
 
 // save asks for what the commit is to say where nothing is given, commits and tells.
 func (e *Env) save(ctx context.Context, d *desk.Desk, s history.SaveOptions) (err error) {
-	if s.Text == "" && e.asks {
+	if s.Text == "" && e.asks && !s.Preview {
 		if s.Text, err = e.ask(ctx, "What was done, in one line? "); err != nil {
 			return err
 		}
@@ -78,9 +76,15 @@ func (e *Env) save(ctx context.Context, d *desk.Desk, s history.SaveOptions) (er
 	if err != nil {
 		return err
 	}
+	if s.Preview {
+		if err := e.would(ctx, "", here("Commit "+changes(r.Files)+" on the branch "+text.Visible(r.Branch))); err != nil || e.json {
+			return err
+		}
+		e.left(r.Left)
+		return nil
+	}
 	return e.Give(r, func() {
-		first, _, _ := strings.Cut(strings.TrimSpace(r.Text), "\n")
-		e.Say("Saved: %s. Commit %.10s on %s, here only: %s", changes(r.Files), r.Commit, text.Visible(r.Branch), text.Excerpt(first, 80))
+		e.Say("Saved: %s. Commit %.10s on %s, here only: %s", changes(r.Files), r.Commit, text.Visible(r.Branch), text.Excerpt(r.Title, 80))
 		e.left(r.Left)
 		e.Say("To send it: uncinate sync")
 	})
@@ -115,8 +119,8 @@ func (e *Env) asker(ctx context.Context) func(path string) (bool, error) {
 // pickChanges shows what changed, and asks which of it is to be saved.
 func (e *Env) pickChanges(ctx context.Context, d *desk.Desk, s history.SaveOptions) ([]string, error) {
 	if !e.asks {
-		return nil, fault.New(fault.Decision, "nobody can be asked here what is to be saved").
-			Try("say it", `uncinate save "What was done" --only PATH`).Try("see what there is", "uncinate changes")
+		return nil, fault.New(fault.Decision, "there is no terminal to ask on what to save").
+			Try("name it", `uncinate save --message "What was done" --only PATH`).Try("see what there is", "uncinate changes")
 	}
 	c, err := history.Compare(ctx, d, history.ChangesOptions{Folder: s.Folder, Paths: s.Only})
 	if err != nil {

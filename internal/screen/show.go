@@ -1,10 +1,13 @@
 package screen
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
+	"flag"
 	"fmt"
 	"os"
+	"slices"
 	"strings"
 	"time"
 
@@ -139,11 +142,23 @@ func (s *stream) visible(words string) string {
 	return words
 }
 
+// mostSteps is how many steps of a plan are shown.
+const mostSteps = 40
+
+// withoutWords leaves words out of what was typed.
+func withoutWords(args []string, words ...string) []string {
+	return slices.DeleteFunc(slices.Clone(args), func(w string) bool { return slices.Contains(words, w) })
+}
+
 // Plan shows numbered sentences, grouped by place.
 func (e *Env) Plan(w *stream, items []plan.Item, host string) {
 	e.items = items
 	place := plan.Place("")
 	for i, item := range items {
+		if i == mostSteps && len(items) > mostSteps+1 {
+			fmt.Fprintf(w, "  and %s more steps; to see all: %s --preview --json\n", text.Number(len(items)-i), typed(withoutWords(os.Args[1:], "--preview", "--yes")))
+			break
+		}
 		if item.Place != place {
 			place = item.Place
 			name := map[plan.Place]string{plan.Here: "here", plan.Host: "on the host", plan.Vault: "in the vault"}[place]
@@ -160,6 +175,22 @@ func (e *Env) Plan(w *stream, items []plan.Item, host string) {
 type Planned struct {
 	Plan  []plan.Item `json:"plan"`
 	Notes []string    `json:"notes,omitempty"`
+}
+
+// here is a step on this machine, for --preview.
+func here(sentence string) plan.Item { return plan.Item{Place: plan.Here, Sentence: sentence} }
+
+// would shows what a command does that asks nothing, for --preview.
+func (e *Env) would(ctx context.Context, host string, items ...plan.Item) error {
+	if len(items) == 0 && !e.json {
+		e.Say("Nothing would be changed.")
+		return nil
+	}
+	for i := range items {
+		items[i].ID = cmp.Or(items[i].ID, fmt.Sprint(i+1))
+	}
+	_, err := e.show(ctx, plans{preview: true}, "This would be done:", items, host, nil)
+	return err
 }
 
 // carryOut shows a plan, asks and does it; false where it was only shown.
@@ -267,9 +298,10 @@ const narrowest = 14
 // Table prints rows in columns, under a head. On a stream with a width the widest
 // columns become narrower, and their cells take several lines.
 func (e *Env) Table(head []string, rows [][]string) {
-	widths := make([]int, len(head))
+	all := filled(append([][]string{head}, rows...))
+	widths := make([]int, len(all[0]))
 	shown := [][]string{}
-	for _, row := range append([][]string{head}, rows...) {
+	for _, row := range all {
 		cells := make([]string, len(row))
 		for i, cell := range row {
 			cells[i] = e.Out.visible(cell)
@@ -278,6 +310,7 @@ func (e *Env) Table(head []string, rows [][]string) {
 		shown = append(shown, cells)
 	}
 	e.Out.squeeze(widths)
+	right := numeric(all)
 	for i, row := range shown {
 		lines := make([][]string, len(row))
 		most := 1
@@ -292,6 +325,9 @@ func (e *Env) Table(head []string, rows [][]string) {
 				if n < len(lines[c]) {
 					part = lines[c][n]
 				}
+				if right[c] {
+					part = runewidth.FillLeft(part, widths[c])
+				}
 				b.WriteString(runewidth.FillRight(part, widths[c]+2))
 			}
 			line := strings.TrimRight(b.String(), " ")
@@ -301,6 +337,76 @@ func (e *Env) Table(head []string, rows [][]string) {
 			e.Say("%s", line)
 		}
 	}
+}
+
+// List is a table of which at most so many rows are shown; the rest is counted, with the command
+// that shows all.
+func (e *Env) List(head []string, rows [][]string, most int) {
+	if most <= 0 || len(rows) <= most {
+		e.Table(head, rows)
+		return
+	}
+	e.Table(head, rows[:most])
+	e.more(len(rows), most)
+}
+
+// more says how many were not shown.
+func (e *Env) more(all, shown int) {
+	e.Say("")
+	e.Say("%s more. To see all: %s", text.Number(all-shown), typed(withoutOption(os.Args[1:], "most"))+" --most "+fmt.Sprint(all))
+}
+
+// withoutOption leaves an option with a value out of what was typed.
+func withoutOption(args []string, name string) []string {
+	var out []string
+	for i := 0; i < len(args); i++ {
+		word := strings.TrimLeft(args[i], "-")
+		if strings.HasPrefix(args[i], "-") && (word == name || strings.HasPrefix(word, name+"=")) {
+			if word == name {
+				i++
+			}
+			continue
+		}
+		out = append(out, args[i])
+	}
+	return out
+}
+
+// mostOption bounds a list.
+func mostOption(o *flag.FlagSet) *int { return o.Int("most", mostLines, "at most this `many`") }
+
+// filled leaves out the columns that are empty in every row but the first.
+func filled(cells [][]string) [][]string {
+	if len(cells) < 2 {
+		return cells
+	}
+	var keep []int
+	for c := range cells[0] {
+		if slices.ContainsFunc(cells[1:], func(row []string) bool { return row[c] != "" }) {
+			keep = append(keep, c)
+		}
+	}
+	out := make([][]string, len(cells))
+	for i, row := range cells {
+		for _, c := range keep {
+			out[i] = append(out[i], row[c])
+		}
+	}
+	return out
+}
+
+// numeric says of each column whether it holds numbers alone, which are put to the right.
+func numeric(cells [][]string) []bool {
+	out := make([]bool, len(cells[0]))
+	for c := range out {
+		out[c] = len(cells) > 1
+		for _, row := range cells[1:] {
+			if strings.Trim(row[c], "0123456789,") != "" {
+				out[c] = false
+			}
+		}
+	}
+	return out
 }
 
 // squeeze makes the widest columns narrower until all fit.

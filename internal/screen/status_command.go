@@ -18,44 +18,33 @@ import (
 
 func statusCommand() *Command {
 	return &Command{Name: "status", Args: "[FOLDER]", Most: 1,
-		Short: "tell where the work stands, of one project or of all",
-		Long: `For one project: its branch, its files, what is only here or only there, and what is
-nowhere but on this machine. With --all, a board of all hooked projects, the one that needs
-you most at the top. With --find, copies that lie below a folder already are taken in, and
-folders that were moved are found again.`,
-		Examples: []string{"uncinate status", "uncinate status --all", "uncinate status --find ~/work"},
-		Takes:    []string{"project"}, Gives: project.Standing{}, Also: map[string]any{"--all": []many.Row{}, "--find": []many.Found{}},
+		Short: "show the state of one project, or of all",
+		Long: `For one project: its branch, its files, what is only here or only on the host, and what is
+nowhere but on this machine. With --all, a board of all attached projects, the one that needs
+you most at the top.`,
+		Examples: []string{"uncinate status", "uncinate status --all"}, Apart: [][]string{{"all", "folder"}}, Needs: map[string][]string{"full": {"all"}},
+		Takes: []string{"project"}, Gives: project.Standing{}, Also: map[string]any{"--all": []many.Row{}},
 		Options: func(o *flag.FlagSet) Run {
-			offline := o.Bool("offline", false, "do not ask the host; tell what git knows of it")
+			in := inFolder(o)
+			offline := o.Bool("offline", false, "do not ask the host; use what git knows of it")
 			all := o.Bool("all", false, "all projects of this machine")
-			find := o.String("find", "", "look below this `folder` for copies, and take them in")
-			forget := o.Bool("forget-lost", false, "take out of the list the projects whose folders are not there any more")
-			var p plans
-			p.add(o)
+			full := o.Bool("full", false, "with --all: show those in step too")
 			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
-				if *forget {
-					lost, err := many.ForgetLost(d)
-					if err != nil {
-						return err
-					}
-					for _, p := range lost {
-						e.Aside("Forgotten: %s, a copy of %s.", text.Visible(p.Folder), text.Visible(p.Address))
-					}
-					*all = *all || len(args) == 0
+				if *all && len(args) > 0 {
+					return fault.New(fault.Usage, "--all takes no folder").Try("one project", text.Command("uncinate", "status", args[0])).Try("all of them", "uncinate status --all")
 				}
-				switch {
-				case *find != "":
-					return e.find(ctx, d, *find, p)
-				case *all && len(args) > 0:
-					return fault.New(fault.Usage, "one project, or --all of them").Try("", "uncinate status --all")
-				case *all:
+				if *all {
 					rows, err := many.Overview(ctx, d, !*offline)
 					if err != nil {
 						return err
 					}
-					return e.Give(rows, func() { e.board(rows, time.Now()) })
+					return e.Give(rows, func() { e.board(rows, time.Now(), *full) })
 				}
-				s, err := many.Status(ctx, d, folderOf(args), !*offline)
+				folder, err := in.of(args...)
+				if err != nil {
+					return err
+				}
+				s, err := many.Status(ctx, d, folder, !*offline)
 				if err != nil {
 					return err
 				}
@@ -64,33 +53,58 @@ folders that were moved are found again.`,
 		}}
 }
 
-// board shows one line for each project.
-func (e *Env) board(rows []many.Row, now time.Time) {
-	in := 0
-	cells := [][]string{{"", "project", "branch", "what", "asked"}}
+// mostLines is how many lines of a list are shown unless more are asked for: a window's.
+const mostLines = 20
+
+// board shows one line for each project that needs somebody, and counts the rest.
+func (e *Env) board(rows []many.Row, now time.Time, full bool) {
+	in, cells := 0, [][]string{{"state", "project", "branch", "asked", "what"}}
+	left := 0
 	for _, r := range rows {
+		calm := r.State == "in step" && r.Says == "" && r.Rescues == 0
 		if r.State == "in step" {
 			in++
+		}
+		if !full && (calm || len(cells) > mostLines) {
+			if !calm {
+				left++
+			}
+			continue
 		}
 		age := "never"
 		if !r.Contact.IsZero() {
 			age = board.Age(now.Sub(r.Contact))
 		}
-		if r.State == "lost" {
+		if r.State == "missing" {
 			age = ""
 		}
 		says := r.Says
 		if r.Rescues > 0 {
 			says = strings.TrimPrefix(says+"; "+text.Count(r.Rescues, "rescue copy"), "; ")
 		}
-		cells = append(cells, []string{r.State, r.Name, r.Branch, says, age})
+		cells = append(cells, []string{r.State, r.Name, r.Branch, age, says})
 	}
-	e.lines(cells, 3)
-	e.Say("")
-	e.Say("%s, %s in step.", text.Count(len(rows), "project"), text.Number(in))
-	const sync = "Bring all into step:   uncinate sync --all"
-	next := map[string][]string{"lost": {"Find moved folders:    uncinate status --find FOLDER", "Or forget lost ones:   uncinate status --forget-lost"}, "elsewhere": {"Follow one there:      uncinate sync FOLDER"}, "both": {sync}, "behind": {sync}, "unsent": {sync},
-		"changed": {"See what changed:      uncinate changes --folder FOLDER"}}
+	if len(cells) > 1 {
+		e.lines(cells, 4)
+		e.Say("")
+	}
+	if left > 0 {
+		e.Say("%s more that %s somebody: uncinate status --all --full", text.Number(left), text.Either(left == 1, "needs", "need"))
+	}
+	sum := text.Count(len(rows), "project") + ", " + text.Number(in) + " in step"
+	if in == len(rows) {
+		sum = text.Count(len(rows), "project") + ", " + text.Either(in == 1, "in step", "all in step")
+	}
+	e.Say("%s.", sum)
+	e.nextFor(rows)
+}
+
+// nextFor says what can be done for the projects on the board.
+func (e *Env) nextFor(rows []many.Row) {
+	const sync = "To sync them all:       uncinate sync --all"
+	next := map[string][]string{"missing": {"To find moved folders:  uncinate project find FOLDER", "To forget missing ones: uncinate project forget --missing"},
+		"elsewhere": {"To follow a moved one:  uncinate sync FOLDER"}, "both": {sync}, "behind": {sync}, "unsent": {sync},
+		"changed": {"To see what changed:    uncinate changes --folder FOLDER"}}
 	told := map[string]bool{}
 	for _, r := range rows {
 		for _, words := range next[r.State] {
@@ -102,9 +116,11 @@ func (e *Env) board(rows []many.Row, now time.Time) {
 	}
 }
 
-// lines shows rows as one line each: where the stream has a width, one column gives way,
-// and after it the second.
+// lines shows rows as one line each: where the stream has a width, one column gives way, then
+// others, and what is too long is shortened at a word.
 func (e *Env) lines(cells [][]string, gives int) {
+	cells = filled(cells)
+	gives = min(gives, len(cells[0])-1)
 	widths := make([]int, len(cells[0]))
 	for _, row := range cells {
 		for i, c := range row {
@@ -113,20 +129,25 @@ func (e *Env) lines(cells [][]string, gives int) {
 		}
 	}
 	if e.Out.width > 0 {
-		for _, shrinks := range []struct{ column, least int }{{gives, 20}, {1, 12}, {2, 6}, {gives, 8}} {
+		for _, shrinks := range []struct{ column, least int }{{gives, 30}, {1, 12}, {2, 6}, {gives, 12}} {
 			over := 2*(len(widths)-1) - e.Out.width
 			for _, w := range widths {
 				over += w
 			}
-			if over > 0 {
+			if over > 0 && shrinks.column < len(widths) {
 				widths[shrinks.column] = min(widths[shrinks.column], max(shrinks.least, widths[shrinks.column]-over))
 			}
 		}
 	}
+	right := numeric(cells)
 	for i, row := range cells {
 		var b strings.Builder
 		for c, cell := range row {
-			b.WriteString(runewidth.FillRight(runewidth.Truncate(cell, widths[c], "..."), widths[c]+2))
+			cell = shortened(cell, widths[c])
+			if right[c] {
+				cell = runewidth.FillLeft(cell, widths[c])
+			}
+			b.WriteString(runewidth.FillRight(cell, widths[c]+2))
 		}
 		line := strings.TrimRight(b.String(), " ")
 		if i == 0 {
@@ -136,23 +157,14 @@ func (e *Env) lines(cells [][]string, gives int) {
 	}
 }
 
-func (e *Env) find(ctx context.Context, d *desk.Desk, folder string, p plans) error {
-	f, err := many.Find(ctx, d, folder)
-	if err != nil {
-		return err
+// shortened cuts a text to a width, at a blank where there is one near.
+func shortened(s string, width int) string {
+	if runewidth.StringWidth(s) <= width {
+		return s
 	}
-	known := len(f.Found) - len(f.Items())
-	if len(f.Items()) == 0 {
-		return e.Give(f.Found, func() {
-			e.Say("Nothing new: %s there, all known already.", text.Count(known, "copy"))
-		})
+	cut := runewidth.Truncate(s, width-3, "")
+	if at := strings.LastIndexByte(cut, ' '); at > len(cut)/2 {
+		cut = strings.TrimRight(cut[:at], " ,;:")
 	}
-	var notes []string
-	if known > 0 {
-		notes = append(notes, text.Count(known, "copy")+" there known already.")
-	}
-	if done, err := e.carryOut(ctx, p, "To take in what lies there:", f, notes); err != nil || !done {
-		return err
-	}
-	return e.Give(f.Found, func() { e.Say("Taken in: %s. See them all: uncinate status --all", text.Count(len(f.Items()), "copy")) })
+	return cut + "..."
 }

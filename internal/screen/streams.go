@@ -27,11 +27,12 @@ type stream struct {
 	width    int // columns to break lines at; 0 for none
 }
 
-// newStream looks at one of the process's streams. Bold only underlines, on a
-// terminal, and never with NO_COLOR set.
+// newStream looks at one of the process's streams. Bold only underlines, on a terminal, or where
+// CLICOLOR_FORCE says that what reads the output is one, and never with NO_COLOR set.
 func newStream(f *os.File, v *veil) *stream {
 	s := &stream{to: f, veil: v, terminal: term.IsTerminal(int(f.Fd())), ascii: !speaksUTF8()}
-	s.bold = s.terminal && os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb"
+	force := os.Getenv("CLICOLOR_FORCE")
+	s.bold = (s.terminal || force != "" && force != "0") && os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb"
 	if w, _, err := term.GetSize(int(f.Fd())); err == nil && w > 0 {
 		s.width = max(w, 40)
 	} else if w, err := strconv.Atoi(os.Getenv("COLUMNS")); err == nil && w > 0 {
@@ -39,6 +40,9 @@ func newStream(f *os.File, v *veil) *stream {
 	}
 	return s
 }
+
+// Terminal tells whether results are shown with bold words, and at which width; 0 for any.
+func (e *Env) Terminal() (bold bool, width int) { return e.Out.bold, e.Out.width }
 
 // speaksUTF8 looks at the locale (POSIX, "Environment Variables": LC_ALL, LC_CTYPE,
 // LANG, the first that is set). Windows and macOS speak it without any.

@@ -17,8 +17,8 @@ import (
 func surveyCommand() *Command {
 	return &Command{Name: "survey", Args: "[FOLDER]", Most: 1,
 		Short: "judge files: what would go up, what should stay, what must not go",
-		Long: `Looks at every file of the folder (the current one unless named) and sorts it: work,
-which would go up; what can be made again; what is one person's or one machine's; and
+		Long: `Looks at every file of the folder (default: the current one) and sorts it: work,
+which would go up; what is generated; what is one person's or one machine's; and
 what must not go up as it stands: keys, passwords, tokens, this machine's own paths,
 files beyond the host's limits. Each finding comes with the command that deals with it.
 Nothing is changed and nothing of the folder is run.
@@ -27,17 +27,21 @@ The first commit of an attach takes exactly what the survey says would go up. Ki
 projects that this program does not know are added in files of your own, in the folder
 kinds of its configuration.`,
 		Examples: []string{"uncinate survey", "uncinate survey --full gauge-firmware", "uncinate survey --except '*.dwg' mooring-drawings"},
-		Takes:    []string{"folder"}, Gives: surveying.Surveyed{},
+		Takes:    []string{"folder"}, Gives: surveying.Surveyed{}, Needs: map[string][]string{"preview": {"handover"}}, Apart: [][]string{{"prove", "preview"}},
 		Options: func(o *flag.FlagSet) Run {
 			var s surveying.Options
-			o.StringVar(&s.Host, "host", "", "count with the limits of this `host`")
+			in := inFolder(o)
+			o.StringVar(&s.Host, "host", "", "use the limits of this `host`")
 			o.BoolVar(&s.Full, "full", false, "show every finding, and every file")
-			o.StringVar(&s.Prove, "prove", "", "run this `command`, such as make, in a fresh copy of only what would go up, and say what it lacks")
-			o.BoolVar(&s.Over, "handover", false, "write down in the project what those who clone it must make or supply")
-			o.Var((*list)(&s.Choice.Only), "only", "count only this `path`, folder or pattern as going up; may be given again")
-			o.Var((*list)(&s.Choice.Except), "except", "count this `path`, folder or pattern as staying; may be given again")
-			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
-				s.Folder = folderOf(args)
+			o.StringVar(&s.Prove, "prove", "", "run this `command`, such as make, in a fresh copy of only what would go up, and report what it lacks")
+			o.BoolVar(&s.Over, "handover", false, "write into the project what those who clone it must make or supply")
+			o.Var((*list)(&s.Choice.Only), "only", "count only this `path`, folder or pattern as going up; may be repeated")
+			o.Var((*list)(&s.Choice.Except), "except", "count this `path`, folder or pattern as staying; may be repeated")
+			o.BoolVar(&s.Preview, "preview", false, "with --handover: show what would be written and stop")
+			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) (err error) {
+				if s.Folder, err = in.of(args...); err != nil {
+					return err
+				}
 				r, err := surveying.Survey(ctx, d, s)
 				if err != nil {
 					return err
@@ -89,7 +93,7 @@ func (e *Env) surveyed(r *surveying.Surveyed, o surveying.Options) {
 	}
 	if r.HandOver != nil {
 		e.Say("")
-		e.handedOver("Written to "+handover.File+" for those who clone it:", r.HandOver)
+		e.handedOver(text.Either(o.Preview, "Would be written to ", "Written to ")+handover.File+" for those who clone it:", r.HandOver)
 	}
 	if len(r.Rules) > 0 {
 		e.Aside("")

@@ -49,11 +49,11 @@ func (e *Env) syncAll(ctx context.Context, d *desk.Desk, o many.SyncAllOptions) 
 				break
 			}
 			e.Say("%s: %s.", e.Out.strong(e.Out.visible(r.Name)), e.Out.wrap(e.Out.visible(r.Says), 2))
-			if r.Next != "" {
+			if len(r.Remedies) > 0 {
 				e.Say("      %s", text.Visible(inItsFolder(r)))
 			}
 		}
-		says := fmt.Sprintf("%s: %s in step already, %s brought into step", text.Count(len(rows), "project"), text.Number(count["in step"]), text.Number(count["moved"]))
+		says := fmt.Sprintf("%s: %s in step already, %s now in step", text.Count(len(rows), "project"), text.Number(count["in step"]), text.Number(count["moved"]))
 		if n := count["your decision"]; n > 0 {
 			says += fmt.Sprintf(", %s for you to decide", text.Number(n))
 		}
@@ -63,23 +63,24 @@ func (e *Env) syncAll(ctx context.Context, d *desk.Desk, o many.SyncAllOptions) 
 		e.Say("%s.", says)
 	}
 	if err == nil && exit != 0 && len(needs) == len(rows) {
-		err = fault.New(exit, "no project was brought into step")
+		err = fault.New(exit, "no project could be synced")
 	} else if err == nil && exit != 0 {
-		err = fault.New(exit, "%s not brought into step; the others are", text.Count(len(needs), "project")+text.Either(len(needs) == 1, " was", " were"))
+		err = fault.New(exit, "%s not synced; the others are", text.Count(len(needs), "project")+text.Either(len(needs) == 1, " was", " were"))
 	}
 	return err
 }
 
 // inItsFolder is a project's remedy, fit to be pasted anywhere.
 func inItsFolder(r many.SyncedRow) string {
-	if strings.Contains(r.Next, r.Folder) || !strings.HasPrefix(r.Next, "uncinate ") {
-		return r.Next
+	next := r.Remedies[0]
+	if strings.Contains(next, r.Folder) || !strings.HasPrefix(next, "uncinate ") {
+		return next
 	}
-	return text.Command("cd", r.Folder) + " && " + r.Next
+	return text.Command("cd", r.Folder) + " && " + next
 }
 
 func did(s *syncing.Synced) string {
-	if s.BroughtIn+s.SentOut+len(s.Tags) == 0 && !s.Rewritten {
+	if s.Received+s.Sent+len(s.Tags) == 0 && !s.Rewritten {
 		return "saved, and in step"
 	}
 	words := movedBy(s)

@@ -15,31 +15,41 @@ import (
 
 func syncCommand() *Command {
 	return &Command{Name: "sync", Args: "[FOLDER]", Most: 1,
-		Short: "bring in what is new on the host and send out what is new here",
-		Long: `Brings in first, then sends out. Where both sides have new commits, your own are put on
-top of theirs anew, or both are merged (--by, or as git's pull.rebase is set); it is tried
-out aside, and done only when it comes out clean. Changes that are not saved stay as they
-are, unless they would be written over. Anything that needs you stops it, with everything
-as it was. Before a branch or a file is overwritten, a rescue copy is kept.`,
-		Examples: []string{"uncinate sync", `uncinate sync --save "Correct the almanac"`, "uncinate sync --all", "uncinate sync --preview"},
-		Takes:    []string{"project"}, Gives: syncing.Synced{}, Also: map[string]any{"--all": []many.SyncedRow{}},
+		Short: "receive what is new on the host, and send what is new here",
+		Long: `Receives first, then sends. Where both sides have new commits, yours are replayed on top of
+theirs, or both are merged (--by, or as git's pull.rebase is set); that is tried in a scratch
+copy first, and done only when it merges cleanly. Unsaved changes stay as they are, unless they
+would be overwritten. Anything that needs you stops it, with everything as it was. Before a
+branch or a file is overwritten, a rescue copy is kept.`,
+		Examples: []string{"uncinate sync", `uncinate sync --save --message "Correct the almanac"`, "uncinate sync --all", "uncinate sync --preview"},
+		Needs:    map[string][]string{"save": {"message"}, "message": {"save"}, "at-once": {"all"}}, Apart: [][]string{{"all", "folder"}, {"all", "preview"}},
+		Takes: []string{"project"}, Gives: syncing.Synced{}, Also: map[string]any{"--all": []many.SyncedRow{}},
 		Options: func(o *flag.FlagSet) Run {
 			var s syncing.Options
 			var p plans
 			p.add(o)
-			o.StringVar(&s.Save, "save", "", "commit all that changed first, with this `text`")
-			o.StringVar(&s.By, "by", "", "how both sides' commits are brought together: `replay` or merge")
-			o.BoolVar(&s.InOnly, "in", false, "bring in only, and send nothing")
+			in := inFolder(o)
+			save := o.Bool("save", false, "commit all that changed first (with --message)")
+			o.StringVar(&s.Save, "message", "", "with --save: the commit's message, a `text`")
+			o.StringVar(&s.By, "by", "", "`how` both sides' commits are brought together: replay or merge")
+			o.BoolVar(&s.InOnly, "in", false, "receive only, and send nothing")
 			all := o.Bool("all", false, "all projects of this machine, several at once")
-			jobs := o.Int("at-once", 0, "with --all: how `many` at a time; 8 unless said")
+			jobs := o.Int("at-once", 0, "with --all: how `many` at a time (default: 8)")
 			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
+				if *save && strings.TrimSpace(s.Save) == "" {
+					return fault.New(fault.Usage, "a commit needs a message").Try("", `uncinate sync --save --message "What was done"`)
+				}
 				if *all {
-					if len(args) > 0 || p.preview {
-						return fault.New(fault.Usage, "--all takes neither a folder nor --preview").Try("see where all stand", "uncinate status --all")
+					if len(args) > 0 {
+						return fault.New(fault.Usage, "--all takes no folder").Try("one project", text.Command("uncinate", "sync", args[0])).Try("all of them", "uncinate sync --all")
 					}
 					return e.syncAll(ctx, d, many.SyncAllOptions{Save: s.Save, By: s.By, InOnly: s.InOnly, Yes: p.yes, Jobs: *jobs})
 				}
-				s.Folder, s.Preview, s.Ask = folderOf(args), p.preview, e.asker(ctx)
+				folder, err := in.of(args...)
+				if err != nil {
+					return err
+				}
+				s.Folder, s.Preview, s.Ask = folder, p.preview, e.asker(ctx)
 				sync, err := syncing.Plan(ctx, d, s)
 				if err != nil {
 					return err
@@ -57,11 +67,11 @@ func (e *Env) sync(ctx context.Context, s *syncing.Sync, p plans) error {
 	e.items, e.planned = s.Items(), true // the result says the same
 	asks := s.Asks()
 	if p.preview && s.InStep() && !e.json {
-		e.Say("Nothing to do: here and there are in step.")
+		e.Say("Nothing to do: both sides are in step.")
 		return s.Release()
 	}
 	if p.preview || len(asks) > 0 {
-		if goes, err := e.proposeSync(ctx, p, "To bring it into step:", s); err != nil || !goes {
+		if goes, err := e.proposeSync(ctx, p, "To get both sides in step:", s); err != nil || !goes {
 			return err
 		}
 	}
@@ -81,13 +91,13 @@ func (e *Env) proposeSync(ctx context.Context, p plans, what string, s *syncing.
 func (e *Env) synced(r *syncing.Synced) {
 	switch {
 	case r.Commit == "":
-		e.Say("Nothing to send yet: there is no commit here, and none there.")
-	case r.BroughtIn == 0 && r.SentOut == 0 && len(r.Tags) == 0:
-		e.Say("In step: nothing new, here or there. Branch %s at %.10s.", text.Visible(r.Branch), r.Commit)
+		e.Say("Nothing to send yet: there is no commit, neither here nor on the host.")
+	case r.Received == 0 && r.Sent == 0 && len(r.Tags) == 0:
+		e.Say("In step: nothing new on either side. Branch %s at %.10s.", text.Visible(r.Branch), r.Commit)
 	default:
 		e.Say("In step. %s. Branch %s at %.10s.", movedBy(r), text.Visible(r.Branch), r.Commit)
 	}
-	if len(r.Tags) > 0 && r.BroughtIn+r.SentOut > 0 {
+	if len(r.Tags) > 0 && r.Received+r.Sent > 0 {
 		e.Say("New from the host: %s.", tagsIn(r))
 	}
 	for _, n := range r.Rescued {
@@ -97,7 +107,7 @@ func (e *Env) synced(r *syncing.Synced) {
 		e.Say("No longer on the host: %s.", e.Out.visible(strings.Join(r.Gone, ", ")))
 	}
 	for _, c := range r.Seconds {
-		e.Say("The copy at %s holds it too.", text.Visible(c))
+		e.Say("The second remote %s has it too.", text.Visible(c))
 	}
 	e.left(r.Left)
 	if len(r.Changed) > 0 {
@@ -106,22 +116,22 @@ func (e *Env) synced(r *syncing.Synced) {
 }
 
 func movedBy(r *syncing.Synced) string {
-	in, out := text.Count(r.BroughtIn, "commit"), text.Count(r.SentOut, "commit")
+	in, out := text.Count(r.Received, "commit"), text.Count(r.Sent, "commit")
 	switch {
-	case r.Rewritten && r.SentOut == 0:
-		return "Took the branch as the host made it anew"
-	case r.Together == "replay" && r.SentOut == 0:
-		return "Brought in " + in + "; your own were there already, or stay here"
+	case r.Rewritten && r.Sent == 0:
+		return "Took the branch as rewritten on the host"
+	case r.Together == "replay" && r.Sent == 0:
+		return "Received " + in + "; yours were there already, or stay here"
 	case r.Together == "replay":
-		return fmt.Sprintf("Brought in %s, and sent out %s on top of them", in, out)
+		return fmt.Sprintf("Received %s, and sent %s on top of %s", in, out, text.Either(r.Received == 1, "it", "them"))
 	case r.Together == "merge":
-		return fmt.Sprintf("Brought in %s, merged them with %s of yours, and sent that out", in, out)
-	case r.SentOut == 0 && r.BroughtIn == 0 && len(r.Tags) > 0:
-		return "Brought in " + tagsIn(r)
-	case r.SentOut == 0:
-		return "Brought in " + in
+		return fmt.Sprintf("Received %s, merged %s with %s of yours, and sent that", in, text.Either(r.Received == 1, "it", "them"), out)
+	case r.Sent == 0 && r.Received == 0 && len(r.Tags) > 0:
+		return "Received " + tagsIn(r)
+	case r.Sent == 0:
+		return "Received " + in
 	}
-	return "Sent out " + out
+	return "Sent " + out
 }
 
 // tagsIn names the tags that came in, or counts them.

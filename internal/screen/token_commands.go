@@ -12,6 +12,7 @@ import (
 
 	"uncinate/internal/core/description"
 	"uncinate/internal/core/fault"
+	"uncinate/internal/core/plan"
 	"uncinate/internal/core/text"
 	"uncinate/internal/desk"
 	"uncinate/internal/desk/accounts"
@@ -20,54 +21,62 @@ import (
 	"uncinate/internal/job/credentials"
 )
 
-// Looked is what was found by looking for copies of tokens, as a JSON document.
-type Looked struct {
-	Found  []credentials.FoundToken `json:"found"`
-	Looked int                      `json:"looked" says:"how many files were looked into"`
-	Unread int                      `json:"unread" says:"how many could not be read"`
+// FoundTokens is what was found by looking for copies of tokens, as a JSON document.
+type FoundTokens struct {
+	Found    []credentials.FoundToken `json:"found"`
+	Searched int                      `json:"searched" says:"how many files were searched"`
+	Unread   int                      `json:"unread" says:"how many could not be read"`
 }
 
-// ChangedToken is a token that was replaced or taken out of force, as a JSON document.
+// ChangedToken is a token that was replaced or revoked, as a JSON document.
 type ChangedToken struct {
 	Account string    `json:"account"`
 	Done    []string  `json:"done" says:"what was done, in order"`
-	Ends    time.Time `json:"ends,omitzero" says:"when the token in force ends"`
+	Expires time.Time `json:"expires,omitzero" says:"when the valid token expires"`
 }
 
 func tokenCommand() *Command {
-	return &Command{Name: "token", Short: "keep access tokens: add, list, test, replace, revoke, forget, show, look",
+	return &Command{Name: "token", Short: "manage access tokens: list, add, test, replace, revoke, forget, show, find",
 		Long: `Each account has one token, in the vault. In the last two weeks of its life every command
 that uses it says so in one line.`,
 		Subs: []*Command{
-			tokenAdd(),
 			tokenList(),
+			tokenAdd(),
 			tokenTest(),
 			tokenReplace(),
 			tokenRevoke(),
 			tokenForget(),
 			tokenShow(),
-			tokenLook(),
+			tokenFind(),
 		}}
 }
 
 func tokenAdd() *Command {
 	return &Command{Name: "add", Args: "ACCOUNT", Least: 1, Most: 1, Takes: []string{"account"}, Gives: AddedAccount{}, Short: "give an account a token",
-		Long: `Says first which of the host's scopes the token takes, the least that will do, and where
+		Long: `Says first which of the host's scopes the token needs, the least that will do, and where
 it is made; then asks for it without showing it, or takes it from standard input, and
-tests it at once. --for says what it is wanted for: ` + strings.Join(wants(), ", ") + `; it
-may be given again. Publishing, the first three, and keys unless said.`,
-		Examples: []string{"uncinate token add tern", "uncinate token add tern --for read"},
+tests it at once. --may says what it should be able to do: ` + strings.Join(wants(), ", ") + `
+(default: publish, with the ones before it, and keys).`,
+		Examples: []string{"uncinate token add tern", "uncinate token add tern --may read"},
 		Options: func(o *flag.FlagSet) Run {
-			var for_ list
-			o.Var(&for_, "for", "`what` the token is wanted for; may be given again")
+			var may list
+			o.Var(&may, "may", "`what` the token should be able to do; may be repeated")
+			preview := previewOption(o)
 			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
-				return e.addToken(ctx, d, args[0], for_)
+				if *preview {
+					a, err := accounts.Named(d, args[0])
+					if err != nil {
+						return err
+					}
+					return e.wouldAdd(ctx, d, *a, "token")
+				}
+				return e.addToken(ctx, d, args[0], may)
 			})
 		}}
 }
 
 func tokenList() *Command {
-	return &Command{Name: "list", Short: "list the tokens, without themselves, and when they end", Gives: []credentials.Token{},
+	return &Command{Name: "list", Short: "list the tokens, without showing them, and when they expire", Gives: []credentials.Token{},
 		Options: func(*flag.FlagSet) Run {
 			return withDesk(func(_ context.Context, e *Env, d *desk.Desk, _ []string) error {
 				all, err := credentials.Tokens(d)
@@ -80,8 +89,8 @@ func tokenList() *Command {
 }
 
 func tokenTest() *Command {
-	return &Command{Name: "test", Args: "[ACCOUNT]...", Most: -1, Takes: []string{"account"}, Gives: []credentials.Token{}, Short: "ask the hosts whether the tokens are good",
-		Long: "Asks for the named accounts, or for all, and notes what the hosts say of scopes and ends. The exit code is 1 if a token is no good.",
+	return &Command{Name: "test", Args: "[ACCOUNT]...", Most: -1, Takes: []string{"account"}, Gives: []credentials.Token{}, Short: "ask the hosts whether the tokens are valid",
+		Long: "Asks for the named accounts, or for all, and notes what the hosts say of scopes and expiry. The exit code is 1 if a token is not valid.",
 		Options: func(*flag.FlagSet) Run {
 			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
 				return e.testTokens(ctx, d, args)
@@ -90,11 +99,11 @@ func tokenTest() *Command {
 }
 
 func tokenReplace() *Command {
-	return &Command{Name: "replace", Args: "ACCOUNT", Least: 1, Most: 1, Takes: []string{"account"}, Gives: ChangedToken{}, Short: "put a new token in the place of an old one, everywhere it is used",
+	return &Command{Name: "replace", Args: "ACCOUNT", Least: 1, Most: 1, Takes: []string{"account"}, Gives: ChangedToken{}, Short: "replace a token by a new one, everywhere it is used",
 		Long: `With --renew the host makes the new token, where it offers that. Otherwise the new one is
 asked for without showing it, or taken from standard input, and tested; then the old one
-is taken out of force on the host, where it offers that. Every hooked project uses the new
-one from then on.`,
+is revoked on the host, where it offers that. Every attached project uses the new one from
+then on.`,
 		Examples: []string{"uncinate token replace tern", "uncinate token replace tern --renew"},
 		Options: func(o *flag.FlagSet) Run {
 			var p plans
@@ -107,7 +116,7 @@ one from then on.`,
 }
 
 func tokenRevoke() *Command {
-	return &Command{Name: "revoke", Args: "ACCOUNT", Least: 1, Most: 1, Takes: []string{"account"}, Gives: ChangedToken{}, Short: "take an account's token out of force on the host",
+	return &Command{Name: "revoke", Args: "ACCOUNT", Least: 1, Most: 1, Takes: []string{"account"}, Gives: ChangedToken{}, Short: "revoke an account's token on its host",
 		Options: func(o *flag.FlagSet) Run {
 			var p plans
 			p.add(o)
@@ -116,22 +125,26 @@ func tokenRevoke() *Command {
 				if err != nil {
 					return err
 				}
-				return e.changeToken(ctx, d, t, p, "Revoked. On "+t.HostName()+" the token is out of force, and the vault holds it no more.")
+				return e.changeToken(ctx, d, t, p, "Revoked: "+t.HostName()+" no longer accepts the token, and it is no longer in the vault.")
 			})
 		}}
 }
 
 func tokenForget() *Command {
-	return &Command{Name: "forget", Args: "ACCOUNT", Least: 1, Most: 1, Takes: []string{"account"}, Gives: Forgotten{}, Short: "take an account's token out of the vault",
-		Long: "The account stays known here, and the token stays in force on the host.",
-		Options: func(*flag.FlagSet) Run {
+	return &Command{Name: "forget", Args: "ACCOUNT", Least: 1, Most: 1, Takes: []string{"account"}, Gives: Forgotten{}, Short: "delete an account's token from the vault",
+		Long: "The account stays here, and the token stays valid on the host.",
+		Options: func(o *flag.FlagSet) Run {
+			preview := previewOption(o)
 			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
-				if err := credentials.ForgetToken(ctx, d, args[0]); err != nil {
+				if err := credentials.ForgetToken(ctx, d, args[0], *preview); err != nil {
 					return err
 				}
+				if *preview {
+					return e.would(ctx, "", plan.Item{Place: plan.Vault, Sentence: "Delete the token of " + args[0] + ", which stays valid on the host"})
+				}
 				return e.Give(Forgotten{Name: args[0]}, func() {
-					e.Say("The token of %s is gone from the vault. On the host it still stands.", args[0])
-					e.Aside("To take it out of force there, revoke it before you forget it, or use the host's page.")
+					e.Say("The token of %s is deleted from the vault. On the host it is still valid.", args[0])
+					e.Aside("To end it there, revoke it before you forget it, or use the host's page.")
 				})
 			})
 		}}
@@ -139,29 +152,28 @@ func tokenForget() *Command {
 
 func tokenShow() *Command {
 	return &Command{Name: "show", Args: "ACCOUNT", Least: 1, Most: 1, Takes: []string{"account"}, Short: "hand a token to a program that has a sign-in of its own",
-		Long: `Prints the token itself on standard output, once it was noted, in a log in the state
-folder, that it was handed out; or, with --clipboard, gives it to the terminal's clipboard
-(by the control sequence OSC 52, which the terminal may be set to refuse). Only with --once,
-so that nobody shows one by accident.`,
-		Examples: []string{"uncinate token show tern --once --clipboard"},
+		Long: `Prints the token itself on standard output; or, with --clipboard, gives it to the terminal's
+clipboard (by the control sequence OSC 52, which the terminal may be set to refuse). It asks
+first, and a log in the state folder notes that it was handed out.`,
+		Examples: []string{"uncinate token show tern --clipboard"},
 		Options: func(o *flag.FlagSet) Run {
-			once := o.Bool("once", false, "show it, knowing what that means")
+			yes := o.Bool("yes", false, "go ahead without asking")
 			clipboard := o.Bool("clipboard", false, "give it to the terminal's clipboard instead of printing it")
 			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
-				return e.showToken(ctx, d, args[0], *once, *clipboard)
+				return e.showToken(ctx, d, args[0], *yes, *clipboard)
 			})
 		}}
 }
 
-func tokenLook() *Command {
-	return &Command{Name: "look", Args: "FOLDER...", Least: 1, Most: -1, Takes: []string{"folder"}, Gives: Looked{}, Short: "look for copies of your tokens left in plain files",
-		Long: `Looks into every file below the folders for the tokens of this machine's accounts, also
-in the form in which HTTP Basic carries them, and names file and line, never the token.
-The exit code is 4 if one is found.`,
-		Examples: []string{"uncinate token look ~"},
+func tokenFind() *Command {
+	return &Command{Name: "find", Args: "FOLDER...", Least: 1, Most: -1, Takes: []string{"folder"}, Gives: FoundTokens{}, Short: "find copies of your tokens left in plain files",
+		Long: `Searches every file below the folders for the tokens of this machine's accounts, also in
+the form that HTTP Basic uses, and names file and line, never the token. The exit code is 4
+if one is found.`,
+		Examples: []string{"uncinate token find ~"},
 		Options: func(*flag.FlagSet) Run {
 			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
-				return e.lookForTokens(ctx, d, args)
+				return e.findTokens(ctx, d, args)
 			})
 		}}
 }
@@ -174,25 +186,25 @@ func wants() []string {
 	return names
 }
 
-func (e *Env) addToken(ctx context.Context, d *desk.Desk, name string, for_ []string) error {
+func (e *Env) addToken(ctx context.Context, d *desk.Desk, name string, may []string) error {
 	a, err := accounts.Named(d, name)
 	if err != nil {
 		return err
 	}
-	for _, w := range for_ {
+	for _, w := range may {
 		if !slices.Contains(wants(), w) {
-			return unknown("a token is wanted for one of "+strings.Join(wants(), ", ")+", and not for "+text.Quote(w), w, wants(), "uncinate help token add")
+			return unknown("a token may "+strings.Join(wants(), ", ")+", and not "+text.Quote(w), w, wants(), "uncinate help token add")
 		}
 	}
-	if len(for_) == 0 {
-		for_ = []string{"publish", "keys"}
+	if len(may) == 0 {
+		may = []string{"publish", "keys"}
 	}
 	if a.Host != "" {
 		h, err := hosts.Named(d, a.Host)
 		if err != nil {
 			return err
 		}
-		for _, line := range h.TokenAdvice(for_...) {
+		for _, line := range h.TokenAdvice(may...) {
 			e.Aside("%s", e.Err.wrap(line, 0))
 		}
 	}
@@ -210,7 +222,7 @@ func (e *Env) addToken(ctx context.Context, d *desk.Desk, name string, for_ []st
 		doubts[i] += "."
 	}
 	return e.Give(AddedAccount{*added, doubts}, func() {
-		e.Say("%s", e.Out.strong("The token is good, and lies in the vault."))
+		e.Say("%s", e.Out.strong("The token works and is in the vault."))
 		e.account(added)
 		for _, doubt := range doubts {
 			e.Aside("Note: %s", e.Err.wrap(doubt, 6))
@@ -225,14 +237,14 @@ func (e *Env) tokens(all []credentials.Token) {
 	}
 	var rows [][]string
 	for _, t := range all {
-		rows = append(rows, []string{string(t.State), t.Account, t.On, t.Says, strings.Join(t.Scopes, ", ")})
+		rows = append(rows, []string{string(t.State), t.Account, t.Host, t.Says, strings.Join(t.Scopes, ", ")})
 	}
-	e.Table([]string{"", "account", "on", "token", "scopes"}, rows)
+	e.Table([]string{"state", "account", "host", "token", "scopes"}, rows)
 	for _, t := range all {
 		if len(t.Superfluous) > 0 {
 			e.Say("%s has scopes that nothing here needs: %s", t.Account, text.Visible(strings.Join(t.Superfluous, ", ")))
 		}
-		for _, r := range t.Remedy {
+		for _, r := range t.Remedies {
 			e.Say("Next for %s: %s", t.Account, text.Visible(r))
 		}
 	}
@@ -264,7 +276,7 @@ func (e *Env) testTokens(ctx context.Context, d *desk.Desk, names []string) erro
 		return err
 	}
 	if bad > 0 {
-		return fault.New(fault.Failed, "%s no good", strings.Replace(text.Count(bad, "token")+" is", "tokens is", "tokens are", 1))
+		return fault.New(fault.Failed, "%s not valid", strings.Replace(text.Count(bad, "token")+" is", "tokens is", "tokens are", 1))
 	}
 	return nil
 }
@@ -301,27 +313,31 @@ func (e *Env) changeToken(ctx context.Context, d *desk.Desk, t *credentials.Toke
 		doc.Done = append(doc.Done, i.Sentence)
 	}
 	if a, err := accounts.Named(d, t.Account.Name); err == nil {
-		doc.Ends = a.Expires
+		doc.Expires = a.Expires
 	}
 	return e.Give(doc, func() {
 		e.Say("%s", e.Out.strong(done))
-		if !doc.Ends.IsZero() && done == "Replaced." {
-			e.Say("The new token is good until %s.", doc.Ends.Format(time.DateOnly))
+		if !doc.Expires.IsZero() && done == "Replaced." {
+			e.Say("The new token is valid until %s.", doc.Expires.Format(time.DateOnly))
 		}
 	})
 }
 
-func (e *Env) showToken(ctx context.Context, d *desk.Desk, name string, once, clipboard bool) error {
-	if !once {
-		return fault.New(fault.Refused, "this would show the token itself: whoever sees it, or reads the terminal's history, can use it").
-			Try("give it to the clipboard, knowing that", text.Command("uncinate", "token", "show", name, "--once", "--clipboard")).
-			Try("or print it", text.Command("uncinate", "token", "show", name, "--once"))
+func (e *Env) showToken(ctx context.Context, d *desk.Desk, name string, yes, clipboard bool) error {
+	if _, err := accounts.Named(d, name); err != nil {
+		return err
 	}
 	how := "printing"
 	if clipboard {
 		how = "the clipboard"
 		if !e.Err.terminal {
 			return fault.New(fault.Failed, "there is no terminal here, so it has no clipboard either")
+		}
+	}
+	if !yes {
+		e.Aside("This hands out the token itself: whoever sees it, or reads the terminal's history, can use it.")
+		if err := e.Agree(ctx, false, again(os.Args[1:])); err != nil {
+			return err
 		}
 	}
 	token, err := credentials.HandOut(ctx, d, name, how)
@@ -337,25 +353,25 @@ func (e *Env) showToken(ctx context.Context, d *desk.Desk, name string, once, cl
 		return nil
 	}
 	_, err = fmt.Fprintln(e.answers, token)
-	e.Aside("That was the token itself; it is noted that it was shown.")
+	e.Aside("That was the token itself; the log notes that it was shown.")
 	return err
 }
 
-func (e *Env) lookForTokens(ctx context.Context, d *desk.Desk, folders []string) error {
-	found, looked, unread, err := credentials.LookForTokens(ctx, d, folders)
+func (e *Env) findTokens(ctx context.Context, d *desk.Desk, folders []string) error {
+	found, searched, unread, err := credentials.FindTokens(ctx, d, folders)
 	if err != nil {
 		return err
 	}
-	doc := Looked{append([]credentials.FoundToken{}, found...), looked, unread}
+	doc := FoundTokens{append([]credentials.FoundToken{}, found...), searched, unread}
 	if err := e.Give(doc, func() {
 		var rows [][]string
 		for _, c := range found {
 			rows = append(rows, []string{c.Account, fmt.Sprintf("%s:%d", c.File, c.Line), c.Form})
 		}
 		if len(rows) > 0 {
-			e.Table([]string{"token of", "lies in", "form"}, rows)
+			e.Table([]string{"token of", "found in", "form"}, rows)
 		}
-		e.Say("%s looked into; %s found.", text.Count(looked, "file"), text.Count(len(found), "copy"))
+		e.Say("%s searched; %s found.", text.Count(searched, "file"), text.Either(len(found) == 0, "no token", text.Count(len(found), "token")))
 		if unread > 0 {
 			e.Say("%s could not be read.", text.Count(unread, "file"))
 		}
@@ -365,7 +381,7 @@ func (e *Env) lookForTokens(ctx context.Context, d *desk.Desk, folders []string)
 	if len(found) == 0 {
 		return nil
 	}
-	f := fault.New(fault.Refused, "%s of your tokens in plain files", strings.Replace(text.Count(len(found), "copy")+" lie", "1 copy lie", "1 copy lies", 1))
+	f := fault.New(fault.Refused, "%s of your tokens %s in plain files", text.Count(len(found), "copy"), text.Either(len(found) == 1, "is", "are"))
 	told := []string{}
 	for _, c := range found {
 		if !slices.Contains(told, c.Account) {

@@ -1,13 +1,16 @@
 package screen
 
 import (
+	"cmp"
 	"context"
 	"flag"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
 	"uncinate/internal/core/fault"
+	"uncinate/internal/core/plan"
 	"uncinate/internal/core/text"
 	"uncinate/internal/desk"
 	"uncinate/internal/job/credentials"
@@ -24,7 +27,7 @@ func (e *Env) readyVault(ctx context.Context, d *desk.Desk) error {
 		if !e.asks {
 			return vault.Missing()
 		}
-		e.Aside("There is no vault yet to keep tokens in. How is it to be protected?")
+		e.Aside("There is no vault yet to keep tokens in. How should it be protected?")
 		e.Aside("  passphrase   you type it, once for some hours (good for a laptop)")
 		e.Aside("  keyring      your system's keyring opens it when you sign in (good for a desktop)")
 		e.Aside("  file         a key file; whoever can read your files can open it")
@@ -51,7 +54,7 @@ func (e *Env) protect(ctx context.Context, d *desk.Desk, by, done string, how fu
 			return "", err
 		}
 		if e.asks {
-			second, err := e.secret("The same again: ")
+			second, err := e.secret("Repeat it: ")
 			if err != nil {
 				return "", err
 			}
@@ -65,15 +68,15 @@ func (e *Env) protect(ctx context.Context, d *desk.Desk, by, done string, how fu
 	}
 	switch by {
 	case vault.ByFile:
-		return "The vault is " + done + ". Its key lies in a file beside it: whoever can read your files can open it.", nil
+		return "Vault " + done + ". Its key is in a file beside it: whoever can read your files can open it.", nil
 	case vault.ByKeyring:
-		return "The vault is " + done + ". Its key lies in your system's keyring, and is open while that is.", nil
+		return "Vault " + done + ". Its key is in your system's keyring; it is open while that is.", nil
 	}
 	until, err := d.Vault.Unlock(d.Program, passphrase, defaultUnlock)
 	if err != nil {
 		return "", err
 	}
-	return "The vault is " + done + ", and open until " + until.Format("15:04") + ".", nil
+	return "Vault " + done + "; it is open until " + until.Format("15:04") + ".", nil
 }
 
 const defaultUnlock = 8 * time.Hour
@@ -87,7 +90,7 @@ type Vaulted struct {
 	Secrets   string    `json:"secrets" says:"path of the encrypted file"`
 	Identity  string    `json:"identity" says:"what opens it: a path, or the system's keyring"`
 	Recipient string    `json:"recipient" says:"the public half of the identity"`
-	Made      time.Time `json:"made"`
+	Created   time.Time `json:"created"`
 }
 
 // giveVault tells of the vault as it is now.
@@ -153,7 +156,7 @@ func (e *Env) lock(ctx context.Context, d *desk.Desk) (string, error) {
 	i, found, err := d.Vault.Info(ctx)
 	switch {
 	case !found && err == nil && was:
-		return "What was kept for this sign-in only is forgotten.", nil
+		return "What was held in memory for this session is forgotten.", nil
 	case !found && err == nil:
 		return "", vault.Missing()
 	case i.By == vault.ByFile:
@@ -171,18 +174,18 @@ func (e *Env) lock(ctx context.Context, d *desk.Desk) (string, error) {
 
 // sayHow is the fault when it is not said how the vault is to be protected.
 func sayHow(verb string) error {
-	return fault.New(fault.Usage, "say how the vault is to be protected").
+	return fault.New(fault.Usage, "how should the vault be protected? Use --by").
 		Try("by a passphrase that you type", "uncinate vault "+verb+" --by passphrase").
 		Try("or by the keyring that your system opens when you sign in", "uncinate vault "+verb+" --by keyring").
 		Try("or by a key file that anyone who can read your files can use", "uncinate vault "+verb+" --by file")
 }
 
 func vaultCommand() *Command {
-	return &Command{Name: "vault", Short: "keep secrets: make, show, unlock, lock, change",
-		Long: "The vault is one encrypted file (age). What opens it is wrapped by a passphrase, or lies in the system's keyring or in a key file.",
+	return &Command{Name: "vault", Short: "manage the vault, which keeps secrets: show, make, unlock, lock, change",
+		Long: "The vault is one encrypted file (age). What opens it is protected by a passphrase, or is in the system's keyring or in a key file.",
 		Subs: []*Command{
-			vaultMake(),
 			vaultShow(),
+			vaultMake(),
 			vaultUnlock(),
 			vaultLock(),
 			vaultChange(),
@@ -190,12 +193,21 @@ func vaultCommand() *Command {
 		}}
 }
 
-// vaultWork makes a Run of work that changes the vault and says so in one sentence.
-func vaultWork(work func(ctx context.Context, e *Env, d *desk.Desk) (string, error)) Run {
+// vaultWay names a way of protecting the vault.
+func vaultWay(by string) string {
+	return map[string]string{vault.ByPassphrase: "a passphrase", vault.ByKeyring: "your system's keyring", vault.ByFile: "a key file"}[by]
+}
+
+// vaultWork makes a Run of work that changes the vault and says so in one sentence; with preview
+// that is what it would do.
+func vaultWork(preview *bool, work func(ctx context.Context, e *Env, d *desk.Desk) (string, error)) Run {
 	return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, _ []string) error {
 		says, err := work(ctx, e, d)
 		if err != nil {
 			return err
+		}
+		if *preview {
+			return e.would(ctx, "", plan.Item{Place: plan.Vault, Sentence: says})
 		}
 		if _, found, err := d.Vault.Info(ctx); err == nil && !found {
 			return e.Give(Vaulted{}, func() { e.Say("%s", says) })
@@ -208,10 +220,17 @@ func vaultMake() *Command {
 	return &Command{Name: "make", Short: "make the vault of this machine", Gives: Vaulted{},
 		Examples: []string{"uncinate vault make --by passphrase", "uncinate vault make --by keyring"},
 		Options: func(o *flag.FlagSet) Run {
-			by := o.String("by", "", "the `way` in which it is protected: passphrase, keyring or file")
-			return vaultWork(func(ctx context.Context, e *Env, d *desk.Desk) (string, error) {
-				if *by == "" {
+			by := o.String("by", "", "`how` it is protected: passphrase, keyring or file")
+			preview := previewOption(o)
+			return vaultWork(preview, func(ctx context.Context, e *Env, d *desk.Desk) (string, error) {
+				if !slices.Contains(vault.Ways, *by) {
 					return "", sayHow("make")
+				}
+				if *preview {
+					if _, found, err := d.Vault.Info(ctx); err != nil || found {
+						return "", cmp.Or(err, error(fault.New(fault.Decision, "there is a vault already").Try("see it", "uncinate vault show")))
+					}
+					return "Make a vault, protected by " + vaultWay(*by), nil
 				}
 				return e.protect(ctx, d, *by, "made", d.Vault.Make)
 			})
@@ -219,7 +238,7 @@ func vaultMake() *Command {
 }
 
 func vaultShow() *Command {
-	return &Command{Name: "show", Short: "show where the vault lies, how it is protected and whether it is open", Gives: Vaulted{},
+	return &Command{Name: "show", Short: "show where the vault is, how it is protected and whether it is open", Gives: Vaulted{},
 		Options: func(*flag.FlagSet) Run {
 			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, _ []string) error {
 				return e.giveVault(ctx, d, func(i vault.Info) {
@@ -237,7 +256,7 @@ func vaultShow() *Command {
 						way = i.By
 					}
 					e.Facts([2]string{"protected by", way}, [2]string{"state", state}, [2]string{"secrets", i.Secrets}, [2]string{"opened by", i.Identity},
-						[2]string{"made", i.Made.Format(time.DateOnly)})
+						[2]string{"created", i.Made.Format(time.DateOnly)})
 				})
 			})
 		}}
@@ -249,8 +268,16 @@ func vaultUnlock() *Command {
 that holds the vault open for you alone and ends by itself. A vault that the system's
 keyring protects is opened by that: the keyring asks for its own password.`,
 		Options: func(o *flag.FlagSet) Run {
-			long := o.Duration("for", defaultUnlock, "how long, a `time` such as 30m or 8h")
-			return vaultWork(func(ctx context.Context, e *Env, d *desk.Desk) (string, error) {
+			long := o.Duration("within", defaultUnlock, "lock it again within this `time`, such as 30m or 8h")
+			preview := previewOption(o)
+			return vaultWork(preview, func(ctx context.Context, e *Env, d *desk.Desk) (string, error) {
+				if *preview {
+					_, found, err := d.Vault.Info(ctx)
+					if err == nil && !found {
+						err = vault.Missing()
+					}
+					return "Ask for what opens the vault, and open it for " + long.String(), err
+				}
 				says, err := e.unlock(ctx, d, *long)
 				if err != nil {
 					return "", err
@@ -263,28 +290,44 @@ keyring protects is opened by that: the keyring asks for its own password.`,
 
 func vaultLock() *Command {
 	return &Command{Name: "lock", Short: "lock the vault now", Gives: Vaulted{},
-		Long: "Tokens that were kept for this sign-in only are forgotten too.",
-		Options: func(*flag.FlagSet) Run {
-			return vaultWork(func(ctx context.Context, e *Env, d *desk.Desk) (string, error) {
+		Long: "Tokens that were held in memory for this session are forgotten too.",
+		Options: func(o *flag.FlagSet) Run {
+			preview := previewOption(o)
+			return vaultWork(preview, func(ctx context.Context, e *Env, d *desk.Desk) (string, error) {
+				if *preview {
+					_, found, err := d.Vault.Info(ctx)
+					if err == nil && !found {
+						err = vault.Missing()
+					}
+					return "Lock the vault, and take its keys out of the SSH agent", err
+				}
 				n, agent := credentials.OutOfAgent(d) // also where the vault itself cannot be locked
 				says, err := e.lock(ctx, d)
 				if err != nil {
 					return "", err
 				}
-				return e.withAgent(says, n, "The SSH agent has %s no more.", agent), nil
+				return e.withAgent(says, n, "The SSH agent no longer has %s.", agent), nil
 			})
 		}}
 }
 
 func vaultChange() *Command {
 	return &Command{Name: "change", Short: "protect the vault in another way, or by another passphrase", Gives: Vaulted{},
-		Long:     "The secrets are encrypted anew; what opened the vault before opens it no more. The vault must be open, or its passphrase is asked for.",
+		Long:     "The secrets are encrypted again; what opened the vault before no longer does. The vault must be open,\nor its passphrase is asked for.",
 		Examples: []string{"uncinate vault change --by passphrase"},
 		Options: func(o *flag.FlagSet) Run {
-			by := o.String("by", "", "the `way` in which it is protected from now on: passphrase, keyring or file")
-			return vaultWork(func(ctx context.Context, e *Env, d *desk.Desk) (string, error) {
-				if *by == "" {
+			by := o.String("by", "", "`how` it is protected from now on: passphrase, keyring or file")
+			preview := previewOption(o)
+			return vaultWork(preview, func(ctx context.Context, e *Env, d *desk.Desk) (string, error) {
+				if !slices.Contains(vault.Ways, *by) {
 					return "", sayHow("change")
+				}
+				if *preview {
+					_, found, err := d.Vault.Info(ctx)
+					if err == nil && !found {
+						err = vault.Missing()
+					}
+					return "Encrypt the secrets again, protected by " + vaultWay(*by), err
 				}
 				if err := d.Vault.Ready(ctx); err != nil {
 					return "", err

@@ -11,7 +11,7 @@ type Versioned struct {
 }
 
 func versionCommand() *Command {
-	return &Command{Name: "version", Short: "tell the program's version", Gives: Versioned{},
+	return &Command{Name: "version", Short: "show the program's version", Gives: Versioned{},
 		Options: func(*flag.FlagSet) Run {
 			return func(_ context.Context, e *Env, _ []string) error {
 				return e.Give(Versioned{Version}, func() { e.Say("uncinate %s", Version) })

@@ -20,10 +20,10 @@ func visitCommand() *Command {
 	return &Command{Name: "visit", Args: "[PART]", Most: 1,
 		Short: "open the repository's page on the host, or a part of it",
 		Takes: []string{"part"}, Gives: Visited{},
-		Long: "PART is settings, people or history, where the host's description names such a page. Without a display, or with --print, the address is printed.",
+		Long: "PART is settings, people or history, where the host's description names such a page. Without a\ndisplay, or with --print, the address is printed.",
 		Options: func(o *flag.FlagSet) Run {
 			printed := o.Bool("print", false, "print the address")
-			folder := o.String("folder", ".", "the project's `folder`")
+			in := inFolder(o)
 			return func(ctx context.Context, e *Env, args []string) error {
 				part := ""
 				if len(args) > 0 {
@@ -33,7 +33,7 @@ func visitCommand() *Command {
 				if err != nil {
 					return err
 				}
-				page, err := project.Visit(ctx, d, *folder, part)
+				page, err := project.Visit(ctx, d, in.in(), part)
 				if err != nil {
 					return err
 				}

@@ -20,7 +20,7 @@ type Facts struct {
 	Unsent     bool   // the branch was never sent
 	Ahead      int
 	Behind     int
-	Moved      bool // the host has commits that were not brought in
+	Moved      bool // the host has commits that were not received
 	Changed    map[string]int
 	Branches   []string // other branches with commits that are nowhere but here
 	Stashes    int
@@ -33,7 +33,7 @@ func Changes(m map[string]int) string {
 		switch {
 		case m[k] == 0:
 		case len(parts) == 0:
-			parts = append(parts, text.Count(m[k], "file")+" "+k)
+			parts = append(parts, text.Count(m[k], k+" file"))
 		default:
 			parts = append(parts, text.Number(m[k])+" "+k)
 		}
@@ -51,20 +51,20 @@ func (f Facts) Word() (word, says string, rank int) {
 		}
 	}
 	add(f.Unfinished != "", "%s is not finished", f.Unfinished)
-	add(f.Ahead > 0 && !f.Unsent, "%s only here", text.Count(f.Ahead, "commit"))
+	add(f.Ahead > 0 && !f.Unsent, "%s not sent", text.Count(f.Ahead, "commit"))
 	add(f.Unsent && !f.Empty, "never sent")
-	add(f.Behind > 0, "%s only there", text.Count(f.Behind, "commit"))
-	add(f.Moved && f.Behind == 0, "new commits there")
+	add(f.Behind > 0, "%s not received", text.Count(f.Behind, "commit"))
+	add(f.Moved && f.Behind == 0, "new commits on the host")
 	add(len(f.Changed) > 0, "%s", Changes(f.Changed))
 	add(len(f.Branches) > 0, "%s only here: %s", text.Either(len(f.Branches) == 1, "branch", "branches"), strings.Join(f.Branches, ", "))
-	add(f.Stashes > 0, "%s laid aside", text.Count(f.Stashes, "change"))
-	add(f.NowAt != "", "its repository is called %s now", f.NowAt)
+	add(f.Stashes > 0, "%s stashed", text.Count(f.Stashes, "change"))
+	add(f.NowAt != "", "its repository is now called %s", f.NowAt)
 	add(f.NowAt == "" && f.Refused != "", "%s", f.Refused)
 	says = strings.Join(parts, "; ")
 	here := f.Ahead > 0 || f.Unsent && !f.Empty
 	switch {
 	case f.Lost:
-		return "lost", "its folder is not there any more", 0
+		return "missing", "its folder is no longer there", 0
 	case f.Broken != "":
 		return "broken", f.Broken, 1
 	case f.Unfinished != "" || f.Changed["clashing"] > 0:
@@ -82,7 +82,7 @@ func (f Facts) Word() (word, says string, rank int) {
 	case f.Behind > 0 || f.Moved:
 		return "behind", says, 8
 	case f.Empty:
-		return "empty", "no commit so far", 9
+		return "empty", "no commit yet", 9
 	}
 	return "in step", says, 10
 }

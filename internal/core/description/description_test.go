@@ -106,11 +106,11 @@ func TestUnlikeDescriptionsLoad(t *testing.T) {
 }
 
 func TestBuild(t *testing.T) {
-	vars := Vars{"token": "gnt_5", "user": "tern", "owner": "tern", "name": "gauge", "visibility": "members", "description": "", "default_branch": "main"}
+	vars := Vars{"token": "plunge~5", "user": "tern", "owner": "tern", "name": "gauge", "visibility": "members", "description": "", "default_branch": "main"}
 	c, err := gannet(t).Actions["repository-create"].Requests[0].Build(gannet(t), vars)
 	require.NoError(t, err)
-	assert.Equal(t, []string{"POST", "https://gannet.example/v1/owners/tern/repos", "gnt_5"}, []string{c.Method, c.URL, c.Header.Get("Gannet-Token")})
-	assert.JSONEq(t, `{"name":"gauge","reach":"team","main":"main"}`, string(c.Body), "an empty value is left out")
+	assert.Equal(t, []string{"POST", "https://gannet.example/deck/hulls", "plunge~5"}, []string{c.Method, c.URL, c.Header.Get("Gannet-Token")})
+	assert.JSONEq(t, `{"flag":"tern","name":"gauge","reach":"deck","main":"main"}`, string(c.Body), "an empty value is left out")
 
 	vars["description"] = Blank{}
 	c, err = gannet(t).Actions["repository-change"].Requests[0].Build(gannet(t), vars)
@@ -124,8 +124,8 @@ func TestBuild(t *testing.T) {
 	assert.True(t, look.Wanted(petrel, vars))
 	c, err = create.Build(petrel, vars)
 	require.NoError(t, err)
-	assert.JSONEq(t, `{"label":"gauge","blurb":"x","closed":true,"group":7,"options":{"head":"refs/heads/main"}}`, string(c.Body), "types are kept")
-	assert.Equal(t, "Bearer gnt_5", c.Header.Get("Authorization"))
+	assert.JSONEq(t, `{"label":"gauge","blurb":"x","closed":true,"cliff":7,"options":{"head":"refs/heads/main"}}`, string(c.Body), "types are kept")
+	assert.Equal(t, "Bearer plunge~5", c.Header.Get("Authorization"))
 	assert.False(t, look.Wanted(petrel, Vars{"owner": "tern", "user": "tern"}), "for oneself no group is looked up")
 	vars["visibility"] = "members"
 	_, err = create.Build(petrel, vars)
@@ -136,7 +136,7 @@ func TestBuild(t *testing.T) {
 	c, err = fulmar.Actions["repository-list"].Requests[0].Build(fulmar, Vars{"user": "tern", "token": "s3", "page": int64(2)})
 	require.NoError(t, err)
 	assert.Equal(t, "Basic "+base64.StdEncoding.EncodeToString([]byte("tern:s3")), c.Header.Get("Authorization"))
-	assert.JSONEq(t, `{"op":"repo.list","args":{"page":2,"per":100}}`, string(c.Body))
+	assert.JSONEq(t, `{"please":"list sheets","with":{"page":2,"per":100}}`, string(c.Body))
 }
 
 func TestBuildKeepsTheTokenAtHome(t *testing.T) {
@@ -148,7 +148,7 @@ func TestBuildKeepsTheTokenAtHome(t *testing.T) {
 	}
 	c, err := show.Build(d, Vars{"token": "t", "owner": "a/b?c", "name": "x#y"})
 	require.NoError(t, err)
-	assert.Equal(t, "https://gannet.example/v1/repos/a%2Fb%3Fc/x%23y", c.URL)
+	assert.Equal(t, "https://gannet.example/deck/hull/a%2Fb%3Fc/x%23y", c.URL)
 	_, err = show.Build(d, Vars{"token": "t\r\nEvil: x", "owner": "a", "name": "b"})
 	assert.True(t, fault.Is(err, fault.Refused))
 	evil := load(t, []byte(small+"[[action.identify.request]]\nurl = \"https://elsewhere.example/me\"\n"))
@@ -160,7 +160,7 @@ func TestBuildKeepsTheTokenAtHome(t *testing.T) {
 func TestReadAnswers(t *testing.T) {
 	d := gannet(t)
 	show := d.Actions["repository-show"].Requests[0]
-	r, err := show.Read(d, Answer{Status: 200, Header: http.Header{"Etag": {`"g1-3"`}}, Body: []byte(`{"id":"g1","owner":"tern","name":"gauge","reach":"open","main":"main","made":"2026-11-24T06:00:00Z","empty":false,"clone":{}}`)})
+	r, err := show.Read(d, Answer{Status: 200, Header: http.Header{"Etag": {`"g1-3"`}}, Body: []byte(`{"id":"g1","owner":"tern","name":"gauge","reach":"shore","main":"main","made":"2026-11-24T06:00:00Z","empty":false,"clone":{}}`)})
 	require.NoError(t, err)
 	repo, err := d.RepositoryFrom(r.Fields)
 	require.NoError(t, err)
@@ -179,24 +179,24 @@ func TestReadAnswers(t *testing.T) {
 
 	petrel := onPaper(t, "petrel")
 	list := petrel.Actions["repository-list"].Requests[0]
-	r, err = list.Read(petrel, Answer{Status: 200, Header: http.Header{"Link": {`<https://petrel.example/rest/nests?p=1>; rel="prev", </rest/nests?p=3>; rel="last next"`}},
+	r, err = list.Read(petrel, Answer{Status: 200, Header: http.Header{"Link": {`<https://petrel.example/burrow/nests?p=1>; rel="prev", </burrow/nests?p=3>; rel="last next"`}},
 		Body: []byte(`[{"oid":9007199254740993,"path":"coast/gauges/north","closed":true,"head":"refs/heads/trunk"}]`)})
 	require.NoError(t, err)
-	assert.Equal(t, "/rest/nests?p=3", r.Link)
+	assert.Equal(t, "/burrow/nests?p=3", r.Link)
 	repo, err = petrel.RepositoryFrom(r.Items[0])
 	require.NoError(t, err)
 	assert.Equal(t, []string{"9007199254740993", "coast/gauges", "north", "private", "trunk"}, []string{repo.ID, repo.Owner, repo.Name, repo.Visibility, repo.DefaultBranch})
 
 	fulmar := onPaper(t, "fulmar")
-	r, err = fulmar.Actions["repository-show"].Requests[0].Read(fulmar, Answer{Status: 200, Body: []byte(`{"result":{"no":4,"collection":"tides","title":"almanac","open":1,"links":[{"kind":"ssh","to":"s"},{"kind":"http","to":"https://fulmar.example/git/tides/almanac"}]}}`)})
+	r, err = fulmar.Actions["repository-show"].Requests[0].Read(fulmar, Answer{Status: 200, Body: []byte(`{"found":{"no":4,"shelf":"tides","title":"almanac","open":0,"links":[{"kind":"ssh","to":"s"},{"kind":"http","to":"https://fulmar.example/shelves/tides/almanac"}]}}`)})
 	require.NoError(t, err)
-	assert.Equal(t, "https://fulmar.example/git/tides/almanac", r.Fields["https"])
+	assert.Equal(t, "https://fulmar.example/shelves/tides/almanac", r.Fields["https"])
 	assert.Equal(t, "members", r.Fields["visibility"])
 
-	id, err := d.Actions["identify"].Requests[1].Read(d, Answer{Status: 200, Body: []byte(`{"active":true,"scope":"me repo.read","exp":1795478400}`)})
+	id, err := d.Actions["identify"].Requests[1].Read(d, Answer{Status: 200, Body: []byte(`{"active":true,"scope":"self look","exp":1795478400}`)})
 	require.NoError(t, err)
 	who := IdentityFrom(id.Fields)
-	assert.Equal(t, []string{"me", "repo.read"}, who.Scopes)
+	assert.Equal(t, []string{"self", "look"}, who.Scopes)
 	assert.Equal(t, 2026, who.Expires.Year())
 	for _, garbage := range []string{"<html>", "{} {}", "[1", strings.Repeat("[", 20000)} {
 		_, err := show.Read(d, Answer{Status: 200, Body: []byte(garbage)})
@@ -206,12 +206,12 @@ func TestReadAnswers(t *testing.T) {
 
 func TestRefused(t *testing.T) {
 	fulmar := onPaper(t, "fulmar")
-	for body, want := range map[string]Meaning{`{"error":{"code":"E_TAKEN","text":"in use"}}`: NameTaken, `{"error":{"code":"E_LOGIN"}}`: NotSignedIn} {
+	for body, want := range map[string]Meaning{`{"regret":{"no":61,"line":"in use"}}`: NameTaken, `{"regret":{"no":11}}`: NotSignedIn} {
 		m, _, refused := fulmar.Refused(Answer{Status: 200, Body: []byte(body)})
 		assert.True(t, refused)
 		assert.Equal(t, want, m)
 	}
-	_, _, refused := fulmar.Refused(Answer{Status: 200, Body: []byte(`{"result":{}}`)})
+	_, _, refused := fulmar.Refused(Answer{Status: 200, Body: []byte(`{"found":{}}`)})
 	assert.False(t, refused)
 	d := gannet(t)
 	for status, want := range map[int]Meaning{401: NotSignedIn, 402: PlanLimit, 403: Denied, 404: NotFound, 410: NotFound, 405: NotSupported, 412: Changed, 422: Invalid, 429: RateLimit, 500: Down, 503: Down} {
@@ -220,7 +220,7 @@ func TestRefused(t *testing.T) {
 		assert.Equal(t, want, m, status)
 		assert.Equal(t, `the \x1b[31mhost's words`, words)
 	}
-	m, words, _ := onPaper(t, "petrel").Refused(Answer{Status: 422, Body: []byte(`{"errors":{"label":["is in use"]}}`)})
+	m, words, _ := onPaper(t, "petrel").Refused(Answer{Status: 400, Body: []byte(`{"label":{"fault":"occupied","says":"is in use"}}`)})
 	assert.Equal(t, NameTaken, m)
 	assert.Contains(t, words, "is in use")
 }
@@ -243,7 +243,7 @@ func TestRecognise(t *testing.T) {
 		assert.Equal(t, want, strings.TrimSpace(owner+" "+name), in)
 		assert.Equal(t, want != "", ok, in)
 	}
-	owner, name, _ := petrel.Recognise("https://petrel.example/p/coast/gauges/north.git")
+	owner, name, _ := petrel.Recognise("https://petrel.example/nest/coast/gauges/north.git")
 	assert.Equal(t, []string{"coast/gauges", "north"}, []string{owner, name})
 }
 

@@ -89,16 +89,16 @@ func TestNewPartsAreChecked(t *testing.T) {
 
 func TestLeastScopes(t *testing.T) {
 	g := gannet(t)
-	assert.Equal(t, []string{"me"}, g.LeastScopes())
-	assert.Equal(t, []string{"me", "repo.read"}, g.LeastScopes("read"))
-	assert.Equal(t, []string{"me", "repo.read", "repo.write", "repo.create", "repo.admin"}, g.LeastScopes("publish"))
-	assert.Equal(t, []string{"me", "repo.read", "keys"}, g.LeastScopes("keys", "read"))
+	assert.Equal(t, []string{"self"}, g.LeastScopes())
+	assert.Equal(t, []string{"self", "look"}, g.LeastScopes("read"))
+	assert.Equal(t, []string{"self", "look", "work", "launch", "steer"}, g.LeastScopes("publish"))
+	assert.Equal(t, []string{"self", "look", "lines"}, g.LeastScopes("keys", "read"))
 	assert.Nil(t, onPaper(t, "fulmar").LeastScopes("publish"), "a host without scopes asks for none")
 }
 
 func TestItemsInAMap(t *testing.T) {
 	f := onPaper(t, "fulmar")
-	r, err := f.Actions["owner-list"].Requests[0].Read(f, Answer{Status: 200, Body: []byte(`{"ok":true,"result":{"collections":{"tern":{},"saltmarsh":{"own":false}}}}`)})
+	r, err := f.Actions["owner-list"].Requests[0].Read(f, Answer{Status: 200, Body: []byte(`{"found":{"shelves":{"tern":{},"saltmarsh":{"own":false}}}}`)})
 	require.NoError(t, err)
 	assert.Equal(t, []map[string]any{{"owner": "saltmarsh"}, {"owner": "tern"}}, r.Items)
 	assert.True(t, f.SignIn.TakesUser())

@@ -29,7 +29,7 @@ type Hunk struct {
 
 // Line is one line of a hunk.
 type Line struct {
-	Sort string `json:"sort" says:"same, added, removed or note"`
+	Kind string `json:"kind" says:"same, added, removed or note"`
 	Text string `json:"text"`
 	Mark []Span `json:"mark,omitempty" says:"the bytes of it that differ from its counterpart"`
 }
@@ -52,16 +52,16 @@ func Parse(s string) []File {
 			if line == "" {
 				line = " "
 			}
-			l := Line{Sort: "same", Text: line[1:]}
+			l := Line{Kind: "same", Text: line[1:]}
 			switch line[0] {
 			case '+':
-				l.Sort, fresh = "added", fresh-1
+				l.Kind, fresh = "added", fresh-1
 				f.Added++
 			case '-':
-				l.Sort, old = "removed", old-1
+				l.Kind, old = "removed", old-1
 				f.Removed++
 			case '\\':
-				l.Sort = "note"
+				l.Kind = "note"
 			default:
 				old, fresh = old-1, fresh-1
 			}
@@ -160,8 +160,8 @@ func counts(head string) (old, fresh int) {
 func (h *Hunk) mark() {
 	for i := 0; i < len(h.Lines); {
 		run := func(sort string) (at []int) {
-			for ; i < len(h.Lines) && (h.Lines[i].Sort == sort || h.Lines[i].Sort == "note"); i++ {
-				if h.Lines[i].Sort == sort {
+			for ; i < len(h.Lines) && (h.Lines[i].Kind == sort || h.Lines[i].Kind == "note"); i++ {
+				if h.Lines[i].Kind == sort {
 					at = append(at, i)
 				}
 			}

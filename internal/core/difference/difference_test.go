@@ -54,7 +54,7 @@ func TestOfGit(t *testing.T) {
 	assert.Equal(t, []int{3, 3}, []int{level.Added, level.Removed})
 	var side []string
 	for _, l := range level.Hunks[0].Lines {
-		if l.Sort == "same" || l.Sort == "added" {
+		if l.Kind == "same" || l.Kind == "added" {
 			side = append(side, l.Text)
 		}
 	}

@@ -49,8 +49,8 @@ func TestReadAndAnswer(t *testing.T) {
 		assert.Error(t, err)
 	}
 	var out bytes.Buffer
-	require.NoError(t, Answer(&out, "tern", "gnt_5"))
-	assert.Equal(t, "username=tern\npassword=gnt_5\n", out.String())
+	require.NoError(t, Answer(&out, "tern", "plunge~5"))
+	assert.Equal(t, "username=tern\npassword=plunge~5\n", out.String())
 	assert.Error(t, Answer(&out, "tern", "x\nurl=evil"))
 }
 

@@ -5,6 +5,7 @@ package joining
 import (
 	"path"
 	"slices"
+	"strconv"
 	"strings"
 )
 
@@ -122,31 +123,37 @@ func Rules(mine, theirs, whose string) string {
 	return mine + "# these rules came from " + whose + eol + strings.Join(add, eol) + eol
 }
 
-// Beside is the name of a copy that is kept beside a file: "plan (mine, launch
-// 2025-03-01).dwg". taken tells names that are in use.
-func Beside(p, side, where, date string, taken func(string) bool) string {
+// Beside is the name of what is put beside a file: "plan.from-launch.dwg", by the machine that it
+// is from. taken tells names that are in use.
+func Beside(p, machine string, taken func(string) bool) string {
 	dir, base := path.Split(p)
 	ending := path.Ext(base)
 	if ending == base {
 		ending = "" // a name that only begins with a dot
 	}
 	stem := strings.TrimSuffix(base, ending)
-	where = strings.Map(func(r rune) rune {
-		if strings.ContainsRune(`/\:*?"<>|`, r) || r < ' ' {
+	machine = strings.Map(func(r rune) rune {
+		if strings.ContainsRune(`/\:*?"<>|. `, r) || r < ' ' {
 			return '-'
 		}
 		return r
-	}, where)
+	}, machine)
 	for n := 1; ; n++ {
 		more := ""
 		if n > 1 {
-			more = " " + string(rune('a'+min(n-2, 25)))
+			more = "-" + strconv.Itoa(n)
 		}
-		name := dir + stem + " (" + side + ", " + where + " " + date + more + ")" + ending
-		if !taken(name) || n > 27 {
+		name := dir + stem + ".from-" + machine + more + ending
+		if !taken(name) {
 			return name
 		}
 	}
+}
+
+// TakesTheirs reports whether the other side's file keeps the name: where theirs was chosen, and
+// where both are kept and they have one.
+func TakesTheirs(way string, theirs Entry) bool {
+	return way == Theirs || way == Both && theirs.ID != ""
 }
 
 // Valid reports whether a word is a way to decide.

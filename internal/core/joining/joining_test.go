@@ -30,9 +30,9 @@ func TestRules(t *testing.T) {
 
 func TestBeside(t *testing.T) {
 	free := func(string) bool { return false }
-	assert.Equal(t, "plans/plan (mine, launch 2025-03-01).dwg", Beside("plans/plan.dwg", "mine", "launch", "2025-03-01", free))
-	assert.Equal(t, ".env (theirs, gannet 2025-03-01)", Beside(".env", "theirs", "gannet", "2025-03-01", free))
-	assert.Equal(t, "a (mine, x-y 2025-03-01 a).tar", Beside("a.tar", "mine", "x/y", "2025-03-01", func(n string) bool { return !strings.Contains(n, " a)") }))
+	assert.Equal(t, "plans/plan.from-launch.dwg", Beside("plans/plan.dwg", "launch", free))
+	assert.Equal(t, ".env.from-pier", Beside(".env", "pier", free))
+	assert.Equal(t, "a.from-x-y-2.tar", Beside("a.tar", "x/y", func(n string) bool { return !strings.Contains(n, "-2") }))
 	assert.True(t, Valid("both"))
 	assert.False(t, Valid("ours"))
 }

@@ -41,7 +41,7 @@ const (
 )
 
 // Version is the version of the journal's form.
-const Version = 1
+const Version = 2
 
 // Head is a journal's first line: whose it is.
 type Head struct {

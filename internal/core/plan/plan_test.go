@@ -55,7 +55,7 @@ func TestReadRefusesDamage(t *testing.T) {
 	for says, bad := range map[string]string{
 		"no line":         "",
 		"first line":      "{}\n",
-		"has version 2":   strings.Replace(whole, `"version":1`, `"version":2`, 1),
+		"has version 1":   strings.Replace(whole, `"version":2`, `"version":1`, 1),
 		"line 3":          strings.Replace(whole, `"mark":"done"`, `"mark":"dane"`, 1),
 		"line 2":          strings.Replace(whole, `{"time"`, `{time`, 1),
 		"is larger than ": strings.Repeat("x", Most+1),

@@ -15,7 +15,7 @@ func BenchmarkRead(b *testing.B) {
 		data = append(data, words[random.IntN(len(words))]...)
 		data = append(data, " \n"[min(1, random.IntN(9)/8)])
 	}
-	f := New([]string{"/home/tern", "/tmp/bench/large"}, []string{"gnt_"})
+	f := New([]string{"/home/tern", "/tmp/bench/large"}, []string{"plunge~"})
 	buf := Buffer()
 	b.SetBytes(int64(len(data)))
 	for b.Loop() {

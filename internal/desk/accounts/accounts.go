@@ -34,9 +34,10 @@ type Account struct {
 	Expires    time.Time `json:"expires,omitzero"`
 	Added      time.Time `json:"added"`
 	Doubtful   time.Time `json:"doubtful,omitzero"` // when git last said that the host refused the token
-	Unkept     bool      `json:"unkept,omitempty" says:"the token is held in memory for one sign-in only"`
+	InMemory   bool      `json:"in_memory,omitempty" says:"the token is held in memory for one sign-in only"`
 	NoToken    bool      `json:"no_token,omitempty" says:"one gets in with an SSH key alone, as to a plain server"`
-	Over       string    `json:"over,omitempty" says:"the transport that its projects go over: https or ssh; https unless said"`
+	Over       string    `json:"over,omitempty" says:"the transport of its projects: https or ssh (default: https)"`
+	Default    bool      `json:"default,omitempty" says:"used on its host where no account is named"`
 	OAuth      bool      `json:"oauth,omitempty" says:"signed in through the host's pages; the token is renewed by itself"`
 
 	Refresh string    `json:"-"` // what renews the token, on its way to the vault
@@ -59,8 +60,8 @@ func (a *Account) Again(options ...string) string {
 	} else {
 		words = append(words, "--host", a.Host)
 	}
-	if a.Unkept {
-		words = append(words, "--unkept")
+	if a.InMemory {
+		words = append(words, "--in-memory")
 	}
 	return text.Command(append(words, options...)...)
 }
@@ -78,7 +79,7 @@ func Token(ctx context.Context, d *desk.Desk, a *Account, mayAsk bool) (string, 
 	switch {
 	case err != nil || found:
 		return token, err
-	case a.Unkept:
+	case a.InMemory:
 		return "", fault.New(fault.Decision, "the token of account %s was kept for one sign-in only, and that is over", a.Name).Try("give it again", a.Again())
 	}
 	return "", fault.New(fault.Decision, "the vault holds no token for the account %s", a.Name).Try("give it one", a.Again())
@@ -89,8 +90,8 @@ func Secret(ctx context.Context, d *desk.Desk, a *Account, name string, mayAsk b
 	s := d.Common()
 	s.Vault.Lock()
 	defer s.Vault.Unlock()
-	if a.Unkept {
-		return d.Vault.GetUnkept(name)
+	if a.InMemory {
+		return d.Vault.GetInMemory(name)
 	}
 	return d.Vault.Get(ctx, name, mayAsk)
 }
@@ -179,11 +180,53 @@ func Pick(d *desk.Desk, named, host string) (*Account, error) {
 	case 1:
 		return all[0], nil
 	}
-	f := fault.New(fault.Decision, "there are %d accounts that could do it; say which", len(all))
+	if a := theDefault(all, host); a != nil {
+		d.Tell.Note("Using the account %s, the default one on %s.", a.Name, a.Host)
+		return a, nil
+	}
+	return nil, Several(all)
+}
+
+// theDefault gives the one that is its host's default, where all are on one host.
+func theDefault(all []*Account, host string) *Account {
 	for _, a := range all {
+		if a.Host != all[0].Host && host == "" {
+			return nil
+		}
+	}
+	for _, a := range all {
+		if a.Default {
+			return a
+		}
+	}
+	return nil
+}
+
+// Several is the fault when several accounts could do it, and none is chosen. Each is offered; a
+// remedy that begins with an option is the command that was typed, with that option.
+func Several(all []*Account) *fault.Fault {
+	f := fault.New(fault.Decision, "%d accounts could do this; choose one", len(all))
+	hosts := map[string]int{}
+	for _, a := range all {
+		hosts[a.Host]++
 		f.Try(a.User+" on "+a.Host, "--account "+text.Quote(a.Name))
 	}
-	return nil, f
+	if a := all[0]; hosts[a.Host] > 1 {
+		f.Try("or make one the default on "+a.Host, text.Command("uncinate", "account", "change", a.Name, "--default"))
+	}
+	return f
+}
+
+// ChangeAll changes accounts: how is asked for each.
+func ChangeAll(d *desk.Desk, how func(*Account)) error {
+	all, err := All(d)
+	if err != nil {
+		return err
+	}
+	for _, a := range all {
+		how(a)
+	}
+	return files.WriteJSON(AccountsFile(d), all)
 }
 
 // KeepAccount writes the secret first and the account's entry after it: an entry
@@ -199,16 +242,17 @@ func KeepAccount(ctx context.Context, d *desk.Desk, a *Account, token string) er
 	at := slices.IndexFunc(all, func(b *Account) bool { return b.Name == a.Name })
 	if at >= 0 {
 		if old := all[at]; old.Where() != a.Where() || old.User != a.User {
-			return fault.New(fault.Decision, "the name %s is taken here by the account of %s on %s", a.Name, old.User, old.Where()).
+			return fault.New(fault.Decision, "you already have an account named %s here, of %s on %s", a.Name, old.User, old.Where()).
 				Try("give this one another name", text.Command("uncinate", "account", "add", a.Name+"-own", "--host", a.Host))
 		}
-		if old := all[at]; a.Unkept && !old.Unkept {
+		if old := all[at]; a.InMemory && !old.InMemory {
 			return fault.New(fault.Decision, "the vault keeps a token of account %s already", a.Name).
 				Try("forget that one first", text.Command("uncinate", "account", "forget", a.Name))
 		}
 		if a.Over == "" {
 			a.Over = all[at].Over
 		}
+		a.Default = a.Default || all[at].Default
 		all[at] = a
 	} else {
 		all = append(all, a)
@@ -221,8 +265,8 @@ func KeepAccount(ctx context.Context, d *desk.Desk, a *Account, token string) er
 	return files.WriteJSON(AccountsFile(d), all)
 }
 
-// unkeptFor is how long a token for one sign-in is held at most.
-const unkeptFor = 12 * time.Hour
+// inMemoryFor is how long a token for one sign-in is held at most.
+const inMemoryFor = 12 * time.Hour
 
 // CheckAccountName refuses a name that cannot be an account's on this machine.
 func CheckAccountName(name string) error {

@@ -18,10 +18,10 @@ func TestHostsAreKept(t *testing.T) {
 	d, _ := desktest.New(t)
 	good := "language = 1\nname = \"skua\"\nbase = \"https://skua.example\"\n[address]\nhttps = \"{+base}/{owner}/{name}\"\n"
 	d.Shipped = fstest.MapFS{"skua.toml": {Data: []byte(good)}}
-	h, err := hosts.Add(d, "skua", "", "", func(host string) ([]string, error) { return NamesOn(d, host) })
+	h, err := hosts.Add(d, "skua", "", "", func(host string) ([]string, error) { return NamesOn(d, host) }, false)
 	require.NoError(t, err)
 	assert.Equal(t, "https://skua.example", h.At)
-	_, err = hosts.Add(d, "skua", "https://other.example/", "skua-two", func(host string) ([]string, error) { return NamesOn(d, host) })
+	_, err = hosts.Add(d, "skua", "https://other.example/", "skua-two", func(host string) ([]string, error) { return NamesOn(d, host) }, false)
 	require.NoError(t, err)
 	known, err := hosts.All(d)
 	require.NoError(t, err)
@@ -30,15 +30,15 @@ func TestHostsAreKept(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, []string{"skua-two", "tides", "almanac"}, []string{found.Name, owner, name})
 	for source, says := range map[string]string{"sku": "no description named sku ships", "./none.toml": "there is no file ./none.toml"} {
-		_, err := hosts.Add(d, source, "", "", func(host string) ([]string, error) { return NamesOn(d, host) })
+		_, err := hosts.Add(d, source, "", "", func(host string) ([]string, error) { return NamesOn(d, host) }, false)
 		assert.ErrorContains(t, err, says)
 	}
-	_, err = hosts.Add(d, "skua", "", "../evil", func(host string) ([]string, error) { return NamesOn(d, host) })
+	_, err = hosts.Add(d, "skua", "", "../evil", func(host string) ([]string, error) { return NamesOn(d, host) }, false)
 	assert.True(t, fault.Is(err, fault.Usage))
 	_, err = hosts.Named(d, "skau")
 	assert.Contains(t, strings.Join(fault.Of(err).Details, ""), "Did you mean skua?")
-	require.NoError(t, hosts.Forget(d, "skua-two", func(host string) ([]string, error) { return NamesOn(d, host) }))
-	assert.Error(t, hosts.Forget(d, "skua-two", func(host string) ([]string, error) { return NamesOn(d, host) }))
+	require.NoError(t, hosts.Forget(d, "skua-two", func(host string) ([]string, error) { return NamesOn(d, host) }, false))
+	assert.Error(t, hosts.Forget(d, "skua-two", func(host string) ([]string, error) { return NamesOn(d, host) }, false))
 	require.NoError(t, os.WriteFile(hosts.DescriptionFile(d, "skua"), []byte("language = 2\n"), 0o600))
 	_, err = hosts.Named(d, "skua")
 	assert.Contains(t, fault.Of(err).Details[0], "line 1, column 1")

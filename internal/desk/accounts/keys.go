@@ -59,16 +59,16 @@ const (
 // Key is one of this machine's SSH keys: an account's. Its private half lies in a file
 // of its own and nowhere else; the passphrase that encrypts it lies in the vault.
 type Key struct {
-	Account string    `json:"account"`
-	Host    string    `json:"host"`
-	Machine string    `json:"machine"`
-	Public  string    `json:"public" says:"its public half, as in a .pub file"`
-	File    string    `json:"file" says:"where its private half lies, or its public one if the private one lies in an agent or in hardware"`
-	Sealed  bool      `json:"sealed,omitempty" says:"encrypted with a passphrase that lies in the vault"`
-	TakenIn bool      `json:"taken_in,omitempty" says:"it was not made here"`
-	Signs   bool      `json:"signs,omitempty" says:"commits and tags are signed with it"`
-	Made    time.Time `json:"made"`
-	State   string    `json:"state,omitempty" says:"next or old while keys are being rotated"`
+	Account    string    `json:"account"`
+	Host       string    `json:"host"`
+	Machine    string    `json:"machine"`
+	Public     string    `json:"public" says:"its public half, as in a .pub file"`
+	File       string    `json:"file" says:"where its private half lies, or its public one if the private one lies in an agent or in hardware"`
+	Sealed     bool      `json:"sealed,omitempty" says:"encrypted with a passphrase that lies in the vault"`
+	Registered bool      `json:"registered,omitempty" says:"it was not made here"`
+	Signs      bool      `json:"signs,omitempty" says:"commits and tags are signed with it"`
+	Created    time.Time `json:"created"`
+	State      string    `json:"state,omitempty" says:"next or old while keys are being rotated"`
 }
 
 // Half is the public half.
@@ -164,7 +164,7 @@ func (k *Key) Guarded() error {
 // Opened refuses a key of the person's own that a passphrase protects and that no agent
 // offers: nobody could be asked for it when git signs in.
 func (k *Key) Opened() error {
-	if !k.TakenIn {
+	if !k.Registered {
 		return nil
 	}
 	offered := func() bool {

@@ -81,17 +81,17 @@ func Store(ctx context.Context, d *desk.Desk, a *Account, token string) error {
 	if a.Refresh != "" || !a.OAuth {
 		secrets[a.RefreshName()] = a.Refresh // a token that was given takes an older sign-in's place
 	}
-	if !a.Unkept {
+	if !a.InMemory {
 		return d.Vault.Put(ctx, secrets)
 	}
 	for name, secret := range secrets {
 		if secret == "" {
-			if err := d.Vault.RemoveUnkept(name); err != nil {
+			if err := d.Vault.RemoveInMemory(name); err != nil {
 				return err
 			}
 			continue
 		}
-		if err := d.Vault.PutUnkept(d.Program, name, secret, d.Now().Add(unkeptFor)); err != nil {
+		if err := d.Vault.PutInMemory(d.Program, name, secret, d.Now().Add(inMemoryFor)); err != nil {
 			return err
 		}
 	}
@@ -100,11 +100,11 @@ func Store(ctx context.Context, d *desk.Desk, a *Account, token string) error {
 
 // Drop takes an account's secrets away from where they are kept.
 func Drop(ctx context.Context, d *desk.Desk, a *Account) error {
-	if !a.Unkept {
+	if !a.InMemory {
 		return d.Vault.Remove(ctx, a.secretName(), a.RefreshName())
 	}
 	for _, name := range []string{a.secretName(), a.RefreshName()} {
-		if err := d.Vault.RemoveUnkept(name); err != nil {
+		if err := d.Vault.RemoveInMemory(name); err != nil {
 			return err
 		}
 	}

@@ -49,15 +49,28 @@ func LimitsOf(h *Host) survey.Limits {
 	return survey.Limits{Host: h.Name, File: size("file_size"), Push: size("push_size"), Repository: size("repository_size")}
 }
 
+// PageFor is the address of a page for a person, "" where the description names none.
+func (h *Host) PageFor(what string) string {
+	t := h.Pages[what]
+	if t == nil {
+		return ""
+	}
+	page, err := h.Expand(t, nil)
+	if err != nil {
+		return ""
+	}
+	return page
+}
+
 // TokenAdvice says, before a token is made, which scopes it takes and where it is made.
 func (h *Host) TokenAdvice(wants ...string) []string {
 	var out []string
 	if least := h.LeastScopes(wants...); len(least) > 0 {
-		out = append(out, "It takes the scopes: "+strings.Join(least, ", ")+".")
+		out = append(out, "The token needs these scopes: "+strings.Join(least, ", ")+".")
 	}
-	if t := h.Pages["token"]; t != nil {
-		if page, err := h.Expand(t, nil); err == nil {
-			out = append(out, "Tokens are made at "+page+" ; let it end within a year.")
+	if page := h.PageFor("token"); page != "" {
+		{
+			out = append(out, "Tokens are made at "+page+" (choose an expiry within a year).")
 		}
 	}
 	if o := h.SignIn.OAuth; o != nil && len(o.Ways) > 0 {

@@ -4,6 +4,7 @@
 package hosts
 
 import (
+	"cmp"
 	"errors"
 	"io/fs"
 	"maps"
@@ -128,8 +129,9 @@ func Draft(d *desk.Desk, path string) (draft.Draft, error) {
 }
 
 // Add makes a host known: source as for CheckDescription, at another base
-// address or "", name another name or "". accountsOn names the accounts that a host has.
-func Add(d *desk.Desk, source, at, name string, accountsOn func(host string) ([]string, error)) (*Host, error) {
+// address or "", name another name or "". accountsOn names the accounts that a host has. With
+// preview nothing is written: the host is given with its name and address alone.
+func Add(d *desk.Desk, source, at, name string, accountsOn func(host string) ([]string, error), preview bool) (*Host, error) {
 	c, err := CheckDescription(d, source)
 	if err != nil {
 		return nil, err
@@ -169,6 +171,9 @@ func Add(d *desk.Desk, source, at, name string, accountsOn func(host string) ([]
 				Try("or forget the old one first", text.Command("uncinate", "host", "forget", name))
 		}
 	}
+	if preview {
+		return &Host{Name: name, At: cmp.Or(at, c.Description.Base), Description: c.Description}, nil
+	}
 	if err := files.Write(DescriptionFile(d, name), c.Text, 0o600); err != nil {
 		return nil, err
 	}
@@ -180,8 +185,8 @@ func Add(d *desk.Desk, source, at, name string, accountsOn func(host string) ([]
 }
 
 // Forget makes this machine forget a host; nothing is changed on the host. accountsOn
-// names the accounts that a host has.
-func Forget(d *desk.Desk, name string, accountsOn func(host string) ([]string, error)) error {
+// names the accounts that a host has. With preview it is only checked.
+func Forget(d *desk.Desk, name string, accountsOn func(host string) ([]string, error), preview bool) error {
 	entries, err := hostEntries(d)
 	if err != nil {
 		return err
@@ -199,6 +204,9 @@ func Forget(d *desk.Desk, name string, accountsOn func(host string) ([]string, e
 			f.Try("", text.Command("uncinate", "account", "forget", a))
 		}
 		return f
+	}
+	if preview {
+		return nil
 	}
 	delete(entries, name)
 	return files.WriteJSON(hostsFile(d), entries)

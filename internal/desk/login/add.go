@@ -3,6 +3,7 @@ package login
 import (
 	"context"
 	"encoding/base64"
+	"fmt"
 	"net/http"
 	"slices"
 	"strings"
@@ -39,7 +40,7 @@ func AddAccount(ctx context.Context, d *desk.Desk, want accounts.Account, token 
 	case token == "":
 		return nil, nil, fault.New(fault.Usage, "no token was given")
 	case strings.ContainsFunc(token, func(r rune) bool { return r <= ' ' || r >= 0x7f }):
-		return nil, nil, fault.New(fault.Usage, "what was given is no token: there is a blank or a control character inside it")
+		return nil, nil, fault.New(fault.Usage, "what was given is not a token: there is a blank or a control character inside it")
 	}
 	if want.Address != "" {
 		return addAtAddress(ctx, d, want, token)
@@ -48,8 +49,11 @@ func AddAccount(ctx context.Context, d *desk.Desk, want accounts.Account, token 
 		return nil, nil, err
 	}
 	if h.SignIn.TakesUser() && want.User == "" {
-		return nil, nil, fault.New(fault.Usage, "%s takes a user name beside the secret", h.Name).
+		return nil, nil, fault.New(fault.Usage, "%s also needs a user name", h.Name).
 			Try("", want.Again("--user", "NAME"))
+	}
+	if err := beginsRight(h, token); err != nil && !want.OAuth {
+		return nil, nil, err
 	}
 	asked := want
 	l := &Login{Desk: d, Host: h, Account: &asked, Token: token}
@@ -58,13 +62,13 @@ func AddAccount(ctx context.Context, d *desk.Desk, want accounts.Account, token 
 		return nil, nil, err
 	}
 	if id.Active != nil && !*id.Active {
-		return nil, nil, fault.New(fault.HostSaidNo, "%s says that the token is not in force", h.Name)
+		return nil, nil, fault.New(fault.HostSaidNo, "%s says that the token is not valid", h.Name)
 	}
 	if id.User == "" {
 		return nil, nil, fault.New(fault.Unreachable, "what answers at %s does not say whose token it is", h.At)
 	}
 	if want.User != "" && want.User != id.User {
-		return nil, nil, fault.New(fault.Usage, "the token is %s's on %s, not %s's", text.Visible(id.User), h.Name, want.User)
+		return nil, nil, fault.New(fault.Usage, "the token belongs to %s on %s, not to %s", text.Visible(id.User), h.Name, want.User)
 	}
 	a := want
 	a.Origin = h.Origin()
@@ -95,6 +99,20 @@ func AddAccount(ctx context.Context, d *desk.Desk, want accounts.Account, token 
 		}
 	}
 	return &a, doubts, accounts.KeepAccount(ctx, d, &a, token)
+}
+
+// beginsRight tells a password, or another host's token, from a token of the host, where the
+// description knows how those begin. Nothing is sent to find out.
+func beginsRight(h *hosts.Host, token string) error {
+	if len(h.SignIn.Begins) == 0 || slices.ContainsFunc(h.SignIn.Begins, func(b string) bool { return strings.HasPrefix(token, b) }) {
+		return nil
+	}
+	f := fault.New(fault.Usage, "this is not a token of %s: those begin with %s", h.Name, strings.Join(h.SignIn.Begins, " or "))
+	if page := h.PageFor("token"); page != "" {
+		f.Says = fmt.Sprintf("this is not a token of %s; tokens are made at %s", h.Name, page)
+		f.Detail("They begin with %s. A password is of no use here.", strings.Join(h.SignIn.Begins, " or "))
+	}
+	return f
 }
 
 // addOnServer adds an account on a plain server: one gets in over SSH, and no token is kept.

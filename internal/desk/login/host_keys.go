@@ -149,7 +149,7 @@ func pin(d *desk.Desk, host string, keys []sshkey.Public) error {
 
 // PinHost pins a host's key, once the person said which fingerprint is right: the host
 // must show that very key now.
-func PinHost(ctx context.Context, d *desk.Desk, host, fingerprint string) (sshkey.Public, error) {
+func PinHost(ctx context.Context, d *desk.Desk, host, fingerprint string, preview bool) (sshkey.Public, error) {
 	ssh, err := openssh.Find(d.Log)
 	if err != nil {
 		return sshkey.Public{}, err
@@ -160,7 +160,7 @@ func PinHost(ctx context.Context, d *desk.Desk, host, fingerprint string) (sshke
 	}
 	at, err := address.Parse("ssh://" + host + "/x")
 	if err != nil {
-		return sshkey.Public{}, fault.New(fault.Usage, "%s is no host's name, with or without a port", text.Quote(host)).Because(err)
+		return sshkey.Public{}, fault.New(fault.Usage, "%s is not a host's name, with or without a port", text.Quote(host)).Because(err)
 	}
 	host = at.Host
 	keys, err := ssh.HostKeys(ctx, user, host, openssh.HostKeyTypes...)
@@ -170,6 +170,9 @@ func PinHost(ctx context.Context, d *desk.Desk, host, fingerprint string) (sshke
 	var shown []string
 	for _, k := range keys {
 		if k.Fingerprint() == fingerprint {
+			if preview {
+				return k, nil
+			}
 			return k, pin(d, host, []sshkey.Public{k})
 		}
 		shown = append(shown, k.Fingerprint())

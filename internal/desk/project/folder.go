@@ -123,24 +123,24 @@ func lookAround(ctx context.Context, d *desk.Desk, given string) (*Folder, error
 		return nil, err
 	}
 	if top == "" {
-		f := fault.New(fault.Decision, "%s is not hooked to a repository yet", text.Visible(where))
+		f := fault.New(fault.Decision, "%s is not attached to a repository yet", text.Visible(where))
 		if NotAProject(d, where) != nil {
 			return nil, f.Try("name the project's folder", "uncinate attach FOLDER")
 		}
-		return nil, f.Try("hook it", text.Command("uncinate", "attach", where))
+		return nil, f.Try("attach it", text.Command("uncinate", "attach", where))
 	}
 	f, err := Look(ctx, d, top)
 	if err != nil {
 		return nil, err
 	}
-	if _, hooked, err := ProjectAt(d, f.Path); err != nil || hooked {
-		f.Repo.Safe = nil // the person hooked it: its configuration is their own
+	if _, attached, err := ProjectAt(d, f.Path); err != nil || attached {
+		f.Repo.Safe = nil // the person attached it: its configuration is their own
 		return f, err
 	}
 	return f, nil
 }
 
-// Look looks at a folder through git, and refuses what cannot be hooked as it is.
+// Look looks at a folder through git, and refuses what cannot be attached as it is.
 func Look(ctx context.Context, d *desk.Desk, given string) (*Folder, error) {
 	where, err := FindFolder(d, given)
 	if err != nil {
@@ -206,7 +206,7 @@ func LookLoosely(ctx context.Context, d *desk.Desk, where string) (*Folder, erro
 	}
 	if top != where {
 		return nil, fault.New(fault.Decision, "%s lies inside another repository, whose top is %s", text.Visible(where), text.Visible(top)).
-			Try("hook the whole of it", text.Command("uncinate", "attach", top)).
+			Try("attach the whole of it", text.Command("uncinate", "attach", top)).
 			Try("or make this folder a repository of its own first", text.Command("git", "-C", where, "init"))
 	}
 	f.IsRepo = true

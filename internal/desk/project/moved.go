@@ -14,8 +14,8 @@ import (
 	"uncinate/internal/world/git"
 )
 
-// HookedTo lists this machine's projects that are hooked to a repository.
-func HookedTo(d *desk.Desk, r description.Repository) ([]Project, error) {
+// AttachedTo lists this machine's projects that are attached to a repository.
+func AttachedTo(d *desk.Desk, r description.Repository) ([]Project, error) {
 	all, err := Register(d)
 	var out []Project
 	for _, p := range all {
@@ -33,7 +33,7 @@ func HookedTo(d *desk.Desk, r description.Repository) ([]Project, error) {
 	return out, err
 }
 
-// Follow hooks projects to a repository's new addresses, over the transport that each has.
+// Follow ties projects to a repository's new addresses, over the transport that each has.
 func Follow(ctx context.Context, d *desk.Desk, projects []Project, r description.Repository) error {
 	for _, p := range projects {
 		if files.Reached(p.Folder) == files.None {
@@ -44,7 +44,7 @@ func Follow(ctx context.Context, d *desk.Desk, projects []Project, r description
 		if err != nil {
 			return err
 		}
-		h, err := HookOf(ctx, d, f, p)
+		h, err := TieOf(ctx, d, f, p)
 		if err != nil {
 			return err
 		}

@@ -1,5 +1,5 @@
 // Package project is a folder that is attached: Look finds it and says what it is, the register
-// knows all of this machine, a Hook is what ties it to its repository in git's configuration, and
+// knows all of this machine, a Tie is what ties it to its repository in git's configuration, and
 // Refs and Push ask and send. It reads the work tree; what changes it is in worktree.
 package project
 
@@ -102,11 +102,11 @@ func ProjectOf(d *desk.Desk, f *Folder) (Project, error) {
 		return Project{Folder: f.Path, Remote: "origin", Address: at.Bare().String()}, nil
 	}
 	if found {
-		return p, fault.New(fault.Decision, "the remote %s, by which %s was hooked to %s, is not there any more", text.Visible(p.Remote), text.Visible(f.Path), text.Visible(p.Address)).
-			Try("hook it again", text.Command("uncinate", "attach", "--to", p.Address, f.Path))
+		return p, fault.New(fault.Decision, "the remote %s, by which %s was attached to %s, is not there any more", text.Visible(p.Remote), text.Visible(f.Path), text.Visible(p.Address)).
+			Try("attach it again", text.Command("uncinate", "attach", "--to", p.Address, f.Path))
 	}
-	return p, fault.New(fault.Decision, "%s is not hooked to a repository yet", text.Visible(f.Path)).
-		Try("hook it", text.Command("uncinate", "attach", f.Path))
+	return p, fault.New(fault.Decision, "%s is not attached to a repository yet", text.Visible(f.Path)).
+		Try("attach it", text.Command("uncinate", "attach", f.Path))
 }
 
 // remoteNow is what a project's remote is called: plain git may have renamed it since.
@@ -131,16 +131,16 @@ func KeyOf(s string) string {
 	return at.Key()
 }
 
-// HookOf gives the hook of a project that stands.
-func HookOf(ctx context.Context, d *desk.Desk, f *Folder, p Project) (*Hook, error) {
+// TieOf gives the tie of a project that stands.
+func TieOf(ctx context.Context, d *desk.Desk, f *Folder, p Project) (*Tie, error) {
 	at, err := address.Parse(p.Address)
 	if err != nil {
 		return nil, err
 	}
-	h := &Hook{Desk: d, Repo: f.Repo, Remote: p.Remote, Address: at}
+	h := &Tie{Desk: d, Repo: f.Repo, Remote: p.Remote, Address: at}
 	if p.Account != "" {
 		if h.Account, err = accounts.Named(d, p.Account); err != nil {
-			return nil, fault.New(fault.Decision, "the account %s, with which this project was hooked, is not known any more", p.Account).
+			return nil, fault.New(fault.Decision, "the account %s, with which this project was attached, is not known any more", p.Account).
 				Try("add it again", text.Command("uncinate", "account", "add", p.Account, "--host", p.Host))
 		}
 		accounts.Warn(d, h.Account)

@@ -19,23 +19,23 @@ func FolderExists(p Project) bool {
 	return err == nil && s.IsDir()
 }
 
-// Project is one entry of the register: a folder that is hooked to a repository.
+// Project is one entry of the register: a folder that is attached to a repository.
 type Project struct {
-	Folder  string    `json:"folder"` // absolute, symbolic links resolved
-	Remote  string    `json:"remote"` // git's name for it, such as "origin"
-	Address string    `json:"address"`
-	Account string    `json:"account,omitempty"` // none: the sign-in that git has by itself
-	Host    string    `json:"host,omitempty"`    // a known host, or none
-	ID      string    `json:"id,omitempty"`      // the host's stable id
-	Page    string    `json:"page,omitempty"`
-	Hooked  time.Time `json:"hooked"`
-	Second  bool      `json:"copy,omitempty" says:"a second place, which only receives"`
-	Follows bool      `json:"follows,omitempty" says:"only brought up to date: nothing is ever sent"`
+	Folder       string    `json:"folder"` // absolute, symbolic links resolved
+	Remote       string    `json:"remote"` // git's name for it, such as "origin"
+	Address      string    `json:"address"`
+	Account      string    `json:"account,omitempty"` // none: the sign-in that git has by itself
+	Host         string    `json:"host,omitempty"`    // a known host, or none
+	ID           string    `json:"id,omitempty"`      // the host's stable id
+	Page         string    `json:"page,omitempty"`
+	Attached     time.Time `json:"attached"`
+	Second       bool      `json:"second,omitempty" says:"a second remote, which only receives"`
+	ReceivesOnly bool      `json:"receives_only,omitempty" says:"nothing is ever sent"`
 }
 
 func registerFile(d *desk.Desk) string { return filepath.Join(d.Home.State, "register.json") }
 
-// Register lists the hooked projects. It is an index only: what counts stands in
+// Register lists the attached projects. It is an index only: what counts stands in
 // each repository's own configuration.
 func Register(d *desk.Desk) ([]Project, error) {
 	var all []Project
@@ -98,7 +98,7 @@ func RenameRemote(d *desk.Desk, folder, from, to string) error {
 	})
 }
 
-// ProjectAt finds the register's entry for a folder; false when it is not hooked. Of
+// ProjectAt finds the register's entry for a folder; false when it is not attached. Of
 // several it is the newest that is no copy.
 func ProjectAt(d *desk.Desk, folder string) (Project, bool, error) {
 	all, err := Register(d)
@@ -143,12 +143,12 @@ func Mains(d *desk.Desk) ([]Project, error) {
 	return out, err
 }
 
-// HookedHere gives the projects that are worked on together; it is a fault when there is none.
-func HookedHere(ctx context.Context, d *desk.Desk) ([]Project, error) {
+// AttachedHere gives the projects that are worked on together; it is a fault when there is none.
+func AttachedHere(ctx context.Context, d *desk.Desk) ([]Project, error) {
 	all, err := Mains(d)
 	if err == nil && len(all) == 0 {
-		err = fault.New(fault.Decision, "no project is hooked on this machine so far").
-			Try("hook one", "uncinate attach FOLDER").Try("bring one here", "uncinate clone REPOSITORY").Try("take in copies that are there already", "uncinate status --find FOLDER")
+		err = fault.New(fault.Decision, "no project is attached on this machine yet").
+			Try("attach one", "uncinate attach FOLDER").Try("bring one here", "uncinate clone REPOSITORY").Try("register clones that are there already", "uncinate project find FOLDER")
 	}
 	if err == nil {
 		_, err = d.Git(ctx)

@@ -16,7 +16,7 @@ import (
 )
 
 // Refs asks an address for its refs on behalf of an account.
-func Refs(ctx context.Context, d *desk.Desk, h *Hook, token string) (web.Refs, error) {
+func Refs(ctx context.Context, d *desk.Desk, h *Tie, token string) (web.Refs, error) {
 	if h.Account != nil && h.Address.Scheme != "ssh" {
 		if token == "" {
 			var err error
@@ -61,7 +61,7 @@ func Diagnose(ctx context.Context, d *desk.Desk, at address.Address, err error) 
 }
 
 // Push runs git push with its progress handed on, and finds the cause of a failure.
-func Push(ctx context.Context, d *desk.Desk, h *Hook, args []string) error {
+func Push(ctx context.Context, d *desk.Desk, h *Tie, args []string) error {
 	plain := h.Repo.Git.In(h.Repo.Dir) // the person's own hooks run, as with plain git
 	out, err := plain.Run(ctx, git.Cmd{Dir: plain.Dir, Args: args, Config: h.Shared(), Watch: Watch(d, "Sending", "Writing objects")})
 	d.Tell.Progress("Sending", 0, 0, "")
@@ -107,9 +107,9 @@ func WithoutSecret(to string) string {
 	return to
 }
 
-// rightAccount adds to a refusal, met in a hooked project, which other account can see
+// rightAccount adds to a refusal, met in a attached project, which other account can see
 // the repository.
-func rightAccount(ctx context.Context, d *desk.Desk, h *Hook, err error) error {
+func rightAccount(ctx context.Context, d *desk.Desk, h *Tie, err error) error {
 	if h.Account == nil || h.Account.Host == "" || !fault.Is(err, fault.HostSaidNo) || ctx.Err() != nil {
 		return err
 	}
@@ -124,7 +124,7 @@ func rightAccount(ctx context.Context, d *desk.Desk, h *Hook, err error) error {
 }
 
 // readOnly finds out whether a failed push failed because the account may only read.
-func readOnly(ctx context.Context, d *desk.Desk, h *Hook) error {
+func readOnly(ctx context.Context, d *desk.Desk, h *Tie) error {
 	if h.Account == nil || h.Account.Host == "" {
 		return nil
 	}

@@ -42,7 +42,7 @@ func sshCause(ctx context.Context, d *desk.Desk, r *login.Route, failed error) e
 func signersFile(d *desk.Desk) string { return filepath.Join(d.Home.State, "allowed_signers") }
 
 // signing is what git is told to sign with (git-config documentation, gpg.format).
-func (h *Hook) signing() string {
+func (h *Tie) signing() string {
 	var b strings.Builder
 	fmt.Fprintf(&b, "[gpg]\n\tformat = ssh\n[gpg \"ssh\"]\n\tallowedSignersFile = %s\n", quoted(filepath.ToSlash(signersFile(h.Desk))))
 	if h.Key.Sealed {

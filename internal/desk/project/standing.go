@@ -17,21 +17,23 @@ import (
 type Standing struct {
 	Folder   string         `json:"folder"`
 	Address  string         `json:"address"`
+	State    string         `json:"state" says:"as on the board: in step, both, unsent, changed, behind, no answer ..."`
 	Page     string         `json:"page,omitempty"`
 	Account  string         `json:"account,omitempty"`
 	Branch   string         `json:"branch"`
 	Commit   string         `json:"commit,omitempty"`
 	Ahead    int            `json:"ahead"`  // commits that are only here
-	Behind   int            `json:"behind"` // commits that are only there, as far as they were brought in
+	Behind   int            `json:"behind"` // commits that are only on the host, as last seen
 	Unsent   bool           `json:"unsent"` // the branch is not on the host at all
 	Asked    bool           `json:"asked"`  // whether the host was asked just now
-	Moved    bool           `json:"moved"`  // the host holds commits that were not brought in yet
-	WhyNot   string         `json:"no_answer,omitempty" says:"why the host told nothing"`
-	NowAt    string         `json:"now_at,omitempty" says:"where its repository lies now: it was renamed, or given to another owner"`
+	Moved    bool           `json:"moved"`  // the host has commits that were not received yet
+	WhyNot   string         `json:"no_answer,omitempty" says:"why the host gave no answer"`
+	NowAt    string         `json:"now_at,omitempty" says:"its repository's present name: it was renamed, or given to another owner"`
 	Changed  map[string]int `json:"changed"` // files by what happened to them: new, changed, deleted, renamed, clashing
 	Branches []string       `json:"branches_only_here,omitempty" says:"other branches whose commits are nowhere but here"`
 	Stashes  int            `json:"stashes,omitempty"`
 	Rescues  int            `json:"rescue_copies,omitempty"`
+	Remedies []string       `json:"remedies,omitempty" says:"commands to go on with"`
 
 	Ours, Theirs string      `json:"-"` // the commits here and, as git knows it, there
 	Status       *git.Status `json:"-"`

@@ -14,7 +14,6 @@ import (
 	"strings"
 	"time"
 
-	"uncinate/internal/core/fault"
 	"uncinate/internal/core/text"
 	"uncinate/internal/desk"
 	"uncinate/internal/desk/project"
@@ -290,16 +289,8 @@ func (r *Rescuer) drop(ctx context.Context, which []RescueCopy) error {
 // keepFor is how long new copies are kept.
 func keepFor(d *desk.Desk) (time.Duration, error) {
 	s, err := d.Settings()
-	if err == nil && s.KeepDays > 0 {
-		return time.Duration(s.KeepDays) * 24 * time.Hour, nil
+	if err == nil && s.RescueDays > 0 {
+		return time.Duration(s.RescueDays) * 24 * time.Hour, nil
 	}
 	return keptFor, err
-}
-
-// KeepFor sets how many days new rescue copies are kept.
-func KeepFor(d *desk.Desk, days int) error {
-	if days < 1 || days > 3650 {
-		return fault.New(fault.Usage, "a rescue copy is kept for 1 to 3650 days, not for %d", days)
-	}
-	return d.Change(func(s *desk.Settings) { s.KeepDays = days })
 }

@@ -19,15 +19,15 @@ import (
 	"uncinate/internal/world/git"
 )
 
-// LooseAt looks at the repository that holds a folder, hooked or not, on a branch or not.
+// LooseAt looks at the repository that holds a folder, attached or not, on a branch or not.
 func LooseAt(ctx context.Context, d *desk.Desk, given string) (*project.Folder, error) {
 	where, top, err := project.FindTop(ctx, d, given)
 	if err != nil {
 		return nil, err
 	}
 	if top == "" {
-		f := fault.New(fault.Decision, "%s is in no git repository", text.Visible(where))
-		return nil, f.Try("make it one and hook it", text.Command("uncinate", "attach", where))
+		f := fault.New(fault.Decision, "%s is not in a git repository", text.Visible(where))
+		return nil, f.Try("make it one and attach it", text.Command("uncinate", "attach", where))
 	}
 	f, err := project.LookLoosely(ctx, d, top)
 	if err != nil {
@@ -38,8 +38,8 @@ func LooseAt(ctx context.Context, d *desk.Desk, given string) (*project.Folder, 
 		return nil, git.Fault(err, "git cannot tell the branch")
 	}
 	f.ReadRemotes()
-	if _, hooked, err := project.ProjectAt(d, f.Path); err != nil || hooked {
-		f.Repo.Safe = nil // the person hooked it: its configuration is their own
+	if _, attached, err := project.ProjectAt(d, f.Path); err != nil || attached {
+		f.Repo.Safe = nil // the person attached it: its configuration is their own
 		return f, err
 	}
 	return f, nil
@@ -76,7 +76,7 @@ func (r *Rescuer) one(ctx context.Context, number int) (RescueCopy, error) {
 	}
 	i := slices.IndexFunc(all, func(c RescueCopy) bool { return c.Number == number })
 	if i < 0 {
-		return RescueCopy{}, fault.New(fault.Failed, "there is no rescue copy %d here", number).Try("see what there is", "uncinate rescue list")
+		return RescueCopy{}, fault.New(fault.Failed, "there is no rescue copy %d here", number).Try("see the copies", "uncinate rescue list")
 	}
 	return all[i], r.fill(ctx, &all[i])
 }
@@ -142,6 +142,8 @@ type BringOptions struct {
 	Paths  []string // "" for all files
 	As     string   // the branch for its commits
 	Into   string   // another folder for its files
+
+	Preview bool // only say what would be brought
 }
 
 // Brought is what was brought back.
@@ -150,6 +152,13 @@ type Brought struct {
 	Branches []string `json:"branches,omitempty" says:"new branches at the commits that were kept"`
 	Files    []string `json:"files,omitempty"`
 	Folder   string   `json:"folder" says:"where the files lie now"`
+}
+
+func makeUnless(preview bool, folder string) error {
+	if preview {
+		return nil
+	}
+	return os.MkdirAll(folder, 0o777)
 }
 
 // BringRescue brings commits back as branches and files to their places. Nothing that
@@ -173,7 +182,7 @@ func BringRescue(ctx context.Context, d *desk.Desk, o BringOptions) (*Brought, e
 		if out.Folder, err = filepath.Abs(o.Into); err != nil {
 			return nil, err
 		}
-		if err := os.MkdirAll(out.Folder, 0o777); err != nil {
+		if err := makeUnless(o.Preview, out.Folder); err != nil {
 			return nil, fault.New(fault.Failed, "the folder %s cannot be made", text.Visible(out.Folder)).Because(err)
 		}
 	}
@@ -200,26 +209,29 @@ func BringRescue(ctx context.Context, d *desk.Desk, o BringOptions) (*Brought, e
 		}
 	}
 	if len(inWay) > 0 {
-		f := fault.New(fault.Decision, "%s of the copy would be written over what stands there now", text.Count(len(inWay), "file"))
+		f := fault.New(fault.Decision, "%s of the copy would overwrite what is there now", text.Count(len(inWay), "file"))
 		desk.FirstOf(f, desk.Visible(inWay))
 		return nil, f.Try("bring them into another folder", text.Command("uncinate", "rescue", "bring", strconv.Itoa(c.Number), "--into", "rescued-"+strconv.Itoa(c.Number)))
 	}
 	if len(o.Paths) == 0 {
-		if out.Branches, err = r.branches(ctx, c, o.As); err != nil {
+		if out.Branches, err = r.branches(ctx, c, o.As, o.Preview); err != nil {
 			return nil, err
 		}
+	}
+	out.Files = missing
+	if o.Preview {
+		return out, nil
 	}
 	for _, p := range missing {
 		if err := r.layOut(ctx, c, p, out.Folder); err != nil {
 			return nil, err
 		}
 	}
-	out.Files = missing
 	return out, nil
 }
 
 // branches makes a branch for each of the commits that a copy holds.
-func (r *Rescuer) branches(ctx context.Context, c RescueCopy, as string) ([]string, error) {
+func (r *Rescuer) branches(ctx context.Context, c RescueCopy, as string, preview bool) ([]string, error) {
 	var names []string
 	for i, k := range c.Commits {
 		name := as
@@ -230,14 +242,17 @@ func (r *Rescuer) branches(ctx context.Context, c RescueCopy, as string) ([]stri
 			name += "-" + strconv.Itoa(i+1)
 		}
 		if _, err := r.repo.Do(ctx, "check-ref-format", "--branch", name); err != nil {
-			return nil, fault.New(fault.Usage, "%s is no name for a branch", text.Quote(name)).Because(err)
+			return nil, fault.New(fault.Usage, "%s is not a name for a branch", text.Quote(name)).Because(err)
 		}
 		stands, err := r.repo.Resolve(ctx, "refs/heads/"+name)
 		if err == nil && stands != k.Commit {
-			return nil, fault.New(fault.Decision, "there is a branch %s already, and it stands at another commit", text.Visible(name)).
+			return nil, fault.New(fault.Decision, "there is a branch %s already, at another commit", text.Visible(name)).
 				Try("bring it under another name", text.Command("uncinate", "rescue", "bring", strconv.Itoa(c.Number), "--as", name+"-again"))
 		}
 		names = append(names, name)
+	}
+	if preview {
+		return names, nil
 	}
 	for i, k := range c.Commits {
 		if _, err := r.repo.Do(ctx, "fetch", "-q", "--no-tags", "--no-write-fetch-head", "--update-shallow", "--no-auto-maintenance", "--recurse-submodules=no", "--", r.store.Dir, k.Commit+":refs/heads/"+names[i]); err != nil {

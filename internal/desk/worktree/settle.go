@@ -18,7 +18,7 @@ type Decided struct {
 	Mine   joining.Entry `json:"mine"`
 	Theirs joining.Entry `json:"theirs"`
 	Way    string        `json:"way"`
-	Beside string        `json:"beside,omitempty"` // where the other side is kept
+	Beside string        `json:"beside,omitempty"` // where mine is put, the other side having the name
 }
 
 // Undecided is the fault about files that both sides hold, each something else.

@@ -51,6 +51,11 @@ func Begin(d *desk.Desk, o target.Options) *Attach {
 // Attached is what came of it.
 type Attached struct {
 	Folder        string           `json:"folder"`
+	Host          string           `json:"host,omitempty"`
+	Owner         string           `json:"owner,omitempty"`
+	Name          string           `json:"name,omitempty"`
+	Remote        string           `json:"remote" says:"git's name for it here"`
+	Transport     string           `json:"transport" says:"https, ssh, http or file"`
 	Page          string           `json:"page,omitempty"`
 	Address       string           `json:"address"`
 	Account       string           `json:"account,omitempty"`
@@ -193,11 +198,11 @@ func (a *Attach) ownGit(ctx context.Context) error {
 		return git.Fault(err, "git cannot work with the repository in %s", text.Visible(a.Folder.Path))
 	}
 	if filepath.Base(common) == ".git" {
-		return fault.New(fault.Decision, "%s is a linked work tree of another folder's repository; the hook belongs there, and holds for both", text.Visible(a.Folder.Path)).
-			Try("hook that one", text.Command("uncinate", "attach", filepath.Dir(common)))
+		return fault.New(fault.Decision, "%s is a linked work tree of another folder's repository; attach it there: that holds for both", text.Visible(a.Folder.Path)).
+			Try("attach that one", text.Command("uncinate", "attach", filepath.Dir(common)))
 	}
 	return fault.New(fault.Decision, "%s is a part (a submodule) of another project, and its repository lies in %s", text.Visible(a.Folder.Path), text.Visible(common)).
-		Try("bring what it follows onto this machine by itself, and hook that", text.Command("uncinate", "clone", "ADDRESS"))
+		Try("bring what it follows onto this machine by itself, and attach that", text.Command("uncinate", "clone", "ADDRESS"))
 }
 
 // mostWaits is how many seconds are waited for files that are being written.

@@ -236,7 +236,7 @@ func (c *Clone) Notes() []string { return c.target.Notes }
 func (c *Clone) plan() error {
 	t := c.target
 	if b := c.options.Branch; b != "" && c.refs.Branch(b) == "" {
-		f := fault.New(fault.Failed, "%s has no branch %s", t.Hook.Address.String(), text.Visible(b))
+		f := fault.New(fault.Failed, "%s has no branch %s", t.Tie.Address.String(), text.Visible(b))
 		if near := text.Nearest(b, c.refs.Branches()); near != "" {
 			f.Try("there is one of a like name", text.Command("uncinate", "clone", c.what, "--branch", near))
 		}
@@ -267,7 +267,7 @@ func (c *Clone) plan() error {
 	if t.Name != "" && t.Email != "" {
 		c.steps = append(c.steps, t.StepIdentity())
 	}
-	c.steps = append(c.steps, t.StepHook())
+	c.steps = append(c.steps, t.StepTie())
 	if !c.refs.Empty() {
 		c.steps = append(c.steps, c.stepFetch())
 	}
@@ -310,7 +310,7 @@ func (c *Clone) stepFolder() desk.Step {
 func (c *Clone) stepFetch() desk.Step {
 	t := c.target
 	repo := t.Folder.Repo
-	return desk.Step{Item: plan.Item{ID: "fetch", Place: plan.Here, Sentence: c.extent() + " from " + t.Hook.Address.String()},
+	return desk.Step{Item: plan.Item{ID: "fetch", Place: plan.Here, Sentence: c.extent() + " from " + t.Tie.Address.String()},
 		Do: func(ctx context.Context) error {
 			args := []string{"fetch", "--progress", "--no-auto-maintenance"}
 			if c.options.Depth > 0 {
@@ -322,7 +322,7 @@ func (c *Clone) stepFetch() desk.Step {
 			_, err := repo.Run(ctx, git.Cmd{Dir: c.folder, Args: append(args, "--", t.Options.Remote), Watch: project.Watch(c.desk, "Bringing in", "Receiving objects")})
 			c.desk.Tell.Progress("Bringing in", 0, 0, "")
 			if err != nil {
-				return project.Diagnose(ctx, c.desk, t.Hook.Address, err)
+				return project.Diagnose(ctx, c.desk, t.Tie.Address, err)
 			}
 			if c.refs.Head == "" {
 				return nil
@@ -372,7 +372,7 @@ func (c *Clone) Do(ctx context.Context) (*Cloned, error) {
 	if err := t.Run.Run(ctx, c.steps); err != nil {
 		return nil, err
 	}
-	out := &Cloned{Folder: c.folder, Address: t.Hook.Address.String(), Page: t.Repository.Page, Account: t.AccountName(), Branch: t.Branch}
+	out := &Cloned{Folder: c.folder, Address: t.Tie.Address.String(), Page: t.Repository.Page, Account: t.AccountName(), Branch: t.Branch}
 	var err error
 	if out.Commit, out.Files, out.Bytes, err = t.Counted(ctx); err != nil {
 		return nil, err
@@ -392,7 +392,7 @@ func (c *Clone) Do(ctx context.Context) (*Cloned, error) {
 		out.ReadOnly = true
 		p, found, err := project.ProjectAt(c.desk, c.folder)
 		if err == nil && found {
-			p.Follows = true
+			p.ReceivesOnly = true
 			err = project.Enter(c.desk, p)
 		}
 		if err != nil {

@@ -23,14 +23,14 @@ import (
 
 // DetachOptions are a person's wishes.
 type DetachOptions struct {
-	Folder     string
-	Remote     string
-	HookOnly   bool // take only the hook off, also after an unfinished attach
-	KeepHosted bool // leave the hosted repository that the unfinished attach made
-	Preview    bool
+	Folder         string
+	Remote         string
+	RemoteOnly     bool // take only the tie off, also after an unfinished attach
+	KeepRepository bool // leave the hosted repository that the unfinished attach made
+	Preview        bool
 }
 
-// Detach takes the hook off a project or, after an attach that was cut off, puts
+// Detach takes the tie off a project or, after an attach that was cut off, puts
 // everything back.
 type Detach struct {
 	*target.Target
@@ -69,7 +69,7 @@ func (t *Detach) prepare(ctx context.Context, where string, o DetachOptions) err
 	if t.Folder, err = project.Look(ctx, d, where); err != nil {
 		return err
 	}
-	t.Folder.Repo.Safe = nil // the person hooked it: its configuration is their own
+	t.Folder.Repo.Safe = nil // the person attached it: its configuration is their own
 	if t.Run, t.Unfinished, err = d.Begin("attach", where); err != nil {
 		return err
 	}
@@ -90,16 +90,16 @@ func (t *Detach) prepare(ctx context.Context, where string, o DetachOptions) err
 	if t.Options.Remote == "" {
 		t.Options.Remote = t.Project.Remote
 	}
-	if t.Unfinished && !o.HookOnly {
+	if t.Unfinished && !o.RemoteOnly {
 		return t.planPutBack(ctx, o)
 	}
 	if t.Project.Folder == "" && t.Run.Fact("address") == "" {
-		return fault.New(fault.Decision, "%s is not hooked to anything by this program", text.Visible(where)).
+		return fault.New(fault.Decision, "%s is not attached to anything by this program", text.Visible(where)).
 			Try("see where it stands", text.Command("uncinate", "status", where))
 	}
-	t.steps = []desk.Step{{Item: plan.Item{ID: "unhook", Place: plan.Here, Sentence: fmt.Sprintf("Take the remote %s and its sign-in out of git's configuration here", text.Visible(t.Options.Remote))},
+	t.steps = []desk.Step{{Item: plan.Item{ID: "untie", Place: plan.Here, Sentence: fmt.Sprintf("Remove the remote %s and its sign-in from git's configuration here", text.Visible(t.Options.Remote))},
 		Do: func(ctx context.Context) error {
-			if err := target.Unhook(ctx, d, t.Folder, t.Options.Remote); err != nil {
+			if err := target.Untie(ctx, d, t.Folder, t.Options.Remote); err != nil {
 				return err
 			}
 			return project.Strike(d, t.Folder.Path, t.Options.Remote)
@@ -160,7 +160,7 @@ func (t *Detach) undosHere() map[string]undo {
 		"join":         {"Bring the folder back to your own last commit", t.joins.UndoJoin, true},
 		"lay":          {"Take out again what was laid out, and bring back what made way for it", t.joins.UndoLay, true},
 		"first-commit": {"Take the first commit back; every file stays", t.UndoCommit, true},
-		"hook":         {fmt.Sprintf("Take the remote %s and its sign-in out of git's configuration here", text.Visible(t.Options.Remote)), t.UndoHook, true},
+		"tie":          {fmt.Sprintf("Remove the remote %s and its sign-in from git's configuration here", text.Visible(t.Options.Remote)), t.UndoTie, true},
 	}
 }
 
@@ -210,7 +210,7 @@ func (t *Detach) planDelete(ctx context.Context, o DetachOptions) (keep bool, er
 	if err != nil || !found {
 		return true, err
 	}
-	if o.KeepHosted {
+	if o.KeepRepository {
 		t.Notes = append(t.Notes, "The hosted repository stays: "+there.Page)
 		return true, nil
 	}
@@ -230,7 +230,7 @@ func (t *Detach) planDelete(ctx context.Context, o DetachOptions) (keep bool, er
 		if name != "HEAD" && (err != nil || here != id) {
 			return false, fault.New(fault.Refused, "%s holds %s now, which this attach did not send, so it is not deleted", there.Path(), text.Visible(strings.TrimPrefix(name, "refs/heads/"))).
 				Try("finish the attach instead", text.Command("uncinate", "attach", t.Folder.Path)).
-				Try("or put back only what is here", text.Command("uncinate", "detach", "--keep-hosted", t.Folder.Path))
+				Try("or put back only what is here", text.Command("uncinate", "detach", "--keep-repository", t.Folder.Path))
 		}
 	}
 	return false, nil

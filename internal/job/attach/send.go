@@ -98,7 +98,7 @@ func (a *Attach) send(ctx context.Context, branches []string) error {
 			return err
 		}
 	}
-	err := project.Push(ctx, a.Desk, a.Hook, args)
+	err := project.Push(ctx, a.Desk, a.Tie, args)
 	a.Went = err == nil
 	if err != nil || !a.ByPush() {
 		return err
@@ -148,7 +148,7 @@ func (a *Attach) verify(ctx context.Context, something bool) error {
 			return err
 		}
 		if !all {
-			return wrong("%s does not hold the commit that was sent", a.Hook.Address.String())
+			return wrong("%s does not hold the commit that was sent", a.Tie.Address.String())
 		}
 	}
 	if a.Login == nil {

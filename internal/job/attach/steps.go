@@ -13,6 +13,7 @@ import (
 	"uncinate/internal/core/fault"
 	"uncinate/internal/core/joining"
 	"uncinate/internal/core/kinds"
+	"uncinate/internal/core/naming"
 	"uncinate/internal/core/plan"
 	"uncinate/internal/core/text"
 	"uncinate/internal/desk"
@@ -71,7 +72,7 @@ func (a *Attach) plan() []desk.Step {
 	if a.Create && !a.ByPush() {
 		add(a.StepCreate())
 	}
-	add(a.StepHook())
+	add(a.StepTie())
 	if a.Former != "" {
 		add(a.moves.StepSendAll())
 	} else if something {
@@ -188,7 +189,7 @@ func (a *Attach) stepCommit() desk.Step {
 // firstCommit makes the commit by plumbing, so that its id is known and journaled
 // before the branch points to it. The person's own hooks are run on purpose.
 func (a *Attach) firstCommit(ctx context.Context) error {
-	repo := a.Folder.Repo.Git.In(a.Folder.Path) // with the person's own filters and hooks
+	repo := a.Folder.Repo.Git.In(a.Folder.Path) // with the person's own filters and ties
 	if err := a.SetAside(filepath.Join(a.Folder.Path, ".git", "index"), "index"); err != nil {
 		return err
 	}
@@ -285,6 +286,29 @@ func (a *Attach) Finished(ctx context.Context) (bool, error) {
 	return true, nil
 }
 
+// Unheeded refuses options that say of a finished attach what is not so: they would be passed over.
+func (a *Attach) Unheeded() error {
+	o, r := a.Options, a.Repository
+	change := func(what, is string, args ...string) error {
+		f := fault.New(fault.Usage, "the project is attached already, and its %s", fmt.Sprintf(what, is))
+		return f.Try("change it on the host", text.Command(append([]string{"uncinate", "repository", "change", r.Path()}, args...)...))
+	}
+	_, name := naming.Split(o.Name)
+	switch {
+	case r.Name == "":
+		return nil // what is at the address was not described
+	case o.Visibility != "" && r.Visibility != "" && o.Visibility != r.Visibility:
+		return change("visibility is %s", r.Visibility, "--visibility", o.Visibility)
+	case o.Description != "" && o.Description != r.Description:
+		return change("description is %s", text.Quote(r.Description), "--description", o.Description)
+	case name != "" && name != r.Name:
+		return change("repository is called %s", r.Path(), "--name", name)
+	case o.Owner != "" && o.Owner != r.Owner:
+		return fault.New(fault.Usage, "the project is attached already, and its repository belongs to %s", r.Owner)
+	}
+	return nil
+}
+
 // Do carries the plan out and tells what came of it.
 func (a *Attach) Do(ctx context.Context) (*Attached, error) {
 	defer a.held.Release()
@@ -307,7 +331,7 @@ func (a *Attach) Do(ctx context.Context) (*Attached, error) {
 }
 
 func (a *Attach) summary(ctx context.Context, changed bool) (*Attached, error) {
-	s := &Attached{Folder: a.Folder.Path, Page: a.Repository.Page, Address: a.Hook.Address.String(), Account: a.AccountName(), Visibility: a.Repository.Visibility,
+	s := &Attached{Folder: a.Folder.Path, Host: a.HostName(), Owner: a.Repository.Owner, Name: a.Repository.Name, Remote: a.Options.Remote, Transport: a.Tie.Address.Scheme, Page: a.Repository.Page, Address: a.Tie.Address.String(), Account: a.AccountName(), Visibility: a.Repository.Visibility,
 		Branch: a.Branch, Verified: true, Changed: changed, Sent: a.Went}
 	if a.Travel != nil {
 		s.Stays, s.Nested = a.Travel.Stays, a.Travel.Nested

@@ -35,7 +35,7 @@ func TestEveryFaultOnEveryAction(t *testing.T) {
 					cases++
 					what := fmt.Sprintf("%s %s %s", name, action, kind)
 					// Each case has a token, a repository and a key of its own.
-					token, err := h.Store.NewToken("tok_", "tern", []string{"me", "repo.read", "repo.write", "repo.create", "repo.admin", "keys", "people", "r", "w", "a", "k"}, time.Now().Add(time.Hour))
+					token, err := h.Store.NewToken("tok_", "tern", []string{"self", "look", "work", "launch", "steer", "sink", "lines", "crew", "hear", "feed", "dig", "rings"}, time.Now().Add(time.Hour))
 					require.NoError(t, err)
 					l := signIn(token)
 					repo := fmt.Sprintf("%s-%d", action, i)

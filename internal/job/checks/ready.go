@@ -39,7 +39,7 @@ func Ready(ctx context.Context, d *desk.Desk, folder string) []desk.Line {
 		return append(lines, desk.LineOf("machine", "accounts", err))
 	}
 	if len(holders) == 0 {
-		lines = append(lines, desk.Line{About: "machine", What: "accounts", State: desk.Doubtful, Says: "none yet", Remedy: desk.Commands(accounts.NoAccount("")), Details: nil})
+		lines = append(lines, desk.Line{About: "machine", What: "accounts", State: desk.Doubtful, Says: "none yet", Remedies: desk.Commands(accounts.NoAccount("")), Details: nil})
 	}
 	for _, a := range holders {
 		lines = append(lines, readyAccount(ctx, d, a)...)
@@ -53,7 +53,7 @@ func Ready(ctx context.Context, d *desk.Desk, folder string) []desk.Line {
 func readyMachine(ctx context.Context, d *desk.Desk) []desk.Line {
 	var lines []desk.Line
 	add := func(what string, state desk.State, says string, remedy ...string) {
-		lines = append(lines, desk.Line{About: "machine", What: what, State: state, Says: says, Remedy: remedy, Details: nil})
+		lines = append(lines, desk.Line{About: "machine", What: what, State: state, Says: says, Remedies: remedy, Details: nil})
 	}
 	if g, err := d.Git(ctx); err != nil {
 		lines = append(lines, desk.LineOf("machine", "git", err))
@@ -88,7 +88,7 @@ func readyMachine(ctx context.Context, d *desk.Desk) []desk.Line {
 	case err != nil:
 		lines = append(lines, desk.LineOf("machine", "vault", err))
 	case !found:
-		lines = append(lines, desk.Line{About: "machine", What: "vault", State: desk.Doubtful, Says: "not made yet", Remedy: desk.Commands(vault.Missing()), Details: nil})
+		lines = append(lines, desk.Line{About: "machine", What: "vault", State: desk.Doubtful, Says: "not made yet", Remedies: desk.Commands(vault.Missing()), Details: nil})
 	case !info.Open:
 		add("vault", desk.Doubtful, "locked", "uncinate vault unlock")
 	case info.By == vault.ByFile:
@@ -128,7 +128,7 @@ func readyIdentity(ctx context.Context, d *desk.Desk) desk.Line {
 		l.Says = "git has none of its own; each account brings its own"
 	default:
 		l.State, l.Says = desk.Doubtful, "git does not know whose name and e-mail commits are to carry; an account brings them too"
-		l.Remedy = []string{"git config --global user.name NAME", "git config --global user.email ADDRESS"}
+		l.Remedies = []string{"git config --global user.name NAME", "git config --global user.email ADDRESS"}
 	}
 	return l
 }
@@ -143,12 +143,12 @@ func readyFolder(what, path string) *desk.Line {
 		return &desk.Line{About: "machine", What: what, State: desk.Bad, Says: path + " cannot be looked at"}
 	}
 	if shared {
-		return &desk.Line{About: "machine", What: what, State: desk.Bad, Says: "others may write in " + path, Remedy: []string{text.Command("chmod", "go-w", path)}}
+		return &desk.Line{About: "machine", What: what, State: desk.Bad, Says: "others may write in " + path, Remedies: []string{text.Command("chmod", "go-w", path)}}
 	}
 	if kept, err := files.CanWrite(path); kept {
 		return &desk.Line{About: "machine", What: what, State: desk.Bad, Says: path + " keeps files that are removed"}
 	} else if err != nil {
-		return &desk.Line{About: "machine", What: what, State: desk.Bad, Says: path + " cannot be written in", Remedy: []string{text.Command("chmod", "u+rwx", path)}}
+		return &desk.Line{About: "machine", What: what, State: desk.Bad, Says: path + " cannot be written in", Remedies: []string{text.Command("chmod", "u+rwx", path)}}
 	}
 	return nil
 }
@@ -190,7 +190,7 @@ func readyAccount(ctx context.Context, d *desk.Desk, a *accounts.Account) []desk
 	switch left := id.Expires.Sub(d.Now()); {
 	case id.Expires.IsZero():
 	case left < 14*24*time.Hour:
-		lines = append(lines, desk.Line{About: about, What: "token's end", State: desk.Doubtful, Says: "it ends on " + id.Expires.Format(time.DateOnly), Remedy: []string{again}, Details: nil})
+		lines = append(lines, desk.Line{About: about, What: "token's end", State: desk.Doubtful, Says: "it ends on " + id.Expires.Format(time.DateOnly), Remedies: []string{again}, Details: nil})
 	default:
 		lines = append(lines, desk.Line{About: about, What: "token's end", State: desk.Good, Says: id.Expires.Format(time.DateOnly)})
 	}
@@ -204,16 +204,16 @@ func readyAccount(ctx context.Context, d *desk.Desk, a *accounts.Account) []desk
 	slices.Sort(missing)
 	missing = slices.Compact(missing)
 	if len(missing) > 0 {
-		lines = append(lines, desk.Line{About: about, What: "scopes", State: desk.Doubtful, Says: "lacks " + strings.Join(missing, ", "), Remedy: []string{again}, Details: nil})
+		lines = append(lines, desk.Line{About: about, What: "scopes", State: desk.Doubtful, Says: "lacks " + strings.Join(missing, ", "), Remedies: []string{again}, Details: nil})
 	}
 	if a.FullName == "" || a.Email == "" {
-		lines = append(lines, desk.Line{About: about, What: "name and e-mail", State: desk.Doubtful, Says: "not known, so commits have none to carry", Remedy: []string{again + " --full-name NAME --email ADDRESS"}, Details: nil})
+		lines = append(lines, desk.Line{About: about, What: "name and e-mail", State: desk.Doubtful, Says: "not known, so commits have none to carry", Remedies: []string{again + " --full-name NAME --email ADDRESS"}, Details: nil})
 	} else if id.EmailConfirmed != nil && !*id.EmailConfirmed {
 		lines = append(lines, desk.Line{About: about, What: "name and e-mail", State: desk.Doubtful, Says: text.Visible(a.Email) + " is not yet confirmed on " + h.Name})
 	}
 	if !l.Date.IsZero() {
 		if off := d.Now().Sub(l.Date); off > clockMay || off < -clockMay {
-			lines = append(lines, desk.Line{About: about, What: "clock", State: desk.Doubtful, Says: fmt.Sprintf("this machine's clock is %s from %s's", strings.TrimSuffix(off.Abs().Round(time.Minute).String(), "0s"), h.Name), Remedy: []string{"sudo timedatectl set-ntp true"}, Details: nil})
+			lines = append(lines, desk.Line{About: about, What: "clock", State: desk.Doubtful, Says: fmt.Sprintf("this machine's clock is %s from %s's", strings.TrimSuffix(off.Abs().Round(time.Minute).String(), "0s"), h.Name), Remedies: []string{"sudo timedatectl set-ntp true"}, Details: nil})
 		} else {
 			lines = append(lines, desk.Line{About: about, What: "clock", State: desk.Good, Says: "as " + h.Name + "'s"})
 		}
@@ -227,17 +227,17 @@ func readyProject(ctx context.Context, d *desk.Desk, given string) []desk.Line {
 	if err != nil {
 		return []desk.Line{desk.LineOf("project", "folder", err)}
 	}
-	if p, hooked, err := project.ProjectAt(d, where); err != nil {
+	if p, attached, err := project.ProjectAt(d, where); err != nil {
 		return []desk.Line{desk.LineOf("project", "register", err)}
-	} else if hooked {
+	} else if attached {
 		s, err := many.Status(ctx, d, where, true)
 		if err != nil {
 			return []desk.Line{desk.LineOf("project", "folder", err)}
 		}
 		if !s.Asked {
-			return []desk.Line{{About: "project", What: "hook", State: desk.Bad, Says: "hooked to " + p.Address + ", and " + s.WhyNot}}
+			return []desk.Line{{About: "project", What: "attached", State: desk.Bad, Says: "attached to " + p.Address + ", and " + s.WhyNot}}
 		}
-		return []desk.Line{{About: "project", What: "hook", State: desk.Good, Says: "hooked to " + p.Address}}
+		return []desk.Line{{About: "project", What: "attached", State: desk.Good, Says: "attached to " + p.Address}}
 	}
 	a := attach.Begin(d, target.Options{Folder: given, Preview: true})
 	var lines []desk.Line
@@ -258,13 +258,13 @@ func readyProject(ctx context.Context, d *desk.Desk, given string) []desk.Line {
 	if len(lines) > 0 {
 		return lines
 	}
-	says := "can be hooked"
+	says := "can be attached"
 	if a.Resumed {
 		says = "an attach was cut off here, and goes on when it is run again; detach puts it back"
 	} else if a.Create {
 		says += " to a new repository, " + a.Repository.Path() + " on " + a.Login.Host.Name
 	} else {
-		says += " to " + a.Hook.Address.String()
+		says += " to " + a.Tie.Address.String()
 	}
-	return []desk.Line{{About: "project", What: "attach", State: desk.Good, Says: says, Remedy: []string{a.Again()}, Details: a.Notes}}
+	return []desk.Line{{About: "project", What: "attach", State: desk.Good, Says: says, Remedies: []string{a.Again()}, Details: a.Notes}}
 }

@@ -105,7 +105,7 @@ func stepInstall(l *login.Login, k *accounts.Key, kind string) desk.Step {
 		what = "Let " + l.Host.Name + " verify signatures by it"
 	}
 	title := k.Half().Comment
-	if k.TakenIn {
+	if k.Registered {
 		title = sshkey.Name(k.Account, k.Host, k.Machine)
 		if kind == "" {
 			what = "Put the key " + k.Fingerprint() + " on " + l.Host.Name + ", named " + title
@@ -173,7 +173,7 @@ func stepTest(c *KeyChange, r *login.Route) desk.Step {
 		Do: func(ctx context.Context) (err error) { c.Said, err = r.SignsIn(ctx); return err }}
 }
 
-// signWith turns signing with a key on or off, in the account's hooked projects too.
+// signWith turns signing with a key on or off, in the account's attached projects too.
 func signWith(ctx context.Context, d *desk.Desk, k *accounts.Key, on bool) error {
 	err := accounts.ChangeKeys(d, func(all []*accounts.Key) []*accounts.Key {
 		for _, x := range all {
@@ -238,10 +238,10 @@ func (x *rotation) stepMake() desk.Step {
 	return desk.Step{Item: plan.Item{ID: "make", Place: plan.Here, Sentence: "Make a new key"},
 		Done: func(context.Context) (bool, error) { return x.next != nil, nil },
 		Do: func(ctx context.Context) (err error) {
-			if x.kind == "" && !x.old.TakenIn {
+			if x.kind == "" && !x.old.Registered {
 				x.kind = accounts.KindOf(x.old.Half().Type)
 			}
-			x.next, err = makeKey(ctx, x.desk, x.login.Account, x.kind, x.open || !x.old.Sealed && !x.old.TakenIn, accounts.KeyNext)
+			x.next, err = makeKey(ctx, x.desk, x.login.Account, x.kind, x.open || !x.old.Sealed && !x.old.Registered, accounts.KeyNext)
 			return err
 		},
 		Undo: func(ctx context.Context) error {
@@ -289,7 +289,7 @@ func (x *rotation) stepTry(c *KeyChange) desk.Step {
 
 // stepSwitch lets all projects of the account go by the new key.
 func (x *rotation) stepSwitch() desk.Step {
-	return desk.Step{Firm: true, Item: plan.Item{ID: "switch", Place: plan.Here, Sentence: "Let every hooked project of the account use it"},
+	return desk.Step{Firm: true, Item: plan.Item{ID: "switch", Place: plan.Here, Sentence: "Let every attached project of the account use it"},
 		Do: func(ctx context.Context) error {
 			err := accounts.ChangeKeys(x.desk, func(all []*accounts.Key) []*accounts.Key {
 				for _, k := range all {
@@ -324,7 +324,7 @@ func stepRemoveOld(l *login.Login, old *accounts.Key) desk.Step {
 
 func stepDropFile(d *desk.Desk, old *accounts.Key) desk.Step {
 	what := "Delete the old key's file"
-	if old.TakenIn {
+	if old.Registered {
 		what = "Use the old key no more; its file stays, since it was not made here"
 	}
 	return desk.Step{Item: plan.Item{ID: "drop-file", Place: plan.Here, Sentence: what},
@@ -334,7 +334,7 @@ func stepDropFile(d *desk.Desk, old *accounts.Key) desk.Step {
 					d.Log.Debug("the agent keeps an old key", "key", old.Fingerprint()) // it forgets it by itself
 				}
 			}
-			if !old.TakenIn {
+			if !old.Registered {
 				if err := accounts.DropFiles(old); err != nil {
 					return err
 				}

@@ -19,19 +19,19 @@ import (
 // KeyRow is one key and where it is: on this machine, in the agent, on the host.
 type KeyRow struct {
 	Fingerprint string    `json:"fingerprint"`
-	Type        string    `json:"type"`
+	Kind        string    `json:"kind"`
 	Account     string    `json:"account,omitempty"`
-	On          string    `json:"on,omitempty" says:"the host whose account it belongs to"`
+	Host        string    `json:"host,omitempty" says:"the host whose account it belongs to"`
 	Machine     string    `json:"machine,omitempty" says:"the machine that it was made on, as its name tells"`
 	Title       string    `json:"title,omitempty"`
 	Here        string    `json:"here,omitempty" says:"where its private half lies on this machine"`
 	Agent       bool      `json:"agent" says:"the SSH agent offers it"`
-	Hosted      bool      `json:"hosted" says:"the host lists it"`
+	OnHost      bool      `json:"on_host" says:"the host lists it"`
 	Signs       bool      `json:"signs,omitempty" says:"the host verifies signatures by it"`
-	Made        time.Time `json:"made,omitzero"`
+	Created     time.Time `json:"created,omitzero"`
 	Used        time.Time `json:"used,omitzero" says:"when the host last saw it used, where it tells"`
 	Doubts      []string  `json:"doubts,omitempty" says:"what does not fit together"`
-	Remedy      []string  `json:"remedy,omitempty"`
+	Remedies    []string  `json:"remedies,omitempty"`
 }
 
 // KeyList is all of them, and what could not be looked at.
@@ -100,23 +100,23 @@ func (l *KeyList) find(half sshkey.Public) *KeyRow {
 			return &l.Keys[i]
 		}
 	}
-	l.Keys = append(l.Keys, KeyRow{Fingerprint: print, Type: half.Type, Title: half.Comment})
+	l.Keys = append(l.Keys, KeyRow{Fingerprint: print, Kind: half.Type, Title: half.Comment})
 	return &l.Keys[len(l.Keys)-1]
 }
 
 // own notes what this machine knows of a key of its own.
 func (r *KeyRow) own(k *accounts.Key) {
-	r.Account, r.On, r.Machine, r.Here, r.Made = k.Account, k.Host, k.Machine, k.File, k.Made
+	r.Account, r.Host, r.Machine, r.Here, r.Created = k.Account, k.Host, k.Machine, k.File, k.Created
 	if err := k.Guarded(); err != nil {
 		f := fault.Of(err)
 		r.Doubts = append(r.Doubts, f.Says)
 		for _, x := range f.Remedies {
-			r.Remedy = append(r.Remedy, x.Command)
+			r.Remedies = append(r.Remedies, x.Command)
 		}
 	}
 	if k.State != accounts.KeyInForce {
 		r.Doubts = append(r.Doubts, map[string]string{accounts.KeyNext: "an exchange was cut off before it came into force", accounts.KeyOld: "an exchange was cut off before it was removed"}[k.State])
-		r.Remedy = append(r.Remedy, text.Command("uncinate", "key", "rotate", k.Account))
+		r.Remedies = append(r.Remedies, text.Command("uncinate", "key", "rotate", k.Account))
 	}
 	if why := k.Half().Weak(); why != "" {
 		r.Doubts = append(r.Doubts, why)
@@ -163,12 +163,12 @@ func listHosted(ctx context.Context, d *desk.Desk, a *accounts.Account, find fun
 		if r.Account != "" && r.Account != a.Name {
 			r.Doubts = append(r.Doubts, "it is the key of account "+r.Account+" here, and "+l.Host.Name+" lists it for "+a.Name)
 		}
-		r.Hosted, r.Account, r.On, r.Title = true, a.Name, a.Host, e.Title
+		r.OnHost, r.Account, r.Host, r.Title = true, a.Name, a.Host, e.Title
 		if r.Machine == "" {
 			r.Machine = sshkey.MachineOf(e.Title)
 		}
-		if t, ok := e.Fields["created"].(time.Time); ok && r.Made.IsZero() {
-			r.Made = t
+		if t, ok := e.Fields["created"].(time.Time); ok && r.Created.IsZero() {
+			r.Created = t
 		}
 		if t, ok := e.Fields["used"].(time.Time); ok {
 			r.Used = t
@@ -183,7 +183,7 @@ func listHosted(ctx context.Context, d *desk.Desk, a *accounts.Account, find fun
 			r := find(e.Half)
 			r.Signs = true
 			if r.Account == "" {
-				r.Account, r.On, r.Title, r.Machine = a.Name, a.Host, e.Title, sshkey.MachineOf(e.Title)
+				r.Account, r.Host, r.Title, r.Machine = a.Name, a.Host, e.Title, sshkey.MachineOf(e.Title)
 			}
 		}
 	}
@@ -195,20 +195,20 @@ func fits(d *desk.Desk, r *KeyRow, machine string, looked map[string]bool) {
 	say := func(words, remedy string) {
 		r.Doubts = append(r.Doubts, words)
 		if remedy != "" {
-			r.Remedy = append(r.Remedy, remedy)
+			r.Remedies = append(r.Remedies, remedy)
 		}
 	}
 	switch {
-	case r.Here != "" && !r.Hosted && looked[r.Account]:
-		say("it is not on "+r.On, text.Command("uncinate", "key", "install", r.Account))
-	case r.Here == "" && r.Hosted && r.Machine == machine && machine != "":
+	case r.Here != "" && !r.OnHost && looked[r.Account]:
+		say("it is not on "+r.Host, text.Command("uncinate", "key", "install", r.Account))
+	case r.Here == "" && r.OnHost && r.Machine == machine && machine != "":
 		say("it was made on this machine, and its private half is gone", text.Command("uncinate", "key", "revoke", "--machine", machine, r.Account))
-	case r.Here == "" && !r.Hosted && !r.Signs && r.Agent:
+	case r.Here == "" && !r.OnHost && !r.Signs && r.Agent:
 		say("only the agent knows it", "")
-	case r.Hosted && r.Machine == "" && r.Here == "":
+	case r.OnHost && r.Machine == "" && r.Here == "":
 		say("it was not made by this program, so its machine is not told", "")
 	}
-	if strings.HasPrefix(r.Here, accounts.KeysFolder(d)) && strings.HasSuffix(r.Here, ".pub") && !r.Agent && !strings.HasPrefix(r.Type, "sk-") {
+	if strings.HasPrefix(r.Here, accounts.KeysFolder(d)) && strings.HasSuffix(r.Here, ".pub") && !r.Agent && !strings.HasPrefix(r.Kind, "sk-") {
 		say("its private half is in no file that is known, and not in the agent", "ssh-add")
 	}
 }

@@ -23,7 +23,8 @@ type KeyOptions struct {
 	Account string
 	Kind    string // ed25519 unless said
 	Open    bool   // without a passphrase
-	Public  string // file with the public half of a key that is taken in
+	Public  string // file with the public half of a key that is registered
+	Preview bool   // only check whether it can be done; there is no key then
 }
 
 // MakeKey makes an account's key for this machine, or takes one in.
@@ -42,7 +43,10 @@ func MakeKey(ctx context.Context, d *desk.Desk, o KeyOptions) (*accounts.Key, er
 			Try("or see how it stands", text.Command("uncinate", "key", "list", a.Name))
 	}
 	if o.Public != "" {
-		return takeIn(d, a, o.Public)
+		return takeIn(d, a, o.Public, o.Preview)
+	}
+	if _, err := d.Machine(); err != nil || o.Preview {
+		return nil, err
 	}
 	return makeKey(ctx, d, a, o.Kind, o.Open, accounts.KeyInForce)
 }
@@ -73,7 +77,7 @@ func makeKey(ctx context.Context, d *desk.Desk, a *accounts.Account, kind string
 	if err != nil {
 		return nil, err
 	}
-	k := &accounts.Key{Account: a.Name, Host: a.Host, Machine: machine, Public: public.Line(), Sealed: !open, Made: d.Now().UTC().Truncate(time.Second), State: state}
+	k := &accounts.Key{Account: a.Name, Host: a.Host, Machine: machine, Public: public.Line(), Sealed: !open, Created: d.Now().UTC().Truncate(time.Second), State: state}
 	if !open {
 		if err := d.Vault.Put(ctx, map[string]string{k.SecretName(): passphrase}); err != nil {
 			return nil, err
@@ -91,7 +95,7 @@ func makeKey(ctx context.Context, d *desk.Desk, a *accounts.Account, kind string
 
 // takeIn takes a key in by its public half. The private one stays where it is: beside
 // it, in an agent, or in hardware.
-func takeIn(d *desk.Desk, a *accounts.Account, given string) (*accounts.Key, error) {
+func takeIn(d *desk.Desk, a *accounts.Account, given string, preview bool) (*accounts.Key, error) {
 	path, err := filepath.Abs(given)
 	if err != nil {
 		return nil, err
@@ -124,7 +128,10 @@ func takeIn(d *desk.Desk, a *accounts.Account, given string) (*accounts.Key, err
 				Try("make one for this account", text.Command("uncinate", "key", "make", a.Name))
 		}
 	}
-	k := &accounts.Key{Account: a.Name, Host: a.Host, Machine: machine, Public: public.Line(), TakenIn: true, Made: d.Now().UTC().Truncate(time.Second)}
+	if preview {
+		return nil, nil
+	}
+	k := &accounts.Key{Account: a.Name, Host: a.Host, Machine: machine, Public: public.Line(), Registered: true, Created: d.Now().UTC().Truncate(time.Second)}
 	k.File = strings.TrimSuffix(path, ".pub")
 	if k.File == path || files.Reached(k.File) != files.Regular {
 		k.File = filepath.Join(accounts.KeysFolder(d), a.Name+"-"+files.Short(k.Fingerprint())+".pub")

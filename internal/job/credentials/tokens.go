@@ -18,14 +18,14 @@ import (
 // Token is an account's token as it is told of, never itself.
 type Token struct {
 	Account     string     `json:"account"`
-	On          string     `json:"on"`
+	Host        string     `json:"host"`
 	User        string     `json:"user"`
 	State       desk.State `json:"state" says:"good, doubtful or bad"`
 	Says        string     `json:"says"`
-	Ends        time.Time  `json:"ends,omitzero"`
+	Expires     time.Time  `json:"expires,omitzero"`
 	Scopes      []string   `json:"scopes,omitempty"`
 	Superfluous []string   `json:"superfluous,omitempty" says:"scopes that nothing described needs for publishing"`
-	Remedy      []string   `json:"remedy,omitempty"`
+	Remedies    []string   `json:"remedies,omitempty"`
 }
 
 // Tokens lists the accounts' tokens as they were last known.
@@ -36,10 +36,10 @@ func Tokens(d *desk.Desk) ([]Token, error) {
 		if a.NoToken {
 			continue
 		}
-		t := Token{Account: a.Name, On: a.Where(), User: a.User, Ends: a.Expires, Scopes: a.Scopes}
+		t := Token{Account: a.Name, Host: a.Where(), User: a.User, Expires: a.Expires, Scopes: a.Scopes}
 		t.State, t.Says = accounts.Ending(a, d.Now())
 		if t.State != desk.Good {
-			t.Remedy = []string{text.Command("uncinate", "token", "replace", a.Name)}
+			t.Remedies = []string{text.Command("uncinate", "token", "replace", a.Name)}
 		}
 		out = append(out, t)
 	}
@@ -52,14 +52,14 @@ func TestToken(ctx context.Context, d *desk.Desk, name string) (Token, error) {
 	if err != nil {
 		return Token{}, err
 	}
-	t := Token{Account: a.Name, On: a.Where(), User: a.User, Ends: a.Expires, Scopes: a.Scopes}
+	t := Token{Account: a.Name, Host: a.Where(), User: a.User, Expires: a.Expires, Scopes: a.Scopes}
 	bad := func(err error) (Token, error) {
 		f := fault.Of(err)
 		if f.Kind == fault.Interrupted {
 			return t, err
 		}
 		l := desk.LineOf("", "", err)
-		t.State, t.Says, t.Remedy = desk.Bad, f.Says, l.Remedy
+		t.State, t.Says, t.Remedies = desk.Bad, f.Says, l.Remedies
 		return t, nil
 	}
 	if a.Host == "" {
@@ -86,10 +86,10 @@ func TestToken(ctx context.Context, d *desk.Desk, name string) (Token, error) {
 	if err := accounts.NoteAccount(d, &now); err != nil {
 		return t, err
 	}
-	t.Scopes, t.Ends = id.Scopes, id.Expires
+	t.Scopes, t.Expires = id.Scopes, id.Expires
 	t.State, t.Says = accounts.Ending(&now, d.Now())
 	if t.State != desk.Good {
-		t.Remedy = []string{text.Command("uncinate", "token", "replace", a.Name)}
+		t.Remedies = []string{text.Command("uncinate", "token", "replace", a.Name)}
 	}
 	t.Superfluous = login.Superfluous(l.Host.Description, id)
 	return t, nil
@@ -262,13 +262,16 @@ func RevokeToken(ctx context.Context, d *desk.Desk, name string) (*TokenChange, 
 }
 
 // ForgetToken takes an account's token out of the vault; on the host it stands.
-func ForgetToken(ctx context.Context, d *desk.Desk, name string) error {
+func ForgetToken(ctx context.Context, d *desk.Desk, name string, preview bool) error {
 	a, err := accounts.Named(d, name)
 	if err != nil {
 		return err
 	}
 	if _, err := accounts.Token(ctx, d, a, true); err != nil {
 		return err
+	}
+	if preview {
+		return nil
 	}
 	return accounts.Drop(ctx, d, a)
 }

@@ -24,12 +24,12 @@ type Branch struct {
 	Name    string    `json:"name"`
 	Current bool      `json:"current,omitempty"`
 	Here    bool      `json:"here"`
-	There   bool      `json:"there" says:"as far as the host was asked"`
+	OnHost  bool      `json:"on_host" says:"as last seen"`
 	Commit  string    `json:"commit"`
 	Ahead   int       `json:"ahead" says:"commits that only it has, against the default branch"`
 	Behind  int       `json:"behind"`
-	Unsent  int       `json:"unsent" says:"commits that only here has, against the same branch there"`
-	Missing int       `json:"missing" says:"commits that only there has"`
+	Unsent  int       `json:"unsent" says:"commits that are only here, against the same branch on the host"`
+	Missing int       `json:"missing" says:"commits that are only on the host"`
 	Joined  bool      `json:"joined" says:"the default branch holds all of it"`
 	Who     string    `json:"who" says:"who made its last commit"`
 	When    time.Time `json:"when"`
@@ -39,7 +39,7 @@ type Branch struct {
 type Branching struct {
 	desk    *desk.Desk
 	folder  *project.Folder
-	Remote  string // "" where it is hooked to nothing
+	Remote  string // "" where it is attached to nothing
 	base    string // the default branch's name
 	baseRef string
 	Refs    map[string]string
@@ -104,7 +104,7 @@ func Branches(ctx context.Context, d *desk.Desk, given string) ([]Branch, error)
 			seconds, _ := strconv.ParseInt(x[3], 10, 64)
 			one.Commit, one.Who, one.When = x[1], x[2], time.Unix(seconds, 0).UTC()
 		}
-		one.Here, one.There = one.Here || here, one.There || !here
+		one.Here, one.OnHost = one.Here || here, one.OnHost || !here
 		one.Current = one.Current || here && name == f.Branch
 	}
 	out := []Branch{}
@@ -115,7 +115,7 @@ func Branches(ctx context.Context, d *desk.Desk, given string) ([]Branch, error)
 			}
 			one.Joined = one.Ahead == 0 && one.Name != b.base
 		}
-		if there := b.Refs["refs/remotes/"+b.Remote+"/"+one.Name]; one.Here && one.There && there != one.Commit {
+		if there := b.Refs["refs/remotes/"+b.Remote+"/"+one.Name]; one.Here && one.OnHost && there != one.Commit {
 			if one.Unsent, one.Missing, err = project.Apart(ctx, f.Repo, one.Commit, there); err != nil {
 				return nil, err
 			}
@@ -134,14 +134,14 @@ func Branches(ctx context.Context, d *desk.Desk, given string) ([]Branch, error)
 // checkBranch makes sure that a name is fit for a branch (git-check-ref-format documentation).
 func checkBranch(ctx context.Context, f *project.Folder, name string) error {
 	if _, err := f.Repo.Do(ctx, "check-ref-format", "--branch", name); err != nil || strings.HasPrefix(name, "-") {
-		return fault.New(fault.Usage, "%s is no name for a branch", text.Quote(name))
+		return fault.New(fault.Usage, "%s is not a name for a branch", text.Quote(name))
 	}
 	return nil
 }
 
 // NoBranch says that there is none of a name.
 func (b *Branching) NoBranch(name string) error {
-	f := fault.New(fault.Failed, "there is no branch %s, here or as far as known on the host", text.Visible(name))
+	f := fault.New(fault.Failed, "there is no branch %s, neither here nor, as last seen, on the host", text.Visible(name))
 	var names []string
 	for ref := range b.Refs {
 		if n, is := strings.CutPrefix(ref, "refs/heads/"); is {
@@ -151,7 +151,7 @@ func (b *Branching) NoBranch(name string) error {
 	if near := text.Nearest(name, names); near != "" {
 		f.Detail("Did you mean %s?", text.Visible(near))
 	}
-	return f.Try("see what there is", "uncinate branch list")
+	return f.Try("see the branches", "uncinate branch list")
 }
 
 // BranchPlan is work on branches that is shown before it is done.
@@ -196,13 +196,13 @@ func (p *BranchPlan) undo(f *project.Folder, args ...string) {
 	}
 }
 
-// hook gives the hook by which branches are sent.
-func (b *Branching) hook(ctx context.Context) (*project.Hook, error) {
+// tie gives the tie by which branches are sent.
+func (b *Branching) tie(ctx context.Context) (*project.Tie, error) {
 	p, err := project.ProjectOf(b.desk, b.folder)
 	if err != nil {
 		return nil, err
 	}
-	return project.HookOf(ctx, b.desk, b.folder, p)
+	return project.TieOf(ctx, b.desk, b.folder, p)
 }
 
 // MakeOptions say what branches are wanted.
@@ -244,7 +244,7 @@ func MakeBranches(ctx context.Context, d *desk.Desk, o MakeOptions) (*BranchPlan
 				continue // it was made before, and only the sending is left
 			}
 			if there || b.Refs["refs/heads/"+n] != "" {
-				return fault.New(fault.Decision, "there is a branch %s already", text.Visible(n)).Try("go to it", text.Command("uncinate", "branch", "switch", n))
+				return fault.New(fault.Decision, "there is a branch %s already", text.Visible(n)).Try("switch to it", text.Command("uncinate", "branch", "switch", n))
 			}
 			p.add("make "+n, plan.Here, fmt.Sprintf("Make the branch %s at %.10s", text.Visible(n), start), func(ctx context.Context) error {
 				_, err := f.Repo.Do(ctx, "branch", "--no-track", "--", n, start)
@@ -253,7 +253,7 @@ func MakeBranches(ctx context.Context, d *desk.Desk, o MakeOptions) (*BranchPlan
 			p.undo(f, "branch", "-q", "-D", "--", n)
 		}
 		if o.Publish {
-			h, err := b.hook(ctx)
+			h, err := b.tie(ctx)
 			if err != nil {
 				return err
 			}
@@ -266,16 +266,25 @@ func MakeBranches(ctx context.Context, d *desk.Desk, o MakeOptions) (*BranchPlan
 			})
 		}
 		if o.Switch {
-			p.add("switch", plan.Here, "Go to "+text.Visible(names[0]), func(ctx context.Context) error {
+			p.add("switch", plan.Here, "Switch to "+text.Visible(names[0]), func(ctx context.Context) error {
 				_, err := f.Repo.Do(ctx, "switch", "-q", "--no-guess", names[0])
-				return git.Fault(err, "git cannot go to the branch")
+				return git.Fault(err, "git cannot switch to the branch")
 			})
 		}
 		return nil
 	})
 }
 
-// RenameBranch plans to call a branch otherwise, here and there.
+// repositoryName is the project's repository, as repository commands take it.
+func repositoryName(b *Branching) string {
+	p, err := project.ProjectOf(b.desk, b.folder)
+	if err != nil {
+		return "REPOSITORY"
+	}
+	return p.Address
+}
+
+// RenameBranch plans to rename a branch, here and on the host.
 func RenameBranch(ctx context.Context, d *desk.Desk, given, from, to string, hereOnly bool) (*BranchPlan, error) {
 	return planBranches(ctx, d, given, "To rename a branch:", func(b *Branching, p *BranchPlan) error {
 		f := b.folder
@@ -301,25 +310,25 @@ func RenameBranch(ctx context.Context, d *desk.Desk, given, from, to string, her
 			return git.Fault(err, "git cannot note the branch's counterpart")
 		}
 		if !half {
-			p.add("rename", plan.Here, fmt.Sprintf("Call the branch %s %s", text.Visible(from), text.Visible(to)), rename)
+			p.add("rename", plan.Here, fmt.Sprintf("Rename the branch %s to %s", text.Visible(from), text.Visible(to)), rename)
 			p.undo(f, "branch", "-m", "--", to, from)
 		}
 		if hereOnly || there == "" {
 			return nil
 		}
 		if from == b.base {
-			return fault.New(fault.Decision, "%s is the default branch on the host; there another one has to become it first", text.Visible(from)).
+			return fault.New(fault.Decision, "%s is the default branch on the host; there another one must become it first", text.Visible(from)).
 				Try("rename it here only", text.Command("uncinate", "branch", "rename", from, to, "--here")).
-				Try("and there, once the new one was sent", text.Command("uncinate", "hosted", "change", "REPOSITORY", "--branch", to))
+				Try("and on the host, once the new one was sent", text.Command("uncinate", "repository", "change", repositoryName(b), "--default-branch", to))
 		}
-		h, err := b.hook(ctx)
+		h, err := b.tie(ctx)
 		if err != nil {
 			return err
 		}
 		p.add("send", plan.Host, "Send it under the new name", func(ctx context.Context) error {
 			return project.Push(ctx, d, h, []string{"push", "--progress", "--porcelain", "--set-upstream", "--", h.Remote, "refs/heads/" + to + ":refs/heads/" + to})
 		})
-		p.add("remove there", plan.Host, "Remove the old name there, if nobody sent to it meanwhile", func(ctx context.Context) error {
+		p.add("remove on host", plan.Host, "Remove the old name on the host, if nobody sent to it meanwhile", func(ctx context.Context) error {
 			return project.Push(ctx, d, h, []string{"push", "--porcelain", "--force-with-lease=" + from + ":" + there, "--", h.Remote, ":refs/heads/" + from})
 		})
 		return nil
@@ -328,20 +337,20 @@ func RenameBranch(ctx context.Context, d *desk.Desk, given, from, to string, her
 
 // RemoveBranch plans to remove a branch, here and there. Commits that are nowhere else are
 // kept as a rescue copy.
-func RemoveBranch(ctx context.Context, d *desk.Desk, given, name string, hereOnly, thereOnly bool) (*BranchPlan, error) {
+func RemoveBranch(ctx context.Context, d *desk.Desk, given, name string, hereOnly, hostOnly bool) (*BranchPlan, error) {
 	return planBranches(ctx, d, given, "To remove the branch "+name+":", func(b *Branching, p *BranchPlan) error {
 		f := b.folder
 		here, there := "refs/heads/"+name, "refs/remotes/"+b.Remote+"/"+name
 		switch {
 		case b.Refs[here] == "" && b.Refs[there] == "":
 			return b.NoBranch(name)
-		case name == f.Branch && !thereOnly:
-			return fault.New(fault.Decision, "%s is checked out", text.Visible(name)).Try("go to another one first", text.Command("uncinate", "branch", "switch", b.base))
+		case name == f.Branch && !hostOnly:
+			return fault.New(fault.Decision, "%s is checked out", text.Visible(name)).Try("switch to another one first", text.Command("uncinate", "branch", "switch", b.base))
 		case name == b.base && !hereOnly:
 			return fault.New(fault.Refused, "%s is the default branch on the host", text.Visible(name))
 		}
 		var going []worktree.Moving
-		if !thereOnly && b.Refs[here] != "" {
+		if !hostOnly && b.Refs[here] != "" {
 			going = append(going, worktree.Moving{Ref: here, ID: b.Refs[here]})
 		}
 		sent := !hereOnly && b.Refs[there] != "" && b.Remote != ""
@@ -376,18 +385,18 @@ func RemoveBranch(ctx context.Context, d *desk.Desk, given, name string, hereOnl
 				return err
 			})
 		}
-		if !thereOnly && b.Refs[here] != "" {
+		if !hostOnly && b.Refs[here] != "" {
 			p.add("remove", plan.Here, "Remove the branch "+text.Visible(name), func(ctx context.Context) error {
 				_, err := f.Repo.Do(ctx, "branch", "-q", "-D", "--", name)
 				return git.Fault(err, "git cannot remove the branch")
 			})
 		}
 		if sent {
-			h, err := b.hook(ctx)
+			h, err := b.tie(ctx)
 			if err != nil {
 				return err
 			}
-			p.add("remove there", plan.Host, "Remove it on the host, if nobody sent to it meanwhile", func(ctx context.Context) error {
+			p.add("remove on host", plan.Host, "Remove it on the host, if nobody sent to it meanwhile", func(ctx context.Context) error {
 				return project.Push(ctx, d, h, []string{"push", "--porcelain", "--force-with-lease=" + name + ":" + b.Refs[there], "--", h.Remote, ":refs/heads/" + name})
 			})
 		}

@@ -28,7 +28,7 @@ import (
 type ChangesOptions struct {
 	Folder string
 	Paths  []string // files, folders or patterns from the project's top; none: all
-	Side   string   // "" for the files against the last commit, "here" or "there" for what only one side's commits change
+	Side   string   // "" for the files against the last commit, "here" or "host" for what only one side's commits change
 	Full   bool     // the differences themselves too
 	Commit string   // what one commit changed, instead
 	Branch string   // of the sides, the other one: a branch here or there; "" for this branch's counterpart on the host
@@ -69,7 +69,7 @@ func Compare(ctx context.Context, d *desk.Desk, o ChangesOptions) (*Changes, err
 		return nil, err
 	}
 	if o.Branch != "" && o.Side == "" {
-		o.Side = "there"
+		o.Side = "host"
 	}
 	out := &Changes{Folder: f.Path, Branch: f.Branch, Side: o.Side, With: o.Branch, Files: []ChangedFile{}}
 	args := append(slices.Clone(diffing), text.Either(o.Full, "-U3", "-U0"))
@@ -222,7 +222,7 @@ func sides(ctx context.Context, d *desk.Desk, f *project.Folder, side, branch st
 	if err != nil {
 		return "", "", fault.New(fault.Decision, "the commits here and those there have no beginning in common, so neither side's changes can be told")
 	}
-	if side == "there" {
+	if side == "host" {
 		return base, theirs, nil
 	}
 	return base, f.Head, nil

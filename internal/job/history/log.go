@@ -23,7 +23,7 @@ type HistoryOptions struct {
 	Path   string // one file's, or one folder's, history; through its earlier names for a file
 	Branch string // "" for the one that is checked out, and its counterpart there
 	Most   int    // how many; 0 for 30
-	Side   string // "" for all, "here" or "there" for what only one side has
+	Side   string // "" for all, "here" or "host" for what only one side has
 	Full   bool   // the files that each touched
 	Graph  bool   // where branches meet
 }
@@ -43,7 +43,7 @@ type Commit struct {
 	Email  string       `json:"email"`
 	When   time.Time    `json:"when"`
 	Title  string       `json:"title"`
-	Where  string       `json:"where" says:"here, there or both, as far as the host was asked"`
+	Where  string       `json:"where" says:"here, host or both, as last seen"`
 	Names  []string     `json:"names,omitempty" says:"branches and tags that stand at it"`
 	Merges bool         `json:"merges,omitempty"`
 	Files  []CommitFile `json:"files,omitempty"`
@@ -79,7 +79,7 @@ func Read(ctx context.Context, d *desk.Desk, o HistoryOptions) (*History, error)
 	if p, err := project.ProjectOf(d, f); err == nil && branch != "" {
 		theirs = verified(ctx, f, "refs/remotes/"+p.Remote+"/"+branch)
 	}
-	if ours == "" && theirs == "" || o.Side == "there" && theirs == "" {
+	if ours == "" && theirs == "" || o.Side == "host" && theirs == "" {
 		return out, nil
 	}
 	where, err := sidesOf(ctx, f, ours, theirs)
@@ -143,7 +143,7 @@ func logWords(o HistoryOptions, ours, theirs string) []string {
 		if theirs != "" {
 			args = append(args, "--not", theirs)
 		}
-	case "there":
+	case "host":
 		args = append(args, theirs)
 		if ours != "" {
 			args = append(args, "--not", ours)
@@ -174,7 +174,7 @@ func sidesOf(ctx context.Context, f *project.Folder, ours, theirs string) (map[s
 	}
 	for line := range strings.Lines(list) {
 		line = strings.TrimSpace(line)
-		where[line[1:]] = map[byte]string{'<': "here", '>': "there"}[line[0]]
+		where[line[1:]] = map[byte]string{'<': "here", '>': "host"}[line[0]]
 	}
 	return where, nil
 }

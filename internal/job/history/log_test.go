@@ -12,12 +12,12 @@ func TestReadLog(t *testing.T) {
 	text := "\x01" + id("a") + "\x00" + id("b") + " " + id("c") + "\x00Tern\x00tern@skerry.example\x001700000000\x00Merge\x00HEAD -> refs/heads/main, tag: refs/tags/v1, refs/remotes/origin/HEAD\x00" +
 		"\x01" + id("b") + "\x00" + id("d") + "\x00Knot\x00k@skerry.example\x001700000001\x00One\x00\x00\n3\t1\tsrc/a b.c\x00-\t-\tpic.png\x00" +
 		"\x01" + id("c") + "\x00" + id("d") + "\x00Knot\x00k@skerry.example\x00x\x00Two\x00\x00" + "\x01cut off\x00"
-	all := readLog(text, map[string]string{id("b"): "here", id("c"): "there"}, true)
+	all := readLog(text, map[string]string{id("b"): "here", id("c"): "host"}, true)
 	var where []string
 	for _, c := range all {
 		where = append(where, c.Where)
 	}
-	assert.Equal(t, []string{"both", "here", "there"}, where)
+	assert.Equal(t, []string{"both", "here", "host"}, where)
 	assert.True(t, all[0].Merges)
 	assert.Equal(t, []string{"refs/heads/main", "refs/tags/v1"}, all[0].Names)
 	assert.Equal(t, []CommitFile{{"src/a b.c", 3, 1}, {"pic.png", -1, -1}}, all[1].Files)

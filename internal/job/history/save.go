@@ -36,6 +36,8 @@ type SaveOptions struct {
 	Reason string
 	Ask    func(path string) (bool, error) // asks about a path that is always asked about; nil: nobody can be asked
 	Quiet  bool                            // nothing to save is no error
+
+	Preview bool // only say what would be committed
 }
 
 // Saved is what was committed.
@@ -43,7 +45,7 @@ type Saved struct {
 	Folder  string         `json:"folder"`
 	Branch  string         `json:"branch"`
 	Commit  string         `json:"commit,omitempty" says:"empty: there was nothing to save"`
-	Text    string         `json:"text"`
+	Title   string         `json:"title" says:"the first line of its message"`
 	Files   map[string]int `json:"files" says:"how many, by what happened to them"`
 	Left    []LeftOut      `json:"left,omitempty" says:"what differs and was left out"`
 	Rescued int            `json:"rescued,omitempty" says:"the number of the rescue copy that was kept"`
@@ -84,8 +86,8 @@ func Save(ctx context.Context, d *desk.Desk, o SaveOptions) (*Saved, error) {
 
 // SaveLocked saves for a caller that holds the folder's lock.
 func SaveLocked(ctx context.Context, d *desk.Desk, f *project.Folder, o SaveOptions) (*Saved, error) {
-	if strings.TrimSpace(o.Text) == "" {
-		return nil, fault.New(fault.Usage, "a commit needs a text that says what was done").Try("", `uncinate save "What was done"`)
+	if strings.TrimSpace(o.Text) == "" && !o.Preview {
+		return nil, fault.New(fault.Usage, "a commit needs a message").Try("", `uncinate save --message "What was done"`)
 	}
 	if f.Branch == "" && f.Head != "" {
 		return nil, project.OnNoBranch(f.Path) // a commit that no branch holds is soon lost sight of
@@ -94,7 +96,7 @@ func SaveLocked(ctx context.Context, d *desk.Desk, f *project.Folder, o SaveOpti
 	if err != nil {
 		return nil, git.Fault(err, "git cannot tell what changed")
 	}
-	out := &Saved{Folder: f.Path, Branch: f.Branch, Text: o.Text, Files: map[string]int{}}
+	out := &Saved{Folder: f.Path, Branch: f.Branch, Title: firstLine(o.Text), Files: map[string]int{}}
 	chosen, err := choose(ctx, d, f, st, o, out)
 	if err != nil {
 		return nil, err
@@ -110,6 +112,9 @@ func SaveLocked(ctx context.Context, d *desk.Desk, f *project.Folder, o SaveOpti
 	}
 	for _, e := range chosen {
 		out.Files[e.Kind]++
+	}
+	if o.Preview {
+		return out, nil
 	}
 	if err := commit(ctx, f, chosen, o.Text); err != nil {
 		return nil, err
@@ -130,7 +135,7 @@ func nothingToSave(st *git.Status, o SaveOptions, out *Saved) error {
 			lines = append(lines, text.Visible(l.Path)+": "+l.Why)
 		}
 		desk.FirstOf(f, lines)
-		return f.Try("to save one all the same", text.Command("uncinate", "save", o.Text, "--only", out.Left[0].Path))
+		return f.Try("to save one all the same", text.Command("uncinate", "save", "--message", o.Text, "--only", out.Left[0].Path))
 	}
 	return fault.New(fault.Failed, "there is nothing to save at the paths that you named").Try("see what differs", "uncinate changes")
 }
@@ -195,7 +200,7 @@ func judge(ctx context.Context, d *desk.Desk, f *project.Folder, chosen []git.En
 	}
 	if len(o.Let) > 0 && strings.TrimSpace(o.Reason) == "" {
 		return nil, fault.New(fault.Usage, "a file that is let up needs a reason, to be read later").
-			Try("", text.Command("uncinate", "save", o.Text, "--let", o.Let[0], "--reason", "TEXT"))
+			Try("", text.Command("uncinate", "save", "--message", o.Text, "--let", o.Let[0], "--reason", "TEXT"))
 	}
 	limits, err := surveying.LimitsFor(d, f.Path, "")
 	if err != nil {
@@ -219,12 +224,14 @@ func judge(ctx context.Context, d *desk.Desk, f *project.Folder, chosen []git.En
 	}
 	found := slices.DeleteFunc(s.Findings(), func(x survey.Finding) bool { return x.Path == "" || !goes[x.Path] || stays[x.Path] != "" })
 	if err := surveying.CheckFindings(found, o.Folder, func(options ...string) string {
-		return text.Command(append([]string{"uncinate", "save", o.Text}, options...)...)
+		return text.Command(append([]string{"uncinate", "save", "--message", o.Text}, options...)...)
 	}); err != nil {
 		return nil, err
 	}
-	if err := surveying.KeepLet(d, f.Path, let); err != nil {
-		return nil, err
+	if !o.Preview {
+		if err := surveying.KeepLet(d, f.Path, let); err != nil {
+			return nil, err
+		}
 	}
 	return slices.DeleteFunc(chosen, func(e git.Entry) bool {
 		why, stay := stays[e.Path]
@@ -348,36 +355,46 @@ func hooked(ctx context.Context, f *project.Folder, run func(env []string) error
 	return git.Fault(err, "git did not take the commit")
 }
 
-// Reword gives the last commit another text, as long as nobody else has it.
-func Reword(ctx context.Context, d *desk.Desk, given, message string) (*Saved, error) {
+func firstLine(message string) string {
+	first, _, _ := strings.Cut(strings.TrimSpace(message), "\n")
+	return first
+}
+
+// Reword gives the last commit another message, as long as nobody else has it; with preview it
+// only says which commit that is.
+func Reword(ctx context.Context, d *desk.Desk, given, message string, preview bool) (*Saved, error) {
 	f, held, err := Quick(ctx, d, given)
 	if err != nil {
 		return nil, err
 	}
-	saved, err := reword(ctx, d, f, message)
+	saved, err := reword(ctx, d, f, message, preview)
 	return saved, errors.Join(err, held.Release())
 }
 
-func reword(ctx context.Context, d *desk.Desk, f *project.Folder, message string) (*Saved, error) {
+func reword(ctx context.Context, d *desk.Desk, f *project.Folder, message string, preview bool) (*Saved, error) {
 	if strings.TrimSpace(message) == "" {
-		return nil, fault.New(fault.Usage, "a commit needs a text that says what was done")
+		return nil, fault.New(fault.Usage, "a commit needs a message").Try("", `uncinate save --reword --message "What was done"`)
 	}
 	if f.Head == "" {
-		return nil, fault.New(fault.Failed, "there is no commit here whose text could be changed")
+		return nil, fault.New(fault.Failed, "there is no commit here that could be reworded")
 	}
 	where, err := f.Repo.Do(ctx, "for-each-ref", "--count=1", "--format=%(refname:short)", "--contains", f.Head, "refs/remotes/")
 	if err != nil {
 		return nil, git.Fault(err, "git cannot tell whether the commit was sent")
 	}
 	if where != "" {
-		return nil, fault.New(fault.Refused, "the last commit was sent already (%s holds it); another text would make it another commit, and others have this one", text.Visible(where)).
-			Try("say it with the next one", `uncinate save "What was done"`)
+		return nil, fault.New(fault.Refused, "the last commit was sent already (%s holds it); rewording makes it another commit, and others have this one", text.Visible(where)).
+			Try("say it with the next one", `uncinate save --message "What was done"`)
+	}
+	out := &Saved{Folder: f.Path, Branch: f.Branch, Title: firstLine(message), Files: map[string]int{}}
+	if preview {
+		out.Commit = f.Head
+		return out, nil
 	}
 	r, err := worktree.RescuerOf(d, f)
 	if err != nil {
 		return nil, err
 	}
-	out := &Saved{Folder: f.Path, Branch: f.Branch, Text: message, Files: map[string]int{}}
 	if out.Rescued, err = r.Keep(ctx, "save --reword", []worktree.Moving{{Ref: "refs/heads/" + f.Branch, ID: f.Head, Next: f.Head + "^@"}}, nil); err != nil {
 		return nil, err
 	}
@@ -408,18 +425,18 @@ func alwaysAsked(d *desk.Desk, folder string) ([]string, error) {
 	return all, err
 }
 
-// AskAbout sets the paths that are always asked about, or gives one up again.
-func AskAbout(ctx context.Context, d *desk.Desk, given string, more, less []string) ([]string, error) {
+// AskAbout sets the paths of a project that are always asked about, and gives those before.
+func AskAbout(ctx context.Context, d *desk.Desk, given string, set func([]string) []string) (folder string, all []string, err error) {
 	f, err := worktree.LooseAt(ctx, d, given)
 	if err != nil {
-		return nil, err
+		return "", nil, err
 	}
-	all, err := alwaysAsked(d, f.Path)
-	if err != nil {
-		return nil, err
+	all, err = alwaysAsked(d, f.Path)
+	if err != nil || set == nil {
+		return f.Path, all, err
 	}
-	all = slices.DeleteFunc(append(all, more...), func(p string) bool { return slices.Contains(less, p) })
+	all = set(all)
 	slices.Sort(all)
 	all = slices.Compact(all)
-	return all, files.WriteJSON(askFile(d, f.Path), all)
+	return f.Path, all, files.WriteJSON(askFile(d, f.Path), all)
 }

@@ -13,7 +13,7 @@ import (
 	"uncinate/internal/world/git"
 )
 
-// Switched is where one went.
+// Switched is the branch that is checked out now.
 type Switched struct {
 	Branch  string         `json:"branch"`
 	Commit  string         `json:"commit"`
@@ -23,18 +23,18 @@ type Switched struct {
 	Rescued int            `json:"rescued,omitempty" says:"the copy's number"`
 }
 
-// SwitchBranch goes to a branch. Changes that are not saved come along, unless they would
-// be written over.
-func SwitchBranch(ctx context.Context, d *desk.Desk, given, name string) (*Switched, error) {
+// SwitchBranch goes to a branch, or with preview only says what that would keep. Changes that
+// are not saved come along, unless they would be written over.
+func SwitchBranch(ctx context.Context, d *desk.Desk, given, name string, preview bool) (*Switched, error) {
 	f, held, err := Quick(ctx, d, given)
 	if err != nil {
 		return nil, err
 	}
-	out, err := switchBranch(ctx, d, f, name)
+	out, err := switchBranch(ctx, d, f, name, preview)
 	return out, errors.Join(err, held.Release())
 }
 
-func switchBranch(ctx context.Context, d *desk.Desk, f *project.Folder, name string) (*Switched, error) {
+func switchBranch(ctx context.Context, d *desk.Desk, f *project.Folder, name string, preview bool) (*Switched, error) {
 	b, err := LookAtBranches(ctx, d, f)
 	if err != nil {
 		return nil, err
@@ -58,6 +58,9 @@ func switchBranch(ctx context.Context, d *desk.Desk, f *project.Folder, name str
 	if err != nil {
 		return nil, err
 	}
+	if preview {
+		return &Switched{Branch: name, Commit: target, Changed: map[string]int{}, InWay: len(way), OnNone: lost}, nil
+	}
 	kept := 0
 	if len(way)+lost > 0 {
 		var refs []worktree.Moving
@@ -76,7 +79,7 @@ func switchBranch(ctx context.Context, d *desk.Desk, f *project.Folder, name str
 		}
 	}
 	if _, err := f.Repo.Git.In(f.Path).Do(ctx, args...); err != nil {
-		err = git.Fault(err, "git cannot go to the branch %s", text.Visible(name))
+		err = git.Fault(err, "git cannot switch to the branch %s", text.Visible(name))
 		if kept > 0 {
 			return nil, fault.Of(err).Try("bring back what was in the way", text.Command("uncinate", "rescue", "bring", strconv.Itoa(kept)))
 		}
@@ -122,5 +125,5 @@ func carries(ctx context.Context, f *project.Folder, target string) (way []strin
 	if err != nil || len(clash) == 0 {
 		return way, err
 	}
-	return nil, worktree.WrittenOver(clash).Try("save them first", `uncinate save "What was done"`).Try("or lay them aside", text.Command("git", "-C", f.Path, "stash", "--include-untracked"))
+	return nil, worktree.WrittenOver(clash).Try("save them first", `uncinate save --message "What was done"`).Try("or stash them", text.Command("git", "-C", f.Path, "stash", "--include-untracked"))
 }

@@ -37,7 +37,7 @@ type Many struct {
 	desk    *desk.Desk
 	options Options
 	hosts   []*hosts.Host
-	Wanted  []repositories.HostedRepository
+	Wanted  []repositories.Repository
 	Folders []string // where each goes
 	Notes   []string
 }
@@ -48,7 +48,7 @@ func CloneMany(ctx context.Context, d *desk.Desk, o Options) (*Many, error) {
 	if err != nil {
 		return nil, err
 	}
-	all, notes, err := repositories.ListHosted(ctx, d, o.Account, "")
+	all, notes, err := repositories.List(ctx, d, o.Account, "")
 	if err != nil {
 		return nil, err
 	}
@@ -84,7 +84,7 @@ func CloneMany(ctx context.Context, d *desk.Desk, o Options) (*Many, error) {
 		}
 		if other, twice := taken[strings.ToLower(at)]; twice {
 			return nil, fault.New(fault.Decision, "%s and %s would lie in the same folder %s", other, r.Path(), text.Visible(at)).
-				Try("give each owner a folder", "uncinate clone --by-owner --all")
+				Try("give each owner a folder", "uncinate settings set clone.layout owner")
 		}
 		taken[strings.ToLower(at)] = r.Path()
 		m.Wanted = append(m.Wanted, r)
@@ -118,7 +118,7 @@ func (o Options) named() ([]string, error) {
 }
 
 // notSeen says that nobody here sees a repository, and which name is nearest.
-func notSeen(what string, all []repositories.HostedRepository) error {
+func notSeen(what string, all []repositories.Repository) error {
 	f := fault.New(fault.HostSaidNo, "no account here sees a repository %s", text.Visible(what))
 	var names []string
 	for _, r := range all {
@@ -127,12 +127,12 @@ func notSeen(what string, all []repositories.HostedRepository) error {
 	if near := text.Nearest(what, names); near != "" {
 		f.Detail("Did you mean %s?", text.Visible(near))
 	}
-	return f.Try("see what there is", "uncinate hosted list")
+	return f.Try("see the repositories", "uncinate repository list")
 }
 
 // isMeant reports whether a word names a repository: by its name or path, by a pattern of
 // either (path.Match), by its owner with a slash behind, or by an address.
-func isMeant(known []*hosts.Host, word string, r repositories.HostedRepository) bool {
+func isMeant(known []*hosts.Host, word string, r repositories.Repository) bool {
 	if strings.Contains(word, "://") || strings.Contains(word, "@") {
 		return leadsTo(known, word, r)
 	}
@@ -147,7 +147,7 @@ func isMeant(known []*hosts.Host, word string, r repositories.HostedRepository) 
 
 // leadsTo reports whether an address, over whatever transport, is a repository's. A list
 // tells none over SSH.
-func leadsTo(known []*hosts.Host, address string, r repositories.HostedRepository) bool {
+func leadsTo(known []*hosts.Host, address string, r repositories.Repository) bool {
 	if project.KeyOf(address) == project.KeyOf(r.HTTPS) {
 		return true
 	}
@@ -173,13 +173,13 @@ func eachFolder(owner string) []string {
 
 // ClonedRow is what came of one of several.
 type ClonedRow struct {
-	Name   string         `json:"name"`
-	Folder string         `json:"folder"`
-	State  string         `json:"state" says:"cloned, here already or failed"`
-	Says   string         `json:"says,omitempty"`
-	Next   string         `json:"next,omitempty"`
-	Exit   fault.Kind     `json:"exit"`
-	Cloned *attach.Cloned `json:"cloned,omitempty"`
+	Name     string         `json:"name"`
+	Folder   string         `json:"folder"`
+	State    string         `json:"state" says:"cloned, here already or failed"`
+	Says     string         `json:"says,omitempty"`
+	Remedies []string       `json:"remedies,omitempty" says:"commands to go on with"`
+	Exit     fault.Kind     `json:"exit"`
+	Cloned   *attach.Cloned `json:"cloned,omitempty"`
 }
 
 // atOnce is how many are brought in side by side.
@@ -210,14 +210,12 @@ func (m *Many) Do(ctx context.Context, ended func(ClonedRow)) ([]ClonedRow, erro
 	return rows, err
 }
 
-func (m *Many) one(ctx context.Context, r repositories.HostedRepository, folder string) ClonedRow {
+func (m *Many) one(ctx context.Context, r repositories.Repository, folder string) ClonedRow {
 	row := ClonedRow{Name: r.Path(), Folder: folder, State: "cloned"}
 	fail := func(err error) ClonedRow {
 		f := fault.Of(err)
 		row.State, row.Says, row.Exit = "failed", f.Says, f.Kind
-		if len(f.Remedies) > 0 {
-			row.Next = f.Remedies[0].Command
-		}
+		row.Remedies = desk.Commands(f)
 		return row
 	}
 	p, found, err := project.ProjectAt(m.desk, folder)
@@ -245,7 +243,3 @@ func (m *Many) one(ctx context.Context, r repositories.HostedRepository, folder 
 	}
 	return row
 }
-
-// Layout sets whether clones of several repositories lie side by side or in one folder
-// for each owner.
-func Layout(d *desk.Desk, flat bool) error { return d.Change(func(s *desk.Settings) { s.Flat = flat }) }

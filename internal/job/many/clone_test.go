@@ -11,7 +11,7 @@ import (
 
 // TestMeans holds which repositories a word stands for.
 func TestMeans(t *testing.T) {
-	r := repositories.HostedRepository{Account: "tern", Host: "gannet", Repository: description.Repository{Owner: "coast/north", Name: "Tide-Almanac", HTTPS: "https://gannet.example/coast/north/Tide-Almanac.git"}}
+	r := repositories.Repository{Account: "tern", Host: "gannet", Repository: description.Repository{Owner: "coast/north", Name: "Tide-Almanac", HTTPS: "https://gannet.example/coast/north/Tide-Almanac.git"}}
 	for word, want := range map[string]bool{"tide-almanac": true, "coast/north/Tide-Almanac": true, "*Alm*": true, "coast/north/*": true, "coast/north/": true, "coast/": true, "coas/": false, "almanac": false,
 		"https://gannet.example/coast/north/Tide-Almanac": true, "https://gannet.example/coast/north/other": false, "[": false, "coast/*": false} {
 		assert.Equal(t, want, isMeant(nil, word, r), word)

@@ -66,18 +66,18 @@ func Find(ctx context.Context, d *desk.Desk, given string) (*Finding, error) {
 	looked := 0
 	closed, err := tree.Folders(ctx, top, deepest, func(path string) (bool, error) {
 		if looked++; looked%512 == 0 {
-			d.Tell.Progress("Looking for copies", 0, 1, text.Count(looked, "folder"))
+			d.Tell.Progress("Looking for clones", 0, 1, text.Count(looked, "folder"))
 		}
 		one, is := copyAt(path, register, holders, known)
 		if one.Address != "" {
 			f.Found = append(f.Found, one)
 		}
 		if len(f.Found) > mostFound {
-			return false, fault.New(fault.Refused, "there are more than %s copies below %s", text.Number(mostFound), text.Visible(top))
+			return false, fault.New(fault.Refused, "there are more than %s clones below %s", text.Number(mostFound), text.Visible(top))
 		}
 		return is, nil
 	})
-	d.Tell.Progress("Looking for copies", 0, 0, "")
+	d.Tell.Progress("Looking for clones", 0, 0, "")
 	if err != nil {
 		return nil, err
 	}
@@ -88,7 +88,7 @@ func Find(ctx context.Context, d *desk.Desk, given string) (*Finding, error) {
 	return f, nil
 }
 
-// copyAt reads what a folder is hooked to; false where it is no repository.
+// copyAt reads what a folder is attached to; false where it is no repository.
 func copyAt(path string, register []project.Project, holders []*accounts.Account, known []*hosts.Host) (Found, bool) {
 	_, common, err := git.Folders(path)
 	if err != nil {
@@ -145,16 +145,34 @@ func (f *Finding) plan() {
 		if one.Known {
 			continue
 		}
-		sentence := "Take in " + text.Visible(one.Folder) + ", a copy of " + one.Address
+		sentence := "Register " + text.Visible(one.Folder) + ", a clone of " + one.Address
 		if one.Was != "" {
-			sentence = "Note that " + text.Visible(one.Was) + " lies in " + text.Visible(one.Folder) + " now"
+			sentence = "Note that " + text.Visible(one.Was) + " is now in " + text.Visible(one.Folder)
 		}
 		if one.Account != "" && one.Was == "" {
 			sentence += ", with the account " + one.Account
 		}
-		f.steps = append(f.steps, desk.Step{Item: plan.Item{ID: "take-in", Place: plan.Here, Sentence: sentence},
+		f.steps = append(f.steps, desk.Step{Item: plan.Item{ID: "register", Place: plan.Here, Sentence: sentence},
 			Do: func(ctx context.Context) error { return admit(ctx, f.desk, one) }})
 	}
+}
+
+// Sum says how much was found, once it is registered.
+func (f *Finding) Sum() string {
+	moved := 0
+	for _, x := range f.Found {
+		if x.Was != "" && !x.Known {
+			moved++
+		}
+	}
+	fresh := len(f.steps) - moved
+	switch {
+	case moved == 0:
+		return "Registered: " + text.Count(fresh, "clone")
+	case fresh == 0:
+		return "Found again: " + text.Count(moved, "project")
+	}
+	return "Registered: " + text.Count(fresh, "clone") + "; found again: " + text.Count(moved, "project")
 }
 
 // Items is the plan as it is shown.
@@ -181,7 +199,7 @@ func admit(ctx context.Context, d *desk.Desk, one Found) error {
 	if err != nil {
 		return err
 	}
-	p := project.Project{Folder: one.Folder, Remote: one.remote, Address: at.String(), Account: one.Account, Hooked: d.Now().UTC()}
+	p := project.Project{Folder: one.Folder, Remote: one.remote, Address: at.String(), Account: one.Account, Attached: d.Now().UTC()}
 	if one.Was != "" {
 		old, found, err := project.EntryOf(d, one.Was, one.remote)
 		if err != nil {
@@ -206,7 +224,7 @@ func admit(ctx context.Context, d *desk.Desk, one Found) error {
 			return err
 		}
 		p.Host = a.Host
-		h, err := project.HookOf(ctx, d, f, p)
+		h, err := project.TieOf(ctx, d, f, p)
 		if err != nil {
 			return err
 		}

@@ -18,6 +18,7 @@ import (
 
 	"uncinate/internal/core/board"
 	"uncinate/internal/core/fault"
+	"uncinate/internal/core/text"
 	"uncinate/internal/desk"
 	"uncinate/internal/desk/project"
 	"uncinate/internal/desk/worktree"
@@ -32,15 +33,16 @@ type Row struct {
 	Address  string         `json:"address"`
 	Account  string         `json:"account,omitempty"`
 	Branch   string         `json:"branch,omitempty"`
-	State    string         `json:"state" says:"lost, broken, unfinished, no answer, both, unsent, changed, behind, empty or in step"`
+	State    string         `json:"state" says:"missing, broken, unfinished, no answer, both, unsent, changed, behind, empty or in step"`
 	Says     string         `json:"says,omitempty"`
 	Ahead    int            `json:"ahead" says:"commits that are only here"`
-	Behind   int            `json:"behind" says:"commits that are only there, as far as they were brought in"`
-	Moved    bool           `json:"moved" says:"the host holds commits that were not brought in yet"`
+	Behind   int            `json:"behind" says:"commits that are only on the host, as last seen"`
+	Moved    bool           `json:"moved" says:"the host has commits that were not received yet"`
 	Changed  map[string]int `json:"changed,omitempty"`
 	Branches []string       `json:"branches_only_here,omitempty"`
 	Stashes  int            `json:"stashes,omitempty"`
 	Rescues  int            `json:"rescue_copies,omitempty"`
+	Remedies []string       `json:"remedies,omitempty" says:"commands to go on with"`
 	Contact  time.Time      `json:"contact,omitzero" says:"when the host last answered"`
 	rank     int
 }
@@ -60,25 +62,51 @@ func copiesKept(common string) int {
 	return n
 }
 
-// ForgetLost takes the projects out of the register whose folders are not there any more.
-func ForgetLost(d *desk.Desk) ([]project.Project, error) {
-	var lost []project.Project
-	err := project.Alter(d, func(all []project.Project) []project.Project {
-		return slices.DeleteFunc(all, func(p project.Project) bool {
-			if project.FolderExists(p) {
-				return false
+// ToForget gives the entries of the register that are named by their folders, or all whose folders
+// are missing.
+func ToForget(d *desk.Desk, folders []string, missing bool) ([]project.Project, error) {
+	all, err := project.Register(d)
+	if err != nil {
+		return nil, err
+	}
+	if missing {
+		return slices.DeleteFunc(all, project.FolderExists), nil
+	}
+	var out []project.Project
+	for _, given := range folders {
+		at, err := filepath.Abs(given)
+		if err != nil {
+			return nil, err
+		}
+		if real, err := filepath.EvalSymlinks(at); err == nil {
+			at = real
+		}
+		found := false
+		for _, p := range all {
+			if p.Folder == at {
+				out, found = append(out, p), true
 			}
-			lost = append(lost, p)
-			return true
+		}
+		if !found {
+			return nil, fault.New(fault.Failed, "no project is registered in %s", text.Visible(at)).Try("see the projects", "uncinate project list")
+		}
+	}
+	return out, nil
+}
+
+// Forget takes entries out of the register.
+func Forget(d *desk.Desk, which []project.Project) error {
+	return project.Alter(d, func(all []project.Project) []project.Project {
+		return slices.DeleteFunc(all, func(p project.Project) bool {
+			return slices.ContainsFunc(which, func(q project.Project) bool { return p.Folder == q.Folder && p.Remote == q.Remote })
 		})
 	})
-	return lost, err
 }
 
 // Overview tells where all projects stand, the worst first. With ask, the hosts are asked
 // meanwhile.
 func Overview(ctx context.Context, d *desk.Desk, ask bool) ([]Row, error) {
-	all, err := project.HookedHere(ctx, d)
+	all, err := project.AttachedHere(ctx, d)
 	if err != nil {
 		return nil, err
 	}
@@ -121,10 +149,28 @@ func Overview(ctx context.Context, d *desk.Desk, ask bool) ([]Row, error) {
 		r := &rows[i]
 		r.State, r.Says, r.rank = facts[i].Word()
 		r.Moved = facts[i].Moved
+		r.Remedies = remediesFor(r.State, r.Folder)
 	}
 	shortest(rows)
 	slices.SortStableFunc(rows, func(a, b Row) int { return cmp.Or(a.rank-b.rank, strings.Compare(a.Name, b.Name)) })
 	return rows, nil
+}
+
+// remediesFor gives the commands that a project's state asks for.
+func remediesFor(state, folder string) []string {
+	switch state {
+	case "missing":
+		return []string{text.Command("uncinate", "project", "find", filepath.Dir(folder)), "uncinate project forget --missing"}
+	case "broken", "unfinished":
+		return []string{text.Command("git", "-C", folder, "status")}
+	case "no answer":
+		return []string{text.Command("uncinate", "ready", folder)}
+	case "elsewhere", "both", "behind", "unsent":
+		return []string{text.Command("uncinate", "sync", folder)}
+	case "changed":
+		return []string{text.Command("uncinate", "changes", "--folder", folder), text.Command("uncinate", "sync", "--save", "--message", "What was done", folder)}
+	}
+	return nil
 }
 
 // compareTold puts in what the host said.
@@ -154,14 +200,14 @@ func row(ctx context.Context, d *desk.Desk, p project.Project) (Row, board.Facts
 	}
 	l, glanced := project.Glance(d, p)
 	if glanced != nil && !errors.Is(glanced, git.ErrOtherForm) {
-		f.Broken = "it is no git repository any more"
+		f.Broken = "it is no longer a git repository"
 		if files.KindOf(filepath.Join(p.Folder, ".git")) != files.None {
 			f.Broken = "its git folder cannot be read"
 		}
 		return r, f, nil
 	}
 	if l != nil && l.URL == "" {
-		f.Broken = "the remote by which it was hooked is gone"
+		f.Broken = "the remote by which it was attached is gone"
 		return r, f, nil
 	}
 	g, err := d.Git(ctx)

@@ -3,14 +3,27 @@ package many
 import (
 	"context"
 
+	"uncinate/internal/core/board"
 	"uncinate/internal/core/fault"
 	"uncinate/internal/desk"
 	"uncinate/internal/desk/project"
 )
 
-// Status tells where one project stands. With ask, the host is asked too; one that
-// cannot be asked is told of, and is no error.
+// Status tells the state of one project. With ask, the host is asked too; one that cannot be asked
+// is told of, and is no error.
 func Status(ctx context.Context, d *desk.Desk, given string, ask bool) (*project.Standing, error) {
+	s, err := status(ctx, d, given, ask)
+	if err != nil {
+		return nil, err
+	}
+	f := board.Facts{NowAt: s.NowAt, Refused: s.WhyNot, Empty: s.Commit == "", Unsent: s.Unsent, Ahead: s.Ahead, Behind: s.Behind, Moved: s.Moved,
+		Changed: s.Changed, Branches: s.Branches, Stashes: s.Stashes}
+	s.State, _, _ = f.Word()
+	s.Remedies = remediesFor(s.State, s.Folder)
+	return s, nil
+}
+
+func status(ctx context.Context, d *desk.Desk, given string, ask bool) (*project.Standing, error) {
 	f, p, err := project.ProjectFor(ctx, d, given)
 	if err != nil {
 		return nil, err
@@ -26,7 +39,7 @@ func Status(ctx context.Context, d *desk.Desk, given string, ask bool) (*project
 	if !ask {
 		return s, nil
 	}
-	h, err := project.HookOf(ctx, d, f, p)
+	h, err := project.TieOf(ctx, d, f, p)
 	if err != nil {
 		s.WhyNot = fault.Of(err).Says
 		return s, ctx.Err()

@@ -3,9 +3,11 @@ package many
 import (
 	"context"
 	"fmt"
+	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
+	"uncinate/internal/core/text"
 
 	"golang.org/x/sync/errgroup"
 
@@ -30,19 +32,19 @@ const usualJobs = 8
 
 // SyncedRow is what came of one of many projects.
 type SyncedRow struct {
-	Folder string          `json:"folder"`
-	Name   string          `json:"name"`
-	State  string          `json:"state" says:"in step, moved, your decision, failed"`
-	Says   string          `json:"says,omitempty"`
-	Next   string          `json:"next,omitempty" says:"a command to go on with"`
-	Exit   fault.Kind      `json:"exit" says:"what sync of this project alone would have ended with"`
-	Synced *syncing.Synced `json:"synced,omitempty"`
+	Folder   string          `json:"folder"`
+	Name     string          `json:"name"`
+	State    string          `json:"state" says:"in step, moved, your decision, failed"`
+	Says     string          `json:"says,omitempty"`
+	Remedies []string        `json:"remedies,omitempty" says:"commands to go on with"`
+	Exit     fault.Kind      `json:"exit" says:"what sync of this project alone would have ended with"`
+	Synced   *syncing.Synced `json:"synced,omitempty"`
 }
 
 // SyncAll brings all projects into step, several at once. One that fails stops no other.
 // What does not change on either side costs no process.
 func SyncAll(ctx context.Context, d *desk.Desk, o SyncAllOptions, ended func(SyncedRow)) ([]SyncedRow, error) {
-	all, err := project.HookedHere(ctx, d)
+	all, err := project.AttachedHere(ctx, d)
 	if err != nil {
 		return nil, err
 	}
@@ -110,13 +112,11 @@ func syncOne(ctx context.Context, d *desk.Desk, p project.Project, a project.Ans
 		if f.Kind == fault.Decision {
 			r.State = "your decision"
 		}
-		if len(f.Remedies) > 0 {
-			r.Next = f.Remedies[0].Command
-		}
+		r.Remedies = desk.Commands(f)
 		return r
 	}
 	if !project.FolderExists(p) {
-		return fail(fault.New(fault.Decision, "its folder is not there any more").Try("", "uncinate status --find FOLDER"))
+		return fail(fault.New(fault.Decision, "its folder is missing").Try("find it", "uncinate project find "+text.Quote(filepath.Dir(p.Folder))).Try("or forget it", "uncinate project forget --missing"))
 	}
 	l, seen := project.Glance(d, p)
 	if seen == nil && o.Save == "" && untouched(p, l, a) {
@@ -150,7 +150,7 @@ func syncOne(ctx context.Context, d *desk.Desk, p project.Project, a project.Ans
 	if r.Synced, err = s.Do(ctx); err != nil {
 		return fail(err)
 	}
-	if r.Synced.BroughtIn+r.Synced.SentOut+len(r.Synced.Tags) > 0 || r.Synced.Saved != "" || r.Synced.Rewritten {
+	if r.Synced.Received+r.Synced.Sent+len(r.Synced.Tags) > 0 || r.Synced.Saved != "" || r.Synced.Rewritten {
 		r.State = "moved"
 	}
 	return r
@@ -171,7 +171,7 @@ func untouched(p project.Project, l *project.Local, a project.Answer) bool {
 		}
 	}
 	ours := l.Refs["refs/heads/"+l.Branch]
-	if ours != a.Refs.Branch(l.Branch) && !(p.Follows && ours != "" && a.Refs.Branch(l.Branch) == l.Refs["refs/remotes/"+l.Remote+"/"+l.Branch]) {
+	if ours != a.Refs.Branch(l.Branch) && !(p.ReceivesOnly && ours != "" && a.Refs.Branch(l.Branch) == l.Refs["refs/remotes/"+l.Remote+"/"+l.Branch]) {
 		return false
 	}
 	if a.Tags && project.TagsOf(a.Refs) != project.TagsSeen(l.Common) && slices.ContainsFunc(project.TagNames(a.Refs), func(t string) bool { return l.Refs[t] == "" }) {

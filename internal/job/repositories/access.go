@@ -22,16 +22,16 @@ import (
 )
 
 // ListAccess lists the deploy keys of a repository.
-func ListAccess(ctx context.Context, d *desk.Desk, account, what string) (HostedRepository, []login.DeployKey, error) {
-	l, r, err := hosted(ctx, d, account, what)
+func ListAccess(ctx context.Context, d *desk.Desk, account, what string) (Repository, []login.DeployKey, error) {
+	l, r, err := find(ctx, d, account, what)
 	if err != nil {
-		return HostedRepository{}, nil, err
+		return Repository{}, nil, err
 	}
 	if err := l.May("deploy-key-list", "list deploy keys"); err != nil {
-		return HostedRepository{}, nil, err
+		return Repository{}, nil, err
 	}
 	keys, err := l.DeployKeys(ctx, r)
-	return HostedRepository{l.Account.Name, l.Host.Name, r}, keys, err
+	return Repository{l.Account.Name, l.Host.Name, r}, keys, err
 }
 
 // GrantKey plans to let a key open one repository: only to read it, unless right is "write".
@@ -46,7 +46,7 @@ func GrantKey(ctx context.Context, d *desk.Desk, account, what, file, title, rig
 	if err != nil {
 		return nil, err
 	}
-	l, r, err := hosted(ctx, d, account, what)
+	l, r, err := find(ctx, d, account, what)
 	if err != nil {
 		return nil, err
 	}
@@ -54,7 +54,7 @@ func GrantKey(ctx context.Context, d *desk.Desk, account, what, file, title, rig
 		return nil, err
 	}
 	title = cmp.Or(title, half.Comment, "deploy key")
-	find := func(ctx context.Context) (login.DeployKey, bool, error) {
+	standing := func(ctx context.Context) (login.DeployKey, bool, error) {
 		all, err := l.DeployKeys(ctx, r)
 		i := slices.IndexFunc(all, func(k login.DeployKey) bool { return k.Fingerprint == half.Fingerprint() })
 		if err != nil || i < 0 {
@@ -62,13 +62,13 @@ func GrantKey(ctx context.Context, d *desk.Desk, account, what, file, title, rig
 		}
 		return all[i], true, nil
 	}
-	c := &desk.Change{Desk: d, Job: "access-grant", Subject: l.Host.Name + " " + r.Path() + " " + half.Fingerprint(), Host: l.Host.Name, AsWas: "Nothing was granted.", Head: "To let a key open " + r.Path() + ":"}
+	c := &desk.Change{Desk: d, Job: "access-grant", Subject: l.Host.Name + " " + r.Path() + " " + half.Fingerprint(), Host: l.Host.Name, AsWas: "Nothing was granted.", About: r.Path(), Head: "To let a key open " + r.Path() + ":"}
 	c.Steps = []desk.Step{{Item: plan.Item{ID: "grant", Place: plan.Host, Sentence: fmt.Sprintf("Let the key %s (%s) %s %s, and nothing else", half.Fingerprint(), text.Visible(title), right, r.Path())},
 		Done: func(ctx context.Context) (bool, error) {
-			k, found, err := find(ctx)
+			k, found, err := standing(ctx)
 			if err == nil && found && k.Right != "" && k.Right != right {
 				err = fault.New(fault.Decision, "the key has access to %s already: it may %s", r.Path(), k.Right).
-					Try("take that back first", text.Command("uncinate", "access", "withdraw", r.Path(), "--key", half.Fingerprint()))
+					Try("take that back first", text.Command("uncinate", "access", "withdraw", "--repository", r.Path(), "--key", half.Fingerprint()))
 			}
 			return found, err
 		},
@@ -77,7 +77,7 @@ func GrantKey(ctx context.Context, d *desk.Desk, account, what, file, title, rig
 			vars["title"], vars["key"], vars["right"] = title, half.Line(), right
 			_, err := l.Do(ctx, "deploy-key-add", "give the key access to "+r.Path(), vars)
 			if fault.Is(err, fault.Unreachable) {
-				if _, found, look := find(ctx); look == nil && found {
+				if _, found, look := standing(ctx); look == nil && found {
 					return nil
 				}
 			}
@@ -121,7 +121,7 @@ func deployKeyIn(d *desk.Desk, file string) (sshkey.Public, error) {
 // WithdrawKey plans to take a deploy key's access back; key is its fingerprint, or the
 // host's own id of it.
 func WithdrawKey(ctx context.Context, d *desk.Desk, account, what, key string) (*desk.Change, error) {
-	l, r, err := hosted(ctx, d, account, what)
+	l, r, err := find(ctx, d, account, what)
 	if err != nil {
 		return nil, err
 	}
@@ -134,10 +134,10 @@ func WithdrawKey(ctx context.Context, d *desk.Desk, account, what, key string) (
 	}
 	i := slices.IndexFunc(all, func(k login.DeployKey) bool { return k.Fingerprint == key || k.ID == key })
 	if i < 0 {
-		return nil, fault.New(fault.Failed, "no deploy key %s opens %s", text.Quote(key), r.Path()).Try("see those that do", text.Command("uncinate", "access", "list", r.Path(), "--account", l.Account.Name))
+		return nil, fault.New(fault.Failed, "no deploy key %s opens %s", text.Quote(key), r.Path()).Try("see those that do", text.Command("uncinate", "access", "list", "--repository", r.Path(), "--account", l.Account.Name))
 	}
-	c := &desk.Change{Desk: d, Job: "access-withdraw", Subject: l.Host.Name + " " + r.Path() + " " + key, Host: l.Host.Name, AsWas: "It has access still.", Head: "To take access to " + r.Path() + " back:"}
-	c.Steps = []desk.Step{{Item: plan.Item{ID: "withdraw", Place: plan.Host, Sentence: "Let the key " + all[i].Fingerprint + " (" + text.Visible(all[i].Title) + ") open " + r.Path() + " no more"},
+	c := &desk.Change{Desk: d, Job: "access-withdraw", Subject: l.Host.Name + " " + r.Path() + " " + key, Host: l.Host.Name, AsWas: "It has access still.", About: r.Path(), Head: "To take access to " + r.Path() + " back:"}
+	c.Steps = []desk.Step{{Item: plan.Item{ID: "withdraw", Place: plan.Host, Sentence: "Remove the key " + all[i].Fingerprint + " (" + text.Visible(all[i].Title) + ") from " + r.Path()},
 		Do: func(ctx context.Context) error {
 			vars := login.RepositoryVars(r)
 			vars["id"] = all[i].ID

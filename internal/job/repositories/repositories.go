@@ -20,16 +20,16 @@ import (
 	"uncinate/internal/desk/project"
 )
 
-// HostedRepository is one on a host, with the account that sees it.
-type HostedRepository struct {
+// Repository is one on a host, with the account that sees it.
+type Repository struct {
 	Account string `json:"account"`
 	Host    string `json:"host"`
 	description.Repository
 }
 
-// ListHosted lists what an account sees, or all accounts; those with find in their name.
+// List lists what an account sees, or all accounts; those with find in their name.
 // What could not be asked is told in notes.
-func ListHosted(ctx context.Context, d *desk.Desk, account, find string) (out []HostedRepository, notes []string, err error) {
+func List(ctx context.Context, d *desk.Desk, account, find string) (out []Repository, notes []string, err error) {
 	all, err := accounts.All(d)
 	if err != nil {
 		return nil, nil, err
@@ -56,7 +56,7 @@ func ListHosted(ctx context.Context, d *desk.Desk, account, find string) (out []
 			continue
 		}
 		for _, r := range found {
-			out = append(out, HostedRepository{a.Name, a.Host, r})
+			out = append(out, Repository{a.Name, a.Host, r})
 		}
 	}
 	if asked == 0 {
@@ -65,8 +65,8 @@ func ListHosted(ctx context.Context, d *desk.Desk, account, find string) (out []
 	return out, notes, nil
 }
 
-// hosted finds one repository on a host: what is a name, owner/name or any of its addresses.
-func hosted(ctx context.Context, d *desk.Desk, account, what string) (*login.Login, description.Repository, error) {
+// find finds one repository on a host: what is a name, owner/name or any of its addresses.
+func find(ctx context.Context, d *desk.Desk, account, what string) (*login.Login, description.Repository, error) {
 	var none description.Repository
 	h, owner, name, err := hosts.Recognise(d, what)
 	if err != nil {
@@ -101,10 +101,10 @@ func hosted(ctx context.Context, d *desk.Desk, account, what string) (*login.Log
 	}
 	r, found, err := l.Repository(ctx, owner, name)
 	if err == nil && !found {
-		f := fault.New(fault.HostSaidNo, "%s has no repository %s/%s, or not for %s", l.Host.Name, owner, name, a.User)
+		f := fault.New(fault.HostSaidNo, "%s has no repository %s/%s, or %s may not see it", l.Host.Name, owner, name, a.User)
 		names := login.WhoSees(ctx, d, l.Host.Name, a, owner, name, false)
-		err = login.Others(f.Try("see what there is", text.Command("uncinate", "hosted", "list", "--account", a.Name)), names, "see it", func(account string) string {
-			return text.Command("uncinate", "hosted", "show", owner+"/"+name, "--account", account)
+		err = login.Others(f.Try("see what there is", text.Command("uncinate", "repository", "list", "--account", a.Name)), names, "see it", func(account string) string {
+			return text.Command("uncinate", "repository", "show", owner+"/"+name, "--account", account)
 		})
 	}
 	return l, r, err
@@ -153,17 +153,17 @@ func onlyOne(ctx context.Context, d *desk.Desk, on, owner, name string) *account
 	return found
 }
 
-// ShowHosted tells of one repository.
-func ShowHosted(ctx context.Context, d *desk.Desk, account, what string) (HostedRepository, error) {
-	l, r, err := hosted(ctx, d, account, what)
+// Show tells of one repository.
+func Show(ctx context.Context, d *desk.Desk, account, what string) (Repository, error) {
+	l, r, err := find(ctx, d, account, what)
 	if err != nil {
-		return HostedRepository{}, err
+		return Repository{}, err
 	}
-	return HostedRepository{l.Account.Name, l.Host.Name, r}, nil
+	return Repository{l.Account.Name, l.Host.Name, r}, nil
 }
 
-// HostedChange is what is wanted of a hosted repository. Empty fields stay as they are.
-type HostedChange struct {
+// Wanted is what is wanted of a repository on its host. Empty fields stay as they are.
+type Wanted struct {
 	Name        string
 	Description string
 	Set         bool // the description is given, maybe empty
@@ -171,17 +171,17 @@ type HostedChange struct {
 	Branch      string
 }
 
-// ChangeHosted plans to change a hosted repository. Projects of this machine that are
-// hooked to it follow a new name.
-func ChangeHosted(ctx context.Context, d *desk.Desk, account, what string, o HostedChange) (*desk.Change, error) {
+// Change plans to change a repository on its host. Projects of this machine that are
+// attached to it follow a new name.
+func Change(ctx context.Context, d *desk.Desk, account, what string, o Wanted) (*desk.Change, error) {
 	if o.Visibility != "" && !slices.Contains(description.Visibilities, o.Visibility) {
 		f := fault.New(fault.Usage, "the visibility is private, members or public, not %s", text.Quote(o.Visibility))
 		if near := text.Nearest(o.Visibility, description.Visibilities); near != "" {
-			f.Try("", text.Command("uncinate", "hosted", "change", what, "--visibility", near))
+			f.Try("", text.Command("uncinate", "repository", "change", what, "--visibility", near))
 		}
 		return nil, f
 	}
-	l, r, err := hosted(ctx, d, account, what)
+	l, r, err := find(ctx, d, account, what)
 	if err != nil {
 		return nil, err
 	}
@@ -193,7 +193,7 @@ func ChangeHosted(ctx context.Context, d *desk.Desk, account, what string, o Hos
 			return nil, err
 		}
 	}
-	c := &desk.Change{Desk: d, Job: "hosted-change", Subject: l.Host.Name + " " + r.Path(), Host: l.Host.Name, AsWas: "It is as it was.", Head: "To change " + r.Path() + ":"}
+	c := &desk.Change{Desk: d, Job: "repository-change", Subject: l.Host.Name + " " + r.Path(), Host: l.Host.Name, AsWas: "It is as it was.", Head: "To change " + r.Path() + ":"}
 	vars, says := o.against(r)
 	if len(says) == 0 {
 		return c, nil
@@ -226,11 +226,11 @@ func ChangeHosted(ctx context.Context, d *desk.Desk, account, what string, o Hos
 			return nil
 		}}}
 	if vars["new_name"] != nil {
-		if hooked, err := project.HookedTo(d, r); err != nil {
+		if attached, err := project.AttachedTo(d, r); err != nil {
 			return nil, err
-		} else if len(hooked) > 0 {
-			c.Steps = append(c.Steps, desk.Step{Item: plan.Item{ID: "follow", Place: plan.Here, Sentence: "Let " + text.Count(len(hooked), "project") + " of this machine follow the new name"},
-				Do: func(ctx context.Context) error { return project.Follow(ctx, d, hooked, after) }})
+		} else if len(attached) > 0 {
+			c.Steps = append(c.Steps, desk.Step{Item: plan.Item{ID: "follow", Place: plan.Here, Sentence: "Let " + text.Count(len(attached), "project") + " of this machine follow the new name"},
+				Do: func(ctx context.Context) error { return project.Follow(ctx, d, attached, after) }})
 		}
 	}
 	return c, nil
@@ -238,7 +238,7 @@ func ChangeHosted(ctx context.Context, d *desk.Desk, account, what string, o Hos
 
 // against gives the variables of a change, and what it does in words: only where the wishes
 // differ from what is there.
-func (o HostedChange) against(r description.Repository) (vars description.Vars, says []string) {
+func (o Wanted) against(r description.Repository) (vars description.Vars, says []string) {
 	vars = description.Vars{"owner": r.Owner, "name": r.Name, "path": r.Path(), "id": r.ID, "version": r.Version}
 	if o.Name != "" && o.Name != r.Name {
 		vars["new_name"] = o.Name
@@ -262,26 +262,26 @@ func (o HostedChange) against(r description.Repository) (vars description.Vars, 
 	return vars, says
 }
 
-// DeleteHosted plans to delete a hosted repository.
-func DeleteHosted(ctx context.Context, d *desk.Desk, account, what string) (*desk.Change, error) {
-	l, r, err := hosted(ctx, d, account, what)
+// Delete plans to delete a repository on its host.
+func Delete(ctx context.Context, d *desk.Desk, account, what string) (*desk.Change, error) {
+	l, r, err := find(ctx, d, account, what)
 	if err != nil {
 		return nil, err
 	}
 	if err := l.May("repository-delete", "delete a repository"); err != nil {
 		return nil, err
 	}
-	c := &desk.Change{Desk: d, Job: "hosted-delete", Subject: l.Host.Name + " " + r.Path(), Host: l.Host.Name, AsWas: "It is as it was.", Head: "To delete " + r.Path() + ":"}
+	c := &desk.Change{Desk: d, Job: "repository-delete", Subject: l.Host.Name + " " + r.Path(), Host: l.Host.Name, AsWas: "It is as it was.", Head: "To delete " + r.Path() + ":"}
 	how := "; this cannot be taken back"
 	if l.Host.Shell != nil {
 		how = "; it is moved aside there, not erased"
 	}
-	hooked, err := project.HookedTo(d, r)
+	attached, err := project.AttachedTo(d, r)
 	if err != nil {
 		return nil, err
 	}
-	for _, p := range hooked {
-		c.Notes = append(c.Notes, "The project "+text.Visible(p.Folder)+" stays as it is, and is hooked to nothing then.")
+	for _, p := range attached {
+		c.Notes = append(c.Notes, "The project "+text.Visible(p.Folder)+" stays as it is, and is attached to nothing then.")
 	}
 	c.Steps = []desk.Step{{Item: plan.Item{ID: "delete", Place: plan.Host, Sentence: "Delete the repository " + r.Path() + " on " + l.Host.Name + how},
 		Do: func(ctx context.Context) error {

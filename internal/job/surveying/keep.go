@@ -26,8 +26,9 @@ type Kept struct {
 }
 
 // IgnoreKeep puts an empty file into empty folders, so that they go up: into those that are
-// named, from the project's top, or into all.
-func IgnoreKeep(ctx context.Context, d *desk.Desk, given string, which []string, all bool) (*Kept, error) {
+// named, from the project's top, or into all that no rule leaves out. With preview it only says
+// which.
+func IgnoreKeep(ctx context.Context, d *desk.Desk, given string, which []string, preview bool) (*Kept, error) {
 	f, err := topOf(ctx, d, given)
 	if err != nil {
 		return nil, err
@@ -36,11 +37,11 @@ func IgnoreKeep(ctx context.Context, d *desk.Desk, given string, which []string,
 	if err != nil {
 		return nil, err
 	}
-	out, err := keepEmpty(ctx, d, f, given, which, all)
+	out, err := keepEmpty(ctx, d, f, given, which, preview)
 	return out, errors.Join(err, held.Release())
 }
 
-func keepEmpty(ctx context.Context, d *desk.Desk, f *project.Folder, given string, which []string, all bool) (*Kept, error) {
+func keepEmpty(ctx context.Context, d *desk.Desk, f *project.Folder, given string, which []string, preview bool) (*Kept, error) {
 	s := &Surveying{Folder: f}
 	if err := s.Sort(ctx, d, survey.Choice{}); err != nil {
 		return nil, err
@@ -50,7 +51,7 @@ func keepEmpty(ctx context.Context, d *desk.Desk, f *project.Folder, given strin
 	for _, x := range s.Sorted.Files {
 		if x.Type == survey.EmptyFolder {
 			empty[x.Path] = x
-			if all && x.Rule == nil {
+			if len(which) == 0 && x.Rule == nil {
 				out.Files = append(out.Files, x.Path+"/"+keeper)
 			}
 		}
@@ -66,11 +67,14 @@ func keepEmpty(ctx context.Context, d *desk.Desk, f *project.Folder, given strin
 			return nil, fault.New(fault.Decision, "%s is left out by the rule %s (%s, line %d), and so would be a file in it", text.Visible(x.Path), text.Visible(x.Rule.Pattern), text.Visible(x.Rule.Source), x.Rule.Line).
 				Try("see what the rule does", desk.FolderCommand(given, "ignore", "explain", x.Path))
 		case !is:
-			return nil, fault.New(fault.Failed, "%s is no empty folder of the project %s", text.Quote(w), text.Visible(f.Path)).
-				Try("see what there is", text.Command("uncinate", "survey", f.Path))
+			return nil, fault.New(fault.Failed, "%s is not an empty folder of the project %s", text.Quote(w), text.Visible(f.Path)).
+				Try("see what is there", text.Command("uncinate", "survey", f.Path))
 		case !slices.Contains(out.Files, x.Path+"/"+keeper):
 			out.Files = append(out.Files, x.Path+"/"+keeper)
 		}
+	}
+	if preview {
+		return out, nil
 	}
 	if p, err := files.CreateEmpty(f.Path, out.Files); err != nil {
 		return nil, fault.New(fault.Failed, "%s cannot be written", text.Visible(cmp.Or(p, f.Path))).Because(err)

@@ -14,7 +14,7 @@ import (
 // Let is a path that a person let through although the survey would stop it, and why.
 type Let struct {
 	Path   string    `json:"path" says:"a file, a folder or a pattern, from the project's top"`
-	Reason string    `json:"reason"`
+	Reason string    `json:"why"`
 	Since  time.Time `json:"since"`
 }
 
@@ -36,6 +36,15 @@ func LetThrough(d *desk.Desk, folder string) ([]Let, error) {
 	var all []Let
 	_, err := files.ReadJSON(letFile(d, folder), &all)
 	return all, err
+}
+
+// DropLet takes back what was let through, where which says so of its path.
+func DropLet(d *desk.Desk, folder string, which func(path string) bool) error {
+	all, err := LetThrough(d, folder)
+	if err != nil {
+		return err
+	}
+	return files.WriteJSON(letFile(d, folder), slices.DeleteFunc(all, func(l Let) bool { return which(l.Path) }))
 }
 
 // KeepLet remembers what is let through, the newest reason for each path.

@@ -25,7 +25,7 @@ type Proved struct {
 	Exit    int      `json:"exit" says:"how the command ended"`
 	Took    string   `json:"took"`
 	Copied  int      `json:"copied" says:"files that were in the copy"`
-	Made    int      `json:"made" says:"files that stay and that the command made again"`
+	Made    int      `json:"generated" says:"files that stay and that the command made again"`
 	Missing []string `json:"missing" says:"files that stay and that it did not make"`
 	Asked   []string `json:"asked" says:"files that stay and that the command spoke of when it failed"`
 	Output  []string `json:"output" says:"its last lines"`

@@ -112,11 +112,11 @@ func caches(top string, all []survey.File) []string {
 }
 
 // LimitsFor gives a host's limits: of the one that is named, of the one that the folder
-// is hooked to, or of the only one that is known.
+// is attached to, or of the only one that is known.
 func LimitsFor(d *desk.Desk, where, named string) (survey.Limits, error) {
 	var none survey.Limits
 	if named == "" {
-		p, hooked, err := project.ProjectAt(d, where)
+		p, attached, err := project.ProjectAt(d, where)
 		if err != nil {
 			return none, err
 		}
@@ -125,9 +125,9 @@ func LimitsFor(d *desk.Desk, where, named string) (survey.Limits, error) {
 			return none, err
 		}
 		switch {
-		case hooked && p.Host != "":
+		case attached && p.Host != "":
 			named = p.Host
-		case !hooked && len(known) == 1:
+		case !attached && len(known) == 1:
 			named = known[0].Name
 		default:
 			return none, nil

@@ -29,12 +29,13 @@ import (
 
 // Options are a person's wishes.
 type Options struct {
-	Folder string
-	Host   string // whose limits count; the project's own, or the only known one, unless said
-	Full   bool   // list every file
-	Choice survey.Choice
-	Prove  string // run this command in a fresh copy of what would go up
-	Over   bool   // write the note for those who clone
+	Preview bool // write no note
+	Folder  string
+	Host    string // whose limits count; the project's own, or the only known one, unless said
+	Full    bool   // list every file
+	Choice  survey.Choice
+	Prove   string // run this command in a fresh copy of what would go up
+	Over    bool   // write the note for those who clone
 }
 
 // Surveyed is what a survey of a folder found.
@@ -137,8 +138,10 @@ func Survey(ctx context.Context, d *desk.Desk, o Options) (*Surveyed, error) {
 	}
 	if o.Over {
 		n := s.handOver(out.Proved)
-		if err := s.writeHandOver(n); err != nil {
-			return nil, err
+		if !o.Preview {
+			if err := s.writeHandOver(n); err != nil {
+				return nil, err
+			}
 		}
 		out.HandOver = &n
 	}

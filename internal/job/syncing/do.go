@@ -45,7 +45,7 @@ func (s *Sync) do(ctx context.Context) (*Synced, error) {
 		return s.do(ctx)
 	}
 	st := s.stand
-	out := &Synced{Folder: s.folder.Path, Address: s.hook.Address.String(), Branch: st.Branch, BroughtIn: s.BroughtIn, SentOut: s.SentOut, Changed: st.Changed, Rewritten: s.Rewritten, Gone: s.Gone, Tags: s.Tags}
+	out := &Synced{Folder: s.folder.Path, Address: s.tie.Address.String(), Branch: st.Branch, Received: s.Received, Sent: s.Sent, Changed: st.Changed, Rewritten: s.Rewritten, Gone: s.Gone, Tags: s.Tags}
 	if s.saved != nil {
 		out.Saved, out.Left = s.saved.Commit, s.saved.Left
 	}
@@ -62,7 +62,7 @@ func (s *Sync) do(ctx context.Context) (*Synced, error) {
 		out.Changed = after.Counts()
 	}
 	if s.need.Sends(s.two) {
-		refs, err := project.Refs(ctx, s.desk, s.hook, "")
+		refs, err := project.Refs(ctx, s.desk, s.tie, "")
 		if err != nil {
 			return nil, err
 		}
@@ -87,17 +87,17 @@ func (s *Sync) sendToSeconds(ctx context.Context) ([]string, error) {
 	}
 	var sent []string
 	for _, p := range all {
-		if p.Folder != s.folder.Path || !p.Second || p.Remote == s.hook.Remote {
+		if p.Folder != s.folder.Path || !p.Second || p.Remote == s.tie.Remote {
 			continue
 		}
-		h, err := project.HookOf(ctx, s.desk, s.folder, p)
+		h, err := project.TieOf(ctx, s.desk, s.folder, p)
 		if err == nil {
 			ref := "refs/heads/" + s.stand.Branch
 			err = project.Push(ctx, s.desk, h, []string{"push", "--progress", "--porcelain", "--", h.Remote, ref + ":" + ref})
 		}
 		if err != nil {
 			f := *fault.Of(err)
-			f.Details = append(slices.Clone(f.Details), fmt.Sprintf("The branch is in step with %s; only the copy %s at %s did not get it.", s.hook.Address.String(), text.Visible(p.Remote), text.Visible(p.Address)))
+			f.Details = append(slices.Clone(f.Details), fmt.Sprintf("The branch is in step with %s; only the copy %s at %s did not get it.", s.tie.Address.String(), text.Visible(p.Remote), text.Visible(p.Address)))
 			return sent, &f
 		}
 		sent = append(sent, p.Address)
@@ -109,7 +109,7 @@ func (s *Sync) sendToSeconds(ctx context.Context) ([]string, error) {
 func (s *Sync) clashed(ctx context.Context, c *git.Clashes) error {
 	st := s.stand
 	f := fault.New(fault.Decision, "both sides changed the same %s on %s: %s only here, %s only there",
-		text.Either(len(c.Paths) == 1, "file", "files"), text.Visible(st.Branch), text.Count(s.SentOut, "commit"), text.Count(s.BroughtIn, "commit"))
+		text.Either(len(c.Paths) == 1, "file", "files"), text.Visible(st.Branch), text.Count(s.Sent, "commit"), text.Count(s.Received, "commit"))
 	var lines []string
 	for i, p := range c.Paths {
 		line := text.Visible(p)
@@ -131,6 +131,6 @@ func (s *Sync) clashed(ctx context.Context, c *git.Clashes) error {
 		return f.Try("see what changed there", text.Command(append(s.words("changes", "--branch", s.joining, "--full"), some...)...)).
 			Try("decide it with plain git", text.Command("git", "-C", s.folder.Path, "merge", s.joining))
 	}
-	return f.Try("see what changed there", text.Command(append(s.words("changes", "--there", "--full"), some...)...)).
+	return f.Try("see what changed there", text.Command(append(s.words("changes", "--on-host", "--full"), some...)...)).
 		Try("decide it with plain git, then sync again", text.Command("git", "-C", s.folder.Path, "pull", "--rebase"))
 }

@@ -20,14 +20,14 @@ type spec struct{ from, to string }
 func (s *Sync) specs() []spec {
 	var out []spec
 	for _, x := range s.folder.Settings {
-		if x.Key == "remote."+s.hook.Remote+".fetch" {
+		if x.Key == "remote."+s.tie.Remote+".fetch" {
 			if from, to, found := strings.Cut(strings.TrimPrefix(x.Value, "+"), ":"); found && strings.HasPrefix(from, "refs/heads/") {
 				out = append(out, spec{from, to})
 			}
 		}
 	}
 	if len(out) == 0 {
-		out = []spec{{"refs/heads/*", "refs/remotes/" + s.hook.Remote + "/*"}}
+		out = []spec{{"refs/heads/*", "refs/remotes/" + s.tie.Remote + "/*"}}
 	}
 	return out
 }
@@ -55,7 +55,7 @@ func (s *Sync) track(branch string) string {
 		}
 	}
 	if branch == s.folder.Branch {
-		return "refs/remotes/" + s.hook.Remote + "/" + branch
+		return "refs/remotes/" + s.tie.Remote + "/" + branch
 	}
 	return ""
 }
@@ -100,7 +100,7 @@ func (s *Sync) came(ctx context.Context, fresh []string) error {
 // news reports whether the host has anything that git does not know.
 func (s *Sync) news() bool {
 	tags := !slices.ContainsFunc(s.folder.Settings, func(x git.Setting) bool {
-		return x.Key == "remote."+s.hook.Remote+".tagopt" && x.Value == "--no-tags"
+		return x.Key == "remote."+s.tie.Remote+".tagopt" && x.Value == "--no-tags"
 	})
 	tags = tags && project.TagsOf(s.refs) != project.TagsSeen(s.rescuer.Common)
 	for ref, id := range s.refs.IDs {
@@ -130,8 +130,8 @@ func (s *Sync) fetchWords(all []spec) []string {
 // bring runs the fetch, and a second one for what was rewritten there.
 func (s *Sync) bring(ctx context.Context, words []string) error {
 	run := func(words []string) error {
-		args := append([]string{"fetch", "--progress", "--no-auto-maintenance", "--refmap=", "--", s.hook.Remote}, words...)
-		_, err := s.folder.Repo.Run(ctx, git.Cmd{Dir: s.folder.Path, Config: append(slices.Clone(s.folder.Repo.Safe), s.hook.Shared()...), Args: args, Watch: project.Watch(s.desk, "Bringing in", "Receiving objects")})
+		args := append([]string{"fetch", "--progress", "--no-auto-maintenance", "--refmap=", "--", s.tie.Remote}, words...)
+		_, err := s.folder.Repo.Run(ctx, git.Cmd{Dir: s.folder.Path, Config: append(slices.Clone(s.folder.Repo.Safe), s.tie.Shared()...), Args: args, Watch: project.Watch(s.desk, "Bringing in", "Receiving objects")})
 		s.desk.Tell.Progress("Bringing in", 0, 0, "")
 		return err
 	}
@@ -185,10 +185,10 @@ func (s *Sync) unbrought(ctx context.Context, err error) error {
 	if err == nil {
 		err = errors.New("the host's branches moved while they were brought in")
 	}
-	if _, look := project.Refs(ctx, s.desk, s.hook, ""); look != nil {
+	if _, look := project.Refs(ctx, s.desk, s.tie, ""); look != nil {
 		return look
 	}
-	return git.Fault(err, "git could not bring in from %s", s.hook.Address.String())
+	return git.Fault(err, "git could not bring in from %s", s.tie.Address.String())
 }
 
 // prune tells which branches are no longer there, and takes what git knew of them out
@@ -196,7 +196,7 @@ func (s *Sync) unbrought(ctx context.Context, err error) error {
 func (s *Sync) prune(ctx context.Context) error {
 	set := false
 	for _, x := range s.folder.Settings {
-		if x.Key == "fetch.prune" || x.Key == "remote."+s.hook.Remote+".prune" {
+		if x.Key == "fetch.prune" || x.Key == "remote."+s.tie.Remote+".prune" {
 			set = x.True()
 		}
 	}

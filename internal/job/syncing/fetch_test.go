@@ -21,7 +21,7 @@ func TestMatch(t *testing.T) {
 	} {
 		assert.Equal(t, c[3], match(c[0], c[1], c[2]), c[2])
 	}
-	s := &Sync{folder: &project.Folder{Branch: "own"}, hook: &project.Hook{Remote: "origin"}}
+	s := &Sync{folder: &project.Folder{Branch: "own"}, tie: &project.Tie{Remote: "origin"}}
 	assert.Equal(t, "refs/remotes/origin/x", s.track("x"))
 	s.folder.Settings = []git.Setting{{Key: "remote.origin.fetch", Value: "+refs/heads/main:refs/remotes/origin/main"}, {Key: "remote.origin.fetch", Value: "+refs/notes/*:refs/notes/*"}}
 	assert.Equal(t, "refs/remotes/origin/main", s.track("main"))

@@ -52,7 +52,7 @@ func (s *Sync) joins(ctx context.Context, name string) error {
 		return git.Fault(err, "git cannot tell what changed")
 	}
 	s.stand = &project.Standing{Folder: f.Path, Branch: f.Branch, Commit: f.Head, Changed: st.Counts(), Status: st, Ours: f.Head, Theirs: theirs}
-	if s.SentOut, s.BroughtIn, err = project.Apart(ctx, f.Repo, f.Head, theirs); err != nil {
+	if s.Sent, s.Received, err = project.Apart(ctx, f.Repo, f.Head, theirs); err != nil {
 		return err
 	}
 	s.text, s.joining = fmt.Sprintf("Merge branch '%s'\n", name), name
@@ -60,9 +60,9 @@ func (s *Sync) joins(ctx context.Context, name string) error {
 		s.joining = b.Remote + "/" + name
 	}
 	switch {
-	case s.BroughtIn == 0:
+	case s.Received == 0:
 		return nil
-	case s.SentOut == 0:
+	case s.Sent == 0:
 		s.need = histories.FastForward
 	default:
 		s.need = histories.Merge
@@ -79,7 +79,7 @@ func (s *Sync) Join(ctx context.Context) (*Synced, error) {
 	if len(s.steps) > 0 {
 		err = s.run.Run(ctx, s.steps)
 	}
-	out := &Synced{Folder: s.folder.Path, Branch: s.stand.Branch, Commit: s.folder.Head, BroughtIn: s.BroughtIn, Changed: s.stand.Changed, Rescued: s.rescued}
+	out := &Synced{Folder: s.folder.Path, Branch: s.stand.Branch, Commit: s.folder.Head, Received: s.Received, Changed: s.stand.Changed, Rescued: s.rescued}
 	if s.need == histories.Merge {
 		out.Together = "merge"
 	}

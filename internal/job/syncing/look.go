@@ -30,7 +30,7 @@ func (s *Sync) compare(ctx context.Context) error {
 	if err := s.look(ctx); err != nil {
 		return err
 	}
-	s.text = worktree.MergeText(s.stand.Branch, s.hook.Address.String())
+	s.text = worktree.MergeText(s.stand.Branch, s.tie.Address.String())
 	switch s.need {
 	case histories.Nothing:
 		return nil
@@ -56,7 +56,7 @@ func (s *Sync) look(ctx context.Context) error {
 	f, st := s.folder, s.stand
 	st.Theirs = s.refs.Branch(st.Branch)
 	known := s.tracked[s.track(st.Branch)]
-	t := histories.Two{Here: st.Ours != "", There: st.Theirs != "", Known: known != "", InOnly: s.options.InOnly || s.project.Follows}
+	t := histories.Two{Here: st.Ours != "", There: st.Theirs != "", Known: known != "", InOnly: s.options.InOnly || s.project.ReceivesOnly}
 	number := func(args ...string) (int, error) {
 		out, err := f.Repo.Do(ctx, append([]string{"rev-list", "--count"}, args...)...)
 		if err != nil {
@@ -102,7 +102,7 @@ func (s *Sync) look(ctx context.Context) error {
 			return err
 		}
 	case t.Here:
-		if t.Ahead, err = number(st.Ours, "--not", "--remotes="+s.hook.Remote); err != nil {
+		if t.Ahead, err = number(st.Ours, "--not", "--remotes="+s.tie.Remote); err != nil {
 			return err
 		}
 	case t.There:
@@ -111,12 +111,12 @@ func (s *Sync) look(ctx context.Context) error {
 		}
 	}
 	s.two, s.need = t, histories.Decide(t)
-	s.BroughtIn, s.SentOut, s.Rewritten = t.Behind, t.Ahead, t.Rewritten && s.need.BringsIn()
+	s.Received, s.Sent, s.Rewritten = t.Behind, t.Ahead, t.Rewritten && s.need.BringsIn()
 	if t.Rewritten {
-		s.SentOut = t.Own
+		s.Sent = t.Own
 	}
 	if !s.need.Sends(t) && s.need != histories.Replay && s.need != histories.Merge {
-		s.SentOut = 0
+		s.Sent = 0
 	}
 	return nil
 }
@@ -186,7 +186,7 @@ func (s *Sync) branchGone(ctx context.Context) error {
 			}
 		}
 	}
-	return f.Try("if it is to be there again, send it", at("push", "-u", s.hook.Remote, st.Branch))
+	return f.Try("if it is to be there again, send it", at("push", "-u", s.tie.Remote, st.Branch))
 }
 
 // strange says that the two have nothing in common.
@@ -198,6 +198,6 @@ func (s *Sync) strange() error {
 	}
 	f := fault.New(fault.Decision, "branch %s here and the one on the host have no commit in common: they were begun apart", text.Visible(s.stand.Branch))
 	f.Detail("Everything is as it was, here and there.")
-	return f.Try("join the two", text.Command("uncinate", "attach", "--to", s.hook.Address.String(), s.folder.Path)).
-		Try("or look at theirs first", text.Command("git", "-C", s.folder.Path, "log", "--stat", s.hook.Remote+"/"+s.stand.Branch))
+	return f.Try("join the two", text.Command("uncinate", "attach", "--to", s.tie.Address.String(), s.folder.Path)).
+		Try("or look at theirs first", text.Command("git", "-C", s.folder.Path, "log", "--stat", s.tie.Remote+"/"+s.stand.Branch))
 }

@@ -99,7 +99,7 @@ func (s *Sync) weave(ctx context.Context, w *git.Weaver) (string, error) {
 	})
 	s.desk.Tell.Progress("Replaying", 0, 0, "")
 	if err == nil {
-		s.SentOut = made
+		s.Sent = made
 	}
 	return end, err
 }
@@ -155,14 +155,14 @@ func (s *Sync) stepRescue(refs []worktree.Moving, way []string) desk.Step {
 
 func (s *Sync) stepIn(way []string) desk.Step {
 	branch := text.Visible(s.stand.Branch)
-	sentence := fmt.Sprintf("Bring in %s on %s", text.Count(s.BroughtIn, "commit"), branch)
+	sentence := fmt.Sprintf("Bring in %s on %s", text.Count(s.Received, "commit"), branch)
 	switch {
 	case s.need == histories.Take:
 		sentence = fmt.Sprintf("Take %s as the host made it anew", branch)
 	case s.need == histories.Replay:
-		sentence += fmt.Sprintf(", and put your own %s on top anew", text.Count(s.SentOut, "commit"))
+		sentence += fmt.Sprintf(", and put your own %s on top anew", text.Count(s.Sent, "commit"))
 	case s.need == histories.Merge:
-		sentence += fmt.Sprintf(", and merge it with your own %s", text.Count(s.SentOut, "commit"))
+		sentence += fmt.Sprintf(", and merge it with your own %s", text.Count(s.Sent, "commit"))
 	}
 	return desk.Step{Item: plan.Item{ID: "bring-in", Place: plan.Here, Sentence: sentence},
 		Do: func(ctx context.Context) error {
@@ -195,18 +195,18 @@ func (s *Sync) stepOut() desk.Step {
 	branch := text.Visible(s.stand.Branch)
 	ref := "refs/heads/" + s.stand.Branch
 	s.run.AsWas = "Nothing was sent, and what is here is as it was."
-	return desk.Step{Item: plan.Item{ID: "send-out", Place: plan.Host, Sentence: fmt.Sprintf("Send out %s on %s", text.Count(s.SentOut, "commit"), branch)},
+	return desk.Step{Item: plan.Item{ID: "send-out", Place: plan.Host, Sentence: fmt.Sprintf("Send out %s on %s", text.Count(s.Sent, "commit"), branch)},
 		Done: func(ctx context.Context) (bool, error) {
 			id, err := s.folder.Repo.Resolve(ctx, ref)
 			return id == s.stand.Theirs, git.Fault(err, "git cannot tell the commit")
 		},
 		Do: func(ctx context.Context) error {
-			err := project.Push(ctx, s.desk, s.hook, []string{"push", "--progress", "--porcelain", "--set-upstream", "--", s.hook.Remote, ref + ":" + ref})
+			err := project.Push(ctx, s.desk, s.tie, []string{"push", "--progress", "--porcelain", "--set-upstream", "--", s.tie.Remote, ref + ":" + ref})
 			if err == nil || ctx.Err() != nil || fault.Is(err, fault.Unreachable) {
 				return err
 			}
-			if now, look := project.Refs(ctx, s.desk, s.hook, ""); look == nil && now.Branch(s.stand.Branch) != s.stand.Theirs {
-				return fault.New(fault.Decision, "%s was pushed to by someone else meanwhile", s.hook.Address.String()).Because(err).Try("bring that in first", text.Command(s.words("sync")...))
+			if now, look := project.Refs(ctx, s.desk, s.tie, ""); look == nil && now.Branch(s.stand.Branch) != s.stand.Theirs {
+				return fault.New(fault.Decision, "%s was pushed to by someone else meanwhile", s.tie.Address.String()).Because(err).Try("bring that in first", text.Command(s.words("sync")...))
 			}
 			return err
 		}}

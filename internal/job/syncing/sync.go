@@ -43,7 +43,7 @@ type Sync struct {
 	options Options
 	held    *files.Held // the folder's lock
 	folder  *project.Folder
-	hook    *project.Hook
+	tie     *project.Tie
 	project project.Project
 	run     *desk.Runner
 	rescuer *worktree.Rescuer
@@ -62,8 +62,8 @@ type Sync struct {
 	trial   *git.Weaver // the store in which what comes was tried out
 	coming  []string
 
-	BroughtIn int // commits
-	SentOut   int
+	Received  int // commits
+	Sent      int
 	Rewritten bool
 	Moved     *description.Repository // where the hosted repository lies now, if it moved
 	Gone      []string                // branches that are no longer there
@@ -78,15 +78,15 @@ type Synced struct {
 	Branch    string            `json:"branch"`
 	Commit    string            `json:"commit,omitempty"`
 	Saved     string            `json:"saved,omitempty" says:"the commit that was made first"`
-	BroughtIn int               `json:"brought_in"`
-	SentOut   int               `json:"sent_out"`
+	Received  int               `json:"received" says:"commits"`
+	Sent      int               `json:"sent" says:"commits"`
 	Together  string            `json:"together,omitempty" says:"replay or merge, where both sides had new commits"`
 	Rewritten bool              `json:"rewritten,omitempty" says:"the host's branch was made anew there, and is followed"`
 	Rescued   []int             `json:"rescued,omitempty" says:"numbers of the rescue copies that were kept"`
 	Gone      []string          `json:"gone,omitempty" says:"branches that are no longer on the host"`
 	Tags      []string          `json:"tags,omitempty" says:"tags that came in"`
 	Changed   map[string]int    `json:"changed"` // not saved yet
-	Seconds   []string          `json:"copies,omitempty" says:"addresses of copies that hold the branch too now"`
+	Seconds   []string          `json:"second_remotes,omitempty" says:"addresses of second remotes that have the branch too now"`
 	Left      []history.LeftOut `json:"left,omitempty" says:"what was not saved, and why"`
 }
 
@@ -130,12 +130,12 @@ func (s *Sync) prepare(ctx context.Context) error {
 			return err
 		}
 	}
-	if s.hook, err = project.HookOf(ctx, d, f, s.project); err != nil {
+	if s.tie, err = project.TieOf(ctx, d, f, s.project); err != nil {
 		return s.afterSaving(err)
 	}
 	if t := s.options.Told; t != nil && t.Err == nil && (s.saved == nil || s.saved.Commit == "") {
 		s.refs = t.Refs
-	} else if s.refs, err = project.Refs(ctx, d, s.hook, ""); err != nil {
+	} else if s.refs, err = project.Refs(ctx, d, s.tie, ""); err != nil {
 		if err = s.moved(ctx, err); err != nil {
 			return s.afterSaving(err)
 		}
@@ -190,7 +190,7 @@ func (s *Sync) afterSaving(err error) error {
 
 // moved looks where the repository lies now, when the host has none where it was.
 func (s *Sync) moved(ctx context.Context, refused error) error {
-	if !fault.Is(refused, fault.HostSaidNo) || s.hook.Account == nil {
+	if !fault.Is(refused, fault.HostSaidNo) || s.tie.Account == nil {
 		return refused
 	}
 	there, found := project.WentTo(ctx, s.desk, []project.Project{s.project})[s.project.Folder]

@@ -55,9 +55,9 @@ type Practised struct {
 
 // PractisedHost is one of them.
 type PractisedHost struct {
-	Name  string          `json:"name"`
-	At    string          `json:"at" says:"its address"`
-	Users []PractisedUser `json:"users"`
+	Name    string          `json:"name"`
+	Address string          `json:"address"`
+	Users   []PractisedUser `json:"users"`
 }
 
 // PractisedUser is a demo user, with a token that is good for trying only.
@@ -72,16 +72,16 @@ func practiceCommand() *screen.Command {
 		Long: `The practice hosts gannet, petrel and fulmar (or those that are named) run on this
 machine's loopback address until Ctrl-C. They serve real git, and their APIs are as
 unlike as hosts are. Their state lies in a temporary folder that is removed at the end,
-or in the folder that --keep names. The tokens are for trying only; they are made anew at
+or in the folder that --keep names. The tokens are for trying only; they are new at
 each start.`,
 		Examples: []string{"uncinate practice", "uncinate practice petrel", "uncinate practice gannet --fault 'lose on POST times 1'", "uncinate practice --listen 127.0.0.1:8765 --keep practice-state"},
-		Gives:    Practised{},
+		Gives:    Practised{}, Needs: map[string][]string{"seed": {"fault"}},
 		Options: func(o *flag.FlagSet) screen.Run {
 			listen := o.String("listen", "127.0.0.1:0", "loopback `address` to listen on, the next ports for the next hosts; port 0 takes free ones")
 			keep := o.String("keep", "", "keep the state in this `folder`")
 			seed := o.Uint64("seed", 1, "`number` from which faults that come by chance are drawn")
 			var faults []string
-			o.Func("fault", "let the hosts misbehave: `what`, as docs/practice.md says; may be given again", func(s string) error {
+			o.Func("fault", "let the hosts misbehave: `what`, as docs/practice.md says; may be repeated", func(s string) error {
 				_, err := practice.ParseFault(s)
 				faults = append(faults, s)
 				return err
@@ -141,11 +141,11 @@ func runPractice(ctx context.Context, e *screen.Env, names []string, listen, kee
 		}
 	}
 	if err := e.Give(doc, func() {
-		e.Table([]string{"host", "at", "user", "token (for trying only, good for a year)"}, rows)
+		e.Table([]string{"host", "address", "user", "token (for trying only, valid for a year)"}, rows)
 		e.Say("Demo projects: %s", doc.Projects)
 		e.Say("They run until Ctrl-C. In another terminal:")
 		first := doc.Hosts[0]
-		e.Say("  uncinate host add %s --at %s", first.Name, first.At)
+		e.Say("  uncinate host add %s --at %s", first.Name, first.Address)
 		e.Say("  uncinate account add tern --host %s --user tern     (paste tern's token)", first.Name)
 		e.Say("  uncinate attach %s", text.Quote(filepath.Join(doc.Projects, "gauge-firmware")))
 	}); err != nil {
@@ -158,7 +158,7 @@ func runPractice(ctx context.Context, e *screen.Env, names []string, listen, kee
 
 // demoUsers gives a practice host its users, and what they sign in with.
 func demoUsers(h *practice.Running) (PractisedHost, error) {
-	one := PractisedHost{Name: h.Name, At: h.URL}
+	one := PractisedHost{Name: h.Name, Address: h.URL}
 	tokens, err := h.Demo()
 	for _, t := range tokens {
 		one.Users = append(one.Users, PractisedUser{t.User, t.Secret})

@@ -9,6 +9,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"time"
 
@@ -19,9 +20,9 @@ import (
 )
 
 func tourCommand() *screen.Command {
-	return &screen.Command{Name: "tour", Short: "play the whole job through on the practice hosts",
+	return &screen.Command{Name: "tour", Short: "run through the whole job on the practice hosts",
 		Long: `Starts the practice host gannet in a temporary folder, writes a demo project, and plays
-two machines: pier, the office computer, hooks the project to gannet; launch, the laptop
+two machines: pier, the office computer, attaches the project to gannet; launch, the laptop
 aboard, clones it; both stay in step; at the end a token lives its life. Every command is run for real and shown with its
 real output. Nothing of yours is touched, and nothing is left behind without --keep.`,
 		Options: func(o *flag.FlagSet) screen.Run {
@@ -97,7 +98,7 @@ func (t *tour) play(g *practice.Running, piers string, launchs []string) error {
 	if err := practice.WriteProjects(pier.home); err != nil {
 		return err
 	}
-	t.e.Say("The practice host gannet runs at %s. Two machines, pier and launch, know nothing yet.", g.URL)
+	t.e.Say("The practice host gannet runs at %s. Two machines, pier and launch, are new.", g.URL)
 	for _, s := range t.script(pier, launch, g, piers, launchs) {
 		if s.about != "" {
 			t.e.Say("\n%s", s.about)
@@ -123,7 +124,7 @@ type scene struct {
 // script is the whole job, in order.
 func (t *tour) script(pier, launch *machine, g *practice.Running, piers string, launchs []string) []scene {
 	return []scene{
-		{pier, "1. On pier, the office computer: say which host, and who you are there", "", "uncinate host add gannet --at " + g.URL, "", 0},
+		{pier, "1. On pier, the office computer: add the host, and your account on it", "", "uncinate host add gannet --at " + g.URL, "", 0},
 		{pier, "", "", "uncinate vault make --by file", "", 0},
 		{pier, "", "", "uncinate account add tern --host gannet", piers, 0},
 		{pier, "2. Look at what would go up and what would happen, then let it happen", "gauge-firmware", "uncinate survey", "", 0},
@@ -140,15 +141,15 @@ func (t *tour) script(pier, launch *machine, g *practice.Running, piers string, 
 		{launch, "5. Work aboard with plain git: it signs in by itself", "gauge-firmware", "edit src/level.h", "", 0},
 		{launch, "", "gauge-firmware", "git commit -q -a -m 'Correct the level by the datum'", "", 0},
 		{launch, "", "gauge-firmware", "git push -q", "", 0},
-		{pier, "6. Back on pier, where something was written meanwhile: save it, bring in, send out, in one", "gauge-firmware", "edit README.md", "", 0},
+		{pier, "6. Back on pier, where something was written meanwhile: save it, receive and send, in one", "gauge-firmware", "edit README.md", "", 0},
 		{pier, "", "gauge-firmware", "uncinate status", "", 0},
 		{pier, "", "gauge-firmware", "uncinate changes", "", 0},
-		{pier, "", "gauge-firmware", "uncinate sync --save 'Say where the gauge stands'", "", 0},
+		{pier, "", "gauge-firmware", "uncinate sync --save --message 'Say where the gauge stands'", "", 0},
 		{pier, "", "gauge-firmware", "uncinate history", "", 0},
 		{launch, "7. And launch follows, with all its projects at once", "", "uncinate clone tide-almanac", "", 0},
 		{launch, "", "", "uncinate status --all", "", 0},
 		{launch, "", "", "uncinate sync --all", "", 0},
-		{launch, "8. The life of a token: one that ends soon is warned of, replaced, tested, revoked", "gauge-firmware", "uncinate token replace tern --yes", launchs[1], 0},
+		{launch, "8. The life of a token: one that expires soon is warned of, replaced, tested, revoked", "gauge-firmware", "uncinate token replace tern --yes", launchs[1], 0},
 		{launch, "", "gauge-firmware", "uncinate sync", "", 0},
 		{launch, "", "gauge-firmware", "uncinate token replace tern --yes", launchs[2], 0},
 		{launch, "", "gauge-firmware", "uncinate token test tern", "", 0},
@@ -176,7 +177,7 @@ func (t *tour) compare(pier, launch *machine, g *practice.Running) error {
 	if ids[0] != ids[1] || ids[1] != ids[2] {
 		return fault.New(fault.Failed, "the tour ended out of step: %s", strings.Join(ids, ", "))
 	}
-	t.e.Say("\npier, launch and gannet all hold main at %.10s. The tour is over.", ids[0])
+	t.e.Say("\npier, launch and gannet all have main at %.10s. The tour is over.", ids[0])
 	return nil
 }
 
@@ -193,6 +194,9 @@ func (m *machine) env() []string {
 		if v := os.Getenv(name); v != "" {
 			env = append(env, name+"="+v)
 		}
+	}
+	if bold, width := m.tour.e.Terminal(); bold {
+		env = append(env, "CLICOLOR_FORCE=1", "COLUMNS="+strconv.Itoa(width))
 	}
 	return env
 }
@@ -228,8 +232,9 @@ func (m *machine) run(line, in string, expected int) error {
 	var out bytes.Buffer
 	c.Stdout, c.Stderr = &out, &out
 	err = c.Run()
+	bold, _ := e.Terminal()
 	for line := range strings.SplitSeq(strings.TrimRight(out.String(), "\n"), "\n") {
-		if line != "" {
+		if line != "" || bold && out.Len() > 0 {
 			e.Say("%s", strings.ReplaceAll(line, m.home, "~"))
 		}
 	}

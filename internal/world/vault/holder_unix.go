@@ -158,7 +158,7 @@ func startHolder(program, socket string, m message) error {
 type holder struct {
 	identity string
 	until    time.Time
-	unkept   map[string]message
+	inMemory map[string]message
 }
 
 // tidy forgets what is over, and tells when to look again; false when nothing is held.
@@ -170,12 +170,12 @@ func (h *holder) tidy(now time.Time) (next time.Time, holds bool) {
 	if h.identity != "" && h.until.Before(next) {
 		next = h.until
 	}
-	for name, m := range h.unkept {
+	for name, m := range h.inMemory {
 		if !now.Before(m.Until) || m.Leader != 0 && !leads(m.Leader) {
-			delete(h.unkept, name)
+			delete(h.inMemory, name)
 		}
 	}
-	return next, h.identity != "" || len(h.unkept) > 0
+	return next, h.identity != "" || len(h.inMemory) > 0
 }
 
 // take does what a message wants.
@@ -188,11 +188,11 @@ func (h *holder) take(m message) (answer message) {
 	case wantLock:
 		h.identity = ""
 	case wantKeep:
-		h.unkept[m.Name] = m
+		h.inMemory[m.Name] = m
 	case wantSecret:
-		return message{Secret: h.unkept[m.Name].Secret}
+		return message{Secret: h.inMemory[m.Name].Secret}
 	case wantDrop:
-		delete(h.unkept, m.Name)
+		delete(h.inMemory, m.Name)
 	}
 	return message{}
 }
@@ -221,7 +221,7 @@ func Hold(ctx context.Context, r io.Reader) error {
 	defer l.Close()
 	stop := context.AfterFunc(ctx, func() { l.Close() })
 	defer stop()
-	h := &holder{unkept: map[string]message{}}
+	h := &holder{inMemory: map[string]message{}}
 	h.take(first)
 	for {
 		next, holds := h.tidy(time.Now())

@@ -30,16 +30,16 @@ func (v *Vault) Lock() (bool, error) {
 	return err == nil, err
 }
 
-// PutUnkept gives a secret to the holding process alone, which forgets it when the
+// PutInMemory gives a secret to the holding process alone, which forgets it when the
 // time is over, when the terminal session that gave it ends, or by Lock. Nothing is
 // written.
-func (v *Vault) PutUnkept(program, name, secret string, until time.Time) error {
+func (v *Vault) PutInMemory(program, name, secret string, until time.Time) error {
 	v.seen(secret)
 	return giveHolder(program, v.socket, message{Want: wantKeep, Name: name, Secret: secret, Until: until, Leader: sessionLeader()})
 }
 
-// GetUnkept reads such a secret; false when it is forgotten.
-func (v *Vault) GetUnkept(name string) (string, bool, error) {
+// GetInMemory reads such a secret; false when it is forgotten.
+func (v *Vault) GetInMemory(name string) (string, bool, error) {
 	m, err := askHolder(v.socket, message{Want: wantSecret, Name: name})
 	if errors.Is(err, errNoHolder) {
 		return "", false, nil
@@ -48,8 +48,8 @@ func (v *Vault) GetUnkept(name string) (string, bool, error) {
 	return m.Secret, m.Secret != "", err
 }
 
-// RemoveUnkept lets the holding process forget such a secret now.
-func (v *Vault) RemoveUnkept(name string) error {
+// RemoveInMemory lets the holding process forget such a secret now.
+func (v *Vault) RemoveInMemory(name string) error {
 	_, err := askHolder(v.socket, message{Want: wantDrop, Name: name})
 	if errors.Is(err, errNoHolder) {
 		return nil

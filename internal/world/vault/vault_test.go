@@ -300,11 +300,11 @@ func TestByKeyring(t *testing.T) {
 	assert.Empty(t, r.entries, "the keyring keeps nothing that opens nothing")
 }
 
-// TestUnkept holds a secret in the process alone.
-func TestUnkept(t *testing.T) {
+// TestInMemory holds a secret in the process alone.
+func TestInMemory(t *testing.T) {
 	v := quick(t, &ring{})
 	require.NoError(t, os.MkdirAll(filepath.Dir(v.socket), 0o700))
-	_, found, err := v.GetUnkept("a")
+	_, found, err := v.GetInMemory("a")
 	require.NoError(t, err)
 	assert.False(t, found)
 	leader := exec.Command("setsid", "--wait", "sleep", "60")
@@ -314,22 +314,22 @@ func TestUnkept(t *testing.T) {
 	require.NoError(t, err)
 	ended := make(chan error, 1)
 	go func() { ended <- Hold(context.Background(), strings.NewReader(string(task)+"\n")) }()
-	require.Eventually(t, func() bool { _, found, _ := v.GetUnkept("a"); return found }, 5*time.Second, 5*time.Millisecond)
-	require.NoError(t, v.PutUnkept("/no/program", "b", "second-secret", time.Now().Add(time.Minute)), "one process holds all")
-	require.NoError(t, v.PutUnkept("/no/program", "c", "third-secret", time.Now().Add(-time.Minute)))
+	require.Eventually(t, func() bool { _, found, _ := v.GetInMemory("a"); return found }, 5*time.Second, 5*time.Millisecond)
+	require.NoError(t, v.PutInMemory("/no/program", "b", "second-secret", time.Now().Add(time.Minute)), "one process holds all")
+	require.NoError(t, v.PutInMemory("/no/program", "c", "third-secret", time.Now().Add(-time.Minute)))
 	for name, want := range map[string]string{"a": "canary-secret", "b": "second-secret", "c": "", "d": ""} {
-		got, _, err := v.GetUnkept(name)
+		got, _, err := v.GetInMemory(name)
 		require.NoError(t, err)
 		assert.Equal(t, want, got, name)
 	}
 	require.NoError(t, leader.Process.Kill())
 	_ = leader.Wait()
-	got, found, err := v.GetUnkept("a")
+	got, found, err := v.GetInMemory("a")
 	require.NoError(t, err)
 	assert.False(t, found, "the session that gave it has ended: %s", got)
-	require.NoError(t, v.RemoveUnkept("b"))
+	require.NoError(t, v.RemoveInMemory("b"))
 	require.NoError(t, <-ended, "nothing is held any more")
-	require.NoError(t, v.RemoveUnkept("b"))
+	require.NoError(t, v.RemoveInMemory("b"))
 }
 
 func TestOthersMayNotWriteInTheFolder(t *testing.T) {

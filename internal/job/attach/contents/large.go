@@ -49,7 +49,7 @@ func (c *Contents) PlanLarge(ctx context.Context, theirs func(path string) bool)
 		return fault.New(fault.Usage, "large files go into the storage from a first commit on; commits that hold them already would have to be made anew").
 			Try("see what git-lfs says of that", "git lfs migrate --help")
 	}
-	if c.Hook.Address.Scheme == "ssh" {
+	if c.Tie.Address.Scheme == "ssh" {
 		return fault.New(fault.Decision, "large-file storage is reached over https only").Try("take that way", c.Again("--over", "https", "--large", o.Large[0]))
 	}
 	if _, err := c.Folder.Repo.Do(ctx, "lfs", "version"); err != nil {

@@ -10,7 +10,6 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
-	"time"
 
 	"uncinate/internal/core/fault"
 	"uncinate/internal/core/joining"
@@ -76,14 +75,14 @@ func (joins *Join) Plan(ctx context.Context, refs web.Refs) error {
 		}
 		joins.Way, joins.Branch = j, j.Branch
 		if refs.Branch(j.Branch) != j.Tip && refs.Branch(j.Branch) != joins.Folder.Head {
-			return fault.New(fault.Decision, "%s was pushed to since this attach was cut off", joins.Hook.Address.String()).
+			return fault.New(fault.Decision, "%s was pushed to since this attach was cut off", joins.Tie.Address.String()).
 				Try("put back what was begun, then attach again", text.Command("uncinate", "detach", joins.Folder.Path))
 		}
 		return nil
 	}
 	if j.Branch = j.Was; refs.Branch(j.Was) == "" {
 		if j.Branch = joins.mainBranch(refs); j.Branch == "" {
-			return fault.New(fault.Decision, "%s has several branches and says of none that it is the main one: %s", joins.Hook.Address.String(), text.Excerpt(strings.Join(refs.Branches(), ", "), 100)).
+			return fault.New(fault.Decision, "%s has several branches and says of none that it is the main one: %s", joins.Tie.Address.String(), text.Excerpt(strings.Join(refs.Branches(), ", "), 100)).
 				Try("give the branch here the name of the right one", text.Command("git", "-C", joins.Folder.Path, "branch", "-m", "NAME"))
 		}
 		if slices.Contains(joins.Folder.Branches, j.Branch) && joins.Folder.Head != "" {
@@ -98,7 +97,7 @@ func (joins *Join) Plan(ctx context.Context, refs web.Refs) error {
 	}
 	count, err := aside.Do(ctx, "rev-list", "--count", j.Tip)
 	if err != nil {
-		return git.Fault(err, "what %s holds cannot be read", joins.Hook.Address.String())
+		return git.Fault(err, "what %s holds cannot be read", joins.Tie.Address.String())
 	}
 	if _, err := fmt.Sscan(count, &j.Commits); err != nil {
 		return fault.New(fault.Failed, "git counts commits oddly: %s", text.Excerpt(count, 40))
@@ -142,14 +141,14 @@ func (j *Join) bringAside(ctx context.Context) (*git.Repo, error) {
 	if err != nil {
 		return nil, git.Fault(err, "git cannot make a repository in %s", text.Visible(dir))
 	}
-	if err := j.Hook.WriteInclude(ctx); err != nil {
+	if err := j.Tie.WriteInclude(ctx); err != nil {
 		return nil, err
 	}
-	_, err = g.Run(ctx, git.Cmd{Dir: dir, Args: []string{"fetch", "--progress", "--no-tags", "--no-auto-maintenance", "--no-write-fetch-head", "--", j.Hook.Address.String(), "+refs/heads/*:refs/heads/*"},
-		Config: j.Hook.Config(), Watch: project.Watch(j.Desk, "Looking at what is there", "Receiving objects")})
+	_, err = g.Run(ctx, git.Cmd{Dir: dir, Args: []string{"fetch", "--progress", "--no-tags", "--no-auto-maintenance", "--no-write-fetch-head", "--", j.Tie.Address.String(), "+refs/heads/*:refs/heads/*"},
+		Config: j.Tie.Config(), Watch: project.Watch(j.Desk, "Looking at what is there", "Receiving objects")})
 	j.Desk.Tell.Progress("Looking at what is there", 0, 0, "")
 	if err != nil {
-		return nil, project.Diagnose(ctx, j.Desk, j.Hook.Address, err)
+		return nil, project.Diagnose(ctx, j.Desk, j.Tie.Address, err)
 	}
 	return aside, nil
 }
@@ -258,7 +257,7 @@ func (j *Join) blocked(paths []string) error {
 		return nil
 	}
 	return fault.New(fault.Decision, "where one side has a file the other has a folder: %s", text.Excerpt(strings.Join(paths, ", "), 120)).
-		Detail("Nothing was changed, here or there.").
+		Detail("Nothing was changed, on either side.").
 		Try("give yours another name", text.Command("mv", "--", filepath.Join(j.Folder.Path, firstPart(paths[0])), filepath.Join(j.Folder.Path, firstPart(paths[0])+"-2")))
 }
 
@@ -271,32 +270,29 @@ func firstPart(p string) string {
 func (j *Join) decide(clashes []joining.Clash) error {
 	way := j.Options.Clash
 	if len(clashes) > 0 && way == "" {
-		f := fault.New(fault.Decision, "%s %s here and there, and not the same", text.Count(len(clashes), "file"), desk.IsAre(len(clashes)))
+		f := fault.New(fault.Decision, "%s between both sides", text.Either(len(clashes) == 1, "1 file differs", text.Count(len(clashes), "file")+" differ"))
 		u := &worktree.Undecided{Fault: f}
 		for _, c := range clashes {
 			u.Paths = append(u.Paths, c.Path)
 		}
 		desk.FirstOf(f, desk.Visible(u.Paths))
-		f.Detail("Nothing was changed, here or there.")
+		f.Detail("Nothing was changed, on either side.")
 		args := append(j.ToArgs(), "--clash")
-		f.Try("keep yours; theirs stays in the history", j.Again(append(args, "mine")...))
-		f.Try("or take theirs, yours being kept", j.Again(append(args, "theirs")...))
-		f.Try("or keep yours and lay theirs beside it", j.Again(append(args, "both")...))
+		f.Try("use yours; theirs stays in the history", j.Again(append(args, "mine")...))
+		f.Try("or use theirs; yours is put beside it or stays in the history", j.Again(append(args, "theirs")...))
+		f.Try("or use theirs, and put yours beside it", j.Again(append(args, "both")...))
 		return u
 	}
-	date := j.Desk.Now().Format(time.DateOnly)
+	machine, err := j.Desk.Machine()
+	if err != nil {
+		machine = "here"
+	}
 	for _, c := range clashes {
 		d := worktree.Decided{Path: c.Path, Mine: c.Mine, Theirs: c.Theirs, Way: way}
 		taken := func(p string) bool { return !files.Missing(j.At(p)) }
 		switch {
-		case way == joining.Theirs && j.Way.Mode == Onto:
-			machine, err := j.Desk.Machine()
-			if err != nil {
-				machine = "here"
-			}
-			d.Beside = joining.Beside(c.Path, joining.Mine, machine, date, taken)
-		case way == joining.Both && c.Theirs.ID != "":
-			d.Beside = joining.Beside(c.Path, joining.Theirs, j.Whose(), date, taken)
+		case joining.TakesTheirs(way, c.Theirs) && j.Way.Mode == Onto, way == joining.Both && c.Theirs.ID != "" && c.Mine.ID != "":
+			d.Beside = joining.Beside(c.Path, machine, taken)
 		}
 		j.Way.Decided = append(j.Way.Decided, d)
 	}
@@ -353,7 +349,7 @@ func (j *Join) joinChanges(ctx context.Context, aside *git.Repo, tree string) er
 		changes[p] = true
 	}
 	for _, d := range j.Way.Decided {
-		changes[d.Path] = d.Way == joining.Theirs
+		changes[d.Path] = joining.TakesTheirs(d.Way, d.Theirs)
 	}
 	if j.Way.Rules != "" {
 		changes[".gitignore"] = true
@@ -384,7 +380,7 @@ func (j *Join) joinChanges(ctx context.Context, aside *git.Repo, tree string) er
 	if len(bad) == 0 {
 		return nil
 	}
-	return worktree.WrittenOver(bad).Detail("Nothing was changed, here or there.").
+	return worktree.WrittenOver(bad).Detail("Nothing was changed, on either side.").
 		Try("save your changes first", text.Command("git", "-C", j.Folder.Path, "add", "-A")+" && "+text.Command("git", "-C", j.Folder.Path, "commit"))
 }
 

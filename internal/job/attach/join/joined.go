@@ -15,7 +15,7 @@ import (
 func (j *Way) TheirEntries() []joining.Entry {
 	out := slices.Clone(j.Added)
 	for _, d := range j.Decided {
-		if d.Way == joining.Theirs {
+		if joining.TakesTheirs(d.Way, d.Theirs) {
 			e := d.Theirs
 			e.Path = d.Path
 			out = append(out, e)
@@ -34,7 +34,7 @@ func (j *Way) Holds(path string) bool {
 func (j *Way) Outcome() string {
 	var parts []string
 	if len(j.Added) > 0 {
-		parts = append(parts, fmt.Sprintf("%s only there %s", text.Count(len(j.Added), "file"), text.Either(len(j.Added) == 1, "is taken over", "are taken over")))
+		parts = append(parts, fmt.Sprintf("%s only on the host %s added", text.Count(len(j.Added), "file"), text.Either(len(j.Added) == 1, "is", "are")))
 	}
 	if j.Rules != "" {
 		parts = append(parts, "the ignore rules are put together")
@@ -46,7 +46,7 @@ func (j *Way) Outcome() string {
 		case joining.Theirs:
 			parts = append(parts, text.Visible(d.Path)+" becomes theirs")
 		default:
-			parts = append(parts, text.Visible(d.Path)+" stays yours, with theirs beside it")
+			parts = append(parts, text.Visible(d.Path)+" becomes theirs, with yours beside it")
 		}
 		if len(parts) > 6 {
 			parts = append(parts, "and so on")
@@ -77,7 +77,7 @@ type Result struct {
 type ResultClash struct {
 	Path   string `json:"path"`
 	Way    string `json:"way" says:"mine, theirs or both"`
-	Beside string `json:"beside,omitempty" says:"where the other side is kept, outside of what git carries"`
+	Beside string `json:"beside,omitempty" says:"where yours is put, outside of what git tracks"`
 }
 
 // Told is the result as it is shown; nil where nothing is joined.

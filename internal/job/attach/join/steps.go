@@ -105,15 +105,15 @@ func (joins *Join) StepBringIn() desk.Step {
 			}
 			from, config := joins.asideDir(), []string(nil)
 			if files.Reached(from) == files.None { // it was looked at by an earlier run
-				from, config = joins.Hook.Address.String(), joins.Hook.Config()
-				if err := joins.Hook.WriteInclude(ctx); err != nil {
+				from, config = joins.Tie.Address.String(), joins.Tie.Config()
+				if err := joins.Tie.WriteInclude(ctx); err != nil {
 					return err
 				}
 			}
 			_, err = joins.Folder.Repo.Run(ctx, git.Cmd{Dir: joins.Folder.Path, Config: append(slices.Clone(joins.Folder.Repo.Safe), config...), Watch: project.Watch(joins.Desk, "Bringing in", "Receiving objects"),
 				Args: []string{"fetch", "--progress", "--no-tags", "--no-auto-maintenance", "--no-write-fetch-head", "--", from, "+refs/heads/*:" + tracking + "*"}})
 			joins.Desk.Tell.Progress("Bringing in", 0, 0, "")
-			return git.Fault(err, "git cannot bring in what %s holds", joins.Hook.Address.String())
+			return git.Fault(err, "git cannot bring in what %s holds", joins.Tie.Address.String())
 		},
 		Undo: joins.UndoBringIn}
 }
@@ -194,7 +194,7 @@ func (joins *Join) joinedCommit(ctx context.Context) (string, error) {
 			return "", fault.New(fault.Failed, "%s clashes, and did not when we looked", text.Visible(c.Path))
 		default:
 			e := c.Mine
-			if j.Decided[i].Way == joining.Theirs || e.ID == "" && j.Decided[i].Way == joining.Both {
+			if joining.TakesTheirs(j.Decided[i].Way, c.Theirs) {
 				e = c.Theirs
 			}
 			e.Path = c.Path
@@ -264,16 +264,16 @@ func (joins *Join) lay(ctx context.Context) error {
 	var out []string
 	for _, d := range j.Decided {
 		switch {
-		case d.Way == joining.Theirs && j.Mode == Onto:
+		case joining.TakesTheirs(d.Way, d.Theirs) && j.Mode == Onto:
 			if files.Missing(joins.At(d.Beside)) {
 				if err := files.Move(joins.At(d.Path), joins.At(d.Beside)); err != nil && !errors.Is(err, fs.ErrNotExist) {
 					return err
 				}
 			}
 		case d.Beside != "" && files.Missing(joins.At(d.Beside)):
-			data, err := joins.Folder.Repo.Run(ctx, git.Cmd{Dir: joins.Folder.Path, Args: []string{"cat-file", "blob", d.Theirs.ID}})
+			data, err := joins.Folder.Repo.Run(ctx, git.Cmd{Dir: joins.Folder.Path, Args: []string{"cat-file", "blob", d.Mine.ID}})
 			if err != nil {
-				return git.Fault(err, "their %s cannot be read", text.Visible(d.Path))
+				return git.Fault(err, "your %s cannot be read", text.Visible(d.Path))
 			}
 			if err := files.WriteBy(joins.At(d.Beside), joins.BesideGit("beside.new"), data, 0o644); err != nil {
 				return err
@@ -303,7 +303,7 @@ func (j *Join) exclude() error {
 	var rules []kinds.Rule
 	for _, d := range j.Way.Decided {
 		if d.Beside != "" {
-			rules = append(rules, kinds.Rule{Pattern: "/" + kinds.Escape(d.Beside), Why: "copies that were kept when two sides were joined"})
+			rules = append(rules, kinds.Rule{Pattern: "/" + kinds.Escape(d.Beside), Why: "yours, put beside the host's file"})
 		}
 	}
 	if len(rules) == 0 {
@@ -352,8 +352,8 @@ func (joins *Join) UndoLay(ctx context.Context) error {
 	for _, d := range j.Decided {
 		switch {
 		case d.Beside == "":
-		case d.Way == joining.Both:
-			if err := remove(d.Beside, d.Theirs.ID); err != nil {
+		case j.Mode != Onto:
+			if err := remove(d.Beside, d.Mine.ID); err != nil {
 				return err
 			}
 		case !files.Missing(joins.At(d.Beside)):

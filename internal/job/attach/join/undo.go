@@ -46,5 +46,5 @@ func (j *Join) UntouchedSince(ctx context.Context) error {
 	}
 	return fault.New(fault.Decision, "work went on here since the attach was cut off: other branches, tags or commits than then stand here now, so it cannot be put back").
 		Try("finish the attach instead", text.Command("uncinate", "attach", j.Folder.Path)).
-		Try("or take only the hook off", text.Command("uncinate", "detach", "--hook-only", j.Folder.Path))
+		Try("or remove only the remote", text.Command("uncinate", "detach", "--remote-only", j.Folder.Path))
 }

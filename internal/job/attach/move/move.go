@@ -201,7 +201,7 @@ func (m *Move) StepSendAll() desk.Step {
 					return err
 				}
 			}
-			err = project.Push(ctx, m.Desk, m.Hook, args)
+			err = project.Push(ctx, m.Desk, m.Tie, args)
 			m.Went = err == nil
 			return err
 		}}

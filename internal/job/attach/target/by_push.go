@@ -31,7 +31,7 @@ func (t *Target) checkByPush() error {
 	switch made, wanted := act.Makes, t.Repository.Visibility; {
 	case wide(made) > wide(wanted):
 		return fault.New(fault.Refused, "%s makes repositories by the first push, and such a one is %s at first, so what is to be %s would be seen by others", name, made, wanted).
-			Try("make it on the host's page, then hook to it", t.Again("--to", t.Repository.Path())).
+			Try("make it on the host's page, then attach to it", t.Again("--to", t.Repository.Path())).
 			Try("or let it be "+made, t.Again("--visibility", made))
 	case made != wanted && t.Login.May("repository-change", "") != nil:
 		return fault.New(fault.Refused, "%s makes repositories by the first push, and such a one is %s; it offers no way to make it %s", name, made, wanted).

@@ -70,23 +70,23 @@ func (t *Target) CheckAddress(ctx context.Context) error {
 	if at.Scheme == "http" && !address.Guarded("http", at.Host) {
 		return fault.New(fault.Refused, "plain http to %s would send the token unencrypted", at.Host)
 	}
-	t.Hook = &project.Hook{Desk: t.Desk, Repo: t.Folder.Repo, Remote: t.Options.Remote, Address: at}
+	t.Tie = &project.Tie{Desk: t.Desk, Repo: t.Folder.Repo, Remote: t.Options.Remote, Address: at}
 	user := ""
 	if t.Login != nil {
-		t.Hook.Account = t.Login.Account
+		t.Tie.Account = t.Login.Account
 	} else if t.Move != "" {
-		t.Hook.Account = &t.moveFor
-	} else if t.Hook.Account, err = t.plainAccount(); err != nil {
+		t.Tie.Account = &t.moveFor
+	} else if t.Tie.Account, err = t.plainAccount(); err != nil {
 		return err
 	}
-	if t.Hook.Account != nil {
-		if t.Hook.Key, err = accounts.KeyOf(t.Desk, t.Hook.Account.Name, accounts.KeyInForce); err != nil {
+	if t.Tie.Account != nil {
+		if t.Tie.Key, err = accounts.KeyOf(t.Desk, t.Tie.Account.Name, accounts.KeyInForce); err != nil {
 			return err
 		}
 		if err := t.checkKey(ctx); err != nil {
 			return err
 		}
-		if user, _, err = login.GitLogin(ctx, t.Desk, t.Hook.Account, ""); err != nil {
+		if user, _, err = login.GitLogin(ctx, t.Desk, t.Tie.Account, ""); err != nil {
 			return err
 		}
 		if err := project.CheckNetrc(t.Desk, at, user); err != nil {
@@ -100,8 +100,8 @@ func (t *Target) CheckAddress(ctx context.Context) error {
 		}
 	}
 	if s := project.Rewrites(settings, at); s != nil && s.Scope != "local" {
-		t.Hook.Rewrite = t.Login != nil
-		if t.Hook.Rewrite {
+		t.Tie.Rewrite = t.Login != nil
+		if t.Tie.Rewrite {
 			t.Notes = append(t.Notes, "Your git configuration turns this address into another ("+text.Visible(s.Key)+" in "+text.Visible(s.Origin)+"); for this project it is kept as it is.")
 		}
 	}
@@ -112,16 +112,16 @@ func (t *Target) CheckAddress(ctx context.Context) error {
 // with the account's secret, otherwise through git with the sign-in it has.
 func (t *Target) RemoteRefs(ctx context.Context) (web.Refs, error) {
 	if t.Move != "" && t.Login == nil {
-		return t.Desk.Web.Refs(ctx, t.Hook.Address, t.moveFor.User, t.Move)
+		return t.Desk.Web.Refs(ctx, t.Tie.Address, t.moveFor.User, t.Move)
 	}
 	token := ""
 	if t.Login != nil {
 		token = t.Login.Token
 	}
-	return project.Refs(ctx, t.Desk, t.Hook, token)
+	return project.Refs(ctx, t.Desk, t.Tie, token)
 }
 
-// HostName is the known host that is hooked to, "" for an address that no
+// HostName is the known host that is attached to, "" for an address that no
 // description covers.
 func (t *Target) HostName() string {
 	if t.Login == nil {
@@ -141,7 +141,7 @@ func (w *Work) Again(options ...string) string {
 
 // Headline says in a few words what the plan is for.
 func (t *Target) Headline() string {
-	what := t.Hook.Address.String()
+	what := t.Tie.Address.String()
 	if t.Login != nil {
 		what = t.Repository.Path() + " on " + t.Login.Host.Name
 	}
@@ -149,7 +149,7 @@ func (t *Target) Headline() string {
 	if !t.Create {
 		verb = ""
 	}
-	return "To hook " + text.Visible(filepath.Base(t.Folder.Path)) + " to " + verb + what + ":"
+	return "To attach " + text.Visible(filepath.Base(t.Folder.Path)) + " to " + verb + what + ":"
 }
 
 // Lets are what the person lets through now; each needs a reason.

@@ -25,11 +25,11 @@ func (t *Target) Commit(ctx context.Context, tree, message string, parents ...st
 		args = append(args, "-p", p)
 	}
 	var config []string
-	if t.Hook.Key != nil && t.Hook.Key.Signs { // the account signs, also before the hook stands
-		if err := t.Hook.WriteInclude(ctx); err != nil {
+	if t.Tie.Key != nil && t.Tie.Key.Signs { // the account signs, also before the tie stands
+		if err := t.Tie.WriteInclude(ctx); err != nil {
 			return "", err
 		}
-		config = t.Hook.Config()
+		config = t.Tie.Config()
 	}
 	if signs, err := repo.Run(ctx, git.Cmd{Dir: repo.Dir, Args: []string{"config", "--type=bool", "--get", "commit.gpgSign"}, Config: config}); err == nil && strings.TrimSpace(string(signs)) == "true" {
 		args = append(args, "-S")

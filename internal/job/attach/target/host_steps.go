@@ -138,7 +138,7 @@ func (t *Target) marks() bool { return t.Login.May("repository-change", "") == n
 // take goes on with a repository that this attach made.
 func (t *Target) take(made description.Repository) error {
 	visibility, over := t.Repository.Visibility, made.HTTPS
-	if t.Hook.Address.Scheme == "ssh" {
+	if t.Tie.Address.Scheme == "ssh" {
 		over = made.SSH
 	}
 	at, err := address.Parse(over)
@@ -147,7 +147,7 @@ func (t *Target) take(made description.Repository) error {
 	}
 	t.Repository = made
 	t.Repository.Visibility = visibility
-	t.Hook.Address = at
+	t.Tie.Address = at
 	if err := t.Run.Note("id", made.ID); err != nil {
 		return err
 	}
@@ -184,9 +184,9 @@ func (t *Target) describe(ctx context.Context) error {
 
 // entry is what the register says of the project.
 func (t *Target) entry() project.Project {
-	p := project.Project{Folder: t.Folder.Path, Remote: t.Options.Remote, Address: t.Hook.Address.String(), ID: t.Repository.ID, Page: t.Repository.Page, Hooked: t.Desk.Now().UTC().Truncate(time.Second)}
-	if t.Hook.Account != nil {
-		p.Account = t.Hook.Account.Name
+	p := project.Project{Folder: t.Folder.Path, Remote: t.Options.Remote, Address: t.Tie.Address.String(), ID: t.Repository.ID, Page: t.Repository.Page, Attached: t.Desk.Now().UTC().Truncate(time.Second)}
+	if t.Tie.Account != nil {
+		p.Account = t.Tie.Account.Name
 	}
 	if t.Login != nil {
 		p.Host = t.Login.Host.Name
@@ -195,11 +195,11 @@ func (t *Target) entry() project.Project {
 	return p
 }
 
-// StepHook adds the remote and its sign-in to git's configuration here, and to the register.
-func (t *Target) StepHook() desk.Step {
-	return desk.Step{Item: plan.Item{ID: "hook", Place: plan.Here, Sentence: t.hookSentence()},
+// StepTie adds the remote and its sign-in to git's configuration here, and to the register.
+func (t *Target) StepTie() desk.Step {
+	return desk.Step{Item: plan.Item{ID: "tie", Place: plan.Here, Sentence: t.tieSentence()},
 		Done: func(ctx context.Context) (bool, error) {
-			stands, err := t.Hook.Done(ctx)
+			stands, err := t.Tie.Done(ctx)
 			if err != nil || !stands {
 				return false, err
 			}
@@ -208,23 +208,23 @@ func (t *Target) StepHook() desk.Step {
 			}
 			p, found, err := project.EntryOf(t.Desk, t.Folder.Path, t.Options.Remote)
 			want := t.entry()
-			want.Hooked = p.Hooked
+			want.Attached = p.Attached
 			return found && p == want, err
 		},
-		Do:   t.hookIt,
-		Undo: t.UndoHook}
+		Do:   t.tieIt,
+		Undo: t.UndoTie}
 }
 
-// hookSentence says under which name the remote is added, and how git signs in to it.
-func (t *Target) hookSentence() string {
+// tieSentence says under which name the remote is added, and how git signs in to it.
+func (t *Target) tieSentence() string {
 	what := fmt.Sprintf("Name it %s here, and let git sign in to it", t.Options.Remote)
 	switch {
-	case t.Hook.Route() != nil:
-		return what + fmt.Sprintf(" over SSH, with the key of account %s and no other", t.Hook.Account.Name)
+	case t.Tie.Route() != nil:
+		return what + fmt.Sprintf(" over SSH, with the key of account %s and no other", t.Tie.Account.Name)
 	case t.Login != nil:
 		return what + fmt.Sprintf(" as %s, from the vault", t.Login.Account.User)
-	case t.Hook.Account != nil:
-		return what + fmt.Sprintf(" as %s, from the vault", t.Hook.Account.User)
+	case t.Tie.Account != nil:
+		return what + fmt.Sprintf(" as %s, from the vault", t.Tie.Account.User)
 	}
 	return fmt.Sprintf("Name it %s here; git signs in with what it has", t.Options.Remote)
 }
@@ -238,13 +238,13 @@ func (t *Target) upstream(ctx context.Context) (string, error) {
 	return out, err
 }
 
-// hookIt writes git's configuration here, and the register.
-func (t *Target) hookIt(ctx context.Context) error {
+// tieIt writes git's configuration here, and the register.
+func (t *Target) tieIt(ctx context.Context) error {
 	if err := t.SetAside(filepath.Join(t.Folder.Path, ".git", "config"), "config"); err != nil {
 		return err
 	}
 	if t.Create && t.ByPush() { // the remote that stands from now on is ours
-		if err := t.Run.Note("address", t.Hook.Address.String()); err != nil {
+		if err := t.Run.Note("address", t.Tie.Address.String()); err != nil {
 			return err
 		}
 	}
@@ -253,7 +253,7 @@ func (t *Target) hookIt(ctx context.Context) error {
 			return err
 		}
 	}
-	if err := t.Hook.Set(ctx); err != nil {
+	if err := t.Tie.Set(ctx); err != nil {
 		return git.Fault(err, "git's configuration cannot be written")
 	}
 	if t.Former != "" {

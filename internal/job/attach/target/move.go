@@ -32,7 +32,7 @@ func (t *Target) chooseMove(ctx context.Context, to string) error {
 	}
 	if from == "" || t.Folder.Head == "" {
 		return fault.New(fault.Decision, "%s has no remote %s, so there is nothing to move from", text.Visible(t.Folder.Path), text.Quote(o.Remote)).
-			Try("hook it for the first time", t.Again(t.ToArgs()...))
+			Try("attach it for the first time", t.Again(t.ToArgs()...))
 	}
 	old, err := address.Parse(from)
 	if err != nil {
@@ -78,8 +78,8 @@ func (t *Target) CheckMove() error {
 	if t.Create || t.Vacant || t.Run.Fact("former") != "" {
 		return nil
 	}
-	return fault.New(fault.Decision, "%s holds work already, and a whole project moves only to an empty repository", t.Hook.Address.String()).
-		Try("join with it instead, this branch alone", t.Again("--remote", "other", "--to", t.Hook.Address.String()))
+	return fault.New(fault.Decision, "%s holds work already, and a whole project moves only to an empty repository", t.Tie.Address.String()).
+		Try("join with it instead, this branch alone", t.Again("--remote", "other", "--to", t.Tie.Address.String()))
 }
 
 // follow lets the branches that followed the old remote follow the new one.

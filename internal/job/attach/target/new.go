@@ -130,7 +130,7 @@ func (t *Target) checkRenamed(ctx context.Context) error {
 	for _, r := range all {
 		if r.ID == id {
 			return fault.New(fault.Decision, "the repository that this attach made on %s before it was cut off is called %s now", t.Login.Host.Name, r.Path()).
-				Try("hook to it under that name", t.Again("--to", r.Path()))
+				Try("attach to it under that name", t.Again("--to", r.Path()))
 		}
 	}
 	return nil
@@ -150,7 +150,7 @@ func (t *Target) adopt(there description.Repository) (description.Repository, er
 	mine := there.Owner == account.User || there.Creator == account.User
 	if mine && there.Empty != nil && *there.Empty {
 		return there, fault.New(fault.Decision, "%s has a repository %s already; it is empty and yours", h.Name, there.Path()).
-			Try("hook to it", t.Again("--to", there.Path())).
+			Try("attach to it", t.Again("--to", there.Path())).
 			Try("or make one of another name", t.Again("--name", there.Name+"-2"))
 	}
 	f := fault.New(fault.HostSaidNo, "%s has a repository %s already, with work in it", h.Name, there.Path())

@@ -24,7 +24,7 @@ type Options struct {
 	Branches    bool     // publish all local branches
 	Let         []string // files, folders or patterns that go up although the survey would stop them
 	Reason      string   // why
-	Move        bool     // from where the project is hooked to now, with all branches and tags
+	Move        bool     // from where the project is attached to now, with all branches and tags
 	Second      bool     // a second place, which only receives
 	Large       []string // paths or patterns of files that go into large-file storage
 	Readme      bool     // write a readme where there is none

@@ -65,7 +65,7 @@ func (t *Target) transport() (string, error) {
 	return t.Repository.SSH, nil
 }
 
-// RefsThere asks a hosted repository for its refs, before it is hooked: over HTTP, or over
+// RefsThere asks a hosted repository for its refs, before it is attached: over HTTP, or over
 // SSH where there is nothing else.
 func (t *Target) RefsThere(ctx context.Context, account *accounts.Account, there description.Repository) (web.Refs, error) {
 	over := there.HTTPS
@@ -79,7 +79,7 @@ func (t *Target) RefsThere(ctx context.Context, account *accounts.Account, there
 	if at.Scheme != "ssh" {
 		return login.GitRefs(ctx, t.Desk, account, t.Login.Token, at)
 	}
-	h := &project.Hook{Desk: t.Desk, Repo: t.Folder.Repo, Address: at, Account: account}
+	h := &project.Tie{Desk: t.Desk, Repo: t.Folder.Repo, Address: at, Account: account}
 	if h.Key, err = accounts.KeyOf(t.Desk, account.Name, accounts.KeyInForce); err == nil && h.Key == nil {
 		err = accounts.NoKey(t.Desk, account)
 	}
@@ -91,16 +91,16 @@ func (t *Target) RefsThere(ctx context.Context, account *accounts.Account, there
 
 // checkKey makes sure, before anything is made, that the account's key opens the host.
 func (t *Target) checkKey(ctx context.Context) error {
-	if t.Hook.Address.Scheme != "ssh" {
+	if t.Tie.Address.Scheme != "ssh" {
 		return nil
 	}
-	if t.Hook.Key == nil {
-		return accounts.NoKey(t.Desk, t.Hook.Account)
+	if t.Tie.Key == nil {
+		return accounts.NoKey(t.Desk, t.Tie.Account)
 	}
 	if name := git.OverridesSSH(); name != "" {
 		return fault.New(fault.Decision, "the variable %s is set, and git goes by it before anything else: another key could be offered", name).
 			Try("take it out of this session", "unset "+name)
 	}
-	_, err := t.Hook.Route().SignsIn(ctx)
+	_, err := t.Tie.Route().SignsIn(ctx)
 	return err
 }

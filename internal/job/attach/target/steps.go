@@ -26,7 +26,7 @@ func (t *Target) StepMove() desk.Step {
 			t.moveFor = *kept
 			// From here on no child of ours may meet the secret in an address.
 			if url, ok := t.Folder.Remotes[t.Options.Remote]; ok && project.WithoutSecret(url) != url {
-				_, err = t.Folder.Repo.Do(ctx, "config", "--local", "remote."+t.Options.Remote+".url", t.Hook.Address.String())
+				_, err = t.Folder.Repo.Do(ctx, "config", "--local", "remote."+t.Options.Remote+".url", t.Tie.Address.String())
 			}
 			return err
 		}}

@@ -21,8 +21,8 @@ import (
 	"uncinate/internal/desk/project"
 )
 
-// ChooseTarget decides what is hooked to: a repository that exists (named, already
-// the folder's remote, or hooked before) or one to be made.
+// ChooseTarget decides what is attached to: a repository that exists (named, already
+// the folder's remote, or attached before) or one to be made.
 func (t *Target) ChooseTarget(ctx context.Context) error {
 	o := &t.Options
 	to := o.To
@@ -51,18 +51,18 @@ func (t *Target) ChooseTarget(ctx context.Context) error {
 		if err != nil {
 			return fault.New(fault.Decision, "the remote %s of this project leads to an address that is not supported", text.Quote(o.Remote)).
 				Detail("%s", fault.Of(err).Says).
-				Try("keep it and hook under another name", text.Command("uncinate", "attach", "--remote", "host"))
+				Try("keep it and attach under another name", text.Command("uncinate", "attach", "--remote", "host"))
 		}
 		if to == "" {
 			to = standing
 			if t.Project.Folder == "" {
-				t.Notes = append(t.Notes, "The remote "+text.Visible(o.Remote)+" stands already; the project is hooked to where it leads: "+old.Bare().String())
+				t.Notes = append(t.Notes, "The remote "+text.Visible(o.Remote)+" stands already; the project is attached to where it leads: "+old.Bare().String())
 			}
 		} else if given, err := address.Parse(to); err != nil || !given.Same(old) {
 			if h, owner, name, err := hosts.Recognise(t.Desk, standing); err != nil || h == nil || !t.sameName(to, owner, name) {
 				return fault.New(fault.Decision, "this project has a remote %s already, and it leads to %s", text.Quote(o.Remote), old.Bare().String()).
-					Try("hook to that one", t.Again("--to", old.Bare().String())).
-					Try("or keep it and hook under another name", t.Again("--remote", "host", "--to", project.WithoutSecret(to)))
+					Try("attach to that one", t.Again("--to", old.Bare().String())).
+					Try("or keep it and attach under another name", t.Again("--remote", "host", "--to", project.WithoutSecret(to)))
 			}
 		}
 		if old.Secret != "" {
@@ -309,7 +309,7 @@ func (t *Target) plainAccount() (*accounts.Account, error) {
 		return nil, err
 	}
 	for _, b := range all {
-		if at, err := address.Parse(b.Address); err == nil && at.Key() == t.Hook.Address.Key() {
+		if at, err := address.Parse(b.Address); err == nil && at.Key() == t.Tie.Address.Key() {
 			return b, nil
 		}
 	}
@@ -320,10 +320,10 @@ func (t *Target) plainAccount() (*accounts.Account, error) {
 type Target struct {
 	Work
 	Login      *login.Login // nil for an address that no description covers
-	Hook       *project.Hook
-	Repository description.Repository // what is hooked to, or what is to be made
+	Tie        *project.Tie
+	Repository description.Repository // what is attached to, or what is to be made
 	Create     bool
-	Vacant     bool   // what is hooked to was made before, and holds nothing yet
+	Vacant     bool   // what is attached to was made before, and holds nothing yet
 	Clones     bool   // it is a clone's, which may do without an account
 	Move       string // a secret that stood in an address, to be moved into the vault
 	moveFor    accounts.Account

@@ -158,8 +158,8 @@ func (w *Work) UndoCommit(ctx context.Context) error {
 	return w.BringBack(filepath.Join(w.Folder.Path, ".git", "index"), "index")
 }
 
-// UndoHook takes the remote and its sign-in out again.
-func (t *Target) UndoHook(ctx context.Context) error {
+// UndoTie takes the remote and its sign-in out again.
+func (t *Target) UndoTie(ctx context.Context) error {
 	if err := project.Strike(t.Desk, t.Folder.Path, t.Options.Remote); err != nil {
 		return err
 	}
@@ -184,9 +184,9 @@ func (t *Target) UndoHook(ctx context.Context) error {
 	case !touched:
 		return t.BringBack(path, "config")
 	case ours:
-		return Unhook(ctx, t.Desk, t.Folder, t.Options.Remote)
+		return Untie(ctx, t.Desk, t.Folder, t.Options.Remote)
 	}
-	h, err := t.standingHook(ctx)
+	h, err := t.standingTie(ctx)
 	if err != nil || h == nil {
 		return err
 	}
@@ -203,10 +203,10 @@ func (w *Work) DropTracking(ctx context.Context) error {
 	return git.Fault(err, "git cannot forget the remote's branches")
 }
 
-// Unhook takes a remote, its sign-in and the branches' ties to it out of a
+// Untie takes a remote, its sign-in and the branches' ties to it out of a
 // repository's configuration, and nothing else.
-func Unhook(ctx context.Context, d *desk.Desk, f *project.Folder, remote string) error {
-	h := &project.Hook{Desk: d, Repo: f.Repo, Remote: remote}
+func Untie(ctx context.Context, d *desk.Desk, f *project.Folder, remote string) error {
+	h := &project.Tie{Desk: d, Repo: f.Repo, Remote: remote}
 	if url := f.Remotes[remote]; url != "" {
 		at, err := address.Parse(url)
 		if err != nil {
@@ -235,7 +235,7 @@ func (t *Target) UndoCreate(ctx context.Context) error {
 // repository, each only while it is what was sent (git-push documentation,
 // --force-with-lease). A host that lets no default branch be deleted keeps it.
 func (t *Target) UndoSend(ctx context.Context) error {
-	h, err := t.standingHook(ctx)
+	h, err := t.standingTie(ctx)
 	if err != nil || h == nil {
 		return err
 	}
@@ -261,8 +261,8 @@ func (t *Target) UndoSend(ctx context.Context) error {
 	return nil
 }
 
-// standingHook is the hook as an unfinished attach set it; nil if it did not come to it.
-func (t *Target) standingHook(ctx context.Context) (*project.Hook, error) {
+// standingTie is the tie as an unfinished attach set it; nil if it did not come to it.
+func (t *Target) standingTie(ctx context.Context) (*project.Tie, error) {
 	url := t.Folder.Remotes[t.Options.Remote]
 	if url == "" {
 		return nil, nil
@@ -271,7 +271,7 @@ func (t *Target) standingHook(ctx context.Context) (*project.Hook, error) {
 	if err != nil {
 		return nil, err
 	}
-	h := &project.Hook{Desk: t.Desk, Repo: t.Folder.Repo, Remote: t.Options.Remote, Address: at}
+	h := &project.Tie{Desk: t.Desk, Repo: t.Folder.Repo, Remote: t.Options.Remote, Address: at}
 	if t.Project.Account != "" {
 		h.Account, err = accounts.Named(t.Desk, t.Project.Account)
 	}

@@ -31,7 +31,7 @@ func (w *Work) Committed() bool {
 	return w.Folder.Head != "" && w.Run.Fact("commit") == w.Folder.Head
 }
 
-// ToArgs are the options that name what is hooked to, as they were given.
+// ToArgs are the options that name what is attached to, as they were given.
 func (w *Work) ToArgs() []string {
 	if w.Options.To != "" {
 		return []string{"--to", project.WithoutSecret(w.Options.To)}
@@ -44,7 +44,7 @@ func (t *Target) Whose() string {
 	if t.Login != nil {
 		return t.Login.Host.Name
 	}
-	return t.Hook.Address.Host
+	return t.Tie.Address.Host
 }
 
 // At is the path on the disk of a file of the project.
@@ -73,8 +73,8 @@ func (w *Work) Counted(ctx context.Context) (commit string, count int, bytes int
 
 // AccountName is the account by which git signs in; "" where git does so by itself.
 func (t *Target) AccountName() string {
-	if t.Hook.Account == nil {
+	if t.Tie.Account == nil {
 		return ""
 	}
-	return t.Hook.Account.Name
+	return t.Tie.Account.Name
 }

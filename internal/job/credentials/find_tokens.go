@@ -27,9 +27,9 @@ type FoundToken struct {
 // mostLooked is the largest file, in bytes, that is looked into.
 const mostLooked = 64 << 20
 
-// LookForTokens looks for copies of this machine's own tokens in plain files below
+// FindTokens looks for copies of this machine's own tokens in plain files below
 // folders. What cannot be read is counted.
-func LookForTokens(ctx context.Context, d *desk.Desk, folders []string) (found []FoundToken, looked, unread int, err error) {
+func FindTokens(ctx context.Context, d *desk.Desk, folders []string) (found []FoundToken, looked, unread int, err error) {
 	needles, err := needlesOf(ctx, d)
 	if err != nil {
 		return nil, 0, 0, err

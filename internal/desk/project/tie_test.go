@@ -18,7 +18,7 @@ func TestIncludeNamesTheHelperSafely(t *testing.T) {
 	d, _ := desktest.New(t)
 	at, err := address.Parse("https://gannet.example/tern/gauge.git")
 	require.NoError(t, err)
-	h := &Hook{Desk: d, Address: at, Account: &accounts.Account{Name: "tern"}, Rewrite: true}
+	h := &Tie{Desk: d, Address: at, Account: &accounts.Account{Name: "tern"}, Rewrite: true}
 	text := h.includeText()
 	path := filepath.Join(t.TempDir(), "config")
 	require.NoError(t, os.WriteFile(path, []byte(text), 0o600))

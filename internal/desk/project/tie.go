@@ -24,9 +24,9 @@ import (
 	"uncinate/internal/world/netrc"
 )
 
-// Hook is what ties a work tree to a hosted repository: the remote, the sign-in for
+// Tie is what ties a work tree to a hosted repository: the remote, the sign-in for
 // exactly its address, and the account's name and e-mail.
-type Hook struct {
+type Tie struct {
 	Desk    *desk.Desk
 	Repo    *git.Repo
 	Remote  string
@@ -38,7 +38,7 @@ type Hook struct {
 
 // includeFile is the file that git includes for this account and address: in one
 // folder per account, so that a moved program is mended in one place.
-func (h *Hook) includeFile() string {
+func (h *Tie) includeFile() string {
 	name := "nobody"
 	if h.Account != nil {
 		name = h.Account.Name
@@ -47,13 +47,13 @@ func (h *Hook) includeFile() string {
 }
 
 // needed reports whether git has to be told anything for this address.
-func (h *Hook) needed() bool { return h.Account != nil || h.Rewrite }
+func (h *Tie) needed() bool { return h.Account != nil || h.Rewrite }
 
 // includeText is that file's contents. For the address with and without ".git" the
 // helpers of the person's own configuration are put aside by an empty entry
 // (gitcredentials documentation, "helper"), then ours is named. The path is part of
 // what is asked, so that ours answers for this repository alone.
-func (h *Hook) includeText() string {
+func (h *Tie) includeText() string {
 	var b strings.Builder
 	b.WriteString(kinds.Opening + "\n")
 	with, without := h.Address, h.Address
@@ -84,7 +84,7 @@ func (h *Hook) includeText() string {
 }
 
 // Route is the way over SSH with the account's key; nil where none is gone.
-func (h *Hook) Route() *login.Route {
+func (h *Tie) Route() *login.Route {
 	if h.Key == nil || h.Account == nil || h.Address.Scheme != "ssh" {
 		return nil
 	}
@@ -98,7 +98,7 @@ func quoted(s string) string {
 
 // WriteInclude writes the included file, and what it names, where they are not as they
 // should be.
-func (h *Hook) WriteInclude(ctx context.Context) error {
+func (h *Tie) WriteInclude(ctx context.Context) error {
 	if !h.needed() {
 		return nil
 	}
@@ -124,7 +124,7 @@ func (h *Hook) WriteInclude(ctx context.Context) error {
 
 // Config gives the same as configuration for one run of git, for use before the
 // repository has it.
-func (h *Hook) Config() []string {
+func (h *Tie) Config() []string {
 	if !h.needed() {
 		return nil
 	}
@@ -132,7 +132,7 @@ func (h *Hook) Config() []string {
 }
 
 // Shared lets git go over the connection that this run has to the server, if it has one.
-func (h *Hook) Shared() []string {
+func (h *Tie) Shared() []string {
 	r := h.Route()
 	if r == nil || len(h.Desk.Servers) == 0 {
 		return nil
@@ -145,7 +145,7 @@ func (h *Hook) Shared() []string {
 }
 
 // Done reports whether remote and sign-in stand as they should.
-func (h *Hook) Done(ctx context.Context) (bool, error) {
+func (h *Tie) Done(ctx context.Context) (bool, error) {
 	url, err := h.Repo.Do(ctx, "config", "--local", "--get", "remote."+h.Remote+".url")
 	if git.Code(err) == 1 || git.Code(err) == 128 {
 		return false, nil
@@ -172,7 +172,7 @@ func (h *Hook) Done(ctx context.Context) (bool, error) {
 	return string(old) == h.includeText(), err
 }
 
-func (h *Hook) includes(ctx context.Context) ([]string, error) {
+func (h *Tie) includes(ctx context.Context) ([]string, error) {
 	list, err := h.Repo.Lines(ctx, "config", "--local", "-z", "--get-all", "include.path")
 	if git.Code(err) == 1 {
 		return nil, nil
@@ -181,7 +181,7 @@ func (h *Hook) includes(ctx context.Context) ([]string, error) {
 }
 
 // Set writes remote and sign-in into the repository's configuration.
-func (h *Hook) Set(ctx context.Context) error {
+func (h *Tie) Set(ctx context.Context) error {
 	if err := h.WriteInclude(ctx); err != nil {
 		return err
 	}
@@ -218,7 +218,7 @@ func (h *Hook) Set(ctx context.Context) error {
 }
 
 // DropIncludes takes out earlier includes of ours, and only ours.
-func (h *Hook) DropIncludes(ctx context.Context) error {
+func (h *Tie) DropIncludes(ctx context.Context) error {
 	includes, err := h.includes(ctx)
 	if err != nil {
 		return err
@@ -235,7 +235,7 @@ func (h *Hook) DropIncludes(ctx context.Context) error {
 }
 
 // Unset takes remote and sign-in out again.
-func (h *Hook) Unset(ctx context.Context) error {
+func (h *Tie) Unset(ctx context.Context) error {
 	if err := h.DropIncludes(ctx); err != nil {
 		return err
 	}
@@ -296,7 +296,7 @@ func editor() string {
 	return "vi"
 }
 
-// mend rewrites the included file of a hooked project if the program has moved.
+// mend rewrites the included file of a attached project if the program has moved.
 func mend(ctx context.Context, d *desk.Desk, p Project) error {
 	if p.Account == "" {
 		return nil
@@ -309,7 +309,7 @@ func mend(ctx context.Context, d *desk.Desk, p Project) error {
 	if err != nil {
 		return err
 	}
-	h := &Hook{Desk: d, Address: a, Account: account}
+	h := &Tie{Desk: d, Address: a, Account: account}
 	old, err := files.Read(h.includeFile(), 64<<10)
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
@@ -321,7 +321,7 @@ func mend(ctx context.Context, d *desk.Desk, p Project) error {
 	return h.WriteInclude(ctx)
 }
 
-// MendAll writes anew what git and ssh are told for an account's hooked projects.
+// MendAll writes anew what git and ssh are told for an account's attached projects.
 func MendAll(ctx context.Context, d *desk.Desk, account string) error {
 	projects, err := Register(d)
 	if err != nil {

@@ -13,8 +13,8 @@ import (
 
 // ListedRepositories is what accounts see, as a JSON document.
 type ListedRepositories struct {
-	Repositories []repositories.HostedRepository `json:"repositories"`
-	Notes        []string                        `json:"notes,omitempty" says:"what could not be asked"`
+	Repositories []repositories.Repository `json:"repositories"`
+	Notes        []string                  `json:"notes,omitempty" says:"what could not be asked"`
 }
 
 // DoneThings is what was done, as a JSON document.
@@ -22,40 +22,41 @@ type DoneThings struct {
 	Done []string `json:"done" says:"what was done, in order"`
 }
 
-func hostedCommand() *Command {
-	return &Command{Name: "hosted", Short: "look after repositories on the host: list, show, change, delete",
+func repositoryCommand() *Command {
+	return &Command{Name: "repository", Short: "manage repositories on the host: list, show, change, delete",
 		Long: `Works on the host, never on a local folder. REPOSITORY is a name on the account's host,
 OWNER/NAME, or any address of it.`,
 		Subs: []*Command{
-			hostedList(),
-			hostedShow(),
-			hostedChange(),
-			hostedDelete(),
+			repositoryList(),
+			repositoryShow(),
+			repositoryChange(),
+			repositoryDelete(),
 		}}
 }
 
-func hostedList() *Command {
+func repositoryList() *Command {
 	return &Command{Name: "list", Args: "[WORD]", Most: 1, Gives: ListedRepositories{}, Short: "list what your accounts see, or what has a word in its name",
 		Options: func(o *flag.FlagSet) Run {
 			account := accountOption(o)
+			most := mostOption(o)
 			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
 				find := ""
 				if len(args) > 0 {
 					find = args[0]
 				}
-				all, notes, err := repositories.ListHosted(ctx, d, *account, find)
+				all, notes, err := repositories.List(ctx, d, *account, find)
 				if err != nil {
 					return err
 				}
-				return e.Give(ListedRepositories{append([]repositories.HostedRepository{}, all...), notes}, func() {
+				return e.Give(ListedRepositories{append([]repositories.Repository{}, all...), notes}, func() {
 					var rows [][]string
 					for _, r := range all {
 						rows = append(rows, []string{r.Path(), r.Host, r.Account, r.Visibility, r.DefaultBranch, r.Description})
 					}
 					if len(rows) == 0 {
-						e.Say("Nothing of that kind is there.")
+						e.Say("No repository of that kind was found.")
 					} else {
-						e.Table([]string{"repository", "on", "account", "visible", "branch", "about"}, rows)
+						e.List([]string{"repository", "host", "account", "visibility", "branch", "about"}, rows, *most)
 					}
 					for _, n := range notes {
 						e.Aside("%s", n)
@@ -65,12 +66,12 @@ func hostedList() *Command {
 		}}
 }
 
-func hostedShow() *Command {
-	return &Command{Name: "show", Args: "REPOSITORY", Least: 1, Most: 1, Takes: []string{"repository"}, Gives: repositories.HostedRepository{}, Short: "show one",
+func repositoryShow() *Command {
+	return &Command{Name: "show", Args: "REPOSITORY", Least: 1, Most: 1, Takes: []string{"repository"}, Gives: repositories.Repository{}, Short: "show one",
 		Options: func(o *flag.FlagSet) Run {
 			account := accountOption(o)
 			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
-				r, err := repositories.ShowHosted(ctx, d, *account, args[0])
+				r, err := repositories.Show(ctx, d, *account, args[0])
 				if err != nil {
 					return err
 				}
@@ -86,34 +87,34 @@ func hostedShow() *Command {
 						empty = "nothing yet"
 					}
 					e.Say("%s", e.Out.strong(text.Visible(r.Path())))
-					e.Facts([2]string{"on", r.Host}, [2]string{"about", r.Description}, [2]string{"visible", r.Visibility}, [2]string{"branch", r.DefaultBranch}, [2]string{"holds", empty},
-						[2]string{"you may", r.Right}, [2]string{"made", made}, [2]string{"page", r.Page}, [2]string{"https", r.HTTPS}, [2]string{"ssh", r.SSH})
+					e.Facts([2]string{"host", r.Host}, [2]string{"about", r.Description}, [2]string{"visibility", r.Visibility}, [2]string{"branch", r.DefaultBranch}, [2]string{"holds", empty},
+						[2]string{"your right", r.Right}, [2]string{"created", made}, [2]string{"page", r.Page}, [2]string{"https", r.HTTPS}, [2]string{"ssh", r.SSH})
 				})
 			})
 		}}
 }
 
-func hostedChange() *Command {
+func repositoryChange() *Command {
 	return &Command{Name: "change", Args: "REPOSITORY", Least: 1, Most: 1, Takes: []string{"repository"}, Gives: DoneThings{}, Short: "rename one, or change description, visibility, default branch",
-		Long:     "Projects of this machine that are hooked to it follow a new name. What was changed is checked with the host.",
-		Examples: []string{"uncinate hosted change gauge-firmware --name gauge", "uncinate hosted change saltmarsh/harbour-board --visibility public"},
+		Long:     "Projects of this machine that are attached to it follow a new name. What was changed is checked with the host.",
+		Examples: []string{"uncinate repository change gauge-firmware --name gauge", "uncinate repository change saltmarsh/inlet-board --visibility public"},
 		Options: func(o *flag.FlagSet) Run {
 			var p plans
 			p.add(o)
 			account := accountOption(o)
-			var c repositories.HostedChange
+			var c repositories.Wanted
 			o.StringVar(&c.Name, "name", "", "its new `name`")
 			o.Func("description", "one `line` about it; an empty one takes it away", func(s string) error {
 				c.Description, c.Set = s, true
 				return nil
 			})
-			o.StringVar(&c.Visibility, "visibility", "", "private, members or public (`who` can see it)")
+			o.StringVar(&c.Visibility, "visibility", "", "private, members or public: `who` can see it")
 			o.StringVar(&c.Branch, "default-branch", "", "the `branch` that is shown first, and cloned")
 			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
-				if c == (repositories.HostedChange{}) {
-					return fault.New(fault.Usage, "say what is to be changed").Try("see what can be", "uncinate help hosted change")
+				if c == (repositories.Wanted{}) {
+					return fault.New(fault.Usage, "say what is to be changed").Try("see what can be", "uncinate help repository change")
 				}
-				change, err := repositories.ChangeHosted(ctx, d, *account, args[0], c)
+				change, err := repositories.Change(ctx, d, *account, args[0], c)
 				if err != nil {
 					return err
 				}
@@ -122,7 +123,7 @@ func hostedChange() *Command {
 		}}
 }
 
-func hostedDelete() *Command {
+func repositoryDelete() *Command {
 	return &Command{Name: "delete", Args: "REPOSITORY", Least: 1, Most: 1, Takes: []string{"repository"}, Gives: DoneThings{}, Short: "delete one on the host",
 		Long: "On a plain server it is moved aside, not erased. Local folders stay as they are.",
 		Options: func(o *flag.FlagSet) Run {
@@ -130,7 +131,7 @@ func hostedDelete() *Command {
 			p.add(o)
 			account := accountOption(o)
 			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
-				change, err := repositories.DeleteHosted(ctx, d, *account, args[0])
+				change, err := repositories.Delete(ctx, d, *account, args[0])
 				if err != nil {
 					return err
 				}
@@ -143,7 +144,7 @@ func hostedDelete() *Command {
 func (e *Env) doChange(ctx context.Context, c *desk.Change, p plans, done string) error {
 	doc := DoneThings{Done: []string{}}
 	if len(c.Items()) == 0 {
-		return e.Give(doc, func() { e.Say("It is so already; nothing was changed.") })
+		return e.Give(doc, func() { e.Say("That is so already; nothing was changed.") })
 	}
 	if done, err := e.carryOut(ctx, p, c.Head, c, c.Notes); err != nil || !done {
 		return err
