@@ -77,8 +77,8 @@ func TestAllProjects(t *testing.T) {
 			launch.git("ebb", "checkout", "-q", "main")
 			require.NoError(t, os.Rename(filepath.Join(launch.home, "floats"), filepath.Join(launch.home, "rafts")))
 			board = launch.ok("", "", "status", "--all", "--full")
-			assert.Contains(t, row(t, board, "floats"), "lost")
-			assert.Contains(t, row(t, board, "buoys"), "1 commit only here; new commits there")
+			assert.Contains(t, row(t, board, "floats"), "missing")
+			assert.Contains(t, row(t, board, "buoys"), "1 commit not sent; new commits on the host")
 			assert.Contains(t, row(t, board, "ebb"), "branch only here: task")
 			assert.Contains(t, row(t, board, "dredge"), "1 changed file, 1 new")
 			assert.Contains(t, row(t, board, "almanac"), "new commits on the host")
@@ -88,12 +88,12 @@ func TestAllProjects(t *testing.T) {
 			for _, r := range rows {
 				order = append(order, r.State+" "+r.Name)
 			}
-			assert.Equal(t, []string{"lost floats", "both buoys", "unsent ebb", "changed dredge", "behind almanac", "in step charts"}, order)
+			assert.Equal(t, []string{"missing floats", "both buoys", "unsent ebb", "changed dredge", "behind almanac", "in step charts"}, order)
 			assert.NotContains(t, launch.ok("", "", "status", "--all", "--offline"), "new commits on the host")
 
 			r := launch.run("", "", "sync", "--all")
 			assert.Equal(t, 3, r.code, r.out+r.err)
-			for _, want := range []string{"almanac: received 1 commit", "buoys: both sides changed the same file on main", "floats: its folder is not there any more", "6 projects: ", "2 for you to decide"} {
+			for _, want := range []string{"almanac: received 1 commit", "buoys: both sides changed the same file on main", "floats: its folder is missing", "6 projects: ", "2 for you to decide"} {
 				assert.Contains(t, r.out, want)
 			}
 			assert.Equal(t, pier.id("almanac", "HEAD"), launch.id("almanac", "HEAD"))
@@ -104,7 +104,7 @@ func TestAllProjects(t *testing.T) {
 
 			// The folder that was moved is found again; a copy that plain git made is taken in.
 			launch.git("", "clone", "-q", pier.git("charts", "remote", "get-url", "origin"), "other/charts2", "-c", "credential.helper=!f() { echo username=tern; echo password="+h.token["tern"]+"; }; f", "-c", "core.sshCommand="+launch.sshOf(t, "charts"))
-			assert.Contains(t, launch.ok("", "", "project", "find", ".", "--preview"), "lies in "+filepath.Join(launch.home, "rafts")+" now")
+			assert.Contains(t, launch.ok("", "", "project", "find", ".", "--preview"), "is now in "+filepath.Join(launch.home, "rafts"))
 			launch.refused(3, []string{"there is no terminal to ask on"}, "", "", "project", "find", ".")
 			launch.ok("", "", "project", "find", ".", "--yes")
 			board = launch.ok("", "", "status", "--all", "--full")
@@ -174,7 +174,7 @@ func TestSyncAllFollows(t *testing.T) {
 	assert.Equal(t, "All of today", m.git("p1", "log", "-1", "--format=%s", "origin/main"))
 	// Plain git gives a remote another name, and takes one out.
 	m.git("p1", "remote", "rename", "origin", "up")
-	assert.Contains(t, m.ok("", "", "status", "--all", "--offline"), "5 in step")
+	assert.Contains(t, m.ok("", "", "status", "--all", "--offline"), "all in step")
 	assert.Contains(t, m.ok("", "", "sync", "--all"), "5 in step already")
 	m.write("p1", map[string]string{"newer.txt": "n\n"})
 	assert.Contains(t, m.ok("p1", "", "sync", "--save", "--message", "Newer"), "Sent 1 commit")
@@ -182,7 +182,7 @@ func TestSyncAllFollows(t *testing.T) {
 	assert.Regexp(t, `broken +p1 +\S.* +the remote by which it was attached is gone`, m.ok("", "", "status", "--all", "--full"))
 	m.refused(3, []string{"the remote up, by which", "is not there any more", "uncinate attach --to " + h.URL + "/tern/p1.git"}, "p1", "", "sync")
 	m.ok("p1", "", "attach", "--to", h.URL+"/tern/p1.git", "--yes")
-	assert.Contains(t, m.ok("", "", "status", "--all", "--full"), "5 in step")
+	assert.Contains(t, m.ok("", "", "status", "--all", "--full"), "all in step")
 	m.refused(2, []string{"--all takes no folder"}, "", "", "sync", "--all", "p1")
 	none := newMachine(t)
 	none.refused(3, []string{"no project is attached on this machine yet", "uncinate project find FOLDER"}, "", "", "status", "--all")

@@ -45,14 +45,14 @@ func TestHistory(t *testing.T) {
 	assert.Contains(t, launch.ok("gauge", "", "changes", "--commit", "HEAD~1"), "new  README.md", "the first one came from nothing")
 	launch.refused(1, []string{"there is no commit --all here"}, "gauge", "", "changes", "--commit", "--all")
 	assert.Contains(t, launch.ok("gauge", "", "history", "--most", "1"), "Older ones: uncinate history --most 3")
-	assert.Regexp(t, `(?m)^o    (here|there) .*\n\| o  (here|there) .*\no-'  both `, launch.ok("gauge", "", "history", "--graph"), "two lines of descent that meet")
+	assert.Regexp(t, `(?m)^=    (here|host) .*\n\| =  (here|host) .*\n=-'  both `, launch.ok("gauge", "", "history", "--graph"), "two lines of descent that meet")
 	launch.refused(1, []string{"there is no branch, tag or commit mian here", "--branch main"}, "gauge", "", "history", "--branch", "mian")
 	var doc struct{ Commits []struct{ ID, Where string } }
 	require.NoError(t, json.Unmarshal([]byte(launch.ok("gauge", "", "history", "--json")), &doc))
 	for _, c := range doc.Commits {
 		local := launch.command("gauge", "", "git", "merge-base", "--is-ancestor", c.ID, "HEAD").code == 0
 		there := launch.command("gauge", "", "git", "merge-base", "--is-ancestor", c.ID, "origin/main").code == 0
-		assert.Equal(t, map[[2]bool]string{{true, true}: "both", {true, false}: "here", {false, true}: "there"}[[2]bool{local, there}], c.Where)
+		assert.Equal(t, map[[2]bool]string{{true, true}: "both", {true, false}: "here", {false, true}: "host"}[[2]bool{local, there}], c.Where)
 	}
 }
 
@@ -70,12 +70,12 @@ func TestBranchesAndTags(t *testing.T) {
 	pier.ok("gauge", "", "save", "Scale")
 	pier.ok("gauge", "", "sync")
 	out := pier.ok("gauge", "", "branch", "list")
-	assert.Regexp(t, `on it +scale +both +1 ahead +just now, `, out)
-	assert.Regexp(t, `knot/survey +both +the same`, out)
+	assert.Regexp(t, `current +scale +here and on host +1 ahead +just now, `, out)
+	assert.Regexp(t, `knot/survey +here and on host +the same`, out)
 
 	// Changes come along, or stop it.
 	pier.write("gauge", map[string]string{"notes.txt": "being written\n"})
-	assert.Contains(t, pier.ok("gauge", "", "branch", "switch", "main"), "Came along, not saved yet: 1 file changed.")
+	assert.Contains(t, pier.ok("gauge", "", "branch", "switch", "main"), "Came along, not saved yet: 1 changed file.")
 	pier.write("gauge", map[string]string{"scale.txt": "another\n"})
 	pier.refused(3, []string{"1 file here would be written over", "scale.txt"}, "gauge", "", "branch", "switch", "scale")
 	require.NoError(t, os.Remove(filepath.Join(pier.home, "gauge/scale.txt")))
@@ -103,9 +103,9 @@ func TestBranchesAndTags(t *testing.T) {
 
 	// Joined, clean and not.
 	pier.ok("gauge", "", "save", "Notes")
-	assert.Contains(t, pier.ok("gauge", "", "branch", "join", "scale"), "Joined: 1 commit of scale on main now, here only.")
+	assert.Contains(t, pier.ok("gauge", "", "branch", "join", "scale"), "Joined: 1 commit of scale is now on main, here only.")
 	assert.Equal(t, "Merge branch 'scale'", pier.git("gauge", "log", "-1", "--format=%s"))
-	assert.Contains(t, pier.ok("gauge", "", "branch", "join", "scale"), "holds all of it already")
+	assert.Contains(t, pier.ok("gauge", "", "branch", "join", "scale"), "has all of it already")
 	pier.ok("gauge", "", "branch", "make", "other", "--from", "scale", "--switch")
 	pier.write("gauge", map[string]string{"notes.txt": "otherwise\n"})
 	pier.ok("gauge", "", "save", "Otherwise")
@@ -116,7 +116,7 @@ func TestBranchesAndTags(t *testing.T) {
 	assert.Contains(t, pier.ok("gauge", "", "changes", "--branch", "other", "--here"), "uncinate changes --branch other --here --full")
 	assert.Contains(t, pier.ok("gauge", "", "changes", "--branch", "knot/survey"), "Branch knot/survey holds nothing that is not here.")
 	pier.refused(1, []string{"there is no branch othre", "Did you mean other?"}, "gauge", "", "changes", "--branch", "othre")
-	pier.refused(2, []string{"one commit, or one side's commits"}, "gauge", "", "changes", "--branch", "other", "--commit", "HEAD")
+	pier.refused(2, []string{"--commit and --branch cannot be used together"}, "gauge", "", "changes", "--branch", "other", "--commit", "HEAD")
 	assert.Equal(t, head, pier.id("gauge", "HEAD"))
 	assert.Empty(t, pier.git("gauge", "status", "--porcelain"))
 	pier.ok("gauge", "", "sync")

@@ -88,7 +88,7 @@ func TestSaveAndSync(t *testing.T) {
 		args := []string{"sync", "--save", "--message", "Write b", "--by", "merge"}
 		if set {
 			launch.git("gauge", "config", "pull.rebase", "false")
-			args = args[:3]
+			args = args[:4]
 		}
 		said = launch.ok("gauge", "", args...)
 		assert.Contains(t, said, "merged it with 1 commit of yours, and sent that")
@@ -118,7 +118,7 @@ func TestSaveRules(t *testing.T) {
 	assert.Equal(t, "notes.txt\nsrc/level.c", m.git("gauge", "show", "--format=", "--name-only", "HEAD"))
 	m.refused(3, []string{"nothing was saved", "build/level.o"}, "gauge", "", "save", "Work", "--except", "settings.ini")
 	m.refused(1, []string{"nothing to save at the paths"}, "gauge", "", "save", "Work", "--only", "src")
-	m.refused(2, []string{"a commit needs a text"}, "gauge", "", "save")
+	m.refused(2, []string{"a commit needs a message"}, "gauge", "", "save")
 	m.ok("gauge", "", "save", "The object too", "--only", "build/level.o")
 	m.ok("gauge", "", "ignore", "add", "settings.ini")
 

@@ -195,7 +195,7 @@ func TestStatusOfOne(t *testing.T) {
 	launch.write("gauge", map[string]string{"fresh.txt": "f\n"})
 	out := launch.ok("gauge", "", "status")
 	assert.Contains(t, out, "1 new file; not saved yet")
-	assert.Contains(t, out, `Next: uncinate save "What was done"`)
+	assert.Contains(t, out, `Next: uncinate save --message "What was done"`)
 	assert.Contains(t, out, "branches task; 1 change stashed")
 	assert.NotContains(t, out, "sent-too")
 	launch.ok("gauge", "", "save", "Fresh")

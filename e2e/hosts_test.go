@@ -52,11 +52,11 @@ func TestEveryHost(t *testing.T) {
 			assert.Contains(t, pier.ok("gauge", "", "sync"), "Received 1 commit")
 
 			// A sign-in that is no good is named as such, in each host's own way of saying it.
-			pier.refused(5, []string{name + " does not accept the token"}, "", "not-the-token\n", "account", "add", "other", "--host", name, "--user", "tern")
+			pier.refused(5, []string{name + " does not accept the token"}, "", map[string]string{"gannet": "plunge~", "petrel": "burrow+", "fulmar": "oil~"}[name]+"not-the-token\n", "account", "add", "other", "--host", name, "--user", "tern")
 			// What only the host knows is told in the host's words.
 			_, err = h.Store.Create(t.Context(), "knot", practice.Repo{Owner: "knot", Name: "hidden", Visibility: "private"})
 			require.NoError(t, err)
-			launch.refused(5, []string{"no repository knot/hidden, or not for tern"}, "", "", "clone", "knot/hidden")
+			launch.refused(5, []string{"no repository knot/hidden, or tern may not see it"}, "", "", "clone", "knot/hidden")
 		})
 	}
 }
@@ -105,7 +105,7 @@ func TestHostTry(t *testing.T) {
 			out := m.ok("", "", "host", "try", name)
 			assert.Contains(t, out, "there is no repository to try it on")
 			m.ok("gauge", "", "attach", "--yes")
-			m.refused(3, []string{"there is no terminal to ask on", "A scratch repository and a scratch key would be made on " + name}, "", "", "host", "try", name, "--write")
+			m.refused(3, []string{"there is no terminal to ask on", "Create a scratch repository and a scratch key"}, "", "", "host", "try", name, "--write")
 			out = m.ok("", "", "host", "try", name, "--write", "--yes")
 			for _, words := range []string{"the token is tern's", "tern/gauge, private, default branch main", "each spelling leads back to tern/gauge", "told as not found",
 				"the description was changed, and nothing else", "a key was added, and is listed", "is shown no more"} {

@@ -71,7 +71,7 @@ func TestJoinFirstFiles(t *testing.T) {
 				preview := m.ok("gauge", "", "attach", "--preview", "--to", "gauge", "--clash", way)
 				assert.Contains(t, preview, map[string]string{"mine": "README.md stays yours", "theirs": "README.md becomes theirs", "both": "README.md becomes theirs, with yours beside it"}[way])
 				out := m.ok("gauge", "", "attach", "--yes", "--to", "gauge", "--clash", way)
-				assert.Contains(t, out, "1 commit that was there")
+				assert.Contains(t, out, "1 commit from the host")
 
 				// One branch, the host's; a fast-forward of what was there.
 				there := h.gitDir(t, "tern", "tern", "gauge")
@@ -275,7 +275,7 @@ func TestJoinOnEveryWay(t *testing.T) {
 		m.ok("gauge", "", "attach", "--yes", "--over", "ssh", "--to", "gauge", "--clash", "theirs")
 		assert.True(t, strings.HasPrefix(m.git("gauge", "remote", "get-url", "origin"), "ssh://"))
 		check(t, m, h.gitDir(t, "tern", "tern", "gauge"))
-		beside, err := filepath.Glob(filepath.Join(m.home, "gauge/README (mine, pier *).md"))
+		beside, err := filepath.Glob(filepath.Join(m.home, "gauge/README.from-pier.md"))
 		require.NoError(t, err)
 		assert.Len(t, beside, 1, "the machine's name is the one its key carries")
 	})

@@ -162,7 +162,7 @@ git push
 	assert.Empty(t, holders(t, h.token["tern"], m.home), "nothing is written")
 	assert.NoDirExists(t, filepath.Join(m.home, ".uncinate/vault"))
 	require.Eventually(t, func() bool { return m.run("gauge", "", "sync").code == 3 }, 10*time.Second, 100*time.Millisecond, "it is forgotten when the session ends")
-	m.refused(3, []string{"was kept in memory, for this session, and that is over", "uncinate account add tern --host gannet --in-memory"}, "gauge", "", "sync")
+	m.refused(3, []string{"was held in memory for one session, which is over", "uncinate account add tern --host gannet --in-memory"}, "gauge", "", "sync")
 	r = m.command("gauge", "", "git", "push")
 	assert.NotEqual(t, 0, r.code)
 
@@ -178,7 +178,7 @@ git push
 	require.NoError(t, err)
 	assert.False(t, found)
 	assert.Contains(t, m.ok("", "", "vault", "lock"), "is forgotten")
-	m.refused(3, []string{"that is over"}, "gauge", "", "sync")
+	m.refused(3, []string{"which is over"}, "gauge", "", "sync")
 	m.ok("", "", "vault", "make", "--by", "file")
 	m.ok("", h.token["tern"], "account", "add", "tern", "--host", "gannet")
 	m.ok("gauge", "", "sync")

@@ -108,7 +108,7 @@ func TestFirstAttachSetsTheAccountUpAndGoesOn(t *testing.T) {
 	k := m.talk("gauge-firmware", "attach")
 	k.asked("keyring or file? ", "passphrase\n")
 	k.asked("New passphrase", "seven tall masts\n")
-	k.asked("The same again", "seven tall masts\n")
+	k.asked("Repeat it", "seven tall masts\n")
 	t.Cleanup(func() { m.run("", "", "vault", "lock") })
 	k.asked("(it is not shown): ", h.token["tern"]+"\n")
 	k.asked("Go ahead? (yes or no)", "yes\n")
@@ -195,7 +195,7 @@ func TestTour(t *testing.T) {
 	m.env = append(m.env, "TMPDIR="+tmp)
 	out := m.ok("", "", "tour")
 	assert.Contains(t, out, "The tour is over.")
-	for _, words := range []string{"Note: the token of account tern ends on", "Replaced.", "good until", "Revoked: gannet no longer accepts the token", "the vault holds no token for the account tern"} {
+	for _, words := range []string{"Note: the token of account tern ends on", "Replaced.", "valid until", "Revoked: gannet no longer accepts the token", "the vault holds no token for the account tern"} {
 		assert.Contains(t, out, words)
 	}
 	left, err := os.ReadDir(tmp)
@@ -225,20 +225,20 @@ func TestPractice(t *testing.T) {
 	require.NoError(t, c.Start())
 	var said struct {
 		Hosts []struct {
-			Name, At string
-			Users    []struct{ User, Token string }
+			Name, Address string
+			Users         []struct{ User, Token string }
 		}
 		Projects string
 	}
 	require.NoError(t, json.NewDecoder(out).Decode(&said))
 	g := said.Hosts[0]
-	m.ok("", "", "host", "add", g.Name, "--at", g.At)
+	m.ok("", "", "host", "add", g.Name, "--at", g.Address)
 	m.ok("", "", "vault", "make", "--by", "file")
 	m.ok("", g.Users[0].Token, "account", "add", "--host", g.Name)
 	m.ok("", "", "attach", "--yes", filepath.Join(said.Projects, "inlet-board"))
 	page := strings.TrimSpace(m.ok(filepath.Join(said.Projects, "inlet-board", "site"), "", "visit", "--print"))
-	assert.Equal(t, g.At+"/tern/inlet-board", page)
-	assert.Equal(t, g.At+"/crew/tern/inlet-board\n", m.ok(filepath.Join(said.Projects, "inlet-board"), "", "visit", "people"))
+	assert.Equal(t, g.Address+"/tern/inlet-board", page)
+	assert.Equal(t, g.Address+"/crew/tern/inlet-board\n", m.ok(filepath.Join(said.Projects, "inlet-board"), "", "visit", "people"))
 	m.refused(2, []string{"names no page for peopel", "Did you mean people?"}, filepath.Join(said.Projects, "inlet-board"), "", "visit", "peopel")
 	require.NoError(t, c.Process.Signal(syscall.SIGINT))
 	require.NoError(t, c.Wait(), "it stops cleanly")
@@ -269,7 +269,7 @@ func TestTellingInJSON(t *testing.T) {
 	}{
 		{[]string{"status", "--json"}, `"asked": true`},
 		{[]string{"status", "--json", "--offline"}, `"asked": false`},
-		{[]string{"sync", "--json"}, `"sent_out": 0`},
+		{[]string{"sync", "--json"}, `"sent": 0`},
 		{[]string{"account", "list", "--json"}, `"user": "tern"`},
 		{[]string{"account", "show", "tern", "--json"}, `"host": "gannet"`},
 		{[]string{"host", "list", "--json"}, `"accounts": 1`},
@@ -331,8 +331,8 @@ func TestPickAndDecide(t *testing.T) {
 	k := m.talk("gauge", "attach", "--to", "gauge", "--pick")
 	k.asked("Enter for none)", "99\n")
 	k.asked("Enter for none)", "1\n")
-	k.asked("Keep mine, take theirs, or both", "perhaps\n")
-	k.asked("Keep mine, take theirs, or both", "theirs\n")
+	k.asked("Use mine, theirs, or both", "perhaps\n")
+	k.asked("Use mine, theirs, or both", "theirs\n")
 	k.asked("(yes or no)", "yes\n")
 	code, seen := k.ends()
 	require.Equal(t, 0, code, seen)
@@ -340,5 +340,5 @@ func TestPickAndDecide(t *testing.T) {
 	sent := m.git("gauge", "ls-tree", "-r", "--name-only", "HEAD")
 	assert.Equal(t, ".gitignore\nLICENCE\nREADME.md\nplans/a.dwg", sent)
 	assert.Equal(t, "# gauge", m.git("gauge", "show", "HEAD:README.md"))
-	m.refused(3, []string{"nobody can be asked here", "--except PATH"}, "gauge", "", "attach", "--pick")
+	m.refused(3, []string{"there is no terminal to ask on", "--except PATH"}, "gauge", "", "attach", "--pick")
 }

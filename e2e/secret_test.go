@@ -345,7 +345,7 @@ func TestAttachToAnUndescribedHost(t *testing.T) {
 
 	// It holds work now, with which another folder is joined as soon as it is decided how.
 	m.project("other")
-	m.refused(3, []string{"1 file is here and there, and not the same", "--clash mine"}, "other", "", "attach", "--yes", "--to", at+"/almanac.git")
+	m.refused(3, []string{"1 file differs between both sides", "--clash mine"}, "other", "", "attach", "--yes", "--to", at+"/almanac.git")
 	assert.NoDirExists(t, filepath.Join(m.home, "other/.git"))
 	m.ok("other", "", "attach", "--yes", "--to", at+"/almanac.git", "--clash", "mine")
 	assert.Equal(t, "# other", m.git(filepath.Join(dir, "almanac.git"), "show", "main:README.md"))

@@ -63,7 +63,7 @@ func TestTokenLife(t *testing.T) {
 	require.NoError(t, h.Store.AddToken("plunge~last_5ec3e7", "tern", practice.GannetScopes, time.Time{}))
 	m.ok("", "plunge~last_5ec3e7\n", "token", "replace", "tern", "--yes")
 	m.refused(3, []string{"there is no terminal to ask on"}, "", "", "token", "revoke", "tern")
-	assert.Contains(t, m.ok("", "", "token", "revoke", "tern", "--yes"), "out of force")
+	assert.Contains(t, m.ok("", "", "token", "revoke", "tern", "--yes"), "no longer accepts the token")
 	assert.False(t, h.inForce("plunge~last_5ec3e7"))
 	m.refused(3, []string{"the vault holds no token for the account tern", "uncinate account add tern --host gannet"}, "gauge", "", "sync")
 	m.refused(2, []string{"Did you mean publish?"}, "", "x\n", "token", "add", "tern", "--may", "publsh")
@@ -86,7 +86,7 @@ func TestTokenRenewedByTheHost(t *testing.T) {
 	require.NoError(t, h.Faults.Set([]string{"cut on /burrow/token"}))
 	m.refused(6, []string{"not certain whether the old token is still in force", "uncinate token test tern"}, "", "", "token", "replace", "tern", "--renew", "--yes")
 	require.NoError(t, h.Faults.Set(nil))
-	assert.Contains(t, m.ok("", "", "token", "test", "tern"), "good until")
+	assert.Contains(t, m.ok("", "", "token", "test", "tern"), "valid until")
 
 	old := newHostOf(t, "fulmar")
 	n := signedIn(t, old)

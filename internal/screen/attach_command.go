@@ -118,6 +118,9 @@ func runAttach(ctx context.Context, e *Env, p plans, o target.Options) error {
 		if err := a.Unheeded(); err != nil {
 			return err
 		}
+		if p.preview && e.json {
+			return e.would(ctx, "")
+		}
 	} else {
 		if a.Resumed {
 			e.Aside("An earlier attach was interrupted; this one goes on from there.")

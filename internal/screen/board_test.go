@@ -1,6 +1,7 @@
 package screen
 
 import (
+	"context"
 	"strings"
 	"testing"
 	"time"
@@ -45,6 +46,22 @@ func TestBoardFitsItsTerminal(t *testing.T) {
 	e.Out.width = 0
 	e.board(rows, now, true)
 	assert.Contains(t, out.String(), strings.TrimSpace(strings.Repeat("3 commits only here; ", 6)), "nothing is cut where there is no width")
+}
+
+// TestHistoryKeepsItsSubjects holds that what decorates a commit gives way before its subject does.
+func TestHistoryKeepsItsSubjects(t *testing.T) {
+	title := "Correct the level by the datum"
+	h := &history.History{Commits: []history.Commit{{ID: strings.Repeat("a", 40), Where: "both", Who: "Tern of Saltmarsh", Title: title, Names: []string{"refs/heads/main", "refs/remotes/origin/main", "refs/tags/v1.4.0"}}}}
+	for width, whole := range map[int]bool{80: false, 140: true} {
+		e, out, _ := env()
+		e.Out.width = width
+		e.history(context.Background(), h, history.HistoryOptions{})
+		assert.Contains(t, out.String(), title)
+		assert.Equal(t, whole, strings.Contains(out.String(), "[main, origin/main, v1.4.0]"), out.String())
+		for line := range strings.Lines(out.String()) {
+			assert.LessOrEqual(t, runewidth.StringWidth(strings.TrimSpace(line)), width)
+		}
+	}
 }
 
 // TestDifferenceIsShown holds that the words that differ are marked on a terminal, and that

@@ -164,7 +164,8 @@ Nothing is sent; sync does that.`,
 						e.Say("%s has all of it already.", text.Visible(r.Branch))
 						return
 					}
-					e.Say("Joined: %s of %s are now on %s, here only. To send them: uncinate sync", text.Count(r.Received, "commit"), text.Visible(args[0]), text.Visible(r.Branch))
+					e.Say("Joined: %s of %s %s now on %s, here only. To send %s: uncinate sync", text.Count(r.Received, "commit"), text.Visible(args[0]),
+						text.Either(r.Received == 1, "is", "are"), text.Visible(r.Branch), text.Either(r.Received == 1, "it", "them"))
 				})
 			})
 		}}
@@ -211,7 +212,7 @@ func (e *Env) branches(all []history.Branch, now time.Time, most int) {
 		}
 		cells = append(cells, []string{mark, b.Name, where, against(b), board.Age(now.Sub(b.When)) + ", " + b.Who})
 	}
-	e.lines(cells, 4)
+	e.lines(cells, give{4, 12}, give{1, 12}, give{2, 8})
 	if len(all) > most && most > 0 {
 		e.more(len(all), most)
 	}

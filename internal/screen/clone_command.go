@@ -4,9 +4,11 @@ import (
 	"context"
 	"flag"
 	"fmt"
+	"os"
 	"strings"
 
 	"uncinate/internal/core/fault"
+	"uncinate/internal/core/plan"
 	"uncinate/internal/core/survey"
 	"uncinate/internal/core/text"
 	"uncinate/internal/desk"
@@ -219,12 +221,18 @@ func (e *Env) cloneMany(ctx context.Context, d *desk.Desk, o many.Options, previ
 
 // wantedClones shows what would be cloned, and where to.
 func (e *Env) wantedClones(m *many.Many) error {
-	docs, rows := []many.ClonedRow{}, [][]string{}
+	doc, rows := Planned{Plan: []plan.Item{}}, [][]string{}
 	for i, r := range m.Wanted {
-		docs = append(docs, many.ClonedRow{Name: r.Path(), Folder: m.Folders[i], State: "wanted"})
+		doc.Plan = append(doc.Plan, plan.Item{ID: "clone " + r.Path(), Place: plan.Here, Sentence: "Clone " + r.Path() + " into " + m.Folders[i]})
 		rows = append(rows, []string{r.Path(), r.Account, m.Folders[i]})
 	}
-	return e.Give(docs, func() { e.Table([]string{"repository", "account", "folder"}, rows) })
+	return e.Give(doc, func() {
+		e.Table([]string{"repository", "account", "folder"}, rows[:min(len(rows), mostLines)])
+		if more := len(rows) - mostLines; more > 0 {
+			e.Say("")
+			e.Say("%s more. To see all: %s --json", text.Number(more), typed(os.Args[1:]))
+		}
+	})
 }
 
 // countsOf says how many repositories of each state there are, but for none of one.

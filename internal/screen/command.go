@@ -150,6 +150,33 @@ func Main(ctx context.Context, e *Env, commands []*Command, args []string) int {
 	return fault.ExitCode(err)
 }
 
+// meant finds the command that is meant; nil where its family's help was shown instead.
+func (e *Env) meant(args []string) (c *Command, path, rest []string, err error) {
+	c, path, rest = find(e.commands, args)
+	if c == nil {
+		if err := tradeWord(args); err != nil {
+			return nil, nil, nil, err
+		}
+		return nil, nil, nil, unknown("there is no command "+text.Quote(args[0]), args[0], shown(e.commands), "uncinate help")
+	}
+	if c.Options != nil {
+		return c, path, rest, nil
+	}
+	help := "uncinate help " + strings.Join(path, " ")
+	switch {
+	case len(rest) > 0 && slices.Contains([]string{"-h", "-help", "--help"}, rest[0]):
+		e.help(e.Out, c, path)
+		return nil, nil, nil, nil
+	case len(rest) == 0 || strings.HasPrefix(rest[0], "-"):
+		return c.Subs[0], append(path, c.Subs[0].Name), rest, nil // a family's name alone does what its first one does
+	case c.Word != "":
+		f := fault.New(fault.Usage, "%s has no sub-command %s", strings.Join(path, " "), text.Quote(rest[0]))
+		words := append(append([]string{"uncinate"}, path...), append([]string{c.Word}, rest...)...)
+		return nil, nil, nil, f.Try("did you mean", text.Command(words...)).Try("or see its sub-commands", help)
+	}
+	return nil, nil, nil, unknown(fmt.Sprintf("%s has no sub-command %s", strings.Join(path, " "), text.Quote(rest[0])), rest[0], shown(c.Subs), help)
+}
+
 func dispatch(ctx context.Context, e *Env, args []string) error {
 	if len(args) == 0 {
 		e.overview(e.Out)
@@ -163,29 +190,11 @@ func dispatch(ctx context.Context, e *Env, args []string) error {
 	case "version":
 		args[0] = "version"
 	}
-	c, path, rest := find(e.commands, args)
-	if c == nil {
-		if f := tradeWord(args); f != nil {
-			return f
-		}
-		return unknown("there is no command "+text.Quote(args[0]), args[0], shown(e.commands), "uncinate help")
+	c, path, rest, err := e.meant(args)
+	if err != nil || c == nil {
+		return err
 	}
 	help := "uncinate help " + strings.Join(path, " ")
-	if c.Options == nil {
-		if len(rest) > 0 && slices.Contains([]string{"-h", "-help", "--help"}, rest[0]) {
-			e.help(e.Out, c, path)
-			return nil
-		}
-		if len(rest) > 0 && !strings.HasPrefix(rest[0], "-") {
-			if c.Word != "" {
-				return fault.New(fault.Usage, "%s has no sub-command %s", strings.Join(path, " "), text.Quote(rest[0])).
-					Try("did you mean", text.Command(append(append([]string{"uncinate"}, path...), append([]string{c.Word}, rest...)...)...)).Try("or see its sub-commands", help)
-			}
-			return unknown(fmt.Sprintf("%s has no sub-command %s", strings.Join(path, " "), text.Quote(rest[0])), rest[0], shown(c.Subs), help)
-		}
-		c, path = c.Subs[0], append(path, c.Subs[0].Name) // a family's name alone does what its first one does
-		help = "uncinate help " + strings.Join(path, " ")
-	}
 	o := flag.NewFlagSet(c.Name, flag.ContinueOnError)
 	o.SetOutput(io.Discard)
 	run := c.Options(o)

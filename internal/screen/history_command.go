@@ -5,6 +5,7 @@ import (
 	"flag"
 	"fmt"
 	"strings"
+	"time"
 
 	"uncinate/internal/core/text"
 	"uncinate/internal/desk"
@@ -16,8 +17,8 @@ func historyCommand() *Command {
 		Short: "list the commits, each marked: here, on the host, or both",
 		Long: `The newest first, of this branch and of its counterpart on the host as last seen. With a
 PATH, only those that touched this file or folder. With --full, the files that each touched;
-with --graph, the lines of descent beside them: "." where one begins below a merge, "'" where
-it ends, "+" where it meets another.`,
+with --graph, the lines of descent beside them: "=" is a commit, "." where a line begins below a
+merge, "'" where it ends, "+" where it meets another.`,
 		Examples: []string{"uncinate history", "uncinate history --on-host", "uncinate history src/level.c", "uncinate history --graph --most 100"}, Gives: history.History{}, Apart: [][]string{{"here", "on-host"}},
 		Options: func(o *flag.FlagSet) Run {
 			var h history.HistoryOptions
@@ -74,18 +75,23 @@ func (e *Env) history(ctx context.Context, r *history.History, o history.History
 		for _, n := range c.Names {
 			names = append(names, short(n))
 		}
-		if len(names) > 0 {
-			what += "  [" + strings.Join(names, ", ") + "]"
+		at := "2006-01-02 15:04"
+		if e.Out.width > 0 && e.Out.width < 100 && !o.Full {
+			at = time.DateOnly
 		}
-		cells = append(cells, []string{lead, c.ID[:min(10, len(c.ID))], c.When.Local().Format("2006-01-02 15:04"), c.Who, what})
+		named := ""
+		if len(names) > 0 {
+			named = "[" + strings.Join(names, ", ") + "]"
+		}
+		cells = append(cells, []string{lead, c.ID[:min(10, len(c.ID))], c.When.Local().Format(at), c.Who, what, named})
 	}
 	if !o.Full {
-		e.lines(cells, 4)
+		e.lines(cells, give{3, 8}, give{4, 20})
 	} else {
 		for i, c := range r.Commits {
 			row := cells[i+1]
 			e.Say("%s  %s  %s  %s", e.Out.strong(row[1]), row[2], e.Out.visible(row[3]), row[0])
-			e.Say("  %s", e.Out.wrap(e.Out.visible(row[4]), 2))
+			e.Say("  %s", e.Out.wrap(strings.TrimSpace(e.Out.visible(row[4])+"  "+e.Out.visible(row[5])), 2))
 			for _, f := range c.Files {
 				extent := fmt.Sprintf("%d added, %d removed", f.Added, f.Removed)
 				if f.Added < 0 {

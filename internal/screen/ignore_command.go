@@ -74,6 +74,16 @@ commits still hold it.`,
 				if err != nil {
 					return err
 				}
+				if a.Preview && e.json {
+					var items []plan.Item
+					for _, rule := range r.Added {
+						items = append(items, here("Add to .gitignore: "+text.Visible(rule)))
+					}
+					for _, path := range r.Untracked {
+						items = append(items, here("Stop tracking "+text.Visible(path)))
+					}
+					return e.would(ctx, "", items...)
+				}
 				return e.Give(r, func() { e.added(r, a) })
 			})
 		}}

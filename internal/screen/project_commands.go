@@ -98,6 +98,9 @@ func projectForget() *Command {
 				if err != nil {
 					return err
 				}
+				if len(which) == 0 && p.preview {
+					return e.would(ctx, "")
+				}
 				if len(which) == 0 {
 					return e.Give([]project.Project{}, func() { e.Say("Every folder is there; nothing was forgotten.") })
 				}
@@ -122,6 +125,9 @@ func (e *Env) find(ctx context.Context, d *desk.Desk, folder string, p plans) er
 		return err
 	}
 	known := len(f.Found) - len(f.Items())
+	if len(f.Items()) == 0 && p.preview && e.json {
+		return e.would(ctx, "")
+	}
 	if len(f.Items()) == 0 {
 		return e.Give(f.Found, func() {
 			e.Say("Nothing new: %s found, all registered already.", text.Count(known, "clone"))

@@ -143,6 +143,9 @@ func repositoryDelete() *Command {
 // doChange shows a plan, asks, does it and tells that it is done.
 func (e *Env) doChange(ctx context.Context, c *desk.Change, p plans, done string) error {
 	doc := DoneThings{Done: []string{}}
+	if len(c.Items()) == 0 && p.preview {
+		return e.would(ctx, c.Host)
+	}
 	if len(c.Items()) == 0 {
 		return e.Give(doc, func() { e.Say("That is so already; nothing was changed.") })
 	}

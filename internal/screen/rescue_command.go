@@ -136,6 +136,9 @@ func rescueDrop() *Command {
 				if err != nil {
 					return err
 				}
+				if len(which) == 0 && p.preview {
+					return e.would(ctx, "")
+				}
 				if len(which) == 0 {
 					return e.Give([]worktree.RescueCopy{}, func() { e.Say("No copy is that old; nothing was dropped.") })
 				}

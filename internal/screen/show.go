@@ -34,7 +34,9 @@ func (e *Env) Aside(format string, args ...any) {
 }
 
 // Note implements job.Teller.
-func (e *Env) Note(format string, args ...any) { e.Aside(format, args...) }
+func (e *Env) Note(format string, args ...any) {
+	e.Aside("%s", e.Err.wrap(fmt.Sprintf(format, args...), 0))
+}
 
 // Give prints the result: the document with --json, else what show says.
 func (e *Env) Give(doc any, show func()) error {
@@ -182,9 +184,8 @@ func here(sentence string) plan.Item { return plan.Item{Place: plan.Here, Senten
 
 // would shows what a command does that asks nothing, for --preview.
 func (e *Env) would(ctx context.Context, host string, items ...plan.Item) error {
-	if len(items) == 0 && !e.json {
-		e.Say("Nothing would be changed.")
-		return nil
+	if len(items) == 0 {
+		return e.Give(Planned{Plan: []plan.Item{}}, func() { e.Say("Nothing would be changed.") })
 	}
 	for i := range items {
 		items[i].ID = cmp.Or(items[i].ID, fmt.Sprint(i+1))
@@ -292,11 +293,9 @@ func (e *Env) Facts(pairs ...[2]string) {
 	}
 }
 
-// narrowest is how narrow a column may become before it is left to stick out.
-const narrowest = 14
-
 // Table prints rows in columns, under a head. On a stream with a width the widest
-// columns become narrower, and their cells take several lines.
+// columns become narrower, and their cells take several lines; what cannot fit so is shown as one
+// record for each row.
 func (e *Env) Table(head []string, rows [][]string) {
 	all := filled(append([][]string{head}, rows...))
 	widths := make([]int, len(all[0]))
@@ -309,7 +308,10 @@ func (e *Env) Table(head []string, rows [][]string) {
 		}
 		shown = append(shown, cells)
 	}
-	e.Out.squeeze(widths)
+	if !e.Out.squeeze(widths, shown) {
+		e.records(shown)
+		return
+	}
 	right := numeric(all)
 	for i, row := range shown {
 		lines := make([][]string, len(row))
@@ -409,20 +411,47 @@ func numeric(cells [][]string) []bool {
 	return out
 }
 
-// squeeze makes the widest columns narrower until all fit.
-func (s *stream) squeeze(widths []int) {
-	for s.width > 0 {
-		total, widest := 2*(len(widths)-1), 0
+// squeeze makes the widest columns narrower until all fit, no column narrower than its longest word;
+// false where they cannot fit so.
+func (s *stream) squeeze(widths []int, rows [][]string) bool {
+	if s.width == 0 {
+		return true
+	}
+	least := make([]int, len(widths))
+	for _, row := range rows {
+		for i, cell := range row {
+			for word := range strings.FieldsSeq(cell) {
+				least[i] = max(least[i], runewidth.StringWidth(word))
+			}
+		}
+	}
+	for {
+		total, widest := 2*(len(widths)-1), -1
 		for i, w := range widths {
 			total += w
-			if w > widths[widest] {
+			if w > least[i] && (widest < 0 || w > widths[widest]) {
 				widest = i
 			}
 		}
-		if total <= s.width || widths[widest] <= narrowest {
-			return
+		if total <= s.width {
+			return true
+		}
+		if widest < 0 {
+			return false
 		}
 		widths[widest]--
+	}
+}
+
+// records shows the rows of a table that is too wide one below the other.
+func (e *Env) records(rows [][]string) {
+	for _, row := range rows[1:] {
+		e.Say("%s", e.Out.strong(row[0]))
+		pairs := make([][2]string, 0, len(row))
+		for i, cell := range row[1:] {
+			pairs = append(pairs, [2]string{rows[0][i+1], cell})
+		}
+		e.Facts(pairs...)
 	}
 }
 

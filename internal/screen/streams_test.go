@@ -43,13 +43,23 @@ func TestASCII(t *testing.T) {
 
 func TestTablesBecomeNarrower(t *testing.T) {
 	e, out, _ := env()
-	e.Out.width = 44
-	e.Table([]string{"account", "lies in", "form"}, [][]string{{"tern", "/home/tern/a-very-long-folder/that-goes-on/notes.txt:3", "plain"}, {"knot", "short", "as HTTP Basic, in a long cell of words"}})
+	rows := [][]string{{"tern", "/home/tern/a-very-long-folder/that-goes-on/notes.txt:3", "plain", ""}, {"knot", "short", "as HTTP Basic, in a long cell of words", ""}}
+	e.Out.width = 80
+	e.Table([]string{"account", "found in", "form", "empty"}, rows)
 	for line := range strings.SplitSeq(out.String(), "\n") {
-		assert.LessOrEqual(t, len(line), 44, line)
+		assert.LessOrEqual(t, len(line), 80, line)
 	}
-	joined := strings.Join(strings.Fields(out.String()), "")
-	assert.Contains(t, strings.ReplaceAll(joined, "plain", ""), "/home/tern/a-v", "nothing is cut off")
+	assert.Contains(t, out.String(), "/home/tern/a-very-long-folder/that-goes-on/notes.txt:3", "no path is broken")
+	assert.NotContains(t, out.String(), "empty", "a column with nothing in it is left out")
+	out.Reset()
+	e.Out.width = 60
+	e.Table([]string{"account", "found in", "form"}, [][]string{rows[0][:3], rows[1][:3]})
+	assert.Equal(t, "tern\n  found in  /home/tern/a-very-long-folder/that-goes-on/notes.txt:3\n  form      plain\nknot\n  found in  short\n  form      as HTTP Basic, in a long cell of words\n", out.String(),
+		"where the columns do not fit, each row is a record")
+	out.Reset()
+	e.Out.width = 60
+	e.List([]string{"file", "lines"}, [][]string{{"a.txt", "9"}, {"b.txt", "1,200"}, {"c.txt", "3"}}, 2)
+	assert.True(t, strings.HasPrefix(out.String(), "file   lines\na.txt      9\nb.txt  1,200\n\n1 more. To see all: uncinate "), out.String())
 	out.Reset()
 	e.Out.width = 0
 	e.Table([]string{"a"}, [][]string{{strings.Repeat("x", 300)}})

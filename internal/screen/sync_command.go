@@ -22,7 +22,7 @@ copy first, and done only when it merges cleanly. Unsaved changes stay as they a
 would be overwritten. Anything that needs you stops it, with everything as it was. Before a
 branch or a file is overwritten, a rescue copy is kept.`,
 		Examples: []string{"uncinate sync", `uncinate sync --save --message "Correct the almanac"`, "uncinate sync --all", "uncinate sync --preview"},
-		Needs:    map[string][]string{"save": {"message"}, "message": {"save"}, "at-once": {"all"}}, Apart: [][]string{{"all", "folder"}, {"all", "preview"}},
+		Needs:    map[string][]string{"message": {"save"}, "at-once": {"all"}}, Apart: [][]string{{"all", "folder"}, {"all", "preview"}},
 		Takes: []string{"project"}, Gives: syncing.Synced{}, Also: map[string]any{"--all": []many.SyncedRow{}},
 		Options: func(o *flag.FlagSet) Run {
 			var s syncing.Options
@@ -36,6 +36,12 @@ branch or a file is overwritten, a rescue copy is kept.`,
 			all := o.Bool("all", false, "all projects of this machine, several at once")
 			jobs := o.Int("at-once", 0, "with --all: how `many` at a time (default: 8)")
 			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
+				if *save && s.Save == "" && e.asks && !p.preview {
+					var err error
+					if s.Save, err = e.ask(ctx, "What was done, in one line? "); err != nil {
+						return err
+					}
+				}
 				if *save && strings.TrimSpace(s.Save) == "" {
 					return fault.New(fault.Usage, "a commit needs a message").Try("", `uncinate sync --save --message "What was done"`)
 				}

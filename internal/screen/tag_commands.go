@@ -50,7 +50,7 @@ func (e *Env) tags(all []history.ListedTag, most int) {
 		}
 		cells = append(cells, []string{t.Name, t.Commit[:min(10, len(t.Commit))], t.Created.Local().Format(time.DateOnly), t.Who, t.Message})
 	}
-	e.lines(cells, 4)
+	e.lines(cells, give{4, 20}, give{3, 8}, give{0, 12})
 	if len(all) > most && most > 0 {
 		e.more(len(all), most)
 	}

@@ -11,7 +11,7 @@ import (
 const mostLines = 24
 
 // Graph draws, for each commit of a list in which children come before their parents, the
-// lines of descent beside it, one row for each: o is the commit; a line that begins below
+// lines of descent beside it, one row for each: = is the commit; a line that begins below
 // a merge bends off at ".", one that ends at its branching point comes in at "'", and one
 // that leads into a line that is there already meets it at "+".
 func Graph(ids []string, parents map[string][]string) []string {
@@ -32,7 +32,7 @@ func Graph(ids []string, parents map[string][]string) []string {
 		if at < 0 {
 			at = free(&awaited, 0, nil)
 		}
-		row[at] = 'o'
+		row[at] = '='
 		was := slices.Clone(awaited)
 		for k := range row {
 			awaited[k] = ""

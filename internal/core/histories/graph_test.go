@@ -11,16 +11,16 @@ import (
 func TestGraph(t *testing.T) {
 	for _, c := range []struct{ commits, want string }{
 		{"", ""},
-		{"c:b b:a a:", "o/o/o"},
-		{"m:b,c b:a c:a a:", "o-./o |/| o/o-'"},
-		{"m:n,c n:b,a2 c:b a2:a b:a a:", "o-./o-|-./| o |/| | o/o-' |/o---'"},
-		{"x:a y:a a:", "o/| o/o-'"},                 // two ends
-		{"x:b y:z z: b:a a:", "o/| o/| o/o/o"},      // a beginning of its own, whose column is free again
-		{"m:a,b k:b b:a a:", "o-./| | o/| o-'/o-'"}, // the line from k comes in at b
-		{"k:b m:a,b b:a a:", "o/+-o/o |/o-'"},       // m leads into the line that k began
-		{"o:a,b,c a:r b:r c:r r:", "o-.-./o | |/| o |/| | o/o-'-'"},
-		{"p:missing q:missing", "o/| o"}, // the list ends before
-		{"d:d", "o"},
+		{"c:b b:a a:", "=/=/="},
+		{"m:b,c b:a c:a a:", "=-./= |/| =/=-'"},
+		{"m:n,c n:b,a2 c:b a2:a b:a a:", "=-./=-|-./| = |/| | =/=-' |/=---'"},
+		{"x:a y:a a:", "=/| =/=-'"},                 // two ends
+		{"x:b y:z z: b:a a:", "=/| =/| =/=/="},      // a beginning of its own, whose column is free again
+		{"m:a,b k:b b:a a:", "=-./| | =/| =-'/=-'"}, // the line from k comes in at b
+		{"k:b m:a,b b:a a:", "=/+-=/= |/=-'"},       // m leads into the line that k began
+		{"o:a,b,c a:r b:r c:r r:", "=-.-./= | |/| = |/| | =/=-'-'"},
+		{"p:missing q:missing", "=/| ="}, // the list ends before
+		{"d:d", "="},
 	} {
 		var ids []string
 		parents := map[string][]string{}

@@ -80,7 +80,7 @@ func Token(ctx context.Context, d *desk.Desk, a *Account, mayAsk bool) (string, 
 	case err != nil || found:
 		return token, err
 	case a.InMemory:
-		return "", fault.New(fault.Decision, "the token of account %s was kept for one sign-in only, and that is over", a.Name).Try("give it again", a.Again())
+		return "", fault.New(fault.Decision, "the token of account %s was held in memory for one session, which is over", a.Name).Try("give it again", a.Again())
 	}
 	return "", fault.New(fault.Decision, "the vault holds no token for the account %s", a.Name).Try("give it one", a.Again())
 }
@@ -206,12 +206,12 @@ func theDefault(all []*Account, host string) *Account {
 // remedy that begins with an option is the command that was typed, with that option.
 func Several(all []*Account) *fault.Fault {
 	f := fault.New(fault.Decision, "%d accounts could do this; choose one", len(all))
-	hosts := map[string]int{}
+	on := map[string]int{}
 	for _, a := range all {
-		hosts[a.Host]++
+		on[a.Host]++
 		f.Try(a.User+" on "+a.Host, "--account "+text.Quote(a.Name))
 	}
-	if a := all[0]; hosts[a.Host] > 1 {
+	if a := all[0]; on[a.Host] > 1 {
 		f.Try("or make one the default on "+a.Host, text.Command("uncinate", "account", "change", a.Name, "--default"))
 	}
 	return f

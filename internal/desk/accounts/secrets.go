@@ -25,13 +25,13 @@ func Ending(a *Account, now time.Time) (desk.State, string) {
 	case !a.Doubtful.IsZero():
 		return desk.Doubtful, "the host refused it on " + a.Doubtful.Format(time.DateOnly)
 	case a.Expires.IsZero():
-		return desk.Good, "no end told"
+		return desk.Good, "no expiry given"
 	case left <= 0:
 		return desk.Bad, "ended on " + a.Expires.Format(time.DateOnly)
 	case left < Soon:
 		return desk.Doubtful, fmt.Sprintf("ends on %s, in %s", a.Expires.Format(time.DateOnly), text.Count(int(left/(24*time.Hour)), "day"))
 	}
-	return desk.Good, "good until " + a.Expires.Format(time.DateOnly)
+	return desk.Good, "valid until " + a.Expires.Format(time.DateOnly)
 }
 
 // Hush keeps a job from warning of the very token that it replaces or takes away.

@@ -168,7 +168,7 @@ func addAtAddress(ctx context.Context, d *desk.Desk, want accounts.Account, toke
 	case answer.Status == 401 || answer.Status == 403:
 		return nil, nil, fault.New(fault.HostSaidNo, "%s does not accept this user name and token", a.Bare().String())
 	case answer.Status == 404:
-		return nil, nil, fault.New(fault.HostSaidNo, "there is no repository at %s, or not for %s", a.Bare().String(), text.Visible(want.User))
+		return nil, nil, fault.New(fault.HostSaidNo, "there is no repository at %s, or %s may not see it", a.Bare().String(), text.Visible(want.User))
 	case answer.Status != 200 || !strings.HasPrefix(answer.Header.Get("Content-Type"), "application/x-git-"):
 		return nil, nil, fault.New(fault.Unreachable, "what answers at %s is no git repository (status %d)", a.Bare().String(), answer.Status)
 	}

@@ -63,7 +63,7 @@ func knowsHost(ctx context.Context, d *desk.Desk, r *Route) error {
 		return err
 	}
 	if len(vouched) > 0 {
-		d.Tell.Note("%s is known by its SSH key %s, as its %s says.", text.Visible(r.Host), vouched[0].Fingerprint(), by)
+		d.Tell.Note("SSH key of %s, confirmed by its %s: %s", text.Visible(r.Host), by, vouched[0].Fingerprint())
 		return pin(d, r.Host, vouched)
 	}
 	keys, err := ssh.HostKeys(ctx, r.User, r.Host)

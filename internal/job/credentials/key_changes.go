@@ -209,10 +209,10 @@ func RotateKey(ctx context.Context, d *desk.Desk, name, kind string, open bool) 
 	if err != nil {
 		return nil, err
 	}
-	c := &KeyChange{Change: desk.Change{Desk: d, Job: "key-rotate", Subject: name, Host: l.Host.Name, AsWas: "The old key is in force still.", Head: "To exchange the key of account " + name + ":"}}
+	c := &KeyChange{Change: desk.Change{Desk: d, Job: "key-rotate", Subject: name, Host: l.Host.Name, AsWas: "The old key is still valid.", Head: "To exchange the key of account " + name + ":"}}
 	if left != nil { // all but the removal was done before an interruption
-		c.Steps, c.AsWas = []desk.Step{stepRemoveOld(l, left), stepDropFile(d, left)}, "The new key is in force; the old one is not removed yet."
-		c.Notes = append(c.Notes, "An earlier exchange was cut off when the new key was in force already.")
+		c.Steps, c.AsWas = []desk.Step{stepRemoveOld(l, left), stepDropFile(d, left)}, "The new key works; the old one is not removed yet."
+		c.Notes = append(c.Notes, "An earlier rotation was interrupted when the new key worked already.")
 		return c, nil
 	}
 	c.Steps = []desk.Step{x.stepMake(), x.stepInstall("")}

@@ -168,7 +168,7 @@ func ReplaceToken(ctx context.Context, d *desk.Desk, name, token string, renew b
 			return err
 		}}}
 	if offers("token-revoke") {
-		t.steps = append(t.steps, desk.Step{Item: plan.Item{ID: "revoke", Place: plan.Host, Sentence: "Take the old token out of force on " + h.Name},
+		t.steps = append(t.steps, desk.Step{Item: plan.Item{ID: "revoke", Place: plan.Host, Sentence: "Revoke the old token on " + h.Name},
 			Do: func(ctx context.Context) error {
 				if old == nil || old.Token == strings.TrimSpace(token) {
 					return nil
@@ -189,12 +189,12 @@ func stepsRenew(d *desk.Desk, l *login.Login) []desk.Step {
 	return []desk.Step{
 		{Item: plan.Item{ID: "ready", Place: plan.Vault, Sentence: "Make sure that the vault can be written, so that no new token is lost"},
 			Do: func(ctx context.Context) error { return accounts.Store(ctx, d, a, old) }},
-		{Item: plan.Item{ID: "renew", Place: plan.Host, Sentence: "Let " + h.Name + " put a new token in the place of the old one"},
+		{Item: plan.Item{ID: "renew", Place: plan.Host, Sentence: "Ask " + h.Name + " to replace the token"},
 			Do: func(ctx context.Context) error {
 				f, err := l.Do(ctx, "token-renew", "renew the token", nil)
 				if fault.Is(err, fault.Unreachable) {
 					f := *fault.Of(err)
-					return f.Detail("It is not certain whether the old token is still in force.").Try("see", text.Command("uncinate", "token", "test", a.Name))
+					return f.Detail("It is not certain whether the old token is still valid.").Try("see", text.Command("uncinate", "token", "test", a.Name))
 				}
 				if err != nil {
 					return err
@@ -245,7 +245,7 @@ func RevokeToken(ctx context.Context, d *desk.Desk, name string) (*TokenChange, 
 		return nil, f.Try("forget it here", text.Command("uncinate", "token", "forget", a.Name))
 	}
 	t.steps = []desk.Step{
-		{Item: plan.Item{ID: "revoke", Place: plan.Host, Sentence: "Take the token out of force on " + l.Host.Name + "; this cannot be taken back"},
+		{Item: plan.Item{ID: "revoke", Place: plan.Host, Sentence: "Revoke the token on " + l.Host.Name + "; this cannot be undone"},
 			Do: func(ctx context.Context) error {
 				if a.OAuth {
 					return revokeSignIn(ctx, d, l)

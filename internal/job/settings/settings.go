@@ -5,7 +5,6 @@ package settings
 
 import (
 	"context"
-	"os"
 	"path/filepath"
 	"slices"
 	"strconv"
@@ -150,12 +149,9 @@ func Names() []string {
 // List gives the machine's settings, and those of the project that a folder is in; a folder that
 // is in none has none, unless it was named.
 func List(ctx context.Context, d *desk.Desk, folder string) ([]Setting, error) {
-	machine, err := os.Hostname()
-	if name, e := d.Machine(); e == nil && name != "" {
-		machine, err = name, nil
-	}
-	if err != nil {
-		machine = "this machine"
+	machine := "this machine"
+	if name, err := d.Machine(); err == nil {
+		machine = name
 	}
 	at := folder
 	if at == "" {

@@ -58,7 +58,7 @@ func (c *Client) Refs(ctx context.Context, a address.Address, user, secret strin
 	case answer.Status == http.StatusNotFound:
 		f := fault.New(fault.HostSaidNo, "there is no repository at %s", where)
 		if user != "" {
-			f.Says += ", or not for " + text.Quote(user)
+			f.Says += ", or " + text.Quote(user) + " may not see it"
 		}
 		return Refs{}, f
 	case answer.Status != http.StatusOK:

@@ -247,7 +247,7 @@ func (t *Target) showExisting(ctx context.Context, owner, name string) error {
 		return err
 	}
 	if !found {
-		f := fault.New(fault.HostSaidNo, "%s has no repository %s/%s, or not for %s", t.Login.Host.Name, owner, name, t.Login.Account.User)
+		f := fault.New(fault.HostSaidNo, "%s has no repository %s/%s, or %s may not see it", t.Login.Host.Name, owner, name, t.Login.Account.User)
 		if t.Others = login.WhoSees(ctx, t.Desk, t.Login.Host.Name, t.Login.Account, owner, name, false); len(t.Others) > 0 {
 			return login.Others(f, t.Others, "see it", func(account string) string { return t.Again("--to", owner+"/"+name, "--account", account) })
 		}
