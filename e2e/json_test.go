@@ -57,7 +57,7 @@ func TestEveryDocumentIsAsDocumented(t *testing.T) {
 	m := newMachine(t)
 	s := documented(t)
 	s.fits("help command", `{"name":"x","does":"y"}`)                                                                                        // a part of help's
-	s.fits("practice", `{"hosts":[{"name":"gannet","address":"http://127.0.0.1:1","users":[{"user":"tern","token":"x"}]}],"projects":"/x"}`) // TestPractice reads the real one
+	s.fits("practice", `{"hosts":[{"name":"gannet","at":"http://127.0.0.1:1","users":[{"user":"tern","token":"x"}]}],"projects":"/x"}`) // TestPractice reads the real one
 	m.project("gauge")
 	api, err := practice.OpenAPI("gannet")
 	require.NoError(t, err)

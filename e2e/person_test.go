@@ -225,20 +225,20 @@ func TestPractice(t *testing.T) {
 	require.NoError(t, c.Start())
 	var said struct {
 		Hosts []struct {
-			Name, Address string
-			Users         []struct{ User, Token string }
+			Name, At string
+			Users    []struct{ User, Token string }
 		}
 		Projects string
 	}
 	require.NoError(t, json.NewDecoder(out).Decode(&said))
 	g := said.Hosts[0]
-	m.ok("", "", "host", "add", g.Name, "--at", g.Address)
+	m.ok("", "", "host", "add", g.Name, "--at", g.At)
 	m.ok("", "", "vault", "make", "--by", "file")
 	m.ok("", g.Users[0].Token, "account", "add", "--host", g.Name)
 	m.ok("", "", "attach", "--yes", filepath.Join(said.Projects, "inlet-board"))
 	page := strings.TrimSpace(m.ok(filepath.Join(said.Projects, "inlet-board", "site"), "", "visit", "--print"))
-	assert.Equal(t, g.Address+"/tern/inlet-board", page)
-	assert.Equal(t, g.Address+"/crew/tern/inlet-board\n", m.ok(filepath.Join(said.Projects, "inlet-board"), "", "visit", "people"))
+	assert.Equal(t, g.At+"/tern/inlet-board", page)
+	assert.Equal(t, g.At+"/crew/tern/inlet-board\n", m.ok(filepath.Join(said.Projects, "inlet-board"), "", "visit", "people"))
 	m.refused(2, []string{"names no page for peopel", "Did you mean people?"}, filepath.Join(said.Projects, "inlet-board"), "", "visit", "peopel")
 	require.NoError(t, c.Process.Signal(syscall.SIGINT))
 	require.NoError(t, c.Wait(), "it stops cleanly")

@@ -75,7 +75,7 @@ func TestTokenRenewedByTheHost(t *testing.T) {
 	m := signedIn(t, h)
 	m.project("gauge")
 	m.ok("gauge", "", "attach", "--yes")
-	assert.Contains(t, m.ok("", "", "token", "replace", "tern", "--renew", "--preview"), "Let petrel put a new token in the place of the old one")
+	assert.Contains(t, m.ok("", "", "token", "replace", "tern", "--renew", "--preview"), "Ask petrel to replace the token")
 	assert.True(t, h.inForce(h.token["tern"]))
 	m.ok("", "", "token", "replace", "tern", "--renew", "--yes")
 	assert.False(t, h.inForce(h.token["tern"]))
@@ -84,7 +84,7 @@ func TestTokenRenewedByTheHost(t *testing.T) {
 	m.git("gauge", "commit", "-q", "-m", "More")
 	m.git("gauge", "push", "-q")
 	require.NoError(t, h.Faults.Set([]string{"cut on /burrow/token"}))
-	m.refused(6, []string{"not certain whether the old token is still in force", "uncinate token test tern"}, "", "", "token", "replace", "tern", "--renew", "--yes")
+	m.refused(6, []string{"not certain whether the old token is still valid", "uncinate token test tern"}, "", "", "token", "replace", "tern", "--renew", "--yes")
 	require.NoError(t, h.Faults.Set(nil))
 	assert.Contains(t, m.ok("", "", "token", "test", "tern"), "valid until")
 

@@ -22,7 +22,7 @@ import (
 // KnownHost is a known host as a JSON document.
 type KnownHost struct {
 	Name        string         `json:"name"`
-	Address     string         `json:"address"`
+	At          string         `json:"at" says:"its address"`
 	Title       string         `json:"title,omitempty"`
 	Accounts    int            `json:"accounts" says:"how many of them this machine knows"`
 	Actions     []string       `json:"actions" says:"what its description lets the program do"`

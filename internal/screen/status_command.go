@@ -3,11 +3,8 @@ package screen
 import (
 	"context"
 	"flag"
-	"slices"
 	"strings"
 	"time"
-
-	"github.com/mattn/go-runewidth"
 
 	"uncinate/internal/core/board"
 	"uncinate/internal/core/fault"
@@ -115,88 +112,4 @@ func (e *Env) nextFor(rows []many.Row) {
 			}
 		}
 	}
-}
-
-// give is a column that gives way where a line is too long, and how narrow it may become.
-type give struct{ column, least int }
-
-// lines shows rows as one line each: where the stream has a width, columns give way in the order that
-// is given, and what is too long is shortened at a word. A row may have one cell more than the head:
-// it follows the others where it fits whole.
-func (e *Env) lines(cells [][]string, gives ...give) {
-	columns := len(cells[0])
-	tails := make([]string, len(cells))
-	for i, row := range cells {
-		if len(row) > columns {
-			tails[i], cells[i] = e.Out.visible(row[columns]), row[:columns]
-		}
-	}
-	cells, gives = without(cells, gives)
-	widths := make([]int, len(cells[0]))
-	for _, row := range cells {
-		for i, c := range row {
-			row[i] = e.Out.visible(c)
-			widths[i] = max(widths[i], runewidth.StringWidth(row[i]))
-		}
-	}
-	for _, g := range gives {
-		over := 2*(len(widths)-1) - e.Out.width
-		for _, w := range widths {
-			over += w
-		}
-		if over > 0 && e.Out.width > 0 {
-			widths[g.column] = min(widths[g.column], max(g.least, widths[g.column]-over))
-		}
-	}
-	right := numeric(cells)
-	for i, row := range cells {
-		var b strings.Builder
-		for c, cell := range row {
-			cell = shortened(cell, widths[c])
-			if right[c] {
-				cell = runewidth.FillLeft(cell, widths[c])
-			}
-			b.WriteString(runewidth.FillRight(cell, widths[c]+2))
-		}
-		line := strings.TrimRight(b.String(), " ")
-		if t := tails[i]; t != "" && (e.Out.width == 0 || runewidth.StringWidth(line)+2+runewidth.StringWidth(t) <= e.Out.width) {
-			line += "  " + t
-		}
-		if i == 0 {
-			line = e.Out.strong(line)
-		}
-		e.Say("%s", line)
-	}
-}
-
-// without leaves out the columns that are empty in every row but the first, and what was said of them.
-func without(cells [][]string, gives []give) ([][]string, []give) {
-	var kept []give
-	for _, g := range gives {
-		at := g.column
-		for c := range g.column + 1 {
-			empty := !slices.ContainsFunc(cells[1:], func(row []string) bool { return row[c] != "" })
-			if empty && c == g.column {
-				at = -1
-			} else if empty {
-				at--
-			}
-		}
-		if at >= 0 {
-			kept = append(kept, give{at, g.least})
-		}
-	}
-	return filled(cells), kept
-}
-
-// shortened cuts a text to a width, at a blank where there is one near.
-func shortened(s string, width int) string {
-	if runewidth.StringWidth(s) <= width {
-		return s
-	}
-	cut := runewidth.Truncate(s, width-3, "")
-	if at := strings.LastIndexByte(cut, ' '); at > len(cut)/2 {
-		cut = strings.TrimRight(cut[:at], " ,;:")
-	}
-	return cut + "..."
 }

@@ -55,9 +55,9 @@ type Practised struct {
 
 // PractisedHost is one of them.
 type PractisedHost struct {
-	Name    string          `json:"name"`
-	Address string          `json:"address"`
-	Users   []PractisedUser `json:"users"`
+	Name  string          `json:"name"`
+	At    string          `json:"at" says:"its address"`
+	Users []PractisedUser `json:"users"`
 }
 
 // PractisedUser is a demo user, with a token that is good for trying only.
@@ -145,7 +145,7 @@ func runPractice(ctx context.Context, e *screen.Env, names []string, listen, kee
 		e.Say("Demo projects: %s", doc.Projects)
 		e.Say("They run until Ctrl-C. In another terminal:")
 		first := doc.Hosts[0]
-		e.Say("  uncinate host add %s --at %s", first.Name, first.Address)
+		e.Say("  uncinate host add %s --at %s", first.Name, first.At)
 		e.Say("  uncinate account add tern --host %s --user tern     (paste tern's token)", first.Name)
 		e.Say("  uncinate attach %s", text.Quote(filepath.Join(doc.Projects, "gauge-firmware")))
 	}); err != nil {
@@ -158,7 +158,7 @@ func runPractice(ctx context.Context, e *screen.Env, names []string, listen, kee
 
 // demoUsers gives a practice host its users, and what they sign in with.
 func demoUsers(h *practice.Running) (PractisedHost, error) {
-	one := PractisedHost{Name: h.Name, Address: h.URL}
+	one := PractisedHost{Name: h.Name, At: h.URL}
 	tokens, err := h.Demo()
 	for _, t := range tokens {
 		one.Users = append(one.Users, PractisedUser{t.User, t.Secret})
