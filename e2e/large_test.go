@@ -33,7 +33,7 @@ func TestLargeFileStorage(t *testing.T) {
 			require.Equal(t, 0, r.code, r.err)
 			assert.Contains(t, r.out, "Set up large-file storage for *.dwg: 3 files, 32 MB")
 			if name == "gannet" {
-				assert.Contains(t, r.out+r.err, "has 13 GiB for it in all, 0 B of that used")
+				assert.Contains(t, r.out+r.err, "has 13 GiB for it in all, 0 B of which used")
 			}
 			assert.Equal(t, before, tree(t, filepath.Join(m.home, "moorings")))
 			assert.Contains(t, m.ok("moorings", "", "attach", "--yes", "--large", "*.dwg"), "3 files in large-file storage")

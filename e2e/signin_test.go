@@ -88,7 +88,7 @@ func TestSignInByDevice(t *testing.T) {
 	m.git("gauge", "commit", "-q", "-m", "More")
 	m.git("gauge", "push", "-q")
 	assert.Contains(t, m.ok("gauge", "", "sync"), "In step")
-	assert.Contains(t, m.ok("", "", "token", "list"), "renewed by itself")
+	assert.Contains(t, m.ok("", "", "token", "list"), "renews itself")
 
 	m.ok("", "", "token", "revoke", "tern", "--yes")
 	m.refused(3, []string{"the vault holds no token"}, "gauge", "", "sync")

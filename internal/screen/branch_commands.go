@@ -194,7 +194,7 @@ func (e *Env) branches(all []history.Branch, now time.Time, most int) {
 		e.Say("There is no branch with a commit yet.")
 		return
 	}
-	cells := [][]string{{"", "branch", "where", "against the default branch", "last commit"}}
+	cells := [][]string{{"", "branch", "where", "against default", "last commit"}}
 	for i, b := range all {
 		if i == most {
 			break

@@ -230,7 +230,8 @@ func (e *Env) wantedClones(m *many.Many) error {
 		e.Table([]string{"repository", "account", "folder"}, rows[:min(len(rows), mostLines)])
 		if more := len(rows) - mostLines; more > 0 {
 			e.Say("")
-			e.Say("%s more. To see all: %s --json", text.Number(more), typed(os.Args[1:]))
+			e.Say("%s more. To see all:", text.Number(more))
+			e.Say("    %s --json", typed(os.Args[1:]))
 		}
 	})
 }

@@ -100,7 +100,8 @@ brings the files into another folder is named.`,
 				}
 				return e.Give(r, func() {
 					for _, name := range r.Branches {
-						e.Say("The commits are now on the branch %s. To see them: %s", text.Visible(name), text.Command("uncinate", "history", "--branch", name))
+						e.Say("The commits are now on the branch %s. To see them:", text.Visible(name))
+						e.Say("    %s", text.Command("uncinate", "history", "--branch", name))
 					}
 					switch {
 					case len(r.Files) > 0:

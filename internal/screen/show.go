@@ -19,7 +19,11 @@ import (
 
 // Say prints a line of the result.
 func (e *Env) Say(format string, args ...any) {
-	if _, err := fmt.Fprintf(e.Out, format+"\n", args...); err != nil && e.Gone != nil {
+	said := fmt.Sprintf(format, args...)
+	if !e.json {
+		said = e.Out.fold(said)
+	}
+	if _, err := fmt.Fprintln(e.Out, said); err != nil && e.Gone != nil {
 		e.Gone() // whoever read the output is gone, so the work ends as by Ctrl-C
 	}
 }
@@ -28,7 +32,7 @@ func (e *Env) Say(format string, args ...any) {
 func (e *Env) Aside(format string, args ...any) {
 	if !e.quiet {
 		e.clearBar()
-		fmt.Fprintf(e.Err, format+"\n", args...)
+		fmt.Fprintln(e.Err, e.Err.fold(fmt.Sprintf(format, args...)))
 	}
 }
 
@@ -124,6 +128,15 @@ func (e *Env) clearBar() {
 		fmt.Fprint(e.Err, "\r\x1b[K")
 		e.bar = false
 	}
+}
+
+// fold breaks a sentence that is too long for the stream at a blank. What is in columns, and a command
+// to paste, stays as it is.
+func (s *stream) fold(line string) string {
+	if s.width == 0 || strings.Contains(line, "\n") || strings.Contains(line, "  ") || runewidth.StringWidth(line) <= s.width {
+		return line
+	}
+	return s.wrap(line, 2)
 }
 
 // strong underlines a heading on a stream that can show it.

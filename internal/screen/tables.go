@@ -89,7 +89,8 @@ func (e *Env) List(head []string, rows [][]string, most int) {
 // more says how many were not shown.
 func (e *Env) more(all, shown int) {
 	e.Say("")
-	e.Say("%s more. To see all: %s", text.Number(all-shown), typed(withoutOption(os.Args[1:], "most"))+" --most "+fmt.Sprint(all))
+	e.Say("%s more. To see all:", text.Number(all-shown))
+	e.Say("    %s", typed(withoutOption(os.Args[1:], "most"))+" --most "+fmt.Sprint(all))
 }
 
 // withoutOption leaves an option with a value out of what was typed.

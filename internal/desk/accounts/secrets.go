@@ -21,7 +21,7 @@ func Ending(a *Account, now time.Time) (desk.State, string) {
 	left := a.Expires.Sub(now)
 	switch {
 	case a.OAuth && a.Doubtful.IsZero():
-		return desk.Good, "renewed by itself"
+		return desk.Good, "renews itself"
 	case !a.Doubtful.IsZero():
 		return desk.Doubtful, "the host refused it on " + a.Doubtful.Format(time.DateOnly)
 	case a.Expires.IsZero():

@@ -13,13 +13,13 @@ import (
 )
 
 // CompareBy are the rows of a comparison, in order.
-var CompareBy = []string{"plan", "as of", "private repositories", "people on a private one", "people on a public one", "largest file", "largest push", "largest repository",
-	"large files, in all", "of that used", "requests an hour", "your accounts"}
+var CompareBy = []string{"plan", "date of these numbers", "private repositories", "people per private repository", "people per public repository", "largest file", "largest push", "largest repository",
+	"large files, in all", "of which used", "requests an hour", "your accounts"}
 
 // Compared is one host in a comparison.
 type Compared struct {
 	Host   string   `json:"host"`
-	Values []string `json:"values" says:"one for each row: plan, as of, private repositories, people on a private one, people on a public one, largest file, largest push, largest repository, large files, of that used, requests an hour, your accounts; empty where it is not told"`
+	Values []string `json:"values" says:"one for each row: plan, date of these numbers, private repositories, people per private repository, people per public repository, largest file, largest push, largest repository, large files, of which used, requests an hour, your accounts; empty where it is not given"`
 }
 
 // Compare puts the named hosts, or all known ones, side by side.

@@ -211,7 +211,7 @@ func (m *machine) run(line, in string, expected int) error {
 	prompt := m.name + ":" + strings.TrimSuffix("~/"+filepath.ToSlash(where), "/.") + "$"
 	note := ""
 	if in != "" {
-		note = "     (the token is pasted; it is not shown)"
+		note = "  (the token is pasted)"
 	}
 	e.Say("\n%s %s%s", prompt, line, note)
 	words, err := text.Words(line)

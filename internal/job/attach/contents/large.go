@@ -84,7 +84,7 @@ func (c *Contents) PlanLarge(ctx context.Context, theirs func(path string) bool)
 		if quota, ok := c.Login.Host.Limits["large_file_quota"].(string); ok {
 			note += fmt.Sprintf(" On %s the account has %s for it in all", c.Login.Host.Name, quota)
 			if used := login.Used(ctx, c.Desk, c.Login.Host, []*accounts.Account{c.Login.Account}); used != "" {
-				note += ", " + used + " of that used"
+				note += ", " + used + " of which used"
 			}
 			note += "."
 			if n, ok := text.ParseSize(quota); ok && l.bytes > n {
