@@ -254,8 +254,8 @@ func TestCloneMany(t *testing.T) {
 	}
 }
 
-// killAfter kills the program when its git was run so many times.
-func (m *machine) killAfter(runs int, args ...string) {
+// killAfter kills the program when its git was run so many times, if it is.
+func (m *machine) killAfter(runs int, args ...string) (killed bool) {
 	m.t.Helper()
 	bin := m.t.TempDir()
 	count := filepath.Join(bin, "count")
@@ -264,6 +264,7 @@ func (m *machine) killAfter(runs int, args ...string) {
 	require.NoError(m.t, os.WriteFile(filepath.Join(bin, "git"), []byte(script), 0o755))
 	was := m.env
 	m.env = append(was[:len(was):len(was)], "PATH="+bin+":"+os.Getenv("PATH"))
-	m.run("", "", args...)
+	killed = m.run("", "", args...).code == -1
 	m.env = was
+	return killed
 }

@@ -39,7 +39,7 @@ func TestTheRightAccountIsNamed(t *testing.T) {
 	_, err := h.Store.Create(t.Context(), "tern-own", practice.Repo{Owner: "tern-own", Name: "hidden", Visibility: "private"})
 	require.NoError(t, err)
 
-	said := m.refused(5, []string{"no repository tern-own/hidden, or not for tern", "Your account tern-own can see it", "uncinate clone --account tern-own tern-own/hidden"}, "", "", "clone", "--account", "tern", "tern-own/hidden")
+	said := m.refused(5, []string{"no repository tern-own/hidden, or tern may not see it", "Your account tern-own can see it", "uncinate clone --account tern-own tern-own/hidden"}, "", "", "clone", "--account", "tern", "tern-own/hidden")
 	r := m.pasted("", said)
 	require.Equal(t, 0, r.code, r.out)
 	assert.DirExists(t, filepath.Join(m.home, "hidden/.git"))

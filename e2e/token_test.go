@@ -101,7 +101,7 @@ func TestTokenIsHandedOutKnowingly(t *testing.T) {
 	t.Parallel()
 	h := newHost(t)
 	m := signedIn(t, h)
-	said := m.refused(4, []string{"would show the token itself", "--once --clipboard"}, "", "", "token", "show", "tern")
+	said := m.refused(3, []string{"This hands out the token itself", "no terminal to ask on", "uncinate token show tern --yes"}, "", "", "token", "show", "tern")
 	assert.NotContains(t, said, h.token["tern"])
 	r := m.run("", "", "token", "show", "tern", "--yes")
 	assert.Equal(t, h.token["tern"]+"\n", r.out)

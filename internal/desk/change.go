@@ -2,6 +2,7 @@ package desk
 
 import (
 	"context"
+	"maps"
 	"path/filepath"
 
 	"uncinate/internal/core/fault"
@@ -19,6 +20,8 @@ type Change struct {
 	Subject string // what it changes; one run at a time works on it
 	Host    string // the name of the host that steps act on; empty where they act on several or none
 	AsWas   string // the sentence for an error: what stands where a step failed
+	Line    string // the command that goes on with it where it was cut off; empty where any does
+	Wanted  map[string]string
 
 	About string // the thing itself, as a result names it
 	Head  string
@@ -44,10 +47,31 @@ func (c *Change) Do(ctx context.Context) error {
 		return fault.New(fault.Failed, "another uncinate (process %d) is at work on %s just now; let it end, then run this again", holder, text.Visible(c.Subject))
 	}
 	defer held.Release()
-	r, _, err := c.Desk.Begin(c.Job, c.Subject)
+	r, resumed, err := c.Desk.Begin(c.Job, c.Subject)
 	if err != nil {
 		return err
 	}
 	r.AsWas = c.AsWas
+	if !resumed && c.Line != "" {
+		r.State.Head.Wanted = map[string]string{"line": c.Line}
+		maps.Copy(r.State.Head.Wanted, c.Wanted)
+	}
 	return r.Run(ctx, c.Steps)
 }
+
+// GoesOn reads what the same command noted before it was cut off; nil where none was. Where
+// another command about the same was, it says which one goes on.
+func (c *Change) GoesOn() (*plan.State, error) {
+	s, found, err := c.Desk.Home.JournalAt(c.Job, c.Subject).Read()
+	if err != nil || !found {
+		return nil, err
+	}
+	if line := s.Head.Wanted["line"]; line != c.Line {
+		f := fault.New(fault.Decision, "another change was cut off here, and is not finished")
+		return nil, f.Try("finish it first", line)
+	}
+	return &s, nil
+}
+
+// GiveUp forgets what the same command noted before it was cut off.
+func (c *Change) GiveUp() error { return c.Desk.Home.JournalAt(c.Job, c.Subject).Close() }

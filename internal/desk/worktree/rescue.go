@@ -14,9 +14,11 @@ import (
 	"strings"
 	"time"
 
+	"uncinate/internal/core/fault"
 	"uncinate/internal/core/text"
 	"uncinate/internal/desk"
 	"uncinate/internal/desk/project"
+	"uncinate/internal/world/files"
 	"uncinate/internal/world/git"
 	"uncinate/internal/world/tree"
 )
@@ -24,7 +26,8 @@ import (
 // Rescue copies lie in a bare repository of their own beside git's, with objects of its
 // own: refs of ours among the person's would travel with a mirroring push, and objects
 // that are shared would go with the next tidying up. Each copy is a commit whose parents
-// are the commits that were kept and whose tree holds the files that were.
+// are the commits that were kept, with all that leads to them, and whose tree holds the files
+// that were.
 
 // keptFor is how long a rescue copy is kept unless said otherwise.
 const keptFor = 90 * 24 * time.Hour
@@ -41,6 +44,13 @@ type RescueCopy struct {
 	Commits []KeptRef `json:"commits,omitempty"`
 	Files   []string  `json:"files,omitempty" says:"paths from the project's top"`
 	id      string
+	modes   map[string]fileMode
+}
+
+// fileMode is what git does not keep of a file.
+type fileMode struct {
+	perm fs.FileMode
+	time time.Time
 }
 
 // KeptRef is a branch, or another ref, as it stood.
@@ -68,35 +78,97 @@ func RescuerOf(d *desk.Desk, f *project.Folder) (*Rescuer, error) {
 		return nil, err
 	}
 	store := f.Repo.Git.In(filepath.Join(common, "uncinate", "rescue.git"))
+	store.GitDir = store.Dir
 	store.Safe = append(git.Harmless(nil), "core.fsync=committed,reference", "core.bare=true", "protocol.version=2")
 	return &Rescuer{desk: d, repo: f.Repo, store: store, Common: common}, nil
 }
 
+// stands reports whether the store is there, whole enough for git to take it for one
+// (gitrepository-layout documentation). One that is not is never given to git, which would look
+// for a repository further up and find the project's.
 func (r *Rescuer) stands() bool {
-	_, err := os.Stat(filepath.Join(r.store.Dir, "refs"))
-	return err == nil
+	for name, kind := range map[string]files.Kind{"HEAD": files.Regular, "config": files.Regular, "objects": files.Folder, "refs": files.Folder} {
+		if files.KindOf(filepath.Join(r.store.Dir, name)) != kind {
+			return false
+		}
+	}
+	return files.KindOf(r.store.Dir) == files.Folder
 }
 
-// ready makes the copies' repository.
+// ready makes the copies' repository: elsewhere, and it gets its name once it is whole.
 func (r *Rescuer) ready(ctx context.Context) error {
 	if r.stands() {
-		return nil
+		return r.sweep()
 	}
 	form, err := r.repo.Do(ctx, "rev-parse", "--show-object-format")
 	if err != nil {
 		return git.Fault(err, "git cannot tell how it keeps its objects")
 	}
-	if err := os.MkdirAll(filepath.Dir(r.store.Dir), 0o700); err != nil {
+	top := filepath.Dir(r.store.Dir)
+	if err := files.MakeFolder(top, 0o700); err != nil {
 		return err
 	}
-	_, err = r.store.Run(ctx, git.Cmd{Dir: r.Common, Config: r.store.Safe, Args: []string{"init", "-q", "--bare", "--template=", "--object-format=" + form, "--", r.store.Dir}})
-	return git.Fault(err, "the place for rescue copies cannot be made")
+	fresh, done, err := files.ScratchIn(top, "rescue-new-")
+	if err != nil {
+		return fault.New(fault.Failed, "the place for rescue copies cannot be made").Because(err)
+	}
+	made := *r.store
+	made.GitDir = ""
+	_, err = made.Run(ctx, git.Cmd{Dir: fresh, Config: r.store.Safe, Args: []string{"init", "-q", "--bare", "--template=", "--object-format=" + form, "--", filepath.Join(fresh, "it")}})
+	if err = git.Fault(err, "the place for rescue copies cannot be made"); err == nil && !files.Missing(r.store.Dir) {
+		// Half of one, as a run that was killed may have left it, is kept beside.
+		err = files.Move(r.store.Dir, r.store.Dir+".half-"+strconv.FormatInt(r.desk.Now().UnixNano(), 10))
+	}
+	if err == nil {
+		err = files.Move(filepath.Join(fresh, "it"), r.store.Dir)
+	}
+	if err = errors.Join(err, done()); err == nil {
+		err = files.Settle(top)
+	}
+	return err
+}
+
+// sweep takes away what runs that were killed left in the store.
+func (r *Rescuer) sweep() error {
+	names, err := files.Names(r.store.Dir)
+	if err != nil {
+		return err
+	}
+	for _, n := range names {
+		rest, is := strings.CutPrefix(n, "index.")
+		id, err := strconv.Atoi(strings.TrimSuffix(rest, ".lock"))
+		if is && err == nil && id != os.Getpid() && !files.Runs(id) {
+			if err := files.Remove(filepath.Join(r.store.Dir, n)); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// Staged is what is in the index alone.
+type Staged struct{ Path, Mode, ID string }
+
+// Kept says what a rescue copy is to hold.
+type Kept struct {
+	Before string // what is about to be done
+	Refs   []Moving
+	Paths  []string // files as they lie in the folder
+	Staged []Staged
 }
 
 // Keep makes a rescue copy of refs and files, before they are overwritten, and gives its
 // number. Files that are not there any more are passed over; of nothing at all no copy is
 // made, and the number is 0.
 func (r *Rescuer) Keep(ctx context.Context, before string, refs []Moving, paths []string) (int, error) {
+	return r.KeepAll(ctx, Kept{Before: before, Refs: refs, Paths: paths})
+}
+
+// KeepAll makes a rescue copy as Keep does.
+func (r *Rescuer) KeepAll(ctx context.Context, k Kept) (int, error) {
+	if len(k.Refs)+len(k.Paths)+len(k.Staged) == 0 {
+		return 0, nil
+	}
 	if err := r.ready(ctx); err != nil {
 		return 0, err
 	}
@@ -106,85 +178,101 @@ func (r *Rescuer) Keep(ctx context.Context, before string, refs []Moving, paths 
 	}
 	var message strings.Builder
 	until := r.desk.Now().UTC().Add(long).Truncate(time.Second)
-	fmt.Fprintf(&message, "Before: %s\nUntil: %s\n", strings.Join(strings.Fields(text.Visible(before)), " "), until.Format(time.RFC3339))
-	parents := []string{}
-	for _, m := range refs {
+	fmt.Fprintf(&message, "Before: %s\nUntil: %s\n", strings.Join(strings.Fields(text.Visible(k.Before)), " "), until.Format(time.RFC3339))
+	args := []string{}
+	for _, m := range k.Refs {
 		if err := r.bringIn(ctx, m); err != nil {
 			return 0, err
 		}
 		fmt.Fprintf(&message, "Ref: %s %s\n", m.ID, m.Ref)
-		if !slices.Contains(parents, m.ID) {
-			parents = append(parents, m.ID)
+		if !slices.Contains(args, m.ID) {
+			args = append(args, "-p", m.ID)
 		}
 	}
-	top, files, err := r.treeOf(ctx, paths)
+	top, n, err := r.treeOf(ctx, k, &message)
 	if err != nil {
 		return 0, git.Fault(err, "a rescue copy of the files cannot be made, so nothing was overwritten")
 	}
-	if len(refs) == 0 && files == 0 {
+	if len(k.Refs) == 0 && n == 0 {
 		return 0, nil
 	}
-	args := []string{"commit-tree", top, "-F", "-"}
-	for _, p := range parents {
-		args = append(args, "-p", p)
-	}
 	when := r.desk.Now().UTC().Format(time.RFC3339)
-	id, err := r.store.Run(ctx, git.Cmd{Dir: r.store.Dir, Config: r.store.Safe, Args: args, In: strings.NewReader(message.String()),
+	out, err := r.store.Run(ctx, git.Cmd{Dir: r.store.Dir, Config: r.store.Safe, Args: append([]string{"commit-tree", top, "-F", "-"}, args...), In: strings.NewReader(message.String()),
 		Env: []string{"GIT_AUTHOR_NAME=uncinate", "GIT_AUTHOR_EMAIL=uncinate@localhost", "GIT_COMMITTER_NAME=uncinate", "GIT_COMMITTER_EMAIL=uncinate@localhost", "GIT_AUTHOR_DATE=" + when, "GIT_COMMITTER_DATE=" + when}})
 	if err != nil {
 		return 0, git.Fault(err, "a rescue copy cannot be made, so nothing was overwritten")
 	}
-	all, err := r.list(ctx)
-	if err != nil {
-		return 0, err
-	}
-	number := 1
-	for _, c := range all {
-		number = max(number, c.Number+1)
-	}
-	if _, err := r.store.Do(ctx, "update-ref", CopyRefs+strconv.Itoa(number), strings.TrimSpace(string(id)), strings.Repeat("0", len(strings.TrimSpace(string(id))))); err != nil {
-		return 0, git.Fault(err, "a rescue copy cannot be made, so nothing was overwritten")
-	}
-	var over []RescueCopy
-	for _, c := range all {
-		if c.Until.Before(r.desk.Now()) {
-			over = append(over, c)
-		}
-	}
-	return number, r.drop(ctx, over)
+	return r.number(ctx, strings.TrimSpace(string(out)))
 }
 
-// bringIn brings the commits that would be lost into the copies' repository, with all that
-// is in them. What lies before them is in the project anyway.
+// number makes sure that a copy holds all that leads to it, and gives it the next number.
+func (r *Rescuer) number(ctx context.Context, id string) (int, error) {
+	if _, err := r.store.Do(ctx, "rev-list", "--objects", "--quiet", id, "--not", "--glob="+CopyRefs+"*"); err != nil {
+		return 0, git.Fault(err, "the rescue copy is not whole, so nothing was overwritten")
+	}
+	for try := 0; ; try++ {
+		all, err := r.list(ctx)
+		if err != nil {
+			return 0, err
+		}
+		number := 1
+		for _, c := range all {
+			number = max(number, c.Number+1)
+		}
+		_, err = r.store.Do(ctx, "update-ref", CopyRefs+strconv.Itoa(number), id, strings.Repeat("0", len(id)))
+		if err != nil && try < 3 && ctx.Err() == nil {
+			continue // another work tree of the repository may have taken the number
+		}
+		if err != nil {
+			return 0, git.Fault(err, "a rescue copy cannot be made, so nothing was overwritten")
+		}
+		over := slices.DeleteFunc(all, func(c RescueCopy) bool { return !c.Until.Before(r.desk.Now()) })
+		return number, r.drop(ctx, over)
+	}
+}
+
+// bringIn brings a ref's whole history into the copies' repository: what leads to it from
+// elsewhere in the project may go too one day.
 func (r *Rescuer) bringIn(ctx context.Context, m Moving) error {
-	args := []string{"rev-list", "--count", m.ID, "--not"}
-	if m.Next != "" {
-		args = append(args, m.Next)
+	args := []string{"fetch", "-q", "--no-tags", "--no-write-fetch-head", "--no-auto-maintenance", "--recurse-submodules=no"}
+	_, here := os.Lstat(filepath.Join(r.Common, "shallow"))
+	_, cut := os.Lstat(filepath.Join(r.store.Dir, "shallow"))
+	switch {
+	case here == nil:
+		args = append(args, "--update-shallow") // the project itself has no more than that
+	case cut == nil:
+		args = append(args, "--unshallow")
 	}
-	count, err := r.repo.Do(ctx, append(args, "--exclude="+m.Ref, "--glob=refs/*")...)
-	if err != nil {
-		return git.Fault(err, "git cannot tell what would be lost with %s", text.Visible(m.Ref))
-	}
-	n, err := strconv.Atoi(count)
-	if err != nil {
-		return err
-	}
-	_, err = r.store.Do(ctx, "fetch", "-q", "--no-tags", "--no-write-fetch-head", "--no-auto-maintenance", "--recurse-submodules=no", "--depth="+strconv.Itoa(n+1), "--", r.Common, m.ID)
+	_, err := r.store.Do(ctx, append(args, "--", r.Common, m.ID)...)
 	return git.Fault(err, "a rescue copy of %s cannot be made, so nothing was overwritten", text.Visible(m.Ref))
 }
 
-// treeOf writes files as they lie in the folder, byte for byte, and gives a tree of them.
-func (r *Rescuer) treeOf(ctx context.Context, paths []string) (top string, n int, err error) {
+// treeOf writes files as they lie in the folder, byte for byte, and what is staged, and gives a
+// tree of them; modes and times that git does not keep go into the message.
+func (r *Rescuer) treeOf(ctx context.Context, k Kept, message io.Writer) (top string, n int, err error) {
 	var index bytes.Buffer
-	for _, p := range paths {
-		mode, id, err := r.write(ctx, p)
+	for _, p := range k.Paths {
+		mode, id, s, err := r.write(ctx, p)
 		if errors.Is(err, fs.ErrNotExist) {
 			continue
 		}
 		if err != nil {
 			return "", 0, err
 		}
+		if mode != "120000" {
+			fmt.Fprintf(message, "File: %04o %d %s\n", s.Mode().Perm(), s.ModTime().UnixNano(), strconv.Quote(p))
+		}
 		fmt.Fprintf(&index, "%s %s\t%s\x00", mode, id, p)
+		n++
+	}
+	for _, x := range k.Staged {
+		if err := r.repo.Objects(ctx, strings.NewReader(x.ID+"\n"), func(_ git.Object, contents io.Reader) error {
+			_, err := r.store.Hash(ctx, contents, true)
+			return err
+		}); err != nil {
+			return "", 0, err
+		}
+		fmt.Fprintf(&index, "%s %s\t%s\x00", x.Mode, x.ID, x.Path)
 		n++
 	}
 	top, err = r.store.TreeWith(ctx, filepath.Join(r.store.Dir, "index."+strconv.Itoa(os.Getpid())), "", index.String())
@@ -192,34 +280,33 @@ func (r *Rescuer) treeOf(ctx context.Context, paths []string) (top string, n int
 }
 
 // write keeps one file's contents.
-func (r *Rescuer) write(ctx context.Context, p string) (mode, id string, err error) {
+func (r *Rescuer) write(ctx context.Context, p string) (mode, id string, s fs.FileInfo, err error) {
 	full := filepath.Join(r.repo.Dir, filepath.FromSlash(p))
-	s, err := os.Lstat(full)
-	if err != nil {
-		return "", "", err
+	if s, err = os.Lstat(full); err != nil {
+		return "", "", nil, err
 	}
 	var in io.Reader
 	switch {
 	case s.Mode()&fs.ModeSymlink != 0:
 		target, err := os.Readlink(full)
 		if err != nil {
-			return "", "", err
+			return "", "", nil, err
 		}
 		mode, in = "120000", strings.NewReader(target)
 	case s.Mode().IsRegular():
 		f, err := tree.Open(r.repo.Dir, p)
 		if err != nil {
-			return "", "", err
+			return "", "", nil, err
 		}
 		defer f.Close()
 		if mode, in = "100644", f; s.Mode()&0o100 != 0 {
 			mode = "100755"
 		}
 	default:
-		return "", "", fs.ErrNotExist // a folder holds nothing of its own; a device or pipe is no contents
+		return "", "", nil, fs.ErrNotExist // a folder holds nothing of its own; a device or pipe is no contents
 	}
 	id, err = r.store.Hash(ctx, in, true)
-	return mode, id, err
+	return mode, id, s, err
 }
 
 // list gives the copies, the newest first.
@@ -252,12 +339,32 @@ func (r *Rescuer) list(ctx context.Context) ([]RescueCopy, error) {
 			case "Ref":
 				id, ref, _ := strings.Cut(value, " ")
 				c.Commits = append(c.Commits, KeptRef{Ref: ref, Commit: id})
+			case "File":
+				c.note(value)
 			}
 		}
 		all = append(all, c)
 	}
 	slices.SortFunc(all, func(a, b RescueCopy) int { return b.Number - a.Number })
 	return all, nil
+}
+
+// note takes the mode and time of a file from a copy's message.
+func (c *RescueCopy) note(line string) {
+	x := strings.SplitN(line, " ", 3)
+	if len(x) != 3 {
+		return
+	}
+	perm, e1 := strconv.ParseUint(x[0], 8, 32)
+	nano, e2 := strconv.ParseInt(x[1], 10, 64)
+	path, e3 := strconv.Unquote(x[2])
+	if errors.Join(e1, e2, e3) != nil {
+		return
+	}
+	if c.modes == nil {
+		c.modes = map[string]fileMode{}
+	}
+	c.modes[path] = fileMode{fs.FileMode(perm).Perm(), time.Unix(0, nano)}
 }
 
 // fill adds what a copy holds.

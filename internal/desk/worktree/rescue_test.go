@@ -113,3 +113,90 @@ func put(t *testing.T, f *project.Folder, run func(...string) string, text strin
 	t.Helper()
 	return gittest.Commit(t, f.Path, run, text, contents)
 }
+
+// TestCopiesAreWhole looks at what copies hold by themselves: the whole history of a branch that
+// stands elsewhere too, of two that lead to each other, and nothing shortened by a later copy.
+func TestCopiesAreWhole(t *testing.T) {
+	f, run := woven(t)
+	d, _ := desktest.New(t)
+	for _, n := range []string{"1", "2", "3", "4"} {
+		put(t, f, run, n, map[string]string{"a.txt": n})
+	}
+	tip := run("rev-parse", "HEAD")
+	run("update-ref", "refs/remotes/origin/main", tip)
+	run("branch", "twin", tip+"~1")
+	r, err := RescuerOf(d, f)
+	require.NoError(t, err)
+	_, err = r.Keep(t.Context(), "both", []Moving{{Ref: "refs/heads/main", ID: tip}, {Ref: "refs/remotes/origin/main", ID: tip}, {Ref: "refs/heads/twin", ID: run("rev-parse", "twin")}}, nil)
+	require.NoError(t, err)
+	_, err = r.Keep(t.Context(), "later", []Moving{{Ref: "refs/heads/twin", ID: run("rev-parse", "twin")}}, nil)
+	require.NoError(t, err)
+	out, err := r.store.Do(t.Context(), "rev-list", "--count", CopyRefs+"1")
+	require.NoError(t, err)
+	assert.Equal(t, "5", out, "four commits, and the copy")
+	_, err = r.store.Do(t.Context(), "rev-list", "--objects", "--quiet", "--all")
+	require.NoError(t, err)
+	assert.NoFileExists(t, filepath.Join(r.store.Dir, "shallow"))
+}
+
+// TestHalfAStore puts halves of a store where copies go: git must never take the project's own
+// repository for it, and what lies there stays.
+func TestHalfAStore(t *testing.T) {
+	for name, make := range map[string]func(t *testing.T, store string){
+		"empty":   func(*testing.T, string) {},
+		"no HEAD": func(t *testing.T, store string) { require.NoError(t, os.MkdirAll(filepath.Join(store, "refs"), 0o700)) },
+		"no config": func(t *testing.T, store string) {
+			require.NoError(t, os.WriteFile(filepath.Join(store, "HEAD"), []byte("ref: refs/heads/main\n"), 0o600))
+		},
+	} {
+		t.Run(name, func(t *testing.T) {
+			f, run := woven(t)
+			d, _ := desktest.New(t)
+			put(t, f, run, "one", map[string]string{"a.txt": "1\n"})
+			put(t, f, run, "two", map[string]string{"a.txt": "2\n"})
+			before := run("for-each-ref")
+			store := filepath.Join(f.Path, ".git", "uncinate", "rescue.git")
+			require.NoError(t, os.MkdirAll(store, 0o700))
+			make(t, store)
+			require.NoError(t, os.Mkdir(filepath.Join(filepath.Dir(store), "rescue-new-4000000"), 0o700)) // no process has such a number
+			r, err := RescuerOf(d, f)
+			require.NoError(t, err)
+			all, err := Rescues(t.Context(), d, f.Path)
+			require.NoError(t, err)
+			assert.Empty(t, all)
+			n, err := r.Keep(t.Context(), "a test", []Moving{{Ref: "refs/heads/main", ID: run("rev-parse", "HEAD")}}, []string{"a.txt"})
+			require.NoError(t, err)
+			assert.Equal(t, 1, n)
+			assert.Equal(t, before, run("for-each-ref"), "nothing of ours stands in the project")
+			assert.NoFileExists(t, filepath.Join(f.Path, ".git", "shallow"))
+			names, err := os.ReadDir(filepath.Dir(store))
+			require.NoError(t, err)
+			require.Len(t, names, 2, "the half is kept, and what a killed run left is gone")
+			assert.Contains(t, names[1].Name(), "rescue.git.half-")
+		})
+	}
+}
+
+// TestCopiesKeepModes brings a private file back as private, with its time.
+func TestCopiesKeepModes(t *testing.T) {
+	f, run := woven(t)
+	d, _ := desktest.New(t)
+	put(t, f, run, "one", map[string]string{"a.txt": "1\n", "b.txt": "staged\n"})
+	full := filepath.Join(f.Path, "key \"1\".txt")
+	require.NoError(t, os.WriteFile(full, []byte("secret"), 0o400))
+	when := time.Date(2026, 3, 4, 5, 6, 7, 89, time.UTC)
+	require.NoError(t, os.Chtimes(full, when, when))
+	r, err := RescuerOf(d, f)
+	require.NoError(t, err)
+	id := run("rev-parse", "HEAD:b.txt")
+	n, err := r.KeepAll(t.Context(), Kept{Before: "a test", Paths: []string{"key \"1\".txt"}, Staged: []Staged{{"deep/b.txt", "100644", id}}})
+	require.NoError(t, err)
+	require.NoError(t, os.Remove(full))
+	out, err := BringRescue(t.Context(), d, BringOptions{Folder: f.Path, Number: n})
+	require.NoError(t, err)
+	assert.ElementsMatch(t, []string{"key \"1\".txt", "deep/b.txt"}, out.Files)
+	s, err := os.Stat(full)
+	require.NoError(t, err)
+	assert.Equal(t, os.FileMode(0o400), s.Mode().Perm())
+	assert.True(t, when.Equal(s.ModTime()), "%s", s.ModTime())
+}

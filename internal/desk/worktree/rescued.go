@@ -276,7 +276,7 @@ func (r *Rescuer) compare(ctx context.Context, c RescueCopy, p, folder string) (
 	at := *r.repo
 	at.Dir = folder
 	there.repo = &at
-	mode, id, err := there.write(ctx, p)
+	mode, id, _, err := there.write(ctx, p)
 	if errors.Is(err, fs.ErrNotExist) {
 		return false, false, nil // a folder, or what has no contents
 	}
@@ -311,8 +311,15 @@ func (r *Rescuer) layOut(ctx context.Context, c RescueCopy, p, folder string) er
 			mode = 0o777
 		}
 		var f *os.File
+		was, noted := c.modes[p]
+		if noted {
+			mode = was.perm | 0o200 // it is written first
+		}
 		if f, err = root.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, mode); err == nil {
 			err = errors.Join(r.contents(ctx, id, f), f.Close())
+		}
+		if err == nil && noted {
+			err = errors.Join(root.Chmod(name, was.perm), root.Chtimes(name, was.time, was.time))
 		}
 	}
 	if err != nil {

@@ -1,16 +1,15 @@
 package history
 
 import (
-	"cmp"
 	"context"
 	"errors"
-	"fmt"
 	"slices"
 	"strconv"
 	"strings"
 	"time"
 
 	"uncinate/internal/core/fault"
+	"uncinate/internal/core/histories"
 	"uncinate/internal/core/plan"
 	"uncinate/internal/core/text"
 	"uncinate/internal/desk"
@@ -108,15 +107,21 @@ func Branches(ctx context.Context, d *desk.Desk, given string) ([]Branch, error)
 		one.Current = one.Current || here && name == f.Branch
 	}
 	out := []Branch{}
-	for _, one := range all {
+	apart, err := b.apart(ctx, all)
+	if err != nil {
+		return nil, err
+	}
+	for _, one := range all { // against the default branch first, of which the walk remembers what it leads to
 		if b.baseRef != "" {
-			if one.Ahead, one.Behind, err = project.Apart(ctx, f.Repo, one.Commit, b.Refs[b.baseRef]); err != nil {
+			if one.Ahead, one.Behind, err = apart(one.Commit, b.Refs[b.baseRef]); err != nil {
 				return nil, err
 			}
 			one.Joined = one.Ahead == 0 && one.Name != b.base
 		}
+	}
+	for _, one := range all {
 		if there := b.Refs["refs/remotes/"+b.Remote+"/"+one.Name]; one.Here && one.OnHost && there != one.Commit {
-			if one.Unsent, one.Missing, err = project.Apart(ctx, f.Repo, one.Commit, there); err != nil {
+			if one.Unsent, one.Missing, err = apart(one.Commit, there); err != nil {
 				return nil, err
 			}
 		}
@@ -129,6 +134,37 @@ func Branches(ctx context.Context, d *desk.Desk, given string) ([]Branch, error)
 		return strings.Compare(x.Name, y.Name)
 	})
 	return out, ctx.Err()
+}
+
+// fewBranches is up to how many git is asked about each by itself.
+const fewBranches = 8
+
+// apart gives a way to count how far two commits of some branches are apart: by a run of git for
+// each pair where they are few, otherwise by one walk through the history of all.
+func (b *Branching) apart(ctx context.Context, all map[string]*Branch) (func(ours, theirs string) (int, int, error), error) {
+	repo := b.folder.Repo
+	if len(all) <= fewBranches {
+		return func(ours, theirs string) (int, int, error) { return project.Apart(ctx, repo, ours, theirs) }, nil
+	}
+	var in strings.Builder
+	for _, one := range all {
+		in.WriteString(one.Commit + "\n")
+		if there := b.Refs["refs/remotes/"+b.Remote+"/"+one.Name]; there != "" {
+			in.WriteString(there + "\n")
+		}
+	}
+	if b.baseRef != "" {
+		in.WriteString(b.Refs[b.baseRef] + "\n")
+	}
+	out, err := repo.Run(ctx, git.Cmd{Dir: repo.Dir, Config: repo.Safe, Args: []string{"rev-list", "--parents", "--stdin"}, In: strings.NewReader(in.String())})
+	if err != nil {
+		return nil, git.Fault(err, "git cannot list the commits of the branches")
+	}
+	w, err := histories.ReadWalk(string(out))
+	if err != nil {
+		return nil, err
+	}
+	return w.Apart, nil
 }
 
 // checkBranch makes sure that a name is fit for a branch (git-check-ref-format documentation).
@@ -157,7 +193,8 @@ func (b *Branching) NoBranch(name string) error {
 // BranchPlan is work on branches that is shown before it is done.
 type BranchPlan struct {
 	*desk.Change
-	held interface{ Release() error }
+	held   interface{ Release() error }
+	before *plan.State // what the same command noted before it was cut off; nil where it was not
 }
 
 // Do carries it out.
@@ -168,13 +205,22 @@ func (p *BranchPlan) Do(ctx context.Context) error {
 // Release gives it up.
 func (p *BranchPlan) Release() error { return p.held.Release() }
 
-func planBranches(ctx context.Context, d *desk.Desk, given, head string, make func(b *Branching, p *BranchPlan) error) (*BranchPlan, error) {
+// planBranches looks at the branches and plans a change of them; line is the command that
+// goes on with it where it is cut off.
+func planBranches(ctx context.Context, d *desk.Desk, given, head string, line []string, make func(b *Branching, p *BranchPlan) error) (*BranchPlan, error) {
 	f, held, err := Quick(ctx, d, given)
 	if err != nil {
 		return nil, err
 	}
-	p := &BranchPlan{Change: &desk.Change{Desk: d, Job: "branch", Subject: f.Path, AsWas: "The branches are as they were.", Head: head}, held: held}
+	p := &BranchPlan{Change: &desk.Change{Desk: d, Job: line[0], Subject: f.Path, AsWas: "The branches are as they were.", Head: head}, held: held}
+	if given != "." && given != "" {
+		line = append(line, "--folder", given)
+	}
+	p.Line, p.Wanted = text.Command(append([]string{"uncinate"}, line...)...), map[string]string{}
 	b, err := LookAtBranches(ctx, d, f)
+	if err == nil {
+		p.before, err = p.GoesOn()
+	}
 	if err == nil {
 		err = make(b, p)
 	}
@@ -203,203 +249,4 @@ func (b *Branching) tie(ctx context.Context) (*project.Tie, error) {
 		return nil, err
 	}
 	return project.TieOf(ctx, b.desk, b.folder, p)
-}
-
-// MakeOptions say what branches are wanted.
-type MakeOptions struct {
-	Folder  string
-	Names   []string
-	For     []string // people, each of whom gets one of the name
-	From    string   // where they begin; "" for the commit that is checked out
-	Switch  bool
-	Publish bool
-}
-
-// MakeBranches plans to make branches.
-func MakeBranches(ctx context.Context, d *desk.Desk, o MakeOptions) (*BranchPlan, error) {
-	return planBranches(ctx, d, o.Folder, "To make branches:", func(b *Branching, p *BranchPlan) error {
-		f := b.folder
-		from := cmp.Or(o.From, "HEAD")
-		start, err := f.Repo.Resolve(ctx, from+"^{commit}")
-		if err != nil {
-			if start, err = f.Repo.Resolve(ctx, "refs/remotes/"+b.Remote+"/"+from+"^{commit}"); err != nil {
-				return b.NoBranch(from)
-			}
-		}
-		var names []string
-		for _, n := range o.Names {
-			for _, who := range o.For {
-				names = append(names, who+"/"+n)
-			}
-			if len(o.For) == 0 {
-				names = append(names, n)
-			}
-		}
-		for _, n := range names {
-			if err := checkBranch(ctx, f, n); err != nil {
-				return err
-			}
-			there := b.Refs["refs/remotes/"+b.Remote+"/"+n] != ""
-			if o.Publish && !there && b.Refs["refs/heads/"+n] == start {
-				continue // it was made before, and only the sending is left
-			}
-			if there || b.Refs["refs/heads/"+n] != "" {
-				return fault.New(fault.Decision, "there is a branch %s already", text.Visible(n)).Try("switch to it", text.Command("uncinate", "branch", "switch", n))
-			}
-			p.add("make "+n, plan.Here, fmt.Sprintf("Make the branch %s at %.10s", text.Visible(n), start), func(ctx context.Context) error {
-				_, err := f.Repo.Do(ctx, "branch", "--no-track", "--", n, start)
-				return git.Fault(err, "git cannot make the branch %s", text.Visible(n))
-			})
-			p.undo(f, "branch", "-q", "-D", "--", n)
-		}
-		if o.Publish {
-			h, err := b.tie(ctx)
-			if err != nil {
-				return err
-			}
-			p.add("send", plan.Host, "Send "+text.Count(len(names), "branch"), func(ctx context.Context) error {
-				args := []string{"push", "--progress", "--porcelain", "--atomic", "--set-upstream", "--", h.Remote}
-				for _, n := range names {
-					args = append(args, "refs/heads/"+n+":refs/heads/"+n)
-				}
-				return project.Push(ctx, d, h, args)
-			})
-		}
-		if o.Switch {
-			p.add("switch", plan.Here, "Switch to "+text.Visible(names[0]), func(ctx context.Context) error {
-				_, err := f.Repo.Do(ctx, "switch", "-q", "--no-guess", names[0])
-				return git.Fault(err, "git cannot switch to the branch")
-			})
-		}
-		return nil
-	})
-}
-
-// repositoryName is the project's repository, as repository commands take it.
-func repositoryName(b *Branching) string {
-	p, err := project.ProjectOf(b.desk, b.folder)
-	if err != nil {
-		return "REPOSITORY"
-	}
-	return p.Address
-}
-
-// RenameBranch plans to rename a branch, here and on the host.
-func RenameBranch(ctx context.Context, d *desk.Desk, given, from, to string, hereOnly bool) (*BranchPlan, error) {
-	return planBranches(ctx, d, given, "To rename a branch:", func(b *Branching, p *BranchPlan) error {
-		f := b.folder
-		if err := checkBranch(ctx, f, to); err != nil {
-			return err
-		}
-		there, newThere := b.Refs["refs/remotes/"+b.Remote+"/"+from], b.Refs["refs/remotes/"+b.Remote+"/"+to]
-		half := b.Refs["refs/heads/"+from] == "" && b.Refs["refs/heads/"+to] != "" && there != "" && !hereOnly // only the sending is left
-		if b.Refs["refs/heads/"+from] == "" && !half {
-			return b.NoBranch(from)
-		}
-		if !half && (b.Refs["refs/heads/"+to] != "" || newThere != "" && !hereOnly) {
-			return fault.New(fault.Decision, "there is a branch %s already", text.Visible(to)).Try("see it", text.Command("uncinate", "history", "--branch", to))
-		}
-		rename := func(ctx context.Context) error {
-			if _, err := f.Repo.Do(ctx, "branch", "-m", "--", from, to); err != nil {
-				return git.Fault(err, "git cannot rename the branch")
-			}
-			if newThere == "" {
-				return nil
-			}
-			_, err := f.Repo.Do(ctx, "branch", "-q", "--set-upstream-to="+b.Remote+"/"+to, to)
-			return git.Fault(err, "git cannot note the branch's counterpart")
-		}
-		if !half {
-			p.add("rename", plan.Here, fmt.Sprintf("Rename the branch %s to %s", text.Visible(from), text.Visible(to)), rename)
-			p.undo(f, "branch", "-m", "--", to, from)
-		}
-		if hereOnly || there == "" {
-			return nil
-		}
-		if from == b.base {
-			return fault.New(fault.Decision, "%s is the default branch on the host; there another one must become it first", text.Visible(from)).
-				Try("rename it here only", text.Command("uncinate", "branch", "rename", from, to, "--here")).
-				Try("and on the host, once the new one was sent", text.Command("uncinate", "repository", "change", repositoryName(b), "--default-branch", to))
-		}
-		h, err := b.tie(ctx)
-		if err != nil {
-			return err
-		}
-		p.add("send", plan.Host, "Send it under the new name", func(ctx context.Context) error {
-			return project.Push(ctx, d, h, []string{"push", "--progress", "--porcelain", "--set-upstream", "--", h.Remote, "refs/heads/" + to + ":refs/heads/" + to})
-		})
-		p.add("remove on host", plan.Host, "Remove the old name on the host, if nobody sent to it meanwhile", func(ctx context.Context) error {
-			return project.Push(ctx, d, h, []string{"push", "--porcelain", "--force-with-lease=" + from + ":" + there, "--", h.Remote, ":refs/heads/" + from})
-		})
-		return nil
-	})
-}
-
-// RemoveBranch plans to remove a branch, here and there. Commits that are nowhere else are
-// kept as a rescue copy.
-func RemoveBranch(ctx context.Context, d *desk.Desk, given, name string, hereOnly, hostOnly bool) (*BranchPlan, error) {
-	return planBranches(ctx, d, given, "To remove the branch "+name+":", func(b *Branching, p *BranchPlan) error {
-		f := b.folder
-		here, there := "refs/heads/"+name, "refs/remotes/"+b.Remote+"/"+name
-		switch {
-		case b.Refs[here] == "" && b.Refs[there] == "":
-			return b.NoBranch(name)
-		case name == f.Branch && !hostOnly:
-			return fault.New(fault.Decision, "%s is checked out", text.Visible(name)).Try("switch to another one first", text.Command("uncinate", "branch", "switch", b.base))
-		case name == b.base && !hereOnly:
-			return fault.New(fault.Refused, "%s is the default branch on the host", text.Visible(name))
-		}
-		var going []worktree.Moving
-		if !hostOnly && b.Refs[here] != "" {
-			going = append(going, worktree.Moving{Ref: here, ID: b.Refs[here]})
-		}
-		sent := !hereOnly && b.Refs[there] != "" && b.Remote != ""
-		if sent {
-			going = append(going, worktree.Moving{Ref: there, ID: b.Refs[there]})
-		}
-		args := []string{"rev-list", "--count"}
-		for _, m := range going {
-			args = append(args, m.ID)
-		}
-		args = append(args, "--not")
-		for _, m := range going {
-			args = append(args, "--exclude="+m.Ref)
-		}
-		out, err := f.Repo.Do(ctx, append(args, "--glob=refs/*")...)
-		if err != nil {
-			return git.Fault(err, "git cannot tell what would be lost")
-		}
-		if out != "0" {
-			r, err := worktree.RescuerOf(d, f)
-			if err != nil {
-				return err
-			}
-			n, err := strconv.Atoi(out)
-			if err != nil {
-				return err
-			}
-			p.Notes = append(p.Notes, fmt.Sprintf("%s of it is in no other branch.", text.Count(n, "commit")))
-			p.add("rescue", plan.Here, "Keep a rescue copy of it", func(ctx context.Context) error {
-				n, err := r.Keep(ctx, "branch remove "+name, going, nil)
-				d.Tell.Note("What it held is kept as rescue copy %d.", n)
-				return err
-			})
-		}
-		if !hostOnly && b.Refs[here] != "" {
-			p.add("remove", plan.Here, "Remove the branch "+text.Visible(name), func(ctx context.Context) error {
-				_, err := f.Repo.Do(ctx, "branch", "-q", "-D", "--", name)
-				return git.Fault(err, "git cannot remove the branch")
-			})
-		}
-		if sent {
-			h, err := b.tie(ctx)
-			if err != nil {
-				return err
-			}
-			p.add("remove on host", plan.Host, "Remove it on the host, if nobody sent to it meanwhile", func(ctx context.Context) error {
-				return project.Push(ctx, d, h, []string{"push", "--porcelain", "--force-with-lease=" + name + ":" + b.Refs[there], "--", h.Remote, ":refs/heads/" + name})
-			})
-		}
-		return nil
-	})
 }

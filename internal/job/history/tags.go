@@ -57,7 +57,14 @@ func Tags(ctx context.Context, d *desk.Desk, given string) ([]ListedTag, error) 
 // RemoveTag plans to remove a tag, here and on the host. Commits that nothing else holds are
 // kept as a rescue copy.
 func RemoveTag(ctx context.Context, d *desk.Desk, given, name string, hereOnly, hostOnly bool) (*BranchPlan, error) {
-	return planBranches(ctx, d, given, "To remove the tag "+name+":", func(b *Branching, p *BranchPlan) error {
+	line := []string{"tag", "remove", name}
+	if hereOnly {
+		line = append(line, "--here")
+	}
+	if hostOnly {
+		line = append(line, "--on-host")
+	}
+	return planBranches(ctx, d, given, "To remove the tag "+name+":", line, func(b *Branching, p *BranchPlan) error {
 		f, ref := b.folder, "refs/tags/"+name
 		p.AsWas = "The tags are as they were."
 		if _, err := f.Repo.Do(ctx, "check-ref-format", ref); err != nil || strings.HasPrefix(name, "-") {
@@ -78,6 +85,10 @@ func RemoveTag(ctx context.Context, d *desk.Desk, given, name string, hereOnly, 
 		}
 		if hostOnly {
 			own = ""
+		}
+		if own == "" && onHost == "" && p.before != nil {
+			p.Notes = append(p.Notes, "It was removed before this was cut off.")
+			return nil
 		}
 		if own == "" && onHost == "" {
 			return fault.New(fault.Failed, "there is no tag %s", text.Visible(name)).Try("see the tags", "uncinate tag list")
@@ -133,8 +144,10 @@ func keepTagged(ctx context.Context, d *desk.Desk, p *BranchPlan, f *project.Fol
 	}
 	p.Notes = append(p.Notes, "No branch holds its commit.")
 	p.add("rescue", plan.Here, "Keep a rescue copy of its commits", func(ctx context.Context) error {
-		n, err := r.Keep(ctx, "tag remove "+name, going[:1], nil)
-		d.Tell.Note("What it held is kept as rescue copy %d.", n)
+		n, err := r.Keep(ctx, "tag remove "+name, going, nil)
+		if err == nil && n > 0 {
+			d.Tell.Note("What it held is kept as rescue copy %d.", n)
+		}
 		return err
 	})
 	return nil
@@ -167,9 +180,19 @@ type TagPlan struct {
 // Tag plans to tag a version and to send the tag.
 func Tag(ctx context.Context, d *desk.Desk, o TagOptions) (*TagPlan, error) {
 	made := MadeTag{Tag: o.Name, Message: cmp.Or(o.Text, o.Name), Sent: !o.Here}
-	p, err := planBranches(ctx, d, o.Folder, "To tag "+o.Name+":", func(b *Branching, p *BranchPlan) error {
+	line := []string{"tag", "make", o.Name}
+	if o.At != "" {
+		line = append(line, o.At)
+	}
+	line = append(line, "--message", made.Message)
+	if o.Any {
+		line = append(line, "--any-name")
+	}
+	if o.Here {
+		line = append(line, "--here")
+	}
+	p, err := planBranches(ctx, d, o.Folder, "To tag "+o.Name+":", line, func(b *Branching, p *BranchPlan) error {
 		f := b.folder
-		p.Job = "tag"
 		if _, err := f.Repo.Do(ctx, "check-ref-format", "refs/tags/"+o.Name); err != nil || strings.HasPrefix(o.Name, "-") {
 			return fault.New(fault.Usage, "%s is not a name for a tag", text.Quote(o.Name))
 		}
@@ -184,7 +207,7 @@ func Tag(ctx context.Context, d *desk.Desk, o TagOptions) (*TagPlan, error) {
 		}
 		made.Commit = at
 		stands, _ := f.Repo.Resolve(ctx, "refs/tags/"+o.Name+"^{commit}") // "" for none
-		if b.Refs["refs/tags/"+o.Name] != "" && (stands != at || o.Here) {
+		if b.Refs["refs/tags/"+o.Name] != "" && (stands != at || o.Here && p.before == nil) {
 			return fault.New(fault.Refused, "there is a tag %s already, and a tag is never moved", text.Visible(o.Name)).
 				Try("see its commit", text.Command("git", "-C", f.Path, "show", "--stat", "refs/tags/"+o.Name))
 		}

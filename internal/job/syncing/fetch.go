@@ -170,7 +170,9 @@ func (s *Sync) bring(ctx context.Context, words []string) error {
 	if err != nil {
 		return err
 	}
-	s.rescued = append(s.rescued, n)
+	if n > 0 {
+		s.rescued = append(s.rescued, n)
+	}
 	if err := run(forced); err != nil {
 		return s.unbrought(ctx, err)
 	}
@@ -220,7 +222,9 @@ func (s *Sync) prune(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	s.rescued = append(s.rescued, n)
+	if n > 0 {
+		s.rescued = append(s.rescued, n)
+	}
 	for _, m := range gone {
 		if _, err := s.folder.Repo.Do(ctx, "update-ref", "-d", m.Ref, m.ID); err != nil {
 			return git.Fault(err, "git cannot forget the branch %s", m.Ref)

@@ -6,6 +6,9 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"runtime"
+	"strconv"
+	"strings"
 	"syscall"
 )
 
@@ -92,6 +95,41 @@ func Move(from, to string) error { return os.Rename(from, to) }
 func Scratch(pattern string) (dir string, done func() error, err error) {
 	dir, err = os.MkdirTemp("", pattern)
 	return dir, func() error { return os.RemoveAll(dir) }, err
+}
+
+// ScratchIn makes a folder for work that nobody keeps, in another; done removes it. Those of
+// the same beginning that are left of processes that ended are removed first.
+func ScratchIn(folder, beginning string) (dir string, done func() error, err error) {
+	names, err := Names(folder)
+	if err != nil {
+		return "", nil, err
+	}
+	for _, n := range names {
+		rest, is := strings.CutPrefix(n, beginning)
+		if id, err := strconv.Atoi(rest); is && err == nil && !Runs(id) {
+			if err := os.RemoveAll(filepath.Join(folder, n)); err != nil {
+				return "", nil, err
+			}
+		}
+	}
+	dir = filepath.Join(folder, beginning+strconv.Itoa(os.Getpid()))
+	if err := os.RemoveAll(dir); err != nil {
+		return "", nil, err
+	}
+	return dir, func() error { return os.RemoveAll(dir) }, os.Mkdir(dir, 0o700)
+}
+
+// Settle makes sure that the names in a folder outlive a loss of power, where the system can
+// (fsync(2)).
+func Settle(folder string) error {
+	d, err := os.Open(folder)
+	if err != nil {
+		return err
+	}
+	if err := d.Sync(); err != nil && !errors.Is(err, errors.ErrUnsupported) && !errors.Is(err, syscall.EINVAL) && runtime.GOOS != "windows" {
+		return errors.Join(err, d.Close())
+	}
+	return d.Close()
 }
 
 // Temporary makes a file, only for the person, with these contents; done removes it.

@@ -223,8 +223,17 @@ func name(args []string) string {
 // Repo is a folder seen through git.
 type Repo struct {
 	*Git
-	Dir  string   // the folder git runs in
-	Safe []string // configuration that keeps a stranger's repository from running anything
+	Dir    string   // the folder git runs in
+	Safe   []string // configuration that keeps a stranger's repository from running anything
+	GitDir string   // the git folder by name, so that git looks for none further up; "" lets it look
+}
+
+// Run runs git in the repository that is named, if one is (git documentation, --git-dir).
+func (r *Repo) Run(ctx context.Context, c Cmd) ([]byte, error) {
+	if r.GitDir != "" {
+		c.Args = append([]string{"--git-dir=" + r.GitDir}, c.Args...)
+	}
+	return r.Git.Run(ctx, c)
 }
 
 // In gives the repository that holds a folder, or that will be made there.

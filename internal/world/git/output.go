@@ -109,7 +109,11 @@ type Object struct {
 func (r *Repo) Objects(ctx context.Context, ids io.Reader, see func(o Object, contents io.Reader) error) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	cmd := exec.CommandContext(ctx, r.Path, "cat-file", "--batch=%(objectname) %(objecttype) %(objectsize) %(rest)", "--buffer")
+	args := []string{"cat-file", "--batch=%(objectname) %(objecttype) %(objectsize) %(rest)", "--buffer"}
+	if r.GitDir != "" {
+		args = append([]string{"--git-dir=" + r.GitDir}, args...)
+	}
+	cmd := exec.CommandContext(ctx, r.Path, args...)
 	cmd.Dir, cmd.Env, cmd.Stdin = r.Dir, environment(Cmd{Config: r.Safe}), ids
 	errs := &tail{}
 	cmd.Stderr = errs

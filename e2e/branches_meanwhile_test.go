@@ -1,0 +1,109 @@
+package e2e
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// lookedAt has a branch survey on pier and on the host, to which launch sends once more unseen.
+func lookedAt(t *testing.T) (h *host, pier, launch *machine, dir, theirs string) {
+	h = newHost(t)
+	pier, launch, _ = shared(t, h)
+	dir = h.gitDir(t, "tern", "saltmarsh", "gauge")
+	pier.ok("gauge", "", "branch", "make", "survey", "--publish")
+	launch.ok("gauge", "", "sync")
+	launch.ok("gauge", "", "branch", "switch", "survey")
+	launch.write("gauge", map[string]string{"late.txt": "theirs\n"})
+	launch.ok("gauge", "", "sync", "--save", "--message", "Late")
+	return h, pier, launch, dir, launch.id("gauge", "HEAD")
+}
+
+// TestBranchesThatOthersSentTo renames and removes branches to which others sent unseen, and
+// renames onto one of another story: nothing of theirs goes.
+func TestBranchesThatOthersSentTo(t *testing.T) {
+	t.Parallel()
+	_, pier, _, dir, theirs := lookedAt(t)
+	said := pier.refused(3, []string{"the branch survey on the host holds commits that yours does not have", "uncinate branch switch survey && uncinate sync"}, "gauge", "", "branch", "rename", "survey", "count", "--yes")
+	assert.Contains(t, said, "Everything is as it was")
+	assert.Equal(t, theirs, pier.git(dir, "rev-parse", "survey"))
+	pier.git("gauge", "rev-parse", "--verify", "refs/heads/survey")
+	pier.refused(1, []string{"there is no branch nowhere"}, "gauge", "", "branch", "rename", "nowhere", "main", "--yes")
+	pier.git("gauge", "branch", "own")
+	pier.git("gauge", "branch", "-m", "survey", "aside")
+	pier.refused(1, []string{"there is no branch survey"}, "gauge", "", "branch", "rename", "survey", "own", "--yes")
+	assert.Equal(t, theirs, pier.git(dir, "rev-parse", "survey"))
+	pier.git("gauge", "branch", "-m", "aside", "survey")
+
+	assert.Contains(t, pier.ok("gauge", "", "branch", "remove", "survey", "--preview"), "1 commit of it is in no other branch")
+	r := pier.run("gauge", "", "branch", "remove", "survey", "--yes")
+	require.Equal(t, 0, r.code, r.err)
+	assert.Contains(t, r.err, "kept as rescue copy 1")
+	assert.NotContains(t, pier.git(dir, "for-each-ref", "--format=%(refname:short)"), "survey")
+	pier.git("gauge", "reflog", "expire", "--expire=now", "--all")
+	pier.git("gauge", "gc", "-q", "--prune=now")
+	pier.ok("gauge", "", "rescue", "bring", "1", "--as", "back")
+	assert.Contains(t, pier.git("gauge", "rev-list", "--branches", "back"), theirs)
+}
+
+// TestMakeBranchLooksWhereItGoes makes a branch elsewhere and switches to it, where ignored files
+// and new ones of the person's lie in the way.
+func TestMakeBranchLooksWhereItGoes(t *testing.T) {
+	t.Parallel()
+	h := newHost(t)
+	pier, _, _ := shared(t, h)
+	pier.git("gauge", "switch", "-q", "-c", "logs")
+	pier.write("gauge", map[string]string{"tide.log": "theirs\n", "new.txt": "theirs\n"})
+	pier.git("gauge", "add", "-f", "-A")
+	pier.git("gauge", "commit", "-q", "-m", "Logs")
+	pier.git("gauge", "switch", "-q", "main")
+	pier.write("gauge", map[string]string{"tide.log": "mine\n", "new.txt": "mine\n"})
+	pier.refused(3, []string{"1 file here would be written over", "new.txt"}, "gauge", "", "branch", "make", "count", "--from", "logs", "--switch")
+	assert.NotContains(t, pier.git("gauge", "for-each-ref"), "count")
+	require.NoError(t, os.Remove(filepath.Join(pier.home, "gauge/new.txt")))
+	r := pier.run("gauge", "", "branch", "make", "count", "--from", "logs", "--switch")
+	require.Equal(t, 0, r.code, r.err)
+	assert.Contains(t, r.err, "rescue copy 1")
+	assert.Equal(t, "mine\n", pier.ok("gauge", "", "rescue", "show", "1", "tide.log"))
+	assert.Equal(t, "count", pier.git("gauge", "branch", "--show-current"))
+}
+
+// TestBranchWorkGoesOn kills the work on branches at every run of git, and does it once more.
+func TestBranchWorkGoesOn(t *testing.T) {
+	t.Parallel()
+	h := newHost(t)
+	pier, _, _ := shared(t, h)
+	dir := h.gitDir(t, "tern", "saltmarsh", "gauge")
+	for name, line := range map[string][]string{
+		"make":   {"branch", "make", "N-new", "--publish", "--switch"},
+		"rename": {"branch", "rename", "N-old", "N-new", "--yes"},
+		"remove": {"branch", "remove", "N-old", "--yes"},
+	} {
+		for n := 1; ; n++ {
+			mark := name + strconv.Itoa(n)
+			pier.git("gauge", "switch", "-q", "main")
+			pier.git("gauge", "branch", mark+"-old")
+			pier.git("gauge", "push", "-q", "-u", "origin", mark+"-old")
+			words := strings.Fields(strings.ReplaceAll(strings.Join(line, " "), "N-", mark+"-"))
+			killed := pier.killAfter(n, append(words, "--folder", filepath.Join(pier.home, "gauge"))...)
+			pier.free()
+			if killed {
+				again := pier.run("gauge", "", append(words, "--folder", filepath.Join(pier.home, "gauge"))...)
+				require.Equal(t, 0, again.code, "%s, killed at run %d of git: %s", name, n, again.err)
+			}
+			for _, refs := range []string{pier.git("gauge", "for-each-ref", "--format=%(refname)", "refs/heads/"), pier.git(dir, "for-each-ref", "--format=%(refname)", "refs/heads/")} {
+				assert.Equal(t, name != "remove", strings.Contains(refs, "refs/heads/"+mark+"-new"), fmt.Sprint(mark, refs))
+				assert.Equal(t, name == "make", strings.Contains(refs, "refs/heads/"+mark+"-old"), fmt.Sprint(mark, refs))
+			}
+			if !killed {
+				break
+			}
+		}
+	}
+}

@@ -1,0 +1,403 @@
+package history
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+
+	"uncinate/internal/core/fault"
+	"uncinate/internal/core/plan"
+	"uncinate/internal/core/text"
+	"uncinate/internal/desk"
+	"uncinate/internal/desk/project"
+	"uncinate/internal/desk/worktree"
+	"uncinate/internal/world/git"
+	"uncinate/internal/world/web"
+)
+
+// MakeOptions say what branches are wanted.
+type MakeOptions struct {
+	Folder  string
+	Names   []string
+	For     []string // people, each of whom gets one of the name
+	From    string   // where they begin; "" for the commit that is checked out
+	Switch  bool
+	Publish bool
+}
+
+// names are those of the branches.
+func (o MakeOptions) names() []string {
+	if len(o.For) == 0 {
+		return o.Names
+	}
+	var names []string
+	for _, n := range o.Names {
+		for _, who := range o.For {
+			names = append(names, who+"/"+n)
+		}
+	}
+	return names
+}
+
+// line is the command that makes the rest of them.
+func (o MakeOptions) line() []string {
+	line := append([]string{"branch", "make"}, o.Names...)
+	for _, who := range o.For {
+		line = append(line, "--for", who)
+	}
+	if o.From != "" {
+		line = append(line, "--from", o.From)
+	}
+	if o.Switch {
+		line = append(line, "--switch")
+	}
+	if o.Publish {
+		line = append(line, "--publish")
+	}
+	return line
+}
+
+// MakeBranches plans to make branches.
+func MakeBranches(ctx context.Context, d *desk.Desk, o MakeOptions) (*BranchPlan, error) {
+	return planBranches(ctx, d, o.Folder, "To make branches:", o.line(), func(b *Branching, p *BranchPlan) error {
+		f := b.folder
+		start, err := b.begin(ctx, cmp.Or(o.From, "HEAD"))
+		if err != nil {
+			return err
+		}
+		if p.before != nil { // where it was checked out, another one may be by now
+			start = cmp.Or(p.before.Head.Wanted["commit"], start)
+		}
+		p.Wanted["commit"] = start
+		names := o.names()
+		for _, n := range names {
+			if err := checkBranch(ctx, f, n); err != nil {
+				return err
+			}
+			there := b.Refs["refs/remotes/"+b.Remote+"/"+n] != ""
+			if b.Refs["refs/heads/"+n] == start && (o.Publish && !there || p.before != nil) {
+				continue // it was made before, and only the rest is left
+			}
+			if there || b.Refs["refs/heads/"+n] != "" {
+				return fault.New(fault.Decision, "there is a branch %s already", text.Visible(n)).Try("switch to it", text.Command("uncinate", "branch", "switch", n))
+			}
+			p.add("make "+n, plan.Here, fmt.Sprintf("Make the branch %s at %.10s", text.Visible(n), start), func(ctx context.Context) error {
+				_, err := f.Repo.Do(ctx, "branch", "--no-track", "--", n, start)
+				return git.Fault(err, "git cannot make the branch %s", text.Visible(n))
+			})
+			p.undo(f, "branch", "-q", "-D", "--", n)
+		}
+		if o.Publish {
+			h, err := b.tie(ctx)
+			if err != nil {
+				return err
+			}
+			p.add("send", plan.Host, "Send "+text.Count(len(names), "branch"), func(ctx context.Context) error {
+				args := []string{"push", "--progress", "--porcelain", "--atomic", "--set-upstream", "--", h.Remote}
+				for _, n := range names {
+					args = append(args, "refs/heads/"+n+":refs/heads/"+n)
+				}
+				return project.Push(ctx, d, h, args)
+			})
+		}
+		if o.Switch && f.Branch != names[0] {
+			return p.switches(ctx, d, b, names[0], start)
+		}
+		return nil
+	})
+}
+
+// begin finds the commit at which a branch is to begin.
+func (b *Branching) begin(ctx context.Context, from string) (string, error) {
+	start, err := b.folder.Repo.Resolve(ctx, from+"^{commit}")
+	if err == nil {
+		return start, nil
+	}
+	if start, err = b.folder.Repo.Resolve(ctx, "refs/remotes/"+b.Remote+"/"+from+"^{commit}"); err != nil {
+		return "", b.NoBranch(from)
+	}
+	return start, nil
+}
+
+// switches adds the step that goes to a branch which is made by then, with the care of
+// SwitchBranch: what would be written over stops it now, and again when it is done.
+func (p *BranchPlan) switches(ctx context.Context, d *desk.Desk, b *Branching, name, start string) error {
+	way, err := carries(ctx, b.folder, start)
+	if err != nil {
+		return err
+	}
+	if len(way) > 0 {
+		p.Notes = append(p.Notes, "A rescue copy of "+text.Count(len(way), "file")+" in the way is kept.")
+	}
+	p.add("switch", plan.Here, "Switch to "+text.Visible(name), func(ctx context.Context) error {
+		out, err := switchBranch(ctx, d, b.folder, name, false)
+		if err == nil && out.Rescued > 0 {
+			d.Tell.Note("What was in the way is kept as rescue copy %d.", out.Rescued)
+		}
+		return err
+	})
+	return nil
+}
+
+// repositoryName is the project's repository, as repository commands take it.
+func repositoryName(b *Branching) string {
+	p, err := project.ProjectOf(b.desk, b.folder)
+	if err != nil {
+		return "REPOSITORY"
+	}
+	return p.Address
+}
+
+// ask asks the host what its branches are just now; here is the command that does without.
+func (b *Branching) ask(ctx context.Context, here ...string) (*project.Tie, web.Refs, error) {
+	h, err := b.tie(ctx)
+	if err != nil {
+		return nil, web.Refs{}, err
+	}
+	told, err := project.Refs(ctx, b.desk, h, "")
+	if err != nil {
+		return nil, web.Refs{}, fault.Of(err).Try("do it here only", text.Command(append([]string{"uncinate"}, here...)...))
+	}
+	return h, told, nil
+}
+
+// holds reports whether all that one commit leads to is led to by another; false too where the
+// first is not here.
+func (b *Branching) holds(ctx context.Context, all, part string) bool {
+	_, err := b.folder.Repo.Do(ctx, "merge-base", "--is-ancestor", part, all)
+	return err == nil
+}
+
+// RenameBranch plans to rename a branch, here and on the host.
+func RenameBranch(ctx context.Context, d *desk.Desk, given, from, to string, hereOnly bool) (*BranchPlan, error) {
+	line := []string{"branch", "rename", from, to}
+	if hereOnly {
+		line = append(line, "--here")
+	}
+	return planBranches(ctx, d, given, "To rename a branch:", line, func(b *Branching, p *BranchPlan) error {
+		f := b.folder
+		if err := checkBranch(ctx, f, to); err != nil {
+			return err
+		}
+		own := b.Refs["refs/heads/"+from]
+		half, err := p.renamed(ctx, b, from, to) // only the host's part is left
+		if err != nil {
+			return err
+		}
+		if half {
+			own = b.Refs["refs/heads/"+to]
+		}
+		if own == "" {
+			return b.NoBranch(from)
+		}
+		there, newThere := "", ""
+		var h *project.Tie
+		if b.Remote != "" && !hereOnly {
+			var told web.Refs
+			if h, told, err = b.ask(ctx, "branch", "rename", from, to, "--here"); err != nil {
+				return err
+			}
+			there, newThere = told.Branch(from), told.Branch(to)
+		} else if hereOnly {
+			newThere = b.Refs["refs/remotes/"+b.Remote+"/"+to]
+		}
+		switch {
+		case half && newThere != "" && newThere != own && !b.holds(ctx, own, newThere), !half && (b.Refs["refs/heads/"+to] != "" || newThere != "" && !hereOnly):
+			return errors.Join(p.GiveUp(), fault.New(fault.Decision, "there is a branch %s already", text.Visible(to)).Try("see it", text.Command("uncinate", "history", "--branch", to)))
+		case there != "" && from == b.base:
+			return fault.New(fault.Decision, "%s is the default branch on the host; there another one must become it first", text.Visible(from)).
+				Try("rename it here only", text.Command("uncinate", "branch", "rename", from, to, "--here")).
+				Try("and on the host, once the new one was sent", text.Command("uncinate", "repository", "change", repositoryName(b), "--default-branch", to))
+		case there != "" && !b.holds(ctx, own, there):
+			return errors.Join(p.GiveUp(), b.holdsMore(from, half))
+		}
+		p.Wanted["commit"] = own
+		if !half {
+			p.add("rename", plan.Here, fmt.Sprintf("Rename the branch %s to %s", text.Visible(from), text.Visible(to)), func(ctx context.Context) error {
+				return b.rename(ctx, from, to, newThere != "")
+			})
+			p.undo(f, "branch", "-m", "--", to, from)
+		}
+		if there == "" && (!half || newThere != "" || h == nil) {
+			return nil
+		}
+		if newThere != own {
+			p.add("send", plan.Host, "Send it under the new name", func(ctx context.Context) error {
+				return project.Push(ctx, d, h, []string{"push", "--progress", "--porcelain", "--set-upstream", "--", h.Remote, "refs/heads/" + to + ":refs/heads/" + to})
+			})
+		}
+		if there != "" {
+			p.add("remove on host", plan.Host, "Remove the old name on the host, if nobody sent to it meanwhile", func(ctx context.Context) error {
+				return project.Push(ctx, d, h, []string{"push", "--porcelain", "--force-with-lease=" + from + ":" + there, "--", h.Remote, ":refs/heads/" + from})
+			})
+		}
+		return nil
+	})
+}
+
+// renamed reports whether a run that was cut off renamed the branch already. Its journal tells
+// of which commit it was; what stands under the new name must have come of that.
+func (p *BranchPlan) renamed(ctx context.Context, b *Branching, from, to string) (bool, error) {
+	if p.before == nil {
+		return false, nil
+	}
+	was, now := p.before.Head.Wanted["commit"], b.Refs["refs/heads/"+to]
+	if b.Refs["refs/heads/"+from] == "" && now != "" && was != "" && b.holds(ctx, now, was) {
+		return true, nil
+	}
+	return false, p.GiveUp() // it had not come that far, or was finished by hand
+}
+
+// rename renames a branch here.
+func (b *Branching) rename(ctx context.Context, from, to string, followed bool) error {
+	if _, err := b.folder.Repo.Do(ctx, "branch", "-m", "--", from, to); err != nil {
+		return git.Fault(err, "git cannot rename the branch")
+	}
+	if b.folder.Branch == from {
+		b.folder.Branch = to
+	}
+	if !followed {
+		return nil
+	}
+	_, err := b.folder.Repo.Do(ctx, "branch", "-q", "--set-upstream-to="+b.Remote+"/"+to, to)
+	return git.Fault(err, "git cannot note the branch's counterpart")
+}
+
+// holdsMore says that the host's branch of a name holds what is not here.
+func (b *Branching) holdsMore(name string, renamed bool) error {
+	f := fault.New(fault.Decision, "the branch %s on the host holds commits that yours does not have", text.Visible(name))
+	switch {
+	case renamed:
+		return f.Detail("It stays on the host as it is.").Try("see what was sent there", text.Command("uncinate", "branch", "switch", name))
+	case name == b.folder.Branch:
+		return f.Detail("Everything is as it was, here and there.").Try("bring them in first", "uncinate sync")
+	}
+	return f.Detail("Everything is as it was, here and there.").
+		Try("bring them in first", text.Command("uncinate", "branch", "switch", name)+" && uncinate sync")
+}
+
+// RemoveBranch plans to remove a branch, here and there. Commits that are nowhere else are
+// kept as a rescue copy.
+func RemoveBranch(ctx context.Context, d *desk.Desk, given, name string, hereOnly, hostOnly bool) (*BranchPlan, error) {
+	line := []string{"branch", "remove", name}
+	if hereOnly {
+		line = append(line, "--here")
+	}
+	if hostOnly {
+		line = append(line, "--on-host")
+	}
+	return planBranches(ctx, d, given, "To remove the branch "+name+":", line, func(b *Branching, p *BranchPlan) error {
+		f := b.folder
+		own, track := b.Refs["refs/heads/"+name], "refs/remotes/"+b.Remote+"/"+name
+		if hostOnly {
+			own = ""
+		}
+		onHost, told := "", web.Refs{}
+		var h *project.Tie
+		if b.Remote != "" && !hereOnly {
+			var err error
+			if h, told, err = b.ask(ctx, "branch", "remove", name, "--here"); err != nil {
+				return err
+			}
+			onHost = told.Branch(name)
+		}
+		switch {
+		case own == "" && onHost == "" && p.before != nil:
+			p.Notes = append(p.Notes, "It was removed before this was cut off.")
+			return nil
+		case own == "" && onHost == "":
+			return b.NoBranch(name)
+		case name == f.Branch && !hostOnly:
+			return fault.New(fault.Decision, "%s is checked out", text.Visible(name)).Try("switch to another one first", text.Command("uncinate", "branch", "switch", b.base))
+		case name == cmp.Or(told.Head, b.base) && !hereOnly:
+			return fault.New(fault.Refused, "%s is the default branch on the host", text.Visible(name))
+		}
+		if err := b.receive(ctx, h, name, onHost); err != nil {
+			return err
+		}
+		var going []worktree.Moving
+		if own != "" {
+			going = append(going, worktree.Moving{Ref: "refs/heads/" + name, ID: own})
+		}
+		if onHost != "" && onHost != own {
+			going = append(going, worktree.Moving{Ref: track, ID: onHost})
+		}
+		if err := p.keeps(ctx, b, name, going, told); err != nil {
+			return err
+		}
+		if own != "" {
+			p.add("remove", plan.Here, "Remove the branch "+text.Visible(name), func(ctx context.Context) error {
+				_, err := f.Repo.Do(ctx, "branch", "-q", "-D", "--", name)
+				return git.Fault(err, "git cannot remove the branch")
+			})
+		}
+		if onHost != "" {
+			p.add("remove on host", plan.Host, "Remove it on the host, if nobody sent to it meanwhile", func(ctx context.Context) error {
+				return project.Push(ctx, d, h, []string{"push", "--porcelain", "--force-with-lease=" + name + ":" + onHost, "--", h.Remote, ":refs/heads/" + name})
+			})
+		}
+		return nil
+	})
+}
+
+// receive brings in the commits of a branch of the host that are not here, so that it can be
+// told what would be lost with it.
+func (b *Branching) receive(ctx context.Context, h *project.Tie, name, id string) error {
+	if id == "" {
+		return nil
+	}
+	if _, err := b.folder.Repo.Do(ctx, "rev-list", "--quiet", "--objects", id, "--not", "--all"); err == nil {
+		return nil // it is here, whole
+	}
+	repo := b.folder.Repo
+	_, err := repo.Run(ctx, git.Cmd{Dir: repo.Dir, Config: append(slices.Clone(repo.Safe), h.Shared()...), Watch: project.Watch(b.desk, "Receiving", "Receiving objects"),
+		Args: []string{"fetch", "--progress", "--no-tags", "--no-auto-maintenance", "--no-write-fetch-head", "--refmap=", "--", h.Remote, "refs/heads/" + name}})
+	b.desk.Tell.Progress("Receiving", 0, 0, "")
+	if err == nil {
+		_, err = repo.Do(ctx, "cat-file", "-e", id+"^{commit}")
+	}
+	return git.Fault(err, "what the host's branch %s holds cannot be received, so it is not removed", text.Visible(name))
+}
+
+// keeps adds the step that keeps a rescue copy, where branches that go hold commits that no
+// branch or tag holds which stays: here, or on the host as it told just now.
+func (p *BranchPlan) keeps(ctx context.Context, b *Branching, name string, going []worktree.Moving, told web.Refs) error {
+	f := b.folder
+	var in strings.Builder
+	for _, m := range going {
+		in.WriteString(m.ID + "\n")
+	}
+	for ref, id := range b.Refs {
+		tracked, remote := strings.CutPrefix(ref, "refs/remotes/"+b.Remote+"/")
+		switch {
+		case ref == "refs/heads/"+name && len(going) > 0 && going[0].Ref == ref, remote && tracked == name && told.IDs != nil:
+		case strings.HasPrefix(ref, "refs/heads/"), strings.HasPrefix(ref, "refs/tags/"), remote && (told.IDs == nil || told.Branch(tracked) == id):
+			in.WriteString("^" + id + "\n")
+		}
+	}
+	out, err := f.Repo.Run(ctx, git.Cmd{Dir: f.Path, Config: f.Repo.Safe, In: strings.NewReader(in.String()), Args: []string{"rev-list", "--count", "--stdin"}})
+	if err != nil {
+		return git.Fault(err, "git cannot tell what would be lost")
+	}
+	n, err := strconv.Atoi(strings.TrimSpace(string(out)))
+	if err != nil || n == 0 {
+		return err
+	}
+	r, err := worktree.RescuerOf(b.desk, f)
+	if err != nil {
+		return err
+	}
+	p.Notes = append(p.Notes, fmt.Sprintf("%s of it is in no other branch.", text.Count(n, "commit")))
+	p.add("rescue", plan.Here, "Keep a rescue copy of it", func(ctx context.Context) error {
+		n, err := r.Keep(ctx, "branch remove "+name, going, nil)
+		if err == nil && n > 0 {
+			b.desk.Tell.Note("What it held is kept as rescue copy %d.", n)
+		}
+		return err
+	})
+	return nil
+}
