@@ -86,6 +86,9 @@ func (e *Env) save(ctx context.Context, d *desk.Desk, s history.SaveOptions) (er
 	return e.Give(r, func() {
 		e.Say("Saved: %s. Commit %.10s on %s, here only: %s", changes(r.Files), r.Commit, text.Visible(r.Branch), text.Excerpt(r.Title, 80))
 		e.left(r.Left)
+		if r.Rescued > 0 {
+			e.Say("What was staged and is not in the folder is kept as rescue copy %d: uncinate rescue show %d", r.Rescued, r.Rescued)
+		}
 		e.Say("To send it: uncinate sync")
 	})
 }

@@ -29,9 +29,11 @@ type Facts struct {
 // Changes says which files are not saved, by what happened to them.
 func Changes(m map[string]int) string {
 	var parts []string
-	for _, k := range []string{"clashing", "changed", "deleted", "renamed", "new"} {
+	for _, k := range []string{"clashing", "changed", "deleted", "renamed", "new", "untracked"} {
 		switch {
 		case m[k] == 0:
+		case k == "untracked":
+			parts = append(parts, text.Count(m[k], "file")+" out of git and still here")
 		case len(parts) == 0:
 			parts = append(parts, text.Count(m[k], k+" file"))
 		default:

@@ -235,16 +235,41 @@ func (r *Rescuer) number(ctx context.Context, id string) (int, error) {
 // elsewhere in the project may go too one day.
 func (r *Rescuer) bringIn(ctx context.Context, m Moving) error {
 	args := []string{"fetch", "-q", "--no-tags", "--no-write-fetch-head", "--no-auto-maintenance", "--recurse-submodules=no"}
-	_, here := os.Lstat(filepath.Join(r.Common, "shallow"))
-	_, cut := os.Lstat(filepath.Join(r.store.Dir, "shallow"))
+	partly, err := filepath.Glob(filepath.Join(r.Common, "objects", "pack", "*.promisor"))
+	if err != nil {
+		return err
+	}
 	switch {
-	case here == nil:
+	case len(partly) > 0:
+		// Of a history that was brought in in part the rest is with the host: what it does not
+		// have is kept, with all that is in it (partial-clone documentation).
+		depth, err := r.depth(ctx, m)
+		if err != nil {
+			return err
+		}
+		args = append(args, depth)
+	case !files.Missing(filepath.Join(r.Common, "shallow")):
 		args = append(args, "--update-shallow") // the project itself has no more than that
-	case cut == nil:
+	case !files.Missing(filepath.Join(r.store.Dir, "shallow")):
 		args = append(args, "--unshallow")
 	}
-	_, err := r.store.Do(ctx, append(args, "--", r.Common, m.ID)...)
+	_, err = r.store.Do(ctx, append(args, "--", r.Common, m.ID)...)
 	return git.Fault(err, "a rescue copy of %s cannot be made, so nothing was overwritten", text.Visible(m.Ref))
+}
+
+// depth tells a fetch to bring the commits of a ref that the host is not known to have, and one
+// more.
+func (r *Rescuer) depth(ctx context.Context, m Moving) (string, error) {
+	args := []string{"rev-list", "--count", m.ID, "--not"}
+	if m.Next != "" {
+		args = append(args, m.Next)
+	}
+	out, err := r.repo.Do(ctx, append(args, "--exclude="+m.Ref, "--remotes")...)
+	if err != nil {
+		return "", git.Fault(err, "git cannot tell what would be lost with %s", text.Visible(m.Ref))
+	}
+	n, err := strconv.Atoi(out)
+	return "--depth=" + strconv.Itoa(n+1), err
 }
 
 // treeOf writes files as they lie in the folder, byte for byte, and what is staged, and gives a

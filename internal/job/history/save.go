@@ -46,7 +46,7 @@ type Saved struct {
 	Branch  string         `json:"branch"`
 	Commit  string         `json:"commit,omitempty" says:"empty: there was nothing to save"`
 	Title   string         `json:"title" says:"the first line of its message"`
-	Files   map[string]int `json:"files" says:"how many, by what happened to them"`
+	Files   map[string]int `json:"files" says:"how many, by what happened to them: new, changed, renamed, deleted, or untracked: they go from the commit and stay here"`
 	Left    []LeftOut      `json:"left,omitempty" says:"what differs and was left out"`
 	Rescued int            `json:"rescued,omitempty" says:"the number of the rescue copy that was kept"`
 }
@@ -111,17 +111,27 @@ func SaveLocked(ctx context.Context, d *desk.Desk, f *project.Folder, o SaveOpti
 		return nil, err
 	}
 	for _, e := range chosen {
-		out.Files[e.Kind]++
+		kind := e.Kind
+		if kind == "deleted" && files.KindOf(filepath.Join(f.Path, filepath.FromSlash(e.Path))) == files.Regular {
+			kind = "untracked"
+		}
+		out.Files[kind]++
 	}
 	if o.Preview {
 		return out, nil
 	}
-	if err := commit(ctx, f, chosen, o.Text); err != nil {
-		return nil, err
+	return out, commit(ctx, d, f, st, chosen, o.Text, out)
+}
+
+// takenOut gives the files that were taken out of git's index and may lie here still.
+func takenOut(st *git.Status) map[string]bool {
+	taken := map[string]bool{}
+	for _, e := range st.Entries {
+		if e.XY == "D " || e.XY == "D." {
+			taken[e.Path] = true
+		}
 	}
-	out.Commit, err = f.Repo.Do(ctx, "rev-parse", "HEAD")
-	f.Head = out.Commit
-	return out, git.Fault(err, "the commit cannot be found")
+	return taken
 }
 
 func nothingToSave(st *git.Status, o SaveOptions, out *Saved) error {
@@ -154,6 +164,7 @@ func choose(ctx context.Context, d *desk.Desk, f *project.Folder, st *git.Status
 			return nil, err
 		}
 	}
+	taken := takenOut(st)
 	var chosen []git.Entry
 	for _, e := range st.Entries {
 		named := slices.Contains(o.Paths, e.Path) || len(o.Only) > 0 && (only(e.Path) || e.From != "" && only(e.From))
@@ -173,6 +184,9 @@ func choose(ctx context.Context, d *desk.Desk, f *project.Folder, st *git.Status
 				out.Left = append(out.Left, LeftOut{e.Path, "it is always asked about"})
 				continue
 			}
+		case e.Untracked() && taken[e.Path] && !named:
+			out.Left = append(out.Left, LeftOut{e.Path, "it was taken out of git here, on purpose"})
+			continue
 		case meets[e.Path] != "" && !named:
 			out.Left = append(out.Left, LeftOut{e.Path, "it cannot lie beside " + meets[e.Path] + " here, so what is here may be the other's"})
 			continue
@@ -255,52 +269,6 @@ func Signed(ctx context.Context, f *project.Folder) error {
 			Try("or hook the project, which takes it from the account", text.Command("uncinate", "attach", f.Path))
 	}
 	return nil
-}
-
-// commit commits exactly these files. What else stands in the index keeps its place, and
-// the person's own hooks run, as with plain git.
-func commit(ctx context.Context, f *project.Folder, chosen []git.Entry, message string) error {
-	var all, fresh bytes.Buffer
-	for _, e := range chosen {
-		if e.Kind == "deleted" && files.KindOf(filepath.Join(f.Path, filepath.FromSlash(e.Path))) == files.Folder {
-			continue // a folder stands there now, and what is new in it takes its place
-		}
-		all.WriteString(e.Path + "\x00")
-		if e.From != "" {
-			all.WriteString(e.From + "\x00")
-		}
-		if e.Untracked() {
-			fresh.WriteString(e.Path + "\x00")
-		}
-	}
-	listed := func(in *bytes.Buffer, args ...string) error {
-		_, err := f.Repo.Run(ctx, git.Cmd{Dir: f.Path, Config: f.Repo.Safe, In: bytes.NewReader(in.Bytes()), Env: []string{"GIT_LITERAL_PATHSPECS=1"},
-			Args: append(args, "--pathspec-from-file=-", "--pathspec-file-nul")})
-		return err
-	}
-	if fresh.Len() > 0 {
-		if err := listed(&fresh, "add", "--intent-to-add"); err != nil {
-			return git.Fault(err, "git does not take the new files")
-		}
-	}
-	says, done, err := files.Temporary("uncinate-text-", strings.TrimSpace(message)+"\n")
-	defer done() // in the system's own folder for what is temporary, so nothing is lost where it stays
-	if err == nil {
-		err = hooked(ctx, f, func(env []string) error {
-			_, err := f.Repo.Run(ctx, git.Cmd{Dir: f.Path, Config: f.Repo.Safe, In: bytes.NewReader(all.Bytes()), Env: append(env, "GIT_LITERAL_PATHSPECS=1"),
-				Args: []string{"commit", "-q", "--only", "--cleanup=whitespace", "-F", says, "--pathspec-from-file=-", "--pathspec-file-nul"}})
-			return err
-		})
-	}
-	if err != nil && fresh.Len() > 0 {
-		ctx = context.WithoutCancel(ctx)
-		undo := listed(&fresh, "reset", "-q")
-		if f.Head == "" {
-			undo = listed(&fresh, "rm", "-q", "--cached", "--ignore-unmatch")
-		}
-		err = errors.Join(err, undo)
-	}
-	return err
 }
 
 // hooked runs something of git's that runs the person's own hooks, and names the one that

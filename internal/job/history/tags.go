@@ -163,6 +163,24 @@ type TagOptions struct {
 	Here   bool // do not send it
 }
 
+// line is the command that makes the tag.
+func (o TagOptions) line() []string {
+	line := []string{"tag", "make", o.Name}
+	if o.At != "" {
+		line = append(line, o.At)
+	}
+	if o.Text != "" {
+		line = append(line, "--message", o.Text)
+	}
+	if o.Any {
+		line = append(line, "--any-name")
+	}
+	if o.Here {
+		line = append(line, "--here")
+	}
+	return line
+}
+
 // MadeTag is a tag that was made.
 type MadeTag struct {
 	Tag     string `json:"tag"`
@@ -180,18 +198,7 @@ type TagPlan struct {
 // Tag plans to tag a version and to send the tag.
 func Tag(ctx context.Context, d *desk.Desk, o TagOptions) (*TagPlan, error) {
 	made := MadeTag{Tag: o.Name, Message: cmp.Or(o.Text, o.Name), Sent: !o.Here}
-	line := []string{"tag", "make", o.Name}
-	if o.At != "" {
-		line = append(line, o.At)
-	}
-	line = append(line, "--message", made.Message)
-	if o.Any {
-		line = append(line, "--any-name")
-	}
-	if o.Here {
-		line = append(line, "--here")
-	}
-	p, err := planBranches(ctx, d, o.Folder, "To tag "+o.Name+":", line, func(b *Branching, p *BranchPlan) error {
+	p, err := planBranches(ctx, d, o.Folder, "To tag "+o.Name+":", o.line(), func(b *Branching, p *BranchPlan) error {
 		f := b.folder
 		if _, err := f.Repo.Do(ctx, "check-ref-format", "refs/tags/"+o.Name); err != nil || strings.HasPrefix(o.Name, "-") {
 			return fault.New(fault.Usage, "%s is not a name for a tag", text.Quote(o.Name))

@@ -2,6 +2,7 @@ package git
 
 import (
 	"errors"
+	"strings"
 
 	"uncinate/internal/core/fault"
 )
@@ -14,6 +15,9 @@ func Fault(err error, format string, args ...any) error {
 	var e *Error
 	f := fault.New(fault.Failed, format, args...).Because(err)
 	if errors.As(err, &e) {
+		if strings.Contains(e.Says, "Out of diskspace") { // its own words for ENOSPC, in some places
+			f.Detail("There is no space left on device: the file system is full.")
+		}
 		for _, line := range e.Lines(6) {
 			f.Detail("git says: %s", line)
 		}

@@ -1,0 +1,82 @@
+package e2e
+
+import (
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// TestSaveTakesOutOnPurpose takes a file with a secret out of git: the next commit must not hold
+// what lies in the folder, whatever saves it, and the file stays.
+func TestSaveTakesOutOnPurpose(t *testing.T) {
+	t.Parallel()
+	h := newHost(t)
+	pier, _, _ := shared(t, h)
+	dir := h.gitDir(t, "tern", "saltmarsh", "gauge")
+	pier.write("gauge", map[string]string{"conf/one.txt": "one\n", "conf/two.txt": "two\n", "secret.txt": "level = 3\n"})
+	pier.ok("gauge", "", "sync", "--save", "--message", "Conf")
+	pier.write("gauge", map[string]string{"conf/one.txt": "one more\n", "secret.txt": "password = \"kelp7Wrack2Bladder9x\"\n"})
+	pier.ok("gauge", "", "ignore", "add", "--untrack", "secret.txt", "conf/")
+	assert.Contains(t, pier.ok("gauge", "", "save", "--preview"), "3 files out of git and still here")
+	out := pier.ok("gauge", "", "sync", "--save", "--message", "Out")
+	assert.Equal(t, "", pier.git("gauge", "ls-tree", "-r", "--name-only", "HEAD", "secret.txt", "conf"))
+	assert.NotContains(t, pier.git(dir, "log", "-p", "main"), "kelp7", out)
+	assert.Empty(t, pier.git("gauge", "status", "--porcelain"))
+	for name, s := range map[string]string{"conf/one.txt": "one more\n", "conf/two.txt": "two\n", "secret.txt": "password = \"kelp7Wrack2Bladder9x\"\n"} {
+		data, err := os.ReadFile(filepath.Join(pier.home, "gauge", name))
+		require.NoError(t, err)
+		assert.Equal(t, s, string(data))
+	}
+
+	// Taken out without a rule: it stays out, until it is named.
+	pier.git("gauge", "rm", "-q", "--cached", "notes.txt")
+	pier.write("gauge", map[string]string{"other.txt": "o\n"})
+	assert.Contains(t, pier.ok("gauge", "", "save", "Other"), "notes.txt: it was taken out of git here, on purpose")
+	assert.Equal(t, "?? notes.txt", pier.git("gauge", "status", "--porcelain"))
+	pier.ok("gauge", "", "save", "Notes", "--only", "notes.txt")
+	assert.Empty(t, pier.git("gauge", "status", "--porcelain"))
+}
+
+// TestSaveKeepsTheIndex saves beside what is staged: nothing that is staged is lost, a commit
+// that is refused leaves the index as it was, and what a check of the person's changes is told.
+func TestSaveKeepsTheIndex(t *testing.T) {
+	t.Parallel()
+	h := newHost(t)
+	pier, _, _ := shared(t, h)
+	gauge := filepath.Join(pier.home, "gauge")
+	pier.write("gauge", map[string]string{"d/x": "staged only\n"})
+	pier.git("gauge", "add", "d/x")
+	require.NoError(t, os.RemoveAll(filepath.Join(gauge, "d")))
+	pier.write("gauge", map[string]string{"d": "a file now\n"})
+	assert.Contains(t, pier.ok("gauge", "", "save", "A file", "--except", "d/x"), "kept as rescue copy 1")
+	assert.Equal(t, "staged only\n", pier.ok("gauge", "", "rescue", "show", "1", "d/x"))
+	assert.Empty(t, pier.git("gauge", "status", "--porcelain"))
+
+	hook := filepath.Join(gauge, ".git/hooks/pre-commit")
+	require.NoError(t, os.WriteFile(hook, []byte("#!/bin/sh\nexit 7\n"), 0o755))
+	pier.write("gauge", map[string]string{"notes.txt": "staged\n", "gone.txt": "g\n"})
+	pier.git("gauge", "add", "notes.txt", "gone.txt")
+	require.NoError(t, os.Remove(filepath.Join(gauge, "gone.txt")))
+	pier.write("gauge", map[string]string{"notes.txt": "work\n", "new.txt": "n\n"})
+	before, status := pier.git("gauge", "ls-files", "-s"), pier.git("gauge", "status", "--porcelain")
+	pier.refused(4, []string{"your own check pre-commit stopped it (it ended with 7)"}, "gauge", "", "save", "Refused")
+	assert.Equal(t, before, pier.git("gauge", "ls-files", "-s"))
+	assert.Equal(t, status, pier.git("gauge", "status", "--porcelain"))
+
+	require.NoError(t, os.WriteFile(hook, []byte("#!/bin/sh\necho tidy > notes.txt; echo m > more.txt; git add notes.txt more.txt\n"), 0o755))
+	r := pier.run("gauge", "", "save", "Tidied", "--only", "notes.txt")
+	require.Equal(t, 0, r.code, r.err)
+	assert.Contains(t, r.err, "a check of your own put more into the commit: more.txt")
+	assert.Equal(t, "tidy", pier.git("gauge", "show", "HEAD:notes.txt"))
+	assert.NotContains(t, pier.git("gauge", "status", "--porcelain"), "notes.txt")
+	require.NoError(t, os.Remove(hook))
+
+	// A file that became a folder in which all is ignored.
+	require.NoError(t, os.Remove(filepath.Join(gauge, "notes.txt")))
+	pier.write("gauge", map[string]string{"notes.txt/tide.log": "ignored\n"})
+	pier.ok("gauge", "", "save", "A folder", "--only", "notes.txt")
+	assert.Equal(t, "notes.txt", pier.git("gauge", "show", "--format=", "--name-only"))
+}

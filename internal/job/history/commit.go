@@ -1,0 +1,241 @@
+package history
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"uncinate/internal/core/text"
+	"uncinate/internal/desk"
+	"uncinate/internal/desk/project"
+	"uncinate/internal/desk/worktree"
+	"uncinate/internal/world/files"
+	"uncinate/internal/world/git"
+)
+
+// A commit is made of an index of its own: the last commit's files, with those that were chosen
+// put in as they lie in the folder, and those that are gone, or were taken out of git on purpose,
+// taken out. What else stands in the project's index keeps its place.
+
+// puts is what a commit changes.
+type puts struct {
+	in, out bytes.Buffer // paths, each ended by NUL
+	said    map[string]bool
+}
+
+// putsOf sorts what was chosen. A file that was taken out of the index, and lies here still, goes
+// from the commit and stays here.
+func putsOf(chosen []git.Entry) *puts {
+	p := &puts{said: map[string]bool{}}
+	put := func(b *bytes.Buffer, path string) {
+		b.WriteString(path + "\x00")
+		p.said[path] = true
+	}
+	for _, e := range chosen {
+		if e.From != "" {
+			put(&p.out, e.From)
+		}
+		if e.Kind == "deleted" || e.XY[1] == 'D' {
+			put(&p.out, e.Path)
+		} else {
+			put(&p.in, e.Path)
+		}
+	}
+	return p
+}
+
+// into puts it all into an index; "" is the project's own.
+func (p *puts) into(ctx context.Context, f *project.Folder, index string) error {
+	var env []string
+	if index != "" {
+		env = []string{"GIT_INDEX_FILE=" + index}
+	}
+	for _, x := range []struct {
+		paths []byte
+		args  []string
+	}{{p.out.Bytes(), []string{"--force-remove"}}, {p.in.Bytes(), []string{"--add", "--replace"}}} {
+		if len(x.paths) == 0 {
+			continue
+		}
+		args := append(append([]string{"update-index"}, x.args...), "-z", "--stdin")
+		if _, err := f.Repo.Run(ctx, git.Cmd{Dir: f.Path, Config: f.Repo.Safe, Env: env, In: bytes.NewReader(x.paths), Args: args}); err != nil {
+			return git.Fault(err, "git does not take the files")
+		}
+	}
+	return nil
+}
+
+// commit commits exactly the files that were chosen. The person's own hooks run, as with plain
+// git. The project's index gets the files first: cut off there, they are staged, and the next
+// save takes them. Where the commit is refused it is put back.
+func commit(ctx context.Context, d *desk.Desk, f *project.Folder, st *git.Status, chosen []git.Entry, message string, out *Saved) error {
+	p := putsOf(chosen)
+	index, done, err := f.Repo.IndexCopy()
+	defer done() // in the system's own folder for what is temporary, so nothing is lost where it stays
+	if err != nil {
+		return err
+	}
+	env := []string{"GIT_INDEX_FILE=" + index}
+	base := []string{"read-tree", "-m", "-i", "HEAD"}
+	if f.Head == "" {
+		base = []string{"read-tree", "--empty"}
+	}
+	if _, err := f.Repo.Run(ctx, git.Cmd{Dir: f.Path, Config: f.Repo.Safe, Env: env, Args: base}); err != nil {
+		return git.Fault(err, "git cannot read the last commit")
+	}
+	if err := p.into(ctx, f, index); err != nil {
+		return err
+	}
+	was, err := stood(ctx, f, st, p)
+	if err != nil {
+		return err
+	}
+	if out.Rescued, err = keepStaged(ctx, d, f, st, p, was); err != nil {
+		return err
+	}
+	says, gone, err := files.Temporary("uncinate-text-", strings.TrimSpace(message)+"\n")
+	defer gone() // as above
+	if err == nil {
+		err = p.into(ctx, f, "")
+	}
+	if err == nil {
+		err = hooked(ctx, f, func(hooks []string) error {
+			_, err := f.Repo.Run(ctx, git.Cmd{Dir: f.Path, Config: f.Repo.Safe, Env: append(hooks, env...), Args: []string{"commit", "-q", "--cleanup=whitespace", "-F", says}})
+			return err
+		})
+	}
+	if err != nil {
+		return errors.Join(err, putBack(context.WithoutCancel(ctx), f, p, was))
+	}
+	before := f.Head
+	if out.Commit, err = f.Repo.Do(ctx, "rev-parse", "HEAD"); err != nil {
+		return git.Fault(err, "the commit cannot be found")
+	}
+	f.Head = out.Commit
+	return p.check(ctx, d, f, before)
+}
+
+// check compares the commit with what was said of it: a check of the person's own may have put
+// in more. What it changed of the files that were chosen the project's index gets too.
+func (p *puts) check(ctx context.Context, d *desk.Desk, f *project.Folder, before string) error {
+	var err error
+	if before == "" {
+		if before, err = EmptyTree(ctx, f); err != nil {
+			return err
+		}
+	}
+	lines, err := f.Repo.Lines(ctx, "diff-tree", "-r", "-z", "--no-renames", before, f.Head)
+	if err != nil {
+		return git.Fault(err, "the commit cannot be read")
+	}
+	var more []string
+	var index strings.Builder
+	for i := 0; i+1 < len(lines); i += 2 {
+		x, path := strings.Fields(lines[i]), lines[i+1]
+		if len(x) != 5 {
+			continue
+		}
+		if !p.said[path] && !p.below(path) {
+			more = append(more, text.Visible(path))
+		} else if x[4] != "D" {
+			index.WriteString(x[1] + " " + x[3] + "\t" + path + "\x00")
+		}
+	}
+	if len(more) > 0 {
+		d.Tell.Note("Note: a check of your own put more into the commit: %s.", text.Excerpt(strings.Join(more, ", "), 200))
+	}
+	changed, err := f.Repo.Lines(ctx, "diff-index", "--cached", "-z", "--name-only", "HEAD")
+	if err != nil {
+		return git.Fault(err, "the commit cannot be read")
+	}
+	if !slices.ContainsFunc(changed, func(c string) bool { return p.said[c] }) || index.Len() == 0 {
+		return nil
+	}
+	_, err = f.Repo.Run(ctx, git.Cmd{Dir: f.Path, Config: f.Repo.Safe, In: strings.NewReader(index.String()), Args: []string{"update-index", "-z", "--index-info"}})
+	return git.Fault(err, "git does not take the files")
+}
+
+// below reports whether a path lies below one that was taken in, such as a file that became a
+// folder.
+func (p *puts) below(path string) bool {
+	for dir := filepath.Dir(path); dir != "."; dir = filepath.Dir(dir) {
+		if p.said[dir] {
+			return true
+		}
+	}
+	for said := range p.said {
+		if strings.HasPrefix(said, path+"/") {
+			return true
+		}
+	}
+	return false
+}
+
+// stood gives the entries of the index that taking the files in changes, as update-index takes
+// them with --index-info: those of the files, and those that cannot stand beside them.
+func stood(ctx context.Context, f *project.Folder, st *git.Status, p *puts) (map[string]string, error) {
+	out := map[string]string{}
+	all, err := f.Repo.Lines(ctx, "ls-files", "-s", "-z")
+	if err != nil {
+		return nil, git.Fault(err, "git's index cannot be read")
+	}
+	for _, line := range all {
+		meta, path, found := strings.Cut(line, "\t")
+		if x := strings.Fields(meta); found && len(x) == 3 && (p.said[path] || p.below(path)) {
+			out[path] = x[0] + " " + x[1]
+		}
+	}
+	return out, nil
+}
+
+// keepStaged keeps a rescue copy of what is staged alone and would be dropped: files that are
+// gone from the folder, or that cannot stand beside one that is taken in.
+func keepStaged(ctx context.Context, d *desk.Desk, f *project.Folder, st *git.Status, p *puts, was map[string]string) (int, error) {
+	k := worktree.Kept{Before: "save"}
+	for _, e := range st.Entries {
+		entry, stands := was[e.Path]
+		if !stands || e.Untracked() || e.XY[0] == '.' || e.XY[0] == 'D' || p.said[e.Path] && e.XY[1] != 'D' {
+			continue
+		}
+		mode, id, _ := strings.Cut(entry, " ")
+		k.Staged = append(k.Staged, worktree.Staged{Path: e.Path, Mode: mode, ID: id})
+	}
+	if len(k.Staged) == 0 {
+		return 0, nil
+	}
+	r, err := worktree.RescuerOf(d, f)
+	if err != nil {
+		return 0, err
+	}
+	return r.KeepAll(ctx, k)
+}
+
+// putBack puts the project's index back where the commit was refused.
+func putBack(ctx context.Context, f *project.Folder, p *puts, was map[string]string) error {
+	var in, gone strings.Builder
+	for path := range p.said {
+		if was[path] == "" {
+			gone.WriteString(path + "\x00")
+		}
+	}
+	for path, entry := range was {
+		in.WriteString(entry + "\t" + path + "\x00")
+	}
+	for _, x := range []struct{ in, how string }{{gone.String(), "--force-remove"}, {in.String(), "--index-info"}} {
+		args := []string{"update-index", "-z", x.how}
+		if x.how != "--index-info" {
+			args = append(args, "--stdin")
+		}
+		if _, err := f.Repo.Run(ctx, git.Cmd{Dir: f.Path, Config: f.Repo.Safe, In: strings.NewReader(x.in), Args: args}); err != nil {
+			return git.Fault(err, "git's index cannot be put back as it was")
+		}
+	}
+	_, err := f.Repo.Do(ctx, "update-index", "-q", "--refresh") // it ends with 1 where files differ, as they do
+	if err != nil && git.Code(err) != 1 {
+		return git.Fault(err, "git's index cannot be put back as it was")
+	}
+	return nil
+}
