@@ -2,37 +2,127 @@ package worktree
 
 import (
 	"context"
+	"errors"
 	"path/filepath"
+	"strings"
 
+	"uncinate/internal/core/fault"
+	"uncinate/internal/core/text"
+	"uncinate/internal/desk"
 	"uncinate/internal/desk/project"
 	"uncinate/internal/world/files"
 	"uncinate/internal/world/git"
-	"uncinate/internal/world/openfiles"
 )
 
-// Differs reports whether a file stands that is neither of two contents.
-func Differs(ctx context.Context, f *project.Folder, p, old, fresh string) bool {
-	if k := files.KindOf(filepath.Join(f.Path, filepath.FromSlash(p))); k == files.None || k == files.Folder {
-		return false
+// Heal goes through with the laying out that a run which was cut off had begun, or takes back
+// what it had only prepared. It gives the numbers of the rescue copies that were made.
+func Heal(ctx context.Context, d *desk.Desk, f *project.Folder) ([]int, error) {
+	if !f.IsRepo {
+		return nil, nil
 	}
-	id, err := f.Repo.HashFile(ctx, p)
-	return err != nil || id != old && id != fresh
+	g, err := gateOf(d, f)
+	if err != nil || files.Missing(g.at) {
+		return nil, err
+	}
+	found, err := files.ReadJSON(g.journal(), &g.said)
+	if err != nil || !found || !g.said.Ready {
+		return nil, errors.Join(err, g.undone())
+	}
+	if err := g.said.check(); err != nil {
+		return nil, err
+	}
+	begun, err := g.stillThere(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if !begun {
+		d.Tell.Note("Note: files were being brought in when that was cut off, and the branch has moved since. What is there now stays; to see it: %s", text.Command("uncinate", "changes", f.Path))
+		return nil, errors.Join(g.unlock(), g.putAside())
+	}
+	all, err := g.changes(ctx)
+	if err != nil {
+		return nil, err
+	}
+	g.resumed = true
+	if err := g.finish(context.WithoutCancel(ctx), all); err != nil {
+		return g.rescued, err
+	}
+	name := g.said.Branch
+	if g.said.Switch != "" {
+		name = g.said.Switch
+	}
+	d.Tell.Note("Went on from where it was cut off: %s is brought in.", text.Visible(name))
+	return g.rescued, nil
 }
 
-// TakeLock takes away the lock that a run of git of ours left when it was killed: ours
-// have all ended, since we hold what they keep, and no other program has it open.
-func TakeLock(f *project.Folder) error {
-	own, _, err := git.Folders(f.Path)
+// check refuses a journal that no run of ours wrote.
+func (l *laid) check() error {
+	bad := !git.IsID(l.To) || !git.IsID(l.From) || l.Head != "" && !git.IsID(l.Head) || strings.HasPrefix(l.Branch, "-") || strings.HasPrefix(l.Switch, "-")
+	for _, p := range l.Way {
+		bad = bad || !filepath.IsLocal(filepath.FromSlash(p)) || filepath.FromSlash(p) == "."
+	}
+	if bad {
+		return fault.New(fault.Refused, "what tells of files that were being brought in here was not written by this program")
+	}
+	return nil
+}
+
+// undone takes back what was only prepared.
+func (g *gate) undone() error {
+	if err := g.unlock(); err != nil {
+		return err
+	}
+	return files.RemoveAll(g.at)
+}
+
+// unlock takes git's lock on the index away where it is ours: it holds what we prepared, or
+// nothing yet.
+func (g *gate) unlock() error {
+	if files.Missing(g.lock()) {
+		return nil
+	}
+	size, _, err := files.Stamp(g.lock())
 	if err != nil {
 		return err
 	}
-	path, _ := git.IndexLock(own)
-	if path == "" {
-		return nil
+	now, err := sumOf(g.lock())
+	if err != nil {
+		return err
 	}
-	open, known := openfiles.Below(own)
-	if _, held := open[path]; held || !known {
-		return f.Unlocked()
+	ours, err := sumOf(filepath.Join(g.at, "index"))
+	if err == nil && (size == 0 || now == ours) && g.folder.Unlocked() != nil && !g.atWork() {
+		return files.Remove(g.lock())
 	}
-	return files.Remove(path)
+	return err
+}
+
+// atWork reports whether a run of git has the lock open.
+func (g *gate) atWork() bool {
+	f := fault.Of(g.folder.Unlocked())
+	return f != nil && strings.HasPrefix(f.Says, "git is at work")
+}
+
+// stillThere reports whether the branches stand as they did, or as they will.
+func (g *gate) stillThere(ctx context.Context) (bool, error) {
+	l, repo := g.said, g.folder.Repo
+	now, err := repo.Do(ctx, "symbolic-ref", "-q", "HEAD")
+	if err != nil && git.Code(err) != 1 {
+		return false, git.Fault(err, "git cannot tell the branch")
+	}
+	if l.Switch != "" {
+		at, err := repo.Resolve(ctx, "refs/heads/"+l.Switch)
+		if err != nil && git.Code(err) != 1 {
+			return false, git.Fault(err, "git cannot tell the commit")
+		}
+		was, err := repo.Resolve(ctx, "HEAD^{commit}")
+		if err != nil && git.Code(err) != 1 {
+			return false, git.Fault(err, "git cannot tell the commit")
+		}
+		return at == l.To && (now == "refs/heads/"+l.Switch || was == l.Head), nil
+	}
+	at, err := repo.Resolve(ctx, "refs/heads/"+l.Branch)
+	if err != nil && git.Code(err) != 1 {
+		return false, git.Fault(err, "git cannot tell the commit")
+	}
+	return now == "refs/heads/"+l.Branch && (at == l.Head || at == l.To), nil
 }

@@ -1,15 +1,11 @@
 // Package worktree changes the files of a project, and nothing else may. A Weaver tries out aside
 // what two histories become; InWay says what stands where files come in; a Rescuer keeps copies of
-// what is overwritten or dropped, before it is; LayOut brings the files in. Callers hold the
+// what is overwritten or dropped, before it is; Lay brings the files in. Callers hold the
 // folder's lock.
 package worktree
 
 import (
 	"context"
-	"errors"
-	"io/fs"
-	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -119,53 +115,6 @@ func OpenFiles(d *desk.Desk) map[string]openfiles.Process {
 		s.OpenSince = now
 	}
 	return s.Open
-}
-
-// LayOut moves a branch, the one that is checked out, and the files with it. Files that are
-// not saved and not among those that change stay as they are; those in the way go first.
-// The person's own filters and hooks run, as with plain git.
-func LayOut(ctx context.Context, f *project.Folder, branch, from, head, to string, way []string) error {
-	if err := Clear(f, way); err != nil {
-		return err
-	}
-	plain := f.Repo.Git.In(f.Path)
-	if _, err := plain.Do(ctx, "read-tree", "--no-recurse-submodules", "-m", "-u", from, to); err != nil {
-		return git.Fault(err, "git cannot bring the commits into the folder")
-	}
-	return MoveBranch(ctx, f, branch, head, to)
-}
-
-// Clear takes files out of the way, of which a rescue copy was kept.
-func Clear(f *project.Folder, way []string) error {
-	root, err := os.OpenRoot(f.Path)
-	if err != nil {
-		return err
-	}
-	defer root.Close()
-	for _, p := range way {
-		if err := root.Remove(filepath.FromSlash(p)); err != nil && !errors.Is(err, fs.ErrNotExist) {
-			return fault.New(fault.Failed, "%s cannot be put out of the way", text.Visible(p)).Because(err)
-		}
-	}
-	return nil
-}
-
-// MoveBranch moves the branch that is checked out, once its files stand.
-func MoveBranch(ctx context.Context, f *project.Folder, branch, head, to string) error {
-	if head == "" {
-		head = strings.Repeat("0", len(to))
-	}
-	if _, err := f.Repo.Do(ctx, "update-ref", "-m", "uncinate: bring in", "refs/heads/"+branch, to, head); err != nil {
-		return git.Fault(err, "the branch cannot be moved")
-	}
-	f.Head = to
-	if f.Repo.Safe != nil || !hasHook(f, "post-merge") {
-		return nil
-	}
-	if _, err := f.Repo.Do(ctx, "hook", "run", "--ignore-missing", "post-merge", "--", "0"); err != nil && ctx.Err() != nil {
-		return ctx.Err() // how the hook itself ends changes nothing any more (githooks documentation, post-merge)
-	}
-	return nil
 }
 
 // hasHook reports whether a hook of the person's may stand; where a configuration leads to

@@ -154,6 +154,7 @@ type Kept struct {
 	Before string // what is about to be done
 	Refs   []Moving
 	Paths  []string // files as they lie in the folder
+	Root   string   // another folder in which they lie; "" for the project's
 	Staged []Staged
 }
 
@@ -276,8 +277,12 @@ func (r *Rescuer) depth(ctx context.Context, m Moving) (string, error) {
 // tree of them; modes and times that git does not keep go into the message.
 func (r *Rescuer) treeOf(ctx context.Context, k Kept, message io.Writer) (top string, n int, err error) {
 	var index bytes.Buffer
+	root := k.Root
+	if root == "" {
+		root = r.repo.Dir
+	}
 	for _, p := range k.Paths {
-		mode, id, s, err := r.write(ctx, p)
+		mode, id, s, err := r.write(ctx, root, p)
 		if errors.Is(err, fs.ErrNotExist) {
 			continue
 		}
@@ -305,8 +310,8 @@ func (r *Rescuer) treeOf(ctx context.Context, k Kept, message io.Writer) (top st
 }
 
 // write keeps one file's contents.
-func (r *Rescuer) write(ctx context.Context, p string) (mode, id string, s fs.FileInfo, err error) {
-	full := filepath.Join(r.repo.Dir, filepath.FromSlash(p))
+func (r *Rescuer) write(ctx context.Context, root, p string) (mode, id string, s fs.FileInfo, err error) {
+	full := filepath.Join(root, filepath.FromSlash(p))
 	if s, err = os.Lstat(full); err != nil {
 		return "", "", nil, err
 	}
@@ -319,7 +324,7 @@ func (r *Rescuer) write(ctx context.Context, p string) (mode, id string, s fs.Fi
 		}
 		mode, in = "120000", strings.NewReader(target)
 	case s.Mode().IsRegular():
-		f, err := tree.Open(r.repo.Dir, p)
+		f, err := tree.Open(root, p)
 		if err != nil {
 			return "", "", nil, err
 		}

@@ -272,11 +272,7 @@ func (r *Rescuer) compare(ctx context.Context, c RescueCopy, p, folder string) (
 	} else if err != nil {
 		return false, false, nil // something stands where a folder must be
 	}
-	there := *r
-	at := *r.repo
-	at.Dir = folder
-	there.repo = &at
-	mode, id, _, err := there.write(ctx, p)
+	mode, id, _, err := r.write(ctx, folder, p)
 	if errors.Is(err, fs.ErrNotExist) {
 		return false, false, nil // a folder, or what has no contents
 	}

@@ -21,6 +21,7 @@ import (
 	"uncinate/internal/desk"
 	"uncinate/internal/desk/hosts"
 	"uncinate/internal/desk/project"
+	"uncinate/internal/desk/worktree"
 	"uncinate/internal/job/attach/contents"
 	"uncinate/internal/job/attach/join"
 	"uncinate/internal/job/attach/move"
@@ -169,6 +170,11 @@ func (a *Attach) lookAt(ctx context.Context, where string) error {
 	}
 	if err := a.followMove(); err != nil {
 		return err
+	}
+	if a.held != nil {
+		if _, err := worktree.Heal(ctx, a.Desk, a.Folder); err != nil {
+			return err
+		}
 	}
 	if a.Run, a.Resumed, err = a.Desk.Begin("attach", a.Folder.Path); err != nil {
 		return err

@@ -14,6 +14,7 @@ import (
 	"uncinate/internal/desk/accounts"
 	"uncinate/internal/desk/login"
 	"uncinate/internal/desk/project"
+	"uncinate/internal/desk/worktree"
 	"uncinate/internal/job/attach/contents"
 	"uncinate/internal/job/attach/join"
 	"uncinate/internal/job/attach/move"
@@ -70,6 +71,11 @@ func (t *Detach) prepare(ctx context.Context, where string, o DetachOptions) err
 		return err
 	}
 	t.Folder.Repo.Safe = nil // the person attached it: its configuration is their own
+	if t.held != nil {
+		if _, err := worktree.Heal(ctx, d, t.Folder); err != nil {
+			return err
+		}
+	}
 	if t.Run, t.Unfinished, err = d.Begin("attach", where); err != nil {
 		return err
 	}

@@ -68,7 +68,8 @@ func Quick(ctx context.Context, d *desk.Desk, given string) (*project.Folder, *f
 	if err != nil {
 		return nil, nil, err
 	}
-	if err := errors.Join(f.Finished(), f.Unlocked()); err != nil {
+	_, err = worktree.Heal(ctx, d, f)
+	if err = errors.Join(err, f.Finished(), f.Unlocked()); err != nil {
 		return nil, nil, errors.Join(err, held.Release())
 	}
 	return f, held, nil

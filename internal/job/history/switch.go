@@ -42,13 +42,12 @@ func switchBranch(ctx context.Context, d *desk.Desk, f *project.Folder, name str
 	if err := checkBranch(ctx, f, name); err != nil {
 		return nil, err
 	}
-	target, args := b.Refs["refs/heads/"+name], []string{"switch", "-q", "--no-guess", "--no-overwrite-ignore", name}
-	if target == "" {
-		there := "refs/remotes/" + b.Remote + "/" + name
-		if target = b.Refs[there]; target == "" || b.Remote == "" {
+	target := b.Refs["refs/heads/"+name]
+	fresh := target == ""
+	if fresh {
+		if target = b.Refs["refs/remotes/"+b.Remote+"/"+name]; target == "" || b.Remote == "" {
 			return nil, b.NoBranch(name)
 		}
-		args = []string{"switch", "-q", "--no-overwrite-ignore", "--track", "-c", name, b.Remote + "/" + name}
 	}
 	way, err := carries(ctx, f, target)
 	if err != nil {
@@ -71,15 +70,16 @@ func switchBranch(ctx context.Context, d *desk.Desk, f *project.Folder, name str
 		if err == nil {
 			kept, err = r.Keep(ctx, "branch switch", refs, way)
 		}
-		if err == nil {
-			err = worktree.Clear(f, way)
-		}
 		if err != nil {
 			return nil, err
 		}
 	}
-	if _, err := f.Repo.Git.In(f.Path).Do(ctx, args...); err != nil {
-		err = git.Fault(err, "git cannot switch to the branch %s", text.Visible(name))
+	if fresh {
+		if _, err := f.Repo.Do(ctx, "branch", "-q", "--track", "--", name, b.Remote+"/"+name); err != nil {
+			return nil, git.Fault(err, "git cannot make the branch %s", text.Visible(name))
+		}
+	}
+	if err := goTo(ctx, d, f, name, target, way); err != nil {
 		if kept > 0 {
 			return nil, fault.Of(err).Try("bring back what was in the way", text.Command("uncinate", "rescue", "bring", strconv.Itoa(kept)))
 		}
@@ -90,6 +90,19 @@ func switchBranch(ctx context.Context, d *desk.Desk, f *project.Folder, name str
 		return nil, git.Fault(err, "git cannot tell what changed")
 	}
 	return &Switched{Branch: st.Branch, Commit: st.Commit, Changed: st.Counts(), InWay: len(way), OnNone: lost, Rescued: kept}, nil
+}
+
+// goTo brings the files of a branch into the folder, and checks it out.
+func goTo(ctx context.Context, d *desk.Desk, f *project.Folder, name, target string, way []string) error {
+	from := f.Head
+	if from == "" {
+		var err error
+		if from, err = EmptyTree(ctx, f); err != nil {
+			return err
+		}
+	}
+	_, err := worktree.Lay(ctx, d, f, worktree.Laying{Before: "branch switch", From: from, To: target, Head: f.Head, Switch: name, Hook: []string{"post-checkout", from, target, "1"}, Way: way})
+	return err
 }
 
 // onNone counts the commits that are checked out and that no branch or tag holds.

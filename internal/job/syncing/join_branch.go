@@ -44,6 +44,9 @@ func (s *Sync) joins(ctx context.Context, name string) error {
 	if s.rescuer, err = worktree.RescuerOf(d, f); err != nil {
 		return err
 	}
+	if err := s.heal(ctx); err != nil {
+		return err
+	}
 	if s.run, _, err = d.Begin("sync", f.Path); err != nil {
 		return err
 	}

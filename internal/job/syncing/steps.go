@@ -180,10 +180,9 @@ func (s *Sync) stepIn(way []string) desk.Step {
 			if err != nil {
 				return err
 			}
-			if err := s.run.Notes(map[string]string{"branch": s.stand.Branch, "from": from, "head": s.stand.Ours, "to": to}); err != nil {
-				return err
-			}
-			if err := worktree.LayOut(ctx, s.folder, s.stand.Branch, from, s.stand.Ours, to, way); err != nil {
+			n, err := worktree.Lay(ctx, s.desk, s.folder, worktree.Laying{Before: "sync", From: from, To: to, Branch: s.stand.Branch, Head: s.stand.Ours, Hook: []string{"post-merge", "0"}, Way: way})
+			s.rescued = append(s.rescued, n...)
+			if err != nil {
 				return err
 			}
 			s.run.AsWas = "What was brought in stays; only the sending is left, and the same command does it."

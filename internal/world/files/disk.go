@@ -3,6 +3,7 @@ package files
 import (
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -90,6 +91,28 @@ func MakeFolder(path string, mode fs.FileMode) error { return os.MkdirAll(path, 
 
 // Move gives a file another name; what has that name is replaced.
 func Move(from, to string) error { return os.Rename(from, to) }
+
+// CopyFile copies a file, with its time, to a new one or over another.
+func CopyFile(from, to string) error {
+	in, err := os.Open(from)
+	if err != nil {
+		return err
+	}
+	defer in.Close()
+	s, err := in.Stat()
+	if err != nil {
+		return err
+	}
+	out, err := os.OpenFile(to, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, s.Mode().Perm())
+	if err != nil {
+		return err
+	}
+	_, err = io.Copy(out, in)
+	if err = errors.Join(err, out.Close()); err != nil {
+		return err
+	}
+	return os.Chtimes(to, s.ModTime(), s.ModTime())
+}
 
 // Scratch makes a folder for work that nobody keeps; done removes it.
 func Scratch(pattern string) (dir string, done func() error, err error) {

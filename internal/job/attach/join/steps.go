@@ -154,14 +154,8 @@ func (joins *Join) StepJoin() desk.Step {
 			if err := joins.Run.Note("joined", id); err != nil {
 				return err
 			}
-			// The person's own filters and hooks run, as with plain git. What is in the way
-			// stops it before anything is touched.
-			plain := joins.Folder.Repo.Git.In(joins.Folder.Path)
-			if _, err := plain.Do(ctx, "merge", "--ff-only", "--no-overwrite-ignore", "-q", id); err != nil {
-				return git.Fault(err, "git cannot bring the joined work into the folder")
-			}
-			joins.Folder.Head = id
-			return nil
+			// The person's own filters and hooks run, as with plain git.
+			return joins.layTo(ctx, joins.Folder.Head, id)
 		},
 		Undo: joins.UndoJoin}
 }
@@ -224,8 +218,17 @@ func (joins *Join) UndoJoin(ctx context.Context) error {
 	if err != nil || head != id {
 		return nil // it did not come to it
 	}
-	_, err = joins.Folder.Repo.Git.In(joins.Folder.Path).Do(ctx, "reset", "-q", "--keep", j.From)
-	return git.Fault(err, "git cannot bring the folder back to what it was before the joining")
+	return joins.layTo(ctx, id, j.From)
+}
+
+// layTo brings the folder and its branch from one commit to another.
+func (joins *Join) layTo(ctx context.Context, from, to string) error {
+	branch, err := joins.Folder.Repo.Do(ctx, "symbolic-ref", "--short", "HEAD")
+	if err != nil {
+		return git.Fault(err, "git cannot tell the branch")
+	}
+	_, err = worktree.Lay(ctx, joins.Desk, joins.Folder, worktree.Laying{Before: "attach", From: from, To: to, Branch: branch, Head: from, Hook: []string{"post-merge", "0"}})
+	return err
 }
 
 // StepLay lays out here what is only there, and the copies that are kept beside.
@@ -288,10 +291,8 @@ func (joins *Join) lay(ctx context.Context) error {
 		}
 	}
 	if len(out) > 0 {
-		// Without force: what has come to stand in the way since stays.
-		plain := joins.Folder.Repo.Git.In(joins.Folder.Path)
-		if _, err := plain.Run(ctx, git.Cmd{Dir: joins.Folder.Path, Args: []string{"checkout-index", "-q", "-u", "-z", "--stdin"}, In: strings.NewReader(strings.Join(out, "\x00") + "\x00")}); err != nil {
-			return git.Fault(err, "git cannot lay out what is there")
+		if err := worktree.LayMissing(ctx, joins.Desk, joins.Folder, out); err != nil {
+			return err
 		}
 	}
 	return joins.exclude()

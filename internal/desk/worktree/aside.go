@@ -1,0 +1,260 @@
+package worktree
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha1"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"hash"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"uncinate/internal/core/text"
+	"uncinate/internal/desk"
+	"uncinate/internal/world/files"
+	"uncinate/internal/world/git"
+	"uncinate/internal/world/openfiles"
+)
+
+// rawID gives the id of a file's contents, or a link's target, as they are, without the
+// conversions that git may do: as many hexadecimal digits as are asked for tell which kind.
+func rawID(path string, digits int) (string, error) {
+	s, err := os.Lstat(path)
+	if err != nil {
+		return "", err
+	}
+	var h hash.Hash = sha1.New() // git's own kind of id; nobody's secret hangs on it
+	if digits == 64 {
+		h = sha256.New()
+	}
+	if s.Mode()&fs.ModeSymlink != 0 {
+		target, err := os.Readlink(path)
+		if err != nil {
+			return "", err
+		}
+		fmt.Fprintf(h, "blob %d\x00%s", len(target), target)
+		return hex.EncodeToString(h.Sum(nil)), nil
+	}
+	f, err := os.Open(path)
+	if err != nil {
+		return "", err
+	}
+	defer f.Close()
+	fmt.Fprintf(h, "blob %d\x00", s.Size())
+	if _, err := io.Copy(h, f); err != nil {
+		return "", err
+	}
+	return hex.EncodeToString(h.Sum(nil)), nil
+}
+
+// digits are how many an object's id has in this repository.
+func (g *gate) digits() int {
+	if n := max(len(g.said.To), len(g.folder.Head)); n > 0 {
+		return n
+	}
+	return 40
+}
+
+// look finds, among what is aside, what is neither as in git nor in a rescue copy: it was changed
+// since it was looked at last. It gets a copy, and is named.
+func (g *gate) look(ctx context.Context, all []change) error {
+	old := map[string]string{}
+	for _, c := range all {
+		if strings.Trim(c.oldID, "0") != "" {
+			old[c.path] = c.oldID
+		}
+	}
+	tops, err := filepath.Glob(filepath.Join(g.at, "aside*"))
+	if err != nil {
+		return err
+	}
+	for _, top := range tops {
+		var odd []string // neither as in git, as it lies
+		ids := map[string]string{}
+		err := eachFile(top, func(p string) error {
+			id, err := rawID(filepath.Join(top, filepath.FromSlash(p)), g.digits())
+			if err == nil && id != old[p] {
+				odd, ids[p] = append(odd, p), id
+			}
+			return err
+		})
+		if err != nil {
+			return err
+		}
+		if odd, err = g.unlike(ctx, top, odd, old); err != nil {
+			return err
+		}
+		if odd, err = g.uncopied(ctx, odd, ids); err != nil {
+			return err
+		}
+		if err := g.keep(ctx, top, odd); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// keep makes a rescue copy of files that are aside, and names them.
+func (g *gate) keep(ctx context.Context, top string, odd []string) error {
+	if len(odd) == 0 {
+		return nil
+	}
+	n, err := g.rescuer.KeepAll(ctx, Kept{Before: g.said.Before + ", of what was changed meanwhile", Root: top, Paths: odd})
+	if err != nil || n == 0 {
+		return err
+	}
+	g.rescued = append(g.rescued, n)
+	names := desk.Visible(odd)
+	more := ""
+	if len(names) > desk.MostShown {
+		names, more = names[:desk.MostShown], fmt.Sprintf(" and %d more", len(odd)-desk.MostShown)
+	}
+	g.desk.Tell.Note("Changed by somebody meanwhile, and kept as rescue copy %d as it was then: %s%s.", n, strings.Join(names, ", "), more)
+	return nil
+}
+
+// unlike leaves out what git takes for what it has, after its conversions of line ends and by
+// filters (gitattributes documentation).
+func (g *gate) unlike(ctx context.Context, top string, odd []string, old map[string]string) ([]string, error) {
+	var ask, out []string
+	for _, p := range odd {
+		if files.KindOf(filepath.Join(top, filepath.FromSlash(p))) == files.Regular && old[p] != "" && !strings.ContainsAny(p, "\n\"\\") {
+			ask = append(ask, p)
+		} else {
+			out = append(out, p)
+		}
+	}
+	if len(ask) == 0 {
+		return out, nil
+	}
+	repo := *g.folder.Repo
+	repo.GitDir = g.own
+	said, err := repo.Run(ctx, git.Cmd{Dir: top, Config: repo.Safe, In: strings.NewReader(strings.Join(ask, "\n") + "\n"),
+		Env: []string{"GIT_WORK_TREE=" + top}, Args: []string{"hash-object", "--stdin-paths"}})
+	if err != nil {
+		return nil, git.Fault(err, "git cannot look at what was there")
+	}
+	ids := strings.Fields(string(said))
+	for i, p := range ask {
+		if i >= len(ids) || ids[i] != old[p] {
+			out = append(out, p)
+		}
+	}
+	return out, nil
+}
+
+// uncopied leaves out what a rescue copy holds.
+func (g *gate) uncopied(ctx context.Context, odd []string, ids map[string]string) ([]string, error) {
+	if len(odd) == 0 || !g.rescuer.stands() {
+		return odd, nil
+	}
+	var in bytes.Buffer
+	for _, p := range odd {
+		in.WriteString(ids[p] + "\n")
+	}
+	store := g.rescuer.store
+	said, err := store.Run(ctx, git.Cmd{Dir: store.Dir, Config: store.Safe, In: &in, Args: []string{"cat-file", "--batch-check"}})
+	if err != nil {
+		return nil, git.Fault(err, "the rescue copies cannot be read")
+	}
+	var out []string
+	for i, line := range strings.Split(strings.TrimSpace(string(said)), "\n") {
+		if i < len(odd) && strings.HasSuffix(line, " missing") {
+			out = append(out, odd[i])
+		}
+	}
+	return out, nil
+}
+
+// eachFile gives the files below a folder, by their paths in it, with slashes.
+func eachFile(top string, see func(p string) error) error {
+	return filepath.WalkDir(top, func(path string, e fs.DirEntry, err error) error {
+		if err != nil || e.IsDir() || !e.Type().IsRegular() && e.Type()&fs.ModeSymlink == 0 {
+			return err
+		}
+		rel, err := filepath.Rel(top, path)
+		if err != nil {
+			return err
+		}
+		return see(filepath.ToSlash(rel))
+	})
+}
+
+// sweep takes away what earlier runs laid aside, where no program has it open any more. What
+// was written to it since, by a program that had it open, gets a rescue copy first.
+func (g *gate) sweep(ctx context.Context) error {
+	names, err := files.Names(g.asides)
+	if err != nil || len(names) == 0 {
+		return err
+	}
+	open, _ := openfiles.Below(g.asides) // where the system does not tell, nothing is known to be open
+	for _, n := range names {
+		top := filepath.Join(g.asides, n)
+		if holdsOpen(open, top) {
+			continue
+		}
+		marker, err := os.Lstat(filepath.Join(top, "marker"))
+		if err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+		asides, err := filepath.Glob(filepath.Join(top, "aside*"))
+		if err != nil {
+			return err
+		}
+		for _, aside := range asides {
+			var late []string
+			if err := eachFile(aside, func(p string) error {
+				s, err := os.Lstat(filepath.Join(aside, filepath.FromSlash(p)))
+				if err == nil && (marker == nil || !s.ModTime().Before(marker.ModTime())) {
+					late = append(late, p)
+				}
+				return err
+			}); err != nil {
+				return err
+			}
+			if err := g.keepLate(ctx, aside, late); err != nil {
+				return err
+			}
+		}
+		if err := files.RemoveAll(top); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// keepLate keeps what was written late, unless a copy holds it.
+func (g *gate) keepLate(ctx context.Context, top string, late []string) error {
+	ids := map[string]string{}
+	for _, p := range late {
+		id, err := rawID(filepath.Join(top, filepath.FromSlash(p)), g.digits())
+		if err != nil {
+			return err
+		}
+		ids[p] = id
+	}
+	late, err := g.uncopied(ctx, late, ids)
+	if err != nil || len(late) == 0 {
+		return err
+	}
+	n, err := g.rescuer.KeepAll(ctx, Kept{Before: "the files were replaced, of what a program wrote to them meanwhile", Root: top, Paths: late})
+	if err == nil && n > 0 {
+		g.desk.Tell.Note("A program wrote to %s while it was replaced: %s kept as rescue copy %d.", text.Excerpt(strings.Join(desk.Visible(late), ", "), 120), text.Either(len(late) == 1, "it is", "they are"), n)
+	}
+	return err
+}
+
+func holdsOpen(open map[string]openfiles.Process, top string) bool {
+	for path := range open {
+		if strings.HasPrefix(path, top+string(filepath.Separator)) {
+			return true
+		}
+	}
+	return false
+}

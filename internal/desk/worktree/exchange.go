@@ -1,0 +1,308 @@
+package worktree
+
+import (
+	"context"
+	"errors"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+
+	"uncinate/internal/core/fault"
+	"uncinate/internal/core/text"
+	"uncinate/internal/world/files"
+	"uncinate/internal/world/git"
+)
+
+// finish goes through with what was prepared, and may be called again after it was cut off:
+// what is done is told by where things lie.
+func (g *gate) finish(ctx context.Context, all []change) error {
+	for _, p := range g.said.Way {
+		if err := g.takeAway(p); err != nil {
+			return err
+		}
+	}
+	for _, c := range all {
+		if c.goes() {
+			if err := g.takeAway(c.path); err != nil {
+				return err
+			}
+		}
+	}
+	for _, c := range all {
+		if !c.goes() {
+			if err := g.put(ctx, c); err != nil {
+				return err
+			}
+		}
+	}
+	if err := os.WriteFile(filepath.Join(g.at, "marker"), nil, 0o600); err != nil {
+		return err
+	}
+	if err := g.look(ctx, all); err != nil {
+		return err
+	}
+	if err := g.install(ctx); err != nil {
+		return err
+	}
+	if err := g.moveRefs(ctx); err != nil {
+		return err
+	}
+	if err := g.putAside(); err != nil {
+		return err
+	}
+	if _, err := g.folder.Repo.Do(ctx, "update-index", "-q", "--refresh"); err != nil && git.Code(err) != 1 {
+		return git.Fault(err, "git's index cannot be brought up to date")
+	}
+	return g.hook(ctx)
+}
+
+// aside gives a free place for what stood at a path.
+func (g *gate) aside(p string) (string, error) {
+	for n := 0; ; n++ {
+		top := "aside"
+		if n > 0 {
+			top += "-" + strconv.Itoa(n)
+		}
+		to := filepath.Join(g.at, top, filepath.FromSlash(p))
+		if !files.Missing(to) {
+			continue
+		}
+		err := os.MkdirAll(filepath.Dir(to), 0o700)
+		if errors.Is(err, syscall.ENOTDIR) || errors.Is(err, fs.ErrExist) {
+			continue // a file lies where a folder must be
+		}
+		return to, err
+	}
+}
+
+// takeAway lays what stands at a path aside, and the folders that are empty then go, as with
+// git. A folder in its place is not touched.
+func (g *gate) takeAway(p string) error {
+	if there, err := g.parents(p, false); err != nil || !there {
+		return err
+	}
+	s, err := os.Lstat(g.work(p))
+	if err != nil || s.IsDir() {
+		return passMissing(err)
+	}
+	if g.resumed && !files.Missing(filepath.Join(g.at, "aside", filepath.FromSlash(p))) {
+		return nil // it was taken away, and made anew since
+	}
+	to, err := g.aside(p)
+	if err == nil {
+		err = passMissing(files.MoveNew(g.work(p), to))
+	}
+	if err != nil {
+		return fault.New(fault.Failed, "%s cannot be put out of the way: %s", text.Visible(p), files.Plain(err)).Because(err)
+	}
+	for dir := filepath.ToSlash(filepath.Dir(filepath.FromSlash(p))); dir != "."; dir = filepath.ToSlash(filepath.Dir(filepath.FromSlash(dir))) {
+		if os.Remove(g.work(dir)) != nil {
+			break // it holds something still
+		}
+		delete(g.dirs, dir)
+	}
+	return nil
+}
+
+func passMissing(err error) error {
+	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, syscall.ENOTDIR) {
+		return nil
+	}
+	return err
+}
+
+// parents makes sure that the folders above a path are folders, not links; with make, those that
+// are missing are made, and what stands in their place is laid aside.
+func (g *gate) parents(p string, make bool) (bool, error) {
+	dirs := strings.Split(p, "/")
+	for i := 1; i < len(dirs); i++ {
+		dir := strings.Join(dirs[:i], "/")
+		if g.dirs[dir] {
+			continue
+		}
+		s, err := os.Lstat(g.work(dir))
+		switch {
+		case err == nil && s.IsDir():
+		case !make:
+			return false, passMissing(err)
+		case err == nil:
+			to, err := g.aside(dir)
+			if err == nil {
+				err = files.MoveNew(g.work(dir), to)
+			}
+			if err != nil {
+				return false, err
+			}
+			fallthrough
+		default:
+			if err := os.Mkdir(g.work(dir), 0o777); err != nil && !errors.Is(err, fs.ErrExist) {
+				return false, fault.New(fault.Failed, "the folder %s cannot be made: %s", text.Visible(dir), files.Plain(err)).Because(err)
+			}
+		}
+		g.dirs[dir] = true
+	}
+	return true, nil
+}
+
+// put exchanges a file that comes in for what stands in its place.
+func (g *gate) put(ctx context.Context, c change) error {
+	s, err := os.Lstat(g.staged(c.path))
+	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, syscall.ENOTDIR) {
+		return nil // it is in its place, or is left out here (git-sparse-checkout documentation)
+	}
+	if err != nil {
+		return err
+	}
+	if _, err := g.parents(c.path, true); err != nil {
+		return err
+	}
+	if g.resumed {
+		g.resumed = false // only where it was cut off can it be open which of two is which
+		if there, err := g.isThere(ctx, c, s); err != nil || there {
+			return errors.Join(err, g.stagedAside(c.path))
+		}
+	}
+	for range 20 {
+		now, err := os.Lstat(g.work(c.path))
+		switch {
+		case errors.Is(err, fs.ErrNotExist):
+			err = files.MoveNew(g.staged(c.path), g.work(c.path))
+			if errors.Is(err, fs.ErrExist) {
+				continue // something came to stand there just now
+			}
+			return err
+		case err != nil:
+			return err
+		case now.IsDir() && c.newMode == "160000":
+			return os.Remove(g.staged(c.path)) // a repository inside; its commit is moved by its own means
+		case now.IsDir():
+			if err := os.Remove(g.work(c.path)); err != nil {
+				return fault.New(fault.Decision, "%s comes in as a file, and a folder with something in it stands there", text.Visible(c.path)).
+					Try("give the folder another name, then run this again", text.Command("mv", "--", g.work(c.path), g.work(c.path)+"-2"))
+			}
+			continue
+		}
+		if err := files.Exchange(g.staged(c.path), g.work(c.path)); errors.Is(err, fs.ErrNotExist) {
+			continue // it went just now
+		} else if err != nil {
+			return fault.New(fault.Failed, "%s cannot be brought in: %s", text.Visible(c.path), files.Plain(err)).Because(err)
+		}
+		return g.stagedAside(c.path)
+	}
+	return fault.New(fault.Failed, "%s is made and removed all the time, so it cannot be brought in", text.Visible(c.path))
+}
+
+// stagedAside lays what came out of the work tree aside.
+func (g *gate) stagedAside(p string) error {
+	to, err := g.aside(p)
+	if err == nil {
+		err = files.MoveNew(g.staged(p), to)
+	}
+	return err
+}
+
+// isThere reports whether the file that comes in stands in its place already, and what stood there
+// lies where it was prepared.
+func (g *gate) isThere(ctx context.Context, c change, staged fs.FileInfo) (bool, error) {
+	now, err := os.Lstat(g.work(c.path))
+	if err != nil || now.IsDir() {
+		return false, passMissing(err)
+	}
+	if c.newID == c.oldID { // only its mode differs
+		return now.Mode()&0o100 != 0 == (c.newMode == "100755") && staged.Mode()&0o100 != 0 != (c.newMode == "100755"), nil
+	}
+	id, err := g.folder.Repo.HashFile(ctx, c.path)
+	if err != nil {
+		return false, git.Fault(err, "%s cannot be read", text.Visible(c.path))
+	}
+	at, err := rawID(g.staged(c.path), g.digits())
+	return id == c.newID && at != c.newID, err
+}
+
+// install puts the prepared index in the place of the old one.
+func (g *gate) install(ctx context.Context) error {
+	index := filepath.Join(g.at, "index")
+	now, err := sumOf(filepath.Join(g.own, "index"))
+	if err != nil {
+		return err
+	}
+	fresh, err := sumOf(index)
+	if err != nil || now == fresh && files.Missing(g.lock()) {
+		return err // it was done before
+	}
+	if files.Missing(g.lock()) {
+		if err := g.takeLock(); err != nil {
+			return err
+		}
+	}
+	if now != g.said.Index && now != fresh {
+		// Something was staged since this was cut off: it is carried along.
+		if err := files.CopyFile(filepath.Join(g.own, "index"), index); err != nil {
+			return err
+		}
+		if err := g.readTree(ctx, index, "-i"); err != nil {
+			return git.Fault(err, "what was staged meanwhile cannot be carried along")
+		}
+	}
+	if err := g.fill(index); err != nil {
+		return err
+	}
+	if err := files.Move(g.lock(), filepath.Join(g.own, "index")); err != nil {
+		return fault.New(fault.Failed, "git's index cannot be written: %s", files.Plain(err)).Because(err)
+	}
+	return nil
+}
+
+// moveRefs moves the branch, or checks the other one out.
+func (g *gate) moveRefs(ctx context.Context) error {
+	l, repo := g.said, g.folder.Repo
+	if l.Switch != "" {
+		was := g.folder.Branch
+		if was == "" {
+			was = l.Head
+		}
+		// In git's own words, by which it finds the branch before (git-rev-parse documentation, @{-<n>}).
+		if _, err := repo.Do(ctx, "symbolic-ref", "-m", "checkout: moving from "+was+" to "+l.Switch, "HEAD", "refs/heads/"+l.Switch); err != nil {
+			return git.Fault(err, "the branch %s cannot be checked out", text.Visible(l.Switch))
+		}
+		g.folder.Branch = l.Switch
+	} else if l.Branch != "" {
+		head := l.Head
+		if head == "" {
+			head = strings.Repeat("0", len(l.To))
+		}
+		if at, err := repo.Resolve(ctx, "refs/heads/"+l.Branch); err != nil || at != l.To {
+			if _, err := repo.Do(ctx, "update-ref", "-m", "uncinate: bring in", "refs/heads/"+l.Branch, l.To, head); err != nil {
+				return git.Fault(err, "the branch cannot be moved")
+			}
+		}
+	}
+	g.folder.Head = l.To
+	return nil
+}
+
+// putAside moves our folder to where what is aside waits until nobody needs it.
+func (g *gate) putAside() error {
+	if err := files.MakeFolder(g.asides, 0o700); err != nil {
+		return err
+	}
+	return files.Move(g.at, filepath.Join(g.asides, strconv.FormatInt(time.Now().UnixNano(), 10)))
+}
+
+// hook runs the hook of the person's that git runs after such work; how it ends changes nothing
+// any more (githooks documentation, post-merge and post-checkout).
+func (g *gate) hook(ctx context.Context) error {
+	h := g.said.Hook
+	if len(h) == 0 || g.folder.Repo.Safe != nil || !hasHook(g.folder, h[0]) {
+		return nil
+	}
+	args := append([]string{"hook", "run", "--ignore-missing", h[0], "--"}, h[1:]...)
+	if _, err := g.folder.Repo.Do(ctx, args...); err != nil && ctx.Err() != nil {
+		return ctx.Err()
+	}
+	return nil
+}

@@ -1,0 +1,248 @@
+package worktree
+
+import (
+	"fmt"
+	"io/fs"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"runtime"
+	"strconv"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"uncinate/internal/desk"
+	"uncinate/internal/desk/desktest"
+	"uncinate/internal/desk/project"
+	"uncinate/internal/world/files"
+)
+
+// layable is a project with two commits that differ in every way, the first checked out.
+func layable(t *testing.T) (d *desk.Desk, f *project.Folder, run func(...string) string, from, to string) {
+	f, run = woven(t)
+	d, _ = desktest.New(t)
+	from = put(t, f, run, "one", map[string]string{"same.txt": "same\n", "a.txt": "1\n", "gone.txt": "g\n", "was/file": "w\n", "is": "a file\n", "deep/er/x": "1\n", "run.sh": "r\n"})
+	require.NoError(t, os.RemoveAll(filepath.Join(f.Path, "was")))
+	require.NoError(t, os.Remove(filepath.Join(f.Path, "is")))
+	require.NoError(t, os.Remove(filepath.Join(f.Path, "gone.txt")))
+	require.NoError(t, os.Chmod(filepath.Join(f.Path, "run.sh"), 0o755))
+	to = put(t, f, run, "two", map[string]string{"a.txt": "2\n", "was": "a file now\n", "is/file": "i\n", "deep/er/x": "2\n", "new/y": "n\n"})
+	run("reset", "-q", "--hard", from)
+	f.Branch, f.Head = "main", from
+	return d, f, run, from, to
+}
+
+func laying(from, to string) Laying {
+	return Laying{Before: "a test", From: from, To: to, Branch: "main", Head: from}
+}
+
+func contents(t *testing.T, f *project.Folder, p string) string {
+	t.Helper()
+	data, err := os.ReadFile(filepath.Join(f.Path, p))
+	require.NoError(t, err)
+	return string(data)
+}
+
+// TestLay brings in files of every kind of change, beside what is staged and what is new, and over
+// what was changed since it was looked at.
+func TestLay(t *testing.T) {
+	d, f, run, from, to := layable(t)
+	write := func(p, s string) {
+		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(f.Path, p)), 0o755))
+		require.NoError(t, os.WriteFile(filepath.Join(f.Path, p), []byte(s), 0o644))
+	}
+	write("staged.txt", "staged\n")
+	run("add", "staged.txt")
+	write("same.txt", "not saved\n")
+	write("untracked.txt", "u\n")
+	write("a.txt", "changed meanwhile\n")
+	write("gone.txt", "changed too\n")
+	write("new", "stands where a folder comes in\n")
+	later := time.Now().Add(-time.Hour)
+	require.NoError(t, os.Chtimes(filepath.Join(f.Path, "deep/er/x"), later, later), "only touched")
+	numbers, err := Lay(t.Context(), d, f, laying(from, to))
+	require.NoError(t, err)
+	assert.Equal(t, to, run("rev-parse", "main"))
+	assert.Equal(t, "M same.txt\nA  staged.txt\n?? untracked.txt", run("status", "--porcelain"))
+	for p, s := range map[string]string{"a.txt": "2\n", "was": "a file now\n", "is/file": "i\n", "deep/er/x": "2\n", "new/y": "n\n", "same.txt": "not saved\n", "untracked.txt": "u\n"} {
+		assert.Equal(t, s, contents(t, f, p), p)
+	}
+	assert.NoFileExists(t, filepath.Join(f.Path, "gone.txt"))
+	require.Equal(t, []int{1}, numbers)
+	c, err := Rescue(t.Context(), d, f.Path, 1)
+	require.NoError(t, err)
+	assert.ElementsMatch(t, []string{"a.txt", "gone.txt", "new"}, c.Files)
+	assert.NoFileExists(t, filepath.Join(f.Path, ".git/index.lock"))
+
+	// And back, by checking another branch out.
+	run("branch", "back", from)
+	run("reset", "-q", "--hard")
+	numbers, err = Lay(t.Context(), d, f, Laying{Before: "a test", From: to, To: from, Head: to, Switch: "back"})
+	require.NoError(t, err)
+	assert.Empty(t, numbers)
+	assert.Equal(t, "back", run("branch", "--show-current"))
+	assert.Equal(t, "?? untracked.txt", run("status", "--porcelain"))
+	run("switch", "-q", "-")
+	assert.Equal(t, "main", run("branch", "--show-current"), "git knows the branch before")
+	left, err := files.Names(filepath.Join(f.Path, ".git/uncinate/asides"))
+	require.NoError(t, err)
+	assert.Len(t, left, 1, "what was aside after the first is gone with the second")
+}
+
+// TestLayRefuses leaves everything as it was where a commit was made meanwhile, a lock stands, or
+// what is staged would be lost.
+func TestLayRefuses(t *testing.T) {
+	d, f, run, from, to := layable(t)
+	lock := filepath.Join(f.Path, ".git/index.lock")
+	require.NoError(t, os.WriteFile(lock, nil, 0o600))
+	_, err := Lay(t.Context(), d, f, laying(from, to))
+	assert.ErrorContains(t, err, "lock")
+	assert.FileExists(t, lock, "it is another's")
+	require.NoError(t, os.Remove(lock))
+	require.NoError(t, os.WriteFile(filepath.Join(f.Path, "a.txt"), []byte("staged\n"), 0o644))
+	run("add", "a.txt")
+	_, err = Lay(t.Context(), d, f, laying(from, to))
+	assert.ErrorContains(t, err, "cannot bring the commits")
+	assert.Equal(t, "M  a.txt", run("status", "--porcelain"))
+	run("commit", "-q", "-m", "meanwhile")
+	_, err = Lay(t.Context(), d, f, laying(from, to))
+	assert.ErrorContains(t, err, "a commit was made here meanwhile")
+	assert.Empty(t, run("status", "--porcelain"))
+	assert.NoFileExists(t, lock)
+	assert.NoDirExists(t, filepath.Join(f.Path, ".git/uncinate/laying"))
+}
+
+// TestLayGoesOn cuts a laying out off after each of its moves, and lets Heal go through with it.
+func TestLayGoesOn(t *testing.T) {
+	for n := 0; ; n++ {
+		d, f, run, from, to := layable(t)
+		g, err := gateOf(d, f)
+		require.NoError(t, err)
+		g.said.Laying = laying(from, to)
+		all, err := g.changes(t.Context())
+		require.NoError(t, err)
+		require.NoError(t, g.stage(t.Context(), all))
+		moves := 0
+		step := func(do func() error) bool {
+			if moves++; moves > n {
+				return false
+			}
+			require.NoError(t, do())
+			return true
+		}
+		for _, c := range all {
+			if c.goes() && !step(func() error { return g.takeAway(c.path) }) {
+				break
+			}
+		}
+		for _, c := range all {
+			// The exchange alone, without the move aside after it: as a kill between the two leaves it.
+			if moves <= n && !c.goes() && !step(func() error {
+				if _, err := g.parents(c.path, true); err != nil {
+					return err
+				}
+				if files.Missing(g.work(c.path)) {
+					return files.MoveNew(g.staged(c.path), g.work(c.path))
+				}
+				if err := files.Exchange(g.staged(c.path), g.work(c.path)); err != nil || moves == n {
+					return err
+				}
+				return g.stagedAside(c.path)
+			}) {
+				break
+			}
+		}
+		if moves <= n && step(func() error { return g.install(t.Context()) }) {
+			step(func() error { return g.moveRefs(t.Context()) })
+		}
+		require.NoError(t, os.WriteFile(filepath.Join(f.Path, "later.txt"), []byte("made after the kill\n"), 0o644))
+		require.NoError(t, os.WriteFile(filepath.Join(f.Path, "same.txt"), []byte("edited after the kill\n"), 0o644))
+		numbers, err := Heal(t.Context(), d, f)
+		require.NoError(t, err, "cut off after %d", n)
+		assert.Empty(t, numbers, "cut off after %d", n)
+		assert.Equal(t, to, run("rev-parse", "main"))
+		assert.Equal(t, "M same.txt\n?? later.txt", strings.TrimSpace(run("status", "--porcelain")), "cut off after %d", n)
+		assert.NoFileExists(t, filepath.Join(f.Path, ".git/index.lock"))
+		if moves <= n {
+			break
+		}
+	}
+}
+
+// TestLayIsNotReady takes back what was only prepared when it was cut off.
+func TestLayIsNotReady(t *testing.T) {
+	d, f, run, from, to := layable(t)
+	g, err := gateOf(d, f)
+	require.NoError(t, err)
+	g.said.Laying = laying(from, to)
+	all, err := g.changes(t.Context())
+	require.NoError(t, err)
+	require.NoError(t, g.stage(t.Context(), all))
+	g.said.Ready = false
+	require.NoError(t, files.WriteJSON(g.journal(), g.said))
+	_, err = Heal(t.Context(), d, f)
+	require.NoError(t, err)
+	assert.Equal(t, from, run("rev-parse", "HEAD"))
+	assert.Empty(t, run("status", "--porcelain"))
+	assert.NoFileExists(t, g.lock())
+	assert.NoDirExists(t, g.at)
+}
+
+// TestLayUnderAWriter replaces a file over and over while a program opens it by name, waits,
+// appends a line and closes it: every line is in the file, in a rescue copy, or aside still.
+func TestLayUnderAWriter(t *testing.T) {
+	if runtime.GOOS != "linux" {
+		t.Log("elsewhere the name is missing for a moment, as the docs say")
+	}
+	f, run := woven(t)
+	d, _ := desktest.New(t)
+	one := put(t, f, run, "one", map[string]string{"log.txt": "first\n"})
+	two := put(t, f, run, "two", map[string]string{"log.txt": "second\n"})
+	f.Branch, f.Head = "main", two
+	path, told := filepath.Join(f.Path, "log.txt"), filepath.Join(t.TempDir(), "told")
+	c := exec.Command("sh", "-c", `i=0; while [ ! -e "$1.stop" ]; do i=$((i+1)); exec 3>>"$0"; sleep 0.0005; echo "line $i." >&3; exec 3>&-; echo $i > "$1"; done`, path, told)
+	require.NoError(t, c.Start())
+	from, to := two, one
+	for range 40 {
+		_, err := Lay(t.Context(), d, f, laying(from, to))
+		require.NoError(t, err)
+		from, to = to, from
+	}
+	require.NoError(t, os.WriteFile(told+".stop", nil, 0o600))
+	require.NoError(t, c.Wait())
+	said, err := os.ReadFile(told)
+	require.NoError(t, err)
+	count, err := strconv.Atoi(strings.TrimSpace(string(said)))
+	require.NoError(t, err)
+	found := map[string]bool{}
+	look := func(s string) {
+		for _, l := range regexp.MustCompile(`line (\d+)\.`).FindAllString(s, -1) {
+			found[l] = true
+		}
+	}
+	look(contents(t, f, "log.txt"))
+	require.NoError(t, filepath.WalkDir(filepath.Join(f.Path, ".git/uncinate/asides"), func(p string, e fs.DirEntry, err error) error {
+		if err == nil && e.Type().IsRegular() {
+			data, err := os.ReadFile(p)
+			look(string(data))
+			return err
+		}
+		return err
+	}))
+	all, err := Rescues(t.Context(), d, f.Path)
+	require.NoError(t, err)
+	for _, c := range all {
+		var b strings.Builder
+		require.NoError(t, RescuedFile(t.Context(), d, f.Path, c.Number, "log.txt", &b))
+		look(b.String())
+	}
+	require.Greater(t, count, 40, "the writer wrote")
+	for i := 1; i <= count; i++ {
+		assert.True(t, found[fmt.Sprintf("line %d.", i)], "line %d of %d is lost", i, count)
+	}
+}
