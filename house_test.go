@@ -113,3 +113,49 @@ func TestNoLocalHidesAnImport(t *testing.T) {
 		})
 	})
 }
+
+// TestOneGate holds that files of a work tree, and refs, are overwritten and dropped by one
+// package alone: no other may let git write into the work tree or take a ref away.
+func TestOneGate(t *testing.T) {
+	never := map[string]bool{"checkout": true, "checkout-index": true, "reset": true, "clean": true, "merge": true, "rebase": true, "stash": true, "switch": true, "restore": true, "cherry-pick": true, "rm": true, "pull": true, "am": true, "apply": true}
+	with := map[string]string{"read-tree": "-u", "update-ref": "-d", "branch": "-D", "worktree": "remove", "symbolic-ref": "-d"}
+	seen := 0
+	look := func(path string, set *token.FileSet, args []ast.Expr) {
+		var words []string
+		for _, a := range args {
+			if l, is := a.(*ast.BasicLit); is && l.Kind == token.STRING {
+				words = append(words, strings.Trim(l.Value, "\"`"))
+			}
+		}
+		if len(words) == 0 {
+			return
+		}
+		seen++
+		bad := never[words[0]] && !(words[0] == "merge" && len(words) == 1)
+		for _, w := range words[1:] {
+			bad = bad || with[words[0]] != "" && w == with[words[0]]
+		}
+		assert.False(t, bad, "%s: git %s", set.Position(args[0].Pos()), strings.Join(words, " "))
+	}
+	eachFile(t, func(path string, set *token.FileSet, f *ast.File) {
+		if strings.HasPrefix(path, "internal/desk/worktree/") || strings.HasPrefix(path, "internal/practice/") {
+			return
+		}
+		ast.Inspect(f, func(n ast.Node) bool {
+			switch n := n.(type) {
+			case *ast.CallExpr:
+				if s, is := n.Fun.(*ast.SelectorExpr); is && (s.Sel.Name == "Do" || s.Sel.Name == "Lines") && len(n.Args) > 1 {
+					look(path, set, n.Args[1:])
+				}
+			case *ast.KeyValueExpr:
+				if k, is := n.Key.(*ast.Ident); is && k.Name == "Args" {
+					if c, is := n.Value.(*ast.CompositeLit); is {
+						look(path, set, c.Elts)
+					}
+				}
+			}
+			return true
+		})
+	})
+	assert.Greater(t, seen, 50, "runs of git are seen at all")
+}

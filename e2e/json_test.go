@@ -56,7 +56,7 @@ func TestEveryDocumentIsAsDocumented(t *testing.T) {
 	h := newHost(t)
 	m := newMachine(t)
 	s := documented(t)
-	s.fits("help command", `{"name":"x","does":"y"}`)                                                                                        // a part of help's
+	s.fits("help command", `{"name":"x","does":"y"}`)                                                                                   // a part of help's
 	s.fits("practice", `{"hosts":[{"name":"gannet","at":"http://127.0.0.1:1","users":[{"user":"tern","token":"x"}]}],"projects":"/x"}`) // TestPractice reads the real one
 	m.project("gauge")
 	api, err := practice.OpenAPI("gannet")

@@ -1,8 +1,10 @@
 package e2e
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -79,4 +81,37 @@ func TestSaveKeepsTheIndex(t *testing.T) {
 	pier.write("gauge", map[string]string{"notes.txt/tide.log": "ignored\n"})
 	pier.ok("gauge", "", "save", "A folder", "--only", "notes.txt")
 	assert.Equal(t, "notes.txt", pier.git("gauge", "show", "--format=", "--name-only"))
+}
+
+// TestNothingGoesInUnasked fills a fresh copy with what a program made, and leaves files out at an
+// attach: none of them goes with a later save unless it is named, or all are.
+func TestNothingGoesInUnasked(t *testing.T) {
+	t.Parallel()
+	h := newHost(t)
+	pier, launch, _ := shared(t, h)
+	dir := h.gitDir(t, "tern", "saltmarsh", "gauge")
+	made := map[string]string{"plan.txt": "mine\n"}
+	for i := range 1500 {
+		made[fmt.Sprintf("gen/%04d.dat", i)] = fmt.Sprintln("reading", i)
+	}
+	launch.write("gauge", made)
+	for _, words := range [][]string{{"save", "All"}, {"sync", "--save", "--message", "All"}} {
+		launch.refused(3, []string{"1,501 new files", "gen: 1,500 files", "uncinate ignore add gen/", "--many"}, "gauge", "", words...)
+	}
+	assert.Contains(t, launch.ok("gauge", "", "save", "--preview"), "gen/: 1,500 files")
+	launch.ok("gauge", "", "ignore", "add", "gen/")
+	launch.ok("gauge", "", "sync", "--save", "--message", "Plan")
+	assert.NotContains(t, launch.git(dir, "ls-tree", "-r", "--name-only", "main"), "gen/")
+	assert.Contains(t, launch.git(dir, "ls-tree", "-r", "--name-only", "main"), "plan.txt")
+
+	pier.write("buoys", map[string]string{"README.md": "# buoys\n", "notes/own.txt": "own\n", "m.py": "x = 1\n"})
+	pier.ok("buoys", "", "attach", "--yes", "--name", "saltmarsh/buoys", "--except", "notes/")
+	pier.write("buoys", map[string]string{"new.txt": "n\n", "__pycache__/m.pyc": "c\n"})
+	out := pier.ok("buoys", "", "sync", "--save", "--message", "New")
+	assert.Contains(t, out, "notes/own.txt: it was not chosen when the project was attached")
+	assert.Contains(t, pier.ok("buoys", "", "save", "--preview", "--only", "notes/"), "1 new file")
+	buoys := h.gitDir(t, "tern", "saltmarsh", "buoys")
+	assert.Equal(t, "README.md\nm.py\nnew.txt", strings.Replace(pier.git(buoys, "ls-tree", "-r", "--name-only", "main"), ".gitignore\n", "", 1))
+	pier.ok("buoys", "", "save", "Notes", "--only", "notes/")
+	assert.Contains(t, pier.git("buoys", "ls-tree", "-r", "--name-only", "HEAD"), "notes/own.txt")
 }

@@ -160,7 +160,11 @@ func (d *Desk) Alone(ctx context.Context, folder string) (*files.Held, error) {
 		return nil, fault.New(fault.Failed, "another uncinate%s is working on %s just now", who, text.Visible(folder)).
 			Try("wait for it to end, then look", text.Command("uncinate", "status", folder))
 	}
-	if err := d.Home.Sweep(folder); err != nil {
+	err = d.Home.Sweep(folder)
+	if held.Died > 0 {
+		err = errors.Join(err, sweepLocks(folder), sweepTemporary(d.Now()))
+	}
+	if err != nil {
 		return nil, errors.Join(err, held.Release())
 	}
 	g.Keep = held.File()

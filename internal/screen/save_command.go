@@ -33,6 +33,7 @@ message, as with --message.`,
 			o.StringVar(&s.Reason, "reason", "", "why it is saved all the same: a `text`, kept with it")
 			pick := o.Bool("pick", false, "show what changed, and ask what to save")
 			reword := o.Bool("reword", false, "give the last commit this message instead, if it was not sent yet")
+			o.BoolVar(&s.Many, "many", false, "very many new files are meant")
 			o.BoolVar(&s.Preview, "preview", false, "show what would be committed and stop")
 			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) (err error) {
 				s.Folder = in.in()
@@ -77,15 +78,16 @@ func (e *Env) save(ctx context.Context, d *desk.Desk, s history.SaveOptions) (er
 		return err
 	}
 	if s.Preview {
-		if err := e.would(ctx, "", here("Commit "+changes(r.Files)+" on the branch "+text.Visible(r.Branch))); err != nil || e.json {
+		if err := e.would(ctx, "", here(fmt.Sprintf("Commit %s (%s) on the branch %s", changes(r.Files), text.Size(r.Bytes), text.Visible(r.Branch)))); err != nil || e.json {
 			return err
 		}
-		e.left(r.Left)
+		e.goesIn(r)
+		e.left(r.Left, r.Rules...)
 		return nil
 	}
 	return e.Give(r, func() {
 		e.Say("Saved: %s. Commit %.10s on %s, here only: %s", changes(r.Files), r.Commit, text.Visible(r.Branch), text.Excerpt(r.Title, 80))
-		e.left(r.Left)
+		e.left(r.Left, r.Rules...)
 		if r.Rescued > 0 {
 			e.Say("What was staged and is not in the folder is kept as rescue copy %d: uncinate rescue show %d", r.Rescued, r.Rescued)
 		}
@@ -93,8 +95,22 @@ func (e *Env) save(ctx context.Context, d *desk.Desk, s history.SaveOptions) (er
 	})
 }
 
-// left tells what was not saved.
-func (e *Env) left(all []history.LeftOut) {
+// goesIn tells in which folders the files are that would be saved.
+func (e *Env) goesIn(r *history.Saved) {
+	for i, f := range r.Folders {
+		if len(r.Folders) == 1 && f.Files < 2 {
+			return
+		}
+		if i == 12 {
+			e.Say("  and %d more folders", len(r.Folders)-i)
+			return
+		}
+		e.Say("  %s: %s, %s", text.Either(f.Folder == ".", "at the top", e.Out.visible(f.Folder)+"/"), text.Count(f.Files, "file"), text.Size(f.Bytes))
+	}
+}
+
+// left tells what was not saved, and the rules that keep such files out for good.
+func (e *Env) left(all []history.LeftOut, rules ...string) {
 	if len(all) == 0 {
 		return
 	}
@@ -105,6 +121,11 @@ func (e *Env) left(all []history.LeftOut) {
 			break
 		}
 		e.Say("  %s: %s", e.Out.visible(l.Path), e.Out.wrap(l.Why, 4))
+	}
+	if len(rules) > 0 {
+		shown := strings.Join(rules[:min(len(rules), 6)], "  ")
+		e.Say("Rules that keep out for good what can be made again: %s", e.Out.visible(shown))
+		e.Say("To add them: uncinate ignore add --suggested")
 	}
 }
 

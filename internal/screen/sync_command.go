@@ -22,7 +22,7 @@ copy first, and done only when it merges cleanly. Unsaved changes stay as they a
 would be overwritten. Anything that needs you stops it, with everything as it was. Before a
 branch or a file is overwritten, a rescue copy is kept.`,
 		Examples: []string{"uncinate sync", `uncinate sync --save --message "Correct the almanac"`, "uncinate sync --all", "uncinate sync --preview"},
-		Needs:    map[string][]string{"message": {"save"}, "at-once": {"all"}}, Apart: [][]string{{"all", "folder"}, {"all", "preview"}},
+		Needs:    map[string][]string{"message": {"save"}, "many": {"save"}, "at-once": {"all"}}, Apart: [][]string{{"all", "folder"}, {"all", "preview"}},
 		Takes: []string{"project"}, Gives: syncing.Synced{}, Also: map[string]any{"--all": []many.SyncedRow{}},
 		Options: func(o *flag.FlagSet) Run {
 			var s syncing.Options
@@ -31,6 +31,7 @@ branch or a file is overwritten, a rescue copy is kept.`,
 			in := inFolder(o)
 			save := o.Bool("save", false, "commit all that changed first (with --message)")
 			o.StringVar(&s.Save, "message", "", "with --save: the commit's message, a `text`")
+			o.BoolVar(&s.Many, "many", false, "with --save: very many new files are meant")
 			o.StringVar(&s.By, "by", "", "`how` both sides' commits are brought together: replay or merge")
 			o.BoolVar(&s.InOnly, "in", false, "receive only, and send nothing")
 			all := o.Bool("all", false, "all projects of this machine, several at once")

@@ -347,9 +347,8 @@ func (c *Clone) stepCheckout() desk.Step {
 	t := c.target
 	return desk.Step{Item: plan.Item{ID: "checkout", Place: plan.Here, Sentence: "Lay out the files of branch " + text.Visible(t.Branch)},
 		Do: func(ctx context.Context) error {
-			_, err := t.Folder.Repo.Git.In(c.folder).Do(ctx, "checkout", "-q", "--no-overwrite-ignore", "-B", t.Branch, "--track", "refs/remotes/"+t.Options.Remote+"/"+t.Branch)
-			if err != nil {
-				return git.Fault(err, "git cannot lay out the files of branch %s", text.Visible(t.Branch))
+			if err := worktree.First(ctx, t.Folder.Repo.Git.In(c.folder), t.Branch, "refs/remotes/"+t.Options.Remote+"/"+t.Branch); err != nil {
+				return err
 			}
 			id, err := t.Folder.Repo.Do(ctx, "rev-parse", "HEAD")
 			if err != nil {

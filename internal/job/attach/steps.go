@@ -17,6 +17,7 @@ import (
 	"uncinate/internal/core/plan"
 	"uncinate/internal/core/text"
 	"uncinate/internal/desk"
+	"uncinate/internal/desk/project"
 	"uncinate/internal/desk/worktree"
 	"uncinate/internal/job/attach/contents"
 	"uncinate/internal/job/attach/join"
@@ -251,6 +252,9 @@ func (a *Attach) firstCommit(ctx context.Context) error {
 		return git.Fault(err, "the branch %s cannot be set to the new commit", text.Visible(a.Branch))
 	}
 	a.Folder.Head = id
+	if err := project.KeepUnchosen(a.Desk, a.Folder.Path, a.Travel.Unchosen); err != nil {
+		return err
+	}
 	return a.Wrote(filepath.Join(a.Folder.Path, ".git", "index"), "index")
 }
 

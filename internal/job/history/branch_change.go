@@ -89,7 +89,7 @@ func MakeBranches(ctx context.Context, d *desk.Desk, o MakeOptions) (*BranchPlan
 				_, err := f.Repo.Do(ctx, "branch", "--no-track", "--", n, start)
 				return git.Fault(err, "git cannot make the branch %s", text.Visible(n))
 			})
-			p.undo(f, "branch", "-q", "-D", "--", n)
+			p.Steps[len(p.Steps)-1].Undo = func(ctx context.Context) error { return worktree.DropBranch(ctx, f.Repo, n) }
 		}
 		if o.Publish {
 			h, err := b.tie(ctx)
@@ -331,8 +331,7 @@ func RemoveBranch(ctx context.Context, d *desk.Desk, given, name string, hereOnl
 		}
 		if own != "" {
 			p.add("remove", plan.Here, "Remove the branch "+text.Visible(name), func(ctx context.Context) error {
-				_, err := f.Repo.Do(ctx, "branch", "-q", "-D", "--", name)
-				return git.Fault(err, "git cannot remove the branch")
+				return worktree.DropBranch(ctx, f.Repo, name)
 			})
 		}
 		if onHost != "" {

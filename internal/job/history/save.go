@@ -12,15 +12,12 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
-	"time"
 
 	"uncinate/internal/core/fault"
-	"uncinate/internal/core/survey"
 	"uncinate/internal/core/text"
 	"uncinate/internal/desk"
 	"uncinate/internal/desk/project"
 	"uncinate/internal/desk/worktree"
-	"uncinate/internal/job/surveying"
 	"uncinate/internal/world/files"
 	"uncinate/internal/world/git"
 )
@@ -36,6 +33,7 @@ type SaveOptions struct {
 	Reason string
 	Ask    func(path string) (bool, error) // asks about a path that is always asked about; nil: nobody can be asked
 	Quiet  bool                            // nothing to save is no error
+	Many   bool                            // very many new files are meant
 
 	Preview bool // only say what would be committed
 }
@@ -47,7 +45,10 @@ type Saved struct {
 	Commit  string         `json:"commit,omitempty" says:"empty: there was nothing to save"`
 	Title   string         `json:"title" says:"the first line of its message"`
 	Files   map[string]int `json:"files" says:"how many, by what happened to them: new, changed, renamed, deleted, or untracked: they go from the commit and stay here"`
+	Bytes   int64          `json:"bytes" says:"of the files as they go in"`
+	Folders []FolderTotal  `json:"folders,omitempty" says:"where they are: the project's folders, . for the files at the top"`
 	Left    []LeftOut      `json:"left,omitempty" says:"what differs and was left out"`
+	Rules   []string       `json:"rules,omitempty" says:"ignore rules that would keep out for good what can be made again"`
 	Rescued int            `json:"rescued,omitempty" says:"the number of the rescue copy that was kept"`
 }
 
@@ -204,57 +205,6 @@ func choose(ctx context.Context, d *desk.Desk, f *project.Folder, st *git.Status
 		return nil, nil
 	}
 	return judge(ctx, d, f, chosen, o, out)
-}
-
-// judge surveys what is to be saved: what must not go up stops it, and what can be made
-// again stays, unless it was named.
-func judge(ctx context.Context, d *desk.Desk, f *project.Folder, chosen []git.Entry, o SaveOptions, out *Saved) ([]git.Entry, error) {
-	goes := map[string]bool{}
-	for _, e := range chosen {
-		goes[e.Path] = e.Kind != "deleted"
-	}
-	if len(o.Let) > 0 && strings.TrimSpace(o.Reason) == "" {
-		return nil, fault.New(fault.Usage, "a file that is let up needs a reason, to be read later").
-			Try("", text.Command("uncinate", "save", "--message", o.Text, "--let", o.Let[0], "--reason", "TEXT"))
-	}
-	limits, err := surveying.LimitsFor(d, f.Path, "")
-	if err != nil {
-		return nil, err
-	}
-	s, err := surveying.SurveyFolder(ctx, d, f, survey.Choice{}, limits, func(p string) bool { return goes[p] })
-	if err != nil {
-		return nil, err
-	}
-	var let []surveying.Let
-	for _, p := range o.Let {
-		let = append(let, surveying.Let{Path: p, Reason: o.Reason, Since: d.Now().UTC().Truncate(time.Second)})
-	}
-	s.Let = append(s.Let, let...)
-	stays := map[string]string{}
-	named := hits(o.Only)
-	for i, x := range s.Sorted.Files {
-		if goes[x.Path] && !x.Tracked && s.Sorted.Class[i] != survey.Work && !slices.Contains(o.Paths, x.Path) && (len(o.Only) == 0 || !named(x.Path)) {
-			stays[x.Path] = s.Sorted.Why(i)
-		}
-	}
-	found := slices.DeleteFunc(s.Findings(), func(x survey.Finding) bool { return x.Path == "" || !goes[x.Path] || stays[x.Path] != "" })
-	if err := surveying.CheckFindings(found, o.Folder, func(options ...string) string {
-		return text.Command(append([]string{"uncinate", "save", "--message", o.Text}, options...)...)
-	}); err != nil {
-		return nil, err
-	}
-	if !o.Preview {
-		if err := surveying.KeepLet(d, f.Path, let); err != nil {
-			return nil, err
-		}
-	}
-	return slices.DeleteFunc(chosen, func(e git.Entry) bool {
-		why, stay := stays[e.Path]
-		if stay {
-			out.Left = append(out.Left, LeftOut{e.Path, why})
-		}
-		return stay
-	}), nil
 }
 
 // Signed makes sure that git knows who commits.

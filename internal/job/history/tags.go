@@ -104,8 +104,7 @@ func RemoveTag(ctx context.Context, d *desk.Desk, given, name string, hereOnly, 
 		}
 		if own != "" {
 			p.add("remove", plan.Here, "Remove the tag "+text.Visible(name), func(ctx context.Context) error {
-				_, err := f.Repo.Do(ctx, "update-ref", "-d", ref, own)
-				return git.Fault(err, "git cannot remove the tag")
+				return worktree.DropRef(ctx, f.Repo, ref, own)
 			})
 		}
 		if onHost != "" {

@@ -227,13 +227,10 @@ func Unset(ctx context.Context, d *desk.Desk, folder, name string, values []stri
 			return err
 		}
 		for _, v := range values {
-			if !slices.Contains(old, v) {
-				f := fault.New(fault.Failed, "%s does not hold %s", name, text.Quote(v))
-				if near := text.Nearest(v, old); near != "" {
-					f.Detail("Did you mean %s?", text.Visible(near))
-				}
-				return f.Try("see the settings", "uncinate settings list")
-			}
+			if near := text.Nearest(v, old); near != "" && !slices.Contains(old, v) {
+				return fault.New(fault.Failed, "%s does not hold %s", name, text.Quote(v)).
+					Detail("Did you mean %s?", text.Visible(near)).Try("see the settings", "uncinate settings list")
+			} // what is not there need not go
 		}
 	}
 	if preview {

@@ -29,6 +29,7 @@ type Travel struct {
 	Stays    []Stay
 	Rules    []kinds.Rule // to be added to the ignore rules
 	Nested   []string     // folders with a repository of their own
+	Unchosen []string     // files that the person's choice leaves out
 	Findings []survey.Finding
 	Files    []survey.File // as they were when we looked
 }
@@ -64,6 +65,7 @@ func Travels(ctx context.Context, d *desk.Desk, f *project.Folder, choice survey
 			why = "left out by your own ignore rules"
 		case survey.Unchosen:
 			why = "not chosen"
+			t.Unchosen = append(t.Unchosen, x.Path)
 		default:
 			n := s.Sorted.ByRule[i]
 			pattern, why = s.Sorted.Rules[n].Pattern, s.Sorted.Rules[n].Why

@@ -226,8 +226,8 @@ func (s *Sync) prune(ctx context.Context) error {
 		s.rescued = append(s.rescued, n)
 	}
 	for _, m := range gone {
-		if _, err := s.folder.Repo.Do(ctx, "update-ref", "-d", m.Ref, m.ID); err != nil {
-			return git.Fault(err, "git cannot forget the branch %s", m.Ref)
+		if err := worktree.DropRef(ctx, s.folder.Repo, m.Ref, m.ID); err != nil {
+			return err
 		}
 	}
 	return nil

@@ -29,6 +29,7 @@ type Options struct {
 	Folder  string
 	Save    string // commit everything first, with this text
 	By      string // "replay" or "merge": how both sides' commits are brought together; "" as git is set
+	Many    bool   // with Save: very many new files are meant
 	InOnly  bool   // bring in, and send nothing
 	Preview bool
 	Ask     func(path string) (bool, error)
@@ -126,7 +127,7 @@ func (s *Sync) prepare(ctx context.Context) error {
 		return err
 	}
 	if s.options.Save != "" && !s.options.Preview {
-		if s.saved, err = history.SaveLocked(ctx, d, f, history.SaveOptions{Folder: s.options.Folder, Text: s.options.Save, Ask: s.options.Ask, Quiet: true}); err != nil {
+		if s.saved, err = history.SaveLocked(ctx, d, f, history.SaveOptions{Folder: s.options.Folder, Text: s.options.Save, Ask: s.options.Ask, Many: s.options.Many, Quiet: true}); err != nil {
 			return err
 		}
 	}

@@ -238,7 +238,6 @@ func OthersMayWrite(path string) (bool, error) {
 	return s.Mode().Perm()&0o022 != 0, nil
 }
 
-// RemoveWithin removes files below a folder, and each folder that is empty then, as git does.
 // It names the one that cannot be removed; links lead nowhere outside of the folder.
 func RemoveWithin(top string, paths []string) (failed string, err error) {
 	root, err := os.OpenRoot(top)

@@ -197,7 +197,10 @@ func Plain(err error) string {
 }
 
 // Held is a lock that is held.
-type Held struct{ file *os.File }
+type Held struct {
+	file *os.File
+	Died int // the process that held it before and did not give it back; 0 for none
+}
 
 // Lock takes a lock file without waiting; nil when another process holds it, with
 // the id of that process if it is known, else 0.
@@ -221,13 +224,16 @@ func Lock(path string) (held *Held, holder int, err error) {
 		}
 		return nil, holder, nil
 	}
+	before := make([]byte, 32)
+	n, _ := f.ReadAt(before, 0) // nothing in it is an error too
+	died, _ := strconv.Atoi(strings.TrimSpace(string(before[:n])))
 	if err = f.Truncate(0); err == nil {
 		_, err = f.WriteAt([]byte(strconv.Itoa(os.Getpid())+"\n"), 0)
 	}
 	if err != nil {
 		return nil, 0, errors.Join(err, letGo(f))
 	}
-	return &Held{file: f}, 0, nil
+	return &Held{file: f, Died: died}, 0, nil
 }
 
 // File is the open file; a child that inherits it keeps the lock.

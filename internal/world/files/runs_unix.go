@@ -33,3 +33,9 @@ func Full(path string) bool {
 	var s unix.Statfs_t
 	return unix.Statfs(path, &s) == nil && uint64(s.Bavail)*uint64(s.Bsize) < 1<<20
 }
+
+// Mine reports whether a file is this person's; a link is not followed.
+func Mine(path string) bool {
+	var s unix.Stat_t
+	return unix.Lstat(path, &s) == nil && int(s.Uid) == os.Getuid()
+}

@@ -23,3 +23,6 @@ func SameDisk(a, b string) (bool, error) {
 
 // Full knows nothing here.
 func Full(string) bool { return false }
+
+// Mine takes what lies in this person's own folder for temporary files to be theirs.
+func Mine(string) bool { return true }

@@ -1,8 +1,11 @@
 package git
 
 import (
+	"errors"
+	"io/fs"
 	"os"
 	"path/filepath"
+	"strings"
 	"time"
 )
 
@@ -56,4 +59,40 @@ func IndexLock(own string) (path string, since time.Time) {
 func HasHook(common, name string) bool {
 	_, err := os.Stat(filepath.Join(common, "hooks", name))
 	return err == nil
+}
+
+// Locks lists git's locks that stand in a repository: on its index, its refs and what else git
+// writes by way of a file that ends with .lock (gitrepository-layout's page). own is the work
+// tree's git folder, common the one that it shares.
+func Locks(own, common string) ([]string, error) {
+	var out []string
+	seen := map[string]bool{}
+	for _, dir := range []string{own, common} {
+		for _, pattern := range []string{"*.lock", "next-index-*", "logs/*.lock"} {
+			found, err := filepath.Glob(filepath.Join(escaped(dir), pattern))
+			if err != nil {
+				return nil, err
+			}
+			for _, path := range found {
+				if s, err := os.Lstat(path); err == nil && s.Mode().IsRegular() && !seen[path] {
+					seen[path], out = true, append(out, path)
+				}
+			}
+		}
+	}
+	err := filepath.WalkDir(filepath.Join(common, "refs"), func(path string, e fs.DirEntry, err error) error {
+		if err == nil && e.Type().IsRegular() && strings.HasSuffix(path, ".lock") {
+			out = append(out, path)
+		}
+		return err
+	})
+	if errors.Is(err, fs.ErrNotExist) {
+		err = nil
+	}
+	return out, err
+}
+
+// escaped takes a path's characters as they are in a pattern.
+func escaped(path string) string {
+	return strings.NewReplacer(`\`, `\\`, "*", `\*`, "?", `\?`, "[", `\[`).Replace(path)
 }

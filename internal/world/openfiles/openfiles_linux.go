@@ -41,3 +41,24 @@ func All() (found map[string]Process, known bool) {
 	}
 	return found, true
 }
+
+// Working finds the programs that work in a folder or below (proc(5), /proc/pid/cwd). known is
+// false where the system does not tell.
+func Working(folder string) (found []Process, known bool) {
+	entries, err := os.ReadDir("/proc")
+	if err != nil {
+		return nil, false
+	}
+	for _, e := range entries {
+		id, err := strconv.Atoi(e.Name())
+		if err != nil || id == os.Getpid() {
+			continue
+		}
+		at, err := os.Readlink(filepath.Join("/proc", e.Name(), "cwd"))
+		if err == nil && (at == folder || strings.HasPrefix(at, folder+"/")) {
+			name, _ := os.ReadFile(filepath.Join("/proc", e.Name(), "comm")) // without a name its number does
+			found = append(found, Process{id, string(bytes.TrimSpace(name))})
+		}
+	}
+	return found, true
+}

@@ -14,6 +14,7 @@ import (
 	"uncinate/internal/core/text"
 	"uncinate/internal/desk"
 	"uncinate/internal/desk/project"
+	"uncinate/internal/desk/worktree"
 	"uncinate/internal/job/attach/target"
 	"uncinate/internal/world/git"
 )
@@ -68,8 +69,8 @@ func (m *Move) UndoBringAll(ctx context.Context) error {
 		if now, err := m.Folder.Repo.Resolve(ctx, ref); !ok || err != nil || now != id {
 			continue
 		}
-		if _, err := m.Folder.Repo.Do(ctx, "update-ref", "-d", ref, id); err != nil {
-			return git.Fault(err, "git cannot forget the tag")
+		if err := worktree.DropRef(ctx, m.Folder.Repo, ref, id); err != nil {
+			return err
 		}
 	}
 	return nil

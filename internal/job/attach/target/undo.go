@@ -16,6 +16,7 @@ import (
 	"uncinate/internal/desk/hosts"
 	"uncinate/internal/desk/login"
 	"uncinate/internal/desk/project"
+	"uncinate/internal/desk/worktree"
 	"uncinate/internal/world/files"
 	"uncinate/internal/world/git"
 )
@@ -150,7 +151,7 @@ func (w *Work) UndoCommit(ctx context.Context) error {
 	if id := w.Run.Fact("commit"); id != "" {
 		ref := "refs/heads/" + w.Run.Fact("branch")
 		if now, err := w.Folder.Repo.Resolve(ctx, ref); err == nil && now == id {
-			if _, err := w.Folder.Repo.Do(ctx, "update-ref", "-d", ref, id); err != nil {
+			if err := worktree.DropRef(ctx, w.Folder.Repo, ref, id); err != nil {
 				return err
 			}
 		}
@@ -195,7 +196,7 @@ func (t *Target) UndoTie(ctx context.Context) error {
 
 // DropTracking deletes what git noted of the remote's branches.
 func (w *Work) DropTracking(ctx context.Context) error {
-	refs, err := w.Folder.Repo.Do(ctx, "for-each-ref", "--format=delete %(refname)", "refs/remotes/"+w.Options.Remote+"/")
+	refs, err := w.Folder.Repo.Do(ctx, "for-each-ref", "--format=delete %(refname) %(objectname)", "refs/remotes/"+w.Options.Remote+"/")
 	if err != nil || refs == "" {
 		return git.Fault(err, "git cannot list the remote's branches")
 	}
