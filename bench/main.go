@@ -77,6 +77,11 @@ func run(program string, pairs int, only, way string) (err error) {
 		return b.daily(min(pairs, 3))
 	case "fleets":
 		return b.fleets(min(pairs, 3))
+	case "branches":
+		if err := b.switches(pairs); err != nil {
+			return err
+		}
+		return b.listed(pairs)
 	case "survey":
 		if err := b.surveys(pairs); err != nil {
 			return err
@@ -100,6 +105,12 @@ func run(program string, pairs int, only, way string) (err error) {
 		return err
 	}
 	if err := findings(); err != nil {
+		return err
+	}
+	if err := b.switches(min(pairs, 3)); err != nil {
+		return err
+	}
+	if err := b.listed(min(pairs, 3)); err != nil {
 		return err
 	}
 	if err := b.daily(min(pairs, 3)); err != nil {

@@ -394,7 +394,7 @@ func (w *storyWorld) judgeFolder(s storyStep, o order, was, now *look, before, a
 		found(ruleRefused, "exit %d: %s; %s", last.code, difference(was, now), excerpt(last.err))
 	}
 	if r.mid != nil && strings.Contains(r.other.name(), "save") {
-		w.judgeOwn(was, now, r, found)
+		w.judgeOwn(was, now, o, r, found)
 	}
 }
 
@@ -457,7 +457,7 @@ func commits(w *storyWorld, m moment, id string) bool {
 
 // judgeOwn looks at the commit that a save made after another command was killed: it may
 // hold only what the person had in the folder, or staged.
-func (w *storyWorld) judgeOwn(was, now *look, r ran, found func(string, string, ...any)) {
+func (w *storyWorld) judgeOwn(was, now *look, o order, r ran, found func(string, string, ...any)) {
 	id := regexp.MustCompile(`Commit ([0-9a-f]{10})`).FindStringSubmatch(r.runs[1].out)
 	if id == nil {
 		return
@@ -472,7 +472,8 @@ func (w *storyWorld) judgeOwn(was, now *look, r ran, found func(string, string, 
 		}
 		before, there := was.files[path]
 		staged := strings.HasSuffix(was.index[path+" 0"], " "+fields[3]) && fields[4] != "D"
-		if fields[4] == "D" && !there || before.id == fields[3] || staged {
+		untracked := fields[4] == "D" && strings.Contains(strings.Join(o.words, " ")+" ", "ignore add /"+path+" ") // what was asked for
+		if fields[4] == "D" && !there || before.id == fields[3] || staged || untracked {
 			continue
 		}
 		found(ruleOwn, "the commit changes %s, which the person did not (%s)", path, fields[4])

@@ -21,6 +21,12 @@ import (
 // what is done is told by where things lie.
 func (g *gate) finish(ctx context.Context, all []change) error {
 	for _, p := range g.said.Way {
+		if same, err := g.same(p); err != nil || same {
+			if err != nil {
+				return err
+			}
+			continue
+		}
 		if err := g.takeAway(p); err != nil {
 			return err
 		}
@@ -71,7 +77,12 @@ func (g *gate) aside(p string) (string, error) {
 		if !files.Missing(to) {
 			continue
 		}
-		err := os.MkdirAll(filepath.Dir(to), 0o700)
+		dir := filepath.Dir(to)
+		if g.dirs[dir] {
+			return to, nil
+		}
+		err := os.MkdirAll(dir, 0o700)
+		g.dirs[dir] = err == nil
 		if errors.Is(err, syscall.ENOTDIR) || errors.Is(err, fs.ErrExist) {
 			continue // a file lies where a folder must be
 		}
@@ -186,6 +197,15 @@ func (g *gate) put(ctx context.Context, c change) error {
 			}
 			continue
 		}
+		if strings.Trim(c.oldID, "0") == "" {
+			same, err := g.same(c.path)
+			if err == nil && same {
+				err = os.Remove(g.staged(c.path)) // it stands already, just as it comes in
+			}
+			if err != nil || same {
+				return err
+			}
+		}
 		if err := files.Exchange(g.staged(c.path), g.work(c.path)); errors.Is(err, fs.ErrNotExist) {
 			continue // it went just now
 		} else if err != nil {
@@ -194,6 +214,24 @@ func (g *gate) put(ctx context.Context, c change) error {
 		return g.stagedAside(c.path)
 	}
 	return fault.New(fault.Failed, "%s is made and removed all the time, so it cannot be brought in", text.Visible(c.path))
+}
+
+// same reports whether a file stands just as it comes in.
+func (g *gate) same(p string) (bool, error) {
+	a, err := os.Lstat(g.staged(p))
+	if err != nil {
+		return false, passMissing(err)
+	}
+	b, err := os.Lstat(g.work(p))
+	if err != nil || !a.Mode().IsRegular() || !b.Mode().IsRegular() || a.Size() != b.Size() || a.Mode()&0o100 != b.Mode()&0o100 {
+		return false, passMissing(err)
+	}
+	x, err := rawID(g.staged(p), g.digits())
+	if err != nil {
+		return false, err
+	}
+	y, err := rawID(g.work(p), g.digits())
+	return x == y, passMissing(err)
 }
 
 // stagedAside lays what came out of the work tree aside.

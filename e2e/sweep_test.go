@@ -1,0 +1,124 @@
+package e2e
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// killAfterTime runs the program in a session of its own and kills it after a time: it alone, or
+// all that it started with it. It gives whether it was killed before it ended.
+func (m *machine) killAfterTime(dir string, after time.Duration, all bool, args ...string) bool {
+	m.t.Helper()
+	c := exec.Command(program, args...)
+	c.Dir, c.Env = filepath.Join(m.home, dir), m.env
+	c.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
+	require.NoError(m.t, c.Start())
+	ended := make(chan struct{})
+	go func() {
+		_ = c.Wait() // how it ended is asked of its state
+		close(ended)
+	}()
+	select {
+	case <-ended:
+		return false
+	case <-time.After(after):
+	}
+	if all {
+		_ = syscall.Kill(-c.Process.Pid, syscall.SIGKILL) // they may have ended
+	} else {
+		_ = c.Process.Kill()
+	}
+	<-ended
+	return c.ProcessState.Sys().(syscall.WaitStatus).Signaled()
+}
+
+// TestKilledAtEveryStep kills commands after every few milliseconds, alone and with all that they
+// started: the same command, run once more, ends with 0, and everything is right. With
+// UNCINATE_SOAK the steps are of 4 ms.
+func TestKilledAtEveryStep(t *testing.T) {
+	linux(t)
+	t.Parallel()
+	h := newHost(t)
+	pier, launch, _ := shared(t, h)
+	for i := range 60 {
+		pier.write("gauge", map[string]string{fmt.Sprintf("many/%02d.txt", i): fmt.Sprintln("one", i)})
+	}
+	pier.ok("gauge", "", "sync", "--save", "--message", "Many")
+	launch.ok("gauge", "", "sync")
+	launch.git("gauge", "branch", "before")
+	for i := range 60 {
+		pier.write("gauge", map[string]string{fmt.Sprintf("many/%02d.txt", i): fmt.Sprintln("two", i), fmt.Sprintf("more/%02d.txt", i): "m\n"})
+	}
+	require.NoError(t, os.Remove(filepath.Join(pier.home, "gauge/many/07.txt")))
+	pier.ok("gauge", "", "sync", "--save", "--message", "More")
+	launch.write("gauge", map[string]string{"own.txt": "own\n"})
+	launch.ok("gauge", "", "save", "Own")
+	launch.git("gauge", "fetch", "-q")
+	launch.git("gauge", "branch", "there", "origin/main")
+	launch.git("gauge", "update-ref", "refs/remotes/origin/main", "before")
+	launch.write("gauge", map[string]string{"own2.txt": "own\n", "unsaved.txt": "unsaved\n", "many/tide.log": "ignored\n"})
+	launch.git("gauge", "config", "advice.detachedHead", "false")
+	kept := filepath.Join(t.TempDir(), "kept")
+	launch.command("", "", "cp", "-a", launch.home, kept)
+	step := 45 * time.Millisecond
+	if os.Getenv("UNCINATE_SOAK") != "" {
+		step = 4 * time.Millisecond
+	}
+	right := map[string]func(t *testing.T, name string){
+		"sync --in": func(t *testing.T, name string) {
+			assert.Equal(t, "Own\nMore", launch.git("gauge", "log", "-2", "--format=%s"), name)
+		},
+		"branch switch there": func(t *testing.T, name string) {
+			assert.Equal(t, "there", launch.git("gauge", "branch", "--show-current"), name)
+		},
+		"branch join there": func(t *testing.T, name string) {
+			assert.Equal(t, "Merge branch 'there'", launch.git("gauge", "log", "-1", "--format=%s"), name)
+		},
+		"save Unsaved --only unsaved.txt": func(t *testing.T, name string) {
+			assert.Equal(t, "Unsaved", launch.git("gauge", "log", "-1", "--format=%s"), name)
+		},
+	}
+	for line, check := range right {
+		for _, all := range []bool{false, true} {
+			for n := time.Duration(1); ; n++ {
+				name := fmt.Sprintf("%s, killed after %s, all: %v", line, n*step, all)
+				launch.command("/", "", "rm", "-rf", launch.home)
+				launch.command("/", "", "cp", "-a", kept, launch.home)
+				killed := launch.killAfterTime("gauge", n*step, all, strings.Fields(line)...)
+				launch.free()
+				if line == "sync --in" && killed && n%2 == 0 {
+					// A commit in between holds what the person made, and nothing of what was coming in.
+					launch.ok("gauge", "", "save", "Between", "--only", "own2.txt", "--only", "own.txt", "--only", "notes.txt")
+					assert.Equal(t, "own2.txt", launch.git("gauge", "show", "--format=", "--name-only", "HEAD"), name)
+					launch.ok("gauge", "", "sync", "--in")
+					continue
+				}
+				again := launch.run("gauge", "", strings.Fields(line)...)
+				if saved := strings.HasPrefix(line, "save"); !saved || again.code != 1 { // it was saved, and there is nothing to save any more
+					require.Equal(t, 0, again.code, "%s: %s", name, again.err)
+				}
+				check(t, name)
+				changed := launch.git("gauge", "status", "--porcelain")
+				assert.Equal(t, !strings.HasPrefix(line, "save"), changed == "?? own2.txt\n?? unsaved.txt", "%s: %s", name, changed)
+				left, err := filepath.Glob(filepath.Join(launch.home, "gauge/.git/*.lock"))
+				require.NoError(t, err)
+				assert.Empty(t, left, name)
+				data, err := os.ReadFile(filepath.Join(launch.home, "gauge/many/tide.log"))
+				require.NoError(t, err)
+				assert.Equal(t, "ignored\n", string(data))
+				if !killed {
+					break
+				}
+			}
+		}
+	}
+}
