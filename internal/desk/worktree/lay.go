@@ -236,11 +236,33 @@ func (g *gate) stage(ctx context.Context, all []change) error {
 		}
 		return err
 	}
+	if err := g.leaveOut(ctx, index); err != nil {
+		return err
+	}
 	if err := g.fill(index); err != nil {
 		return err
 	}
 	g.said.Ready = true
 	return files.WriteJSON(g.journal(), g.said)
+}
+
+// leaveOut takes out what git was told to leave out of the folder, one by one: it knows to do so
+// itself only where a whole part is left out (git-update-index documentation, "SKIP-WORKTREE BIT").
+func (g *gate) leaveOut(ctx context.Context, index string) error {
+	repo := *g.folder.Repo
+	repo.GitDir = g.own
+	out, err := repo.Run(ctx, git.Cmd{Dir: g.folder.Path, Config: repo.Safe, Env: []string{"GIT_INDEX_FILE=" + index, "GIT_WORK_TREE=" + g.folder.Path}, Args: []string{"ls-files", "-v", "-z"}})
+	if err != nil {
+		return git.Fault(err, "git's index cannot be read")
+	}
+	for _, line := range git.SplitNUL(out) {
+		if mark, p, _ := strings.Cut(line, " "); mark == "S" || mark == "s" {
+			if err := passMissing(os.Remove(g.staged(p))); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }
 
 // stands makes sure that the branch is where it was when the work was planned: a commit may have

@@ -246,3 +246,33 @@ func TestLayUnderAWriter(t *testing.T) {
 		assert.True(t, found[fmt.Sprintf("line %d.", i)], "line %d of %d is lost", i, count)
 	}
 }
+
+// TestLayLeavesOut keeps files that are left out of the folder left out, and does not lose what
+// was changed in one that git was told to take for unchanged.
+func TestLayLeavesOut(t *testing.T) {
+	d, f, run, from, to := layable(t)
+	run("update-index", "--skip-worktree", "deep/er/x")
+	require.NoError(t, os.RemoveAll(filepath.Join(f.Path, "deep")))
+	run("update-index", "--assume-unchanged", "a.txt")
+	require.NoError(t, os.WriteFile(filepath.Join(f.Path, "a.txt"), []byte("mine alone\n"), 0o644))
+	_, err := Lay(t.Context(), d, f, laying(from, to))
+	require.NoError(t, err)
+	assert.NoDirExists(t, filepath.Join(f.Path, "deep"))
+	assert.Equal(t, "2\n", contents(t, f, "a.txt"))
+	var b strings.Builder
+	require.NoError(t, RescuedFile(t.Context(), d, f.Path, 1, "a.txt", &b))
+	assert.Equal(t, "mine alone\n", b.String())
+	assert.Empty(t, run("status", "--porcelain"))
+	assert.Equal(t, "S deep/er/x", run("ls-files", "-v", "deep/er/x"))
+
+	// A sparse checkout gets what is in its part, and nothing else.
+	run("update-index", "--no-skip-worktree", "deep/er/x")
+	run("reset", "-q", "--hard")
+	run("sparse-checkout", "set", "is")
+	run("branch", "part", from)
+	_, err = Lay(t.Context(), d, f, Laying{Before: "a test", From: to, To: from, Head: to, Switch: "part"})
+	require.NoError(t, err)
+	assert.NoDirExists(t, filepath.Join(f.Path, "deep"))
+	assert.FileExists(t, filepath.Join(f.Path, "gone.txt"), "files at the top belong to every part")
+	assert.Empty(t, run("status", "--porcelain"))
+}
