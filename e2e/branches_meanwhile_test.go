@@ -107,3 +107,19 @@ func TestBranchWorkGoesOn(t *testing.T) {
 		}
 	}
 }
+
+// TestRemovedDefaultBranch removes, on the host, the branch that was its default one when it was
+// last looked at.
+func TestRemovedDefaultBranch(t *testing.T) {
+	t.Parallel()
+	h := newHost(t)
+	pier, launch, _ := shared(t, h)
+	pier.ok("gauge", "", "branch", "make", "deck", "--publish")
+	launch.ok("gauge", "", "sync")
+	pier.ok("", "", "repository", "change", "saltmarsh/gauge", "--default-branch", "deck", "--yes")
+	launch.refused(4, []string{"deck is the default branch on the host"}, "gauge", "", "branch", "remove", "deck", "--yes")
+	launch.ok("gauge", "", "branch", "switch", "deck")
+	launch.ok("gauge", "", "branch", "remove", "main", "--yes")
+	assert.Equal(t, "refs/remotes/origin/deck", launch.git("gauge", "symbolic-ref", "refs/remotes/origin/HEAD"))
+	assert.NotContains(t, launch.git("gauge", "fsck"), "invalid")
+}

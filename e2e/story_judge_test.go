@@ -220,6 +220,13 @@ func superseded(id string, o order, r ran, before moment) bool {
 		return (o.name() == "save" || o.name() == "sync" && o.has("--save") || o.name() == "git commit" && o.has("-a")) && !o.has("--reword")
 	})
 	l := before.in(o.folder)
+	if o.has("--all") { // whichever project it was staged in
+		for _, other := range before.looks {
+			if slices.ContainsFunc(slices.Collect(maps.Values(other.index)), func(staged string) bool { return strings.HasSuffix(staged, id) }) {
+				l = other
+			}
+		}
+	}
 	if !saves || l == nil {
 		return false
 	}
@@ -472,7 +479,8 @@ func (w *storyWorld) judgeOwn(was, now *look, o order, r ran, found func(string,
 		}
 		before, there := was.files[path]
 		staged := strings.HasSuffix(was.index[path+" 0"], " "+fields[3]) && fields[4] != "D"
-		untracked := fields[4] == "D" && strings.Contains(strings.Join(o.words, " ")+" ", "ignore add /"+path+" ") // what was asked for
+		_, tracked := was.index[path+" 0"]
+		untracked := fields[4] == "D" && (!tracked || strings.Contains(strings.Join(o.words, " ")+" ", "ignore add /"+path+" ")) // what was asked for
 		if fields[4] == "D" && !there || before.id == fields[3] || staged || untracked {
 			continue
 		}

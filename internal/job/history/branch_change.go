@@ -194,21 +194,21 @@ func RenameBranch(ctx context.Context, d *desk.Desk, given, from, to string, her
 		if own == "" {
 			return b.NoBranch(from)
 		}
-		there, newThere := "", ""
+		there, newThere, head := "", "", ""
 		var h *project.Tie
 		if b.Remote != "" && !hereOnly {
 			var told web.Refs
 			if h, told, err = b.ask(ctx, "branch", "rename", from, to, "--here"); err != nil {
 				return err
 			}
-			there, newThere = told.Branch(from), told.Branch(to)
+			there, newThere, head = told.Branch(from), told.Branch(to), told.Head
 		} else if hereOnly {
 			newThere = b.Refs["refs/remotes/"+b.Remote+"/"+to]
 		}
 		switch {
 		case half && newThere != "" && newThere != own && !b.holds(ctx, own, newThere), !half && (b.Refs["refs/heads/"+to] != "" || newThere != "" && !hereOnly):
 			return errors.Join(p.GiveUp(), fault.New(fault.Decision, "there is a branch %s already", text.Visible(to)).Try("see it", text.Command("uncinate", "history", "--branch", to)))
-		case there != "" && from == b.base:
+		case there != "" && from == cmp.Or(head, b.base):
 			return fault.New(fault.Decision, "%s is the default branch on the host; there another one must become it first", text.Visible(from)).
 				Try("rename it here only", text.Command("uncinate", "branch", "rename", from, to, "--here")).
 				Try("and on the host, once the new one was sent", text.Command("uncinate", "repository", "change", repositoryName(b), "--default-branch", to))
@@ -232,11 +232,28 @@ func RenameBranch(ctx context.Context, d *desk.Desk, given, from, to string, her
 		}
 		if there != "" {
 			p.add("remove on host", plan.Host, "Remove the old name on the host, if nobody sent to it meanwhile", func(ctx context.Context) error {
-				return project.Push(ctx, d, h, []string{"push", "--porcelain", "--force-with-lease=" + from + ":" + there, "--", h.Remote, ":refs/heads/" + from})
+				return b.dropThere(ctx, h, from, there, head)
 			})
 		}
 		return nil
 	})
+}
+
+// dropThere removes a branch on the host, if it is where it was when the host was asked. Where
+// git takes it for the host's default branch still, it is told which that is now.
+func (b *Branching) dropThere(ctx context.Context, h *project.Tie, name, id, head string) error {
+	if err := project.Push(ctx, b.desk, h, []string{"push", "--porcelain", "--force-with-lease=" + name + ":" + id, "--", h.Remote, ":refs/heads/" + name}); err != nil {
+		return err
+	}
+	if b.base != name {
+		return nil
+	}
+	to := "--delete"
+	if head != "" && b.Refs["refs/remotes/"+b.Remote+"/"+head] != "" {
+		to = head
+	}
+	_, err := b.folder.Repo.Do(ctx, "remote", "set-head", b.Remote, to)
+	return git.Fault(err, "git cannot note the host's default branch")
 }
 
 // renamed reports whether a run that was cut off renamed the branch already. Its journal tells
@@ -336,7 +353,7 @@ func RemoveBranch(ctx context.Context, d *desk.Desk, given, name string, hereOnl
 		}
 		if onHost != "" {
 			p.add("remove on host", plan.Host, "Remove it on the host, if nobody sent to it meanwhile", func(ctx context.Context) error {
-				return project.Push(ctx, d, h, []string{"push", "--porcelain", "--force-with-lease=" + name + ":" + onHost, "--", h.Remote, ":refs/heads/" + name})
+				return b.dropThere(ctx, h, name, onHost, told.Head)
 			})
 		}
 		return nil
