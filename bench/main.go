@@ -22,7 +22,7 @@ import (
 func main() {
 	program := flag.String("program", "build/uncinate", "the built program")
 	pairs := flag.Int("pairs", 5, "how many pairs of each")
-	only := flag.String("only", "", "measure only daily, fleets, lists, survey or findings")
+	only := flag.String("only", "", "measure only branches, daily, fleets, lists, survey or findings")
 	way := flag.String("way", "", "of fleets, measure only this way of asking, such as \"one SSH connection\"")
 	flag.Parse()
 	debug.SetGCPercent(400) // as the program sets it
