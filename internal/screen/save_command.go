@@ -33,7 +33,7 @@ message, as with --message.`,
 			o.StringVar(&s.Reason, "reason", "", "why it is saved all the same: a `text`, kept with it")
 			pick := o.Bool("pick", false, "show what changed, and ask what to save")
 			reword := o.Bool("reword", false, "give the last commit this message instead, if it was not sent yet")
-			o.BoolVar(&s.Many, "many", false, "very many new files are meant")
+			o.BoolVar(&s.Many, "many", false, "save more than 1,000 new files, or 100 MB of them, too")
 			o.BoolVar(&s.Preview, "preview", false, "show what would be committed and stop")
 			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) (err error) {
 				s.Folder = in.in()

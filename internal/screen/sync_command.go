@@ -31,7 +31,7 @@ branch or a file is overwritten, a rescue copy is kept.`,
 			in := inFolder(o)
 			save := o.Bool("save", false, "commit all that changed first (with --message)")
 			o.StringVar(&s.Save, "message", "", "with --save: the commit's message, a `text`")
-			o.BoolVar(&s.Many, "many", false, "with --save: very many new files are meant")
+			o.BoolVar(&s.Many, "many", false, "with --save: save more than 1,000 new files, or 100 MB of them, too")
 			o.StringVar(&s.By, "by", "", "`how` both sides' commits are brought together: replay or merge")
 			o.BoolVar(&s.InOnly, "in", false, "receive only, and send nothing")
 			all := o.Bool("all", false, "all projects of this machine, several at once")
@@ -50,7 +50,7 @@ branch or a file is overwritten, a rescue copy is kept.`,
 					if len(args) > 0 {
 						return fault.New(fault.Usage, "--all takes no folder").Try("one project", text.Command("uncinate", "sync", args[0])).Try("all of them", "uncinate sync --all")
 					}
-					return e.syncAll(ctx, d, many.SyncAllOptions{Save: s.Save, By: s.By, InOnly: s.InOnly, Yes: p.yes, Jobs: *jobs})
+					return e.syncAll(ctx, d, many.SyncAllOptions{Save: s.Save, By: s.By, InOnly: s.InOnly, Many: s.Many, Yes: p.yes, Jobs: *jobs})
 				}
 				folder, err := in.of(args...)
 				if err != nil {

@@ -207,8 +207,11 @@ func TestLayUnderAWriter(t *testing.T) {
 	path, told := filepath.Join(f.Path, "log.txt"), filepath.Join(t.TempDir(), "told")
 	c := exec.Command("sh", "-c", `i=0; while [ ! -e "$1.stop" ]; do i=$((i+1)); exec 3>>"$0"; sleep 0.0005; echo "line $i." >&3; exec 3>&-; echo $i > "$1"; done`, path, told)
 	require.NoError(t, c.Start())
-	from, to := two, one
-	for range 40 {
+	from, to, times := two, one, 40
+	if os.Getenv("UNCINATE_SOAK") != "" {
+		times = 2000
+	}
+	for range times {
 		_, err := Lay(t.Context(), d, f, laying(from, to))
 		require.NoError(t, err)
 		from, to = to, from

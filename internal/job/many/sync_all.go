@@ -21,6 +21,7 @@ import (
 type SyncAllOptions struct {
 	Save   string
 	By     string
+	Many   bool // with Save: very many new files are meant
 	InOnly bool
 	Yes    bool
 	Jobs   int // how many at once; 0 for usualJobs
@@ -130,7 +131,7 @@ func syncOne(ctx context.Context, d *desk.Desk, p project.Project, a project.Ans
 	if err != nil {
 		return fail(err)
 	}
-	how := syncing.Options{Folder: p.Folder, Save: o.Save, By: o.By, InOnly: o.InOnly}
+	how := syncing.Options{Folder: p.Folder, Save: o.Save, By: o.By, InOnly: o.InOnly, Many: o.Many}
 	if seen == nil {
 		how.Seen = l
 	}
