@@ -2,6 +2,7 @@ package worktree
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"crypto/sha1"
 	"crypto/sha256"
@@ -13,7 +14,9 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
+	"time"
 
 	"uncinate/internal/core/text"
 	"uncinate/internal/desk"
@@ -78,7 +81,13 @@ func (g *gate) look(ctx context.Context, all []change) error {
 		var odd []string // neither as in git, as it lies
 		ids := map[string]string{}
 		err := eachFile(top, func(p string) error {
-			id, err := rawID(filepath.Join(top, filepath.FromSlash(p)), g.digits())
+			full := filepath.Join(top, filepath.FromSlash(p))
+			size, _, err := files.Stamp(full)
+			if err != nil {
+				return err
+			}
+			g.bulk += size
+			id, err := rawID(full, g.digits())
 			if err == nil && id != old[p] {
 				odd, ids[p] = append(odd, p), id
 			}
@@ -225,6 +234,54 @@ func (g *gate) sweep(ctx context.Context) error {
 		if err := files.RemoveAll(top); err != nil {
 			return err
 		}
+	}
+	return nil
+}
+
+// What stays aside until the next run, and how long more than that does.
+const (
+	mostAside = 1 << 30 // bytes
+	atLeast   = 10 * time.Second
+)
+
+// thin makes room where very much is aside: after a while the largest files go first, unless a
+// program has them open or wrote to them.
+func (g *gate) thin(ctx context.Context) error {
+	if g.bulk <= g.most {
+		return nil
+	}
+	g.desk.Tell.Note("%s of files that were replaced are aside; most of them are removed in ten seconds.", text.Size(g.bulk))
+	if err := g.desk.Pause(ctx, atLeast); err != nil {
+		return nil // the next run does it
+	}
+	type lying struct {
+		path string
+		size int64
+	}
+	var all []lying
+	open, _ := openfiles.Below(g.asides)
+	err := eachFile(g.asides, func(p string) error {
+		full := filepath.Join(g.asides, filepath.FromSlash(p))
+		size, changed, err := files.Stamp(full)
+		run, rest, _ := strings.Cut(p, "/")
+		_, marked, e := files.Stamp(filepath.Join(g.asides, run, "marker"))
+		if _, held := open[full]; err == nil && e == nil && !held && changed < marked && strings.HasPrefix(rest, "aside") {
+			all = append(all, lying{full, size})
+		}
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	slices.SortFunc(all, func(a, b lying) int { return cmp.Compare(b.size, a.size) })
+	for _, x := range all {
+		if g.bulk <= g.most {
+			break
+		}
+		if err := files.Remove(x.path); err != nil {
+			return err
+		}
+		g.bulk -= x.size
 	}
 	return nil
 }

@@ -60,6 +60,9 @@ func (g *gate) finish(ctx context.Context, all []change) error {
 	if err := g.putAside(); err != nil {
 		return err
 	}
+	if err := g.thin(ctx); err != nil {
+		return err
+	}
 	if _, err := g.folder.Repo.Do(ctx, "update-index", "-q", "--refresh"); err != nil && git.Code(err) != 1 {
 		return git.Fault(err, "git's index cannot be brought up to date")
 	}

@@ -58,6 +58,8 @@ type gate struct {
 	locked  bool            // git's lock on the index is ours
 	resumed bool
 	rescued []int
+	bulk    int64 // bytes that are aside
+	most    int64 // that may be for long
 }
 
 func gateOf(d *desk.Desk, f *project.Folder) (*gate, error) {
@@ -65,7 +67,7 @@ func gateOf(d *desk.Desk, f *project.Folder) (*gate, error) {
 	if err != nil {
 		return nil, err
 	}
-	g := &gate{desk: d, folder: f, own: own, dirs: map[string]bool{}}
+	g := &gate{desk: d, folder: f, own: own, dirs: map[string]bool{}, most: mostAside}
 	if g.rescuer, err = RescuerOf(d, f); err != nil {
 		return nil, err
 	}

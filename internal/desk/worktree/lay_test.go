@@ -1,6 +1,7 @@
 package worktree
 
 import (
+	"context"
 	"fmt"
 	"io/fs"
 	"os"
@@ -278,4 +279,35 @@ func TestLayLeavesOut(t *testing.T) {
 	assert.NoDirExists(t, filepath.Join(f.Path, "deep"))
 	assert.FileExists(t, filepath.Join(f.Path, "gone.txt"), "files at the top belong to every part")
 	assert.Empty(t, run("status", "--porcelain"))
+}
+
+// TestThin makes room where very much is aside: the largest go first, but for what a program has
+// open or wrote to since.
+func TestThin(t *testing.T) {
+	d, f, _, _, _ := layable(t)
+	d.Sleep = func(context.Context, time.Duration) error { return nil }
+	g, err := gateOf(d, f)
+	require.NoError(t, err)
+	top := filepath.Join(g.asides, "1", "aside")
+	require.NoError(t, os.MkdirAll(top, 0o700))
+	before := time.Now().Add(-time.Minute)
+	for name, size := range map[string]int{"large": 900, "held": 800, "late": 700, "small": 10} {
+		require.NoError(t, os.WriteFile(filepath.Join(top, name), make([]byte, size), 0o600))
+		require.NoError(t, os.Chtimes(filepath.Join(top, name), before, before))
+	}
+	require.NoError(t, os.WriteFile(filepath.Join(g.asides, "1", "marker"), nil, 0o600))
+	late := time.Now().Add(time.Second)
+	require.NoError(t, os.Chtimes(filepath.Join(top, "late"), late, late))
+	c := exec.Command("sleep", "30")
+	c.Stdin, err = os.Open(filepath.Join(top, "held"))
+	require.NoError(t, err)
+	require.NoError(t, c.Start())
+	defer func() { _ = c.Process.Kill(); _ = c.Wait() }()
+	g.bulk, g.most = 2410, 1600
+	require.NoError(t, g.thin(t.Context()))
+	left, err := files.Names(top)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"held", "late", "small"}, left)
+	require.NoError(t, g.sweep(t.Context()))
+	assert.FileExists(t, filepath.Join(top, "held"), "a program has it open")
 }
