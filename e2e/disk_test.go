@@ -11,16 +11,16 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// smallDisk puts the machine's own folders on a file system of so many pages of 4 kB,
-// and gives a way to leave only some of them free.
-func (m *machine) smallDisk(pages int) (leave func(free int)) {
+// smallDisk puts a folder of the home on a file system of so many pages of 4 kB, and gives a
+// way to leave only some of them free; with a number below 0, all.
+func (m *machine) smallDisk(folder string, pages int) (leave func(free int)) {
 	t := m.t
 	t.Helper()
 	linux(t)
 	if os.Getuid() != 0 {
 		t.Fatal("a small file system is mounted for this test, which takes root; run it as root, in a container for example")
 	}
-	top := filepath.Join(m.home, ".uncinate")
+	top := filepath.Join(m.home, folder)
 	require.NoError(t, os.MkdirAll(top, 0o700))
 	out, err := exec.Command("mount", "-t", "tmpfs", "-o", "mode=700,nr_blocks="+strconv.Itoa(pages), "tmpfs", top).CombinedOutput()
 	require.NoError(t, err, string(out))
@@ -53,7 +53,7 @@ func TestDiskFull(t *testing.T) {
 	t.Parallel()
 	h := newHost(t)
 	m := newMachine(t)
-	leave := m.smallDisk(64)
+	leave := m.smallDisk(".uncinate", 64)
 	leave(0)
 	m.refused(1, []string{"no space left on device"}, "", "", "host", "add", "gannet", "--at", h.URL)
 	m.refused(1, []string{"no space left on device"}, "", "", "vault", "make", "--by", "file")
@@ -104,7 +104,7 @@ func TestDiskFullWhileKeysAreExchanged(t *testing.T) {
 	t.Parallel()
 	h := newHost(t)
 	m := newMachine(t)
-	leave := m.smallDisk(80)
+	leave := m.smallDisk(".uncinate", 80)
 	m.ok("", "", "host", "add", "gannet", "--at", h.URL)
 	m.ok("", "", "vault", "make", "--by", "file")
 	m.ok("", h.token["tern"], "account", "add", "--host", "gannet")

@@ -1,14 +1,12 @@
 package e2e
 
 import (
-	"errors"
 	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
 	"sync"
-	"syscall"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -20,21 +18,11 @@ import (
 func TestSyncOnAFullDisk(t *testing.T) {
 	t.Parallel()
 	linux(t)
-	if os.Getuid() != 0 {
-		t.Fatal("a small file system is mounted for this test, which takes root; run it as root, in a container for example")
-	}
 	h := newHost(t)
 	pier, launch, _ := shared(t, h)
 	small := filepath.Join(launch.home, "small")
-	require.NoError(t, os.Mkdir(small, 0o755))
-	out, err := exec.Command("mount", "-t", "tmpfs", "-o", "size=3m", "tmpfs", small).CombinedOutput()
-	require.NoError(t, err, string(out))
-	t.Cleanup(func() {
-		out, err := exec.Command("umount", small).CombinedOutput()
-		require.NoError(t, err, string(out))
-	})
+	leave := launch.smallDisk("small", 768)
 	launch.ok("", "", "clone", "saltmarsh/gauge", "small/gauge")
-	filler := filepath.Join(small, "filler")
 	for round, free := range []int{0, 8, 40, 60, 90, 120} {
 		for i := range 40 {
 			pier.write("gauge", map[string]string{fmt.Sprintf("many/%02d.txt", i): strings.Repeat(fmt.Sprint(round, i, " "), 900)})
@@ -43,16 +31,7 @@ func TestSyncOnAFullDisk(t *testing.T) {
 		launch.write("small/gauge", map[string]string{"own.txt": fmt.Sprint("own ", round)})
 		launch.ok("small/gauge", "", "save", fmt.Sprint("Own ", round))
 		launch.write("small/gauge", map[string]string{"unsaved.txt": fmt.Sprint("unsaved ", round)})
-		// Fill it, but for some pages.
-		f, err := os.Create(filler)
-		require.NoError(t, err)
-		page, n := make([]byte, 4096), 0
-		for ; err == nil; n++ {
-			_, err = f.Write(page)
-		}
-		require.True(t, errors.Is(err, syscall.ENOSPC), err)
-		require.NoError(t, f.Truncate(int64(max(n-1-free, 0))*4096))
-		require.NoError(t, f.Close())
+		leave(free)
 		r := launch.run("small/gauge", "", "sync")
 		if r.code != 0 {
 			assert.Contains(t, strings.ToLower(r.err), "no space left on device", "%d free", free)
@@ -60,7 +39,7 @@ func TestSyncOnAFullDisk(t *testing.T) {
 		data, err := os.ReadFile(filepath.Join(small, "gauge/unsaved.txt"))
 		require.NoError(t, err)
 		assert.Equal(t, fmt.Sprint("unsaved ", round), string(data))
-		require.NoError(t, os.Remove(filler))
+		leave(-1)
 		r = launch.run("small/gauge", "", "sync")
 		require.Equal(t, 0, r.code, "%d pages were free: %s", free, r.err)
 		assert.Equal(t, fmt.Sprintf("Own %d\nRound %d", round, round), launch.git("small/gauge", "log", "-2", "--format=%s"))
@@ -71,6 +50,52 @@ func TestSyncOnAFullDisk(t *testing.T) {
 		launch.git("small/gauge", "reflog", "expire", "--expire=now", "--all")
 		launch.git("small/gauge", "gc", "-q", "--prune=now")
 		require.NoError(t, os.RemoveAll(filepath.Join(small, "gauge/.git/uncinate")))
+	}
+}
+
+// TestLocalWorkOnAFullDisk lets the disk be full, to a page, when branches are switched to and
+// joined and work is saved: the cause is said, nothing is lost, and with room again it ends.
+func TestLocalWorkOnAFullDisk(t *testing.T) {
+	t.Parallel()
+	linux(t)
+	h := newHost(t)
+	_, launch, _ := shared(t, h)
+	small := filepath.Join(launch.home, "small")
+	leave := launch.smallDisk("small", 768)
+	launch.ok("", "", "clone", "saltmarsh/gauge", "small/gauge")
+	launch.git("small/gauge", "switch", "-q", "-c", "other")
+	for i := range 30 {
+		launch.write("small/gauge", map[string]string{fmt.Sprintf("many/%02d.txt", i): strings.Repeat(fmt.Sprint("other ", i, " "), 700)})
+	}
+	launch.git("small/gauge", "add", "-A")
+	launch.git("small/gauge", "commit", "-q", "-m", "Other")
+	launch.git("small/gauge", "switch", "-q", "main")
+	launch.write("small/gauge", map[string]string{"own.txt": "own\n"})
+	launch.ok("small/gauge", "", "save", "Own")
+	launch.write("small/gauge", map[string]string{"unsaved.txt": "unsaved\n", "many/tide.log": "ignored\n"})
+	kept := filepath.Join(t.TempDir(), "kept")
+	launch.command("", "", "cp", "-a", filepath.Join(small, "gauge"), kept)
+	for _, line := range []string{"branch switch other", "branch join other", "save Unsaved", "branch make third --from other --switch"} {
+		for _, free := range []int{0, 1, 2, 3, 5, 8, 13, 21, 34, 55, 89, 144} {
+			launch.command("", "", "rm", "-rf", filepath.Join(small, "gauge"))
+			launch.command("", "", "cp", "-a", kept, filepath.Join(small, "gauge"))
+			leave(free)
+			r := launch.run("small/gauge", "", strings.Fields(line)...)
+			if r.code != 0 {
+				assert.Contains(t, strings.ToLower(r.err), "no space left on device", "%s, %d free", line, free)
+			}
+			leave(-1)
+			if r.code != 0 {
+				launch.ok("small/gauge", "", strings.Fields(line)...)
+			}
+			for p, s := range map[string]string{"unsaved.txt": "unsaved\n", "many/tide.log": "ignored\n"} {
+				data, err := os.ReadFile(filepath.Join(small, "gauge", p))
+				require.NoError(t, err)
+				assert.Equal(t, s, string(data), "%s, %d free", line, free)
+			}
+			status := launch.git("small/gauge", "status", "--porcelain")
+			assert.Equal(t, line == "save Unsaved", status == "", "%s, %d free: %s", line, free, status)
+		}
 	}
 }
 

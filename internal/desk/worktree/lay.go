@@ -232,11 +232,7 @@ func (g *gate) stage(ctx context.Context, all []change) error {
 		return err
 	}
 	if err := g.readTree(ctx, index, "-u"); err != nil {
-		err := git.Fault(err, "git cannot bring the commits into the folder")
-		if files.Full(g.at) {
-			return fault.Of(err).Detail("There is no space left on device: the file system of %s is full.", text.Visible(g.at))
-		}
-		return err
+		return git.Fault(err, "git cannot bring the commits into the folder")
 	}
 	if err := g.leaveOut(ctx, index); err != nil {
 		return err

@@ -15,7 +15,7 @@ func Fault(err error, format string, args ...any) error {
 	var e *Error
 	f := fault.New(fault.Failed, format, args...).Because(err)
 	if errors.As(err, &e) {
-		if strings.Contains(e.Says, "Out of diskspace") { // its own words for ENOSPC, in some places
+		if e.Full && !strings.Contains(e.Says, "No space left on device") { // it does not always tell
 			f.Detail("There is no space left on device: the file system is full.")
 		}
 		for _, line := range e.Lines(6) {

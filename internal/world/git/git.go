@@ -22,6 +22,7 @@ import (
 
 	"uncinate/internal/core/fault"
 	"uncinate/internal/core/text"
+	"uncinate/internal/world/files"
 )
 
 // Least is the oldest version of git that is supported.
@@ -90,6 +91,7 @@ type Error struct {
 	Command string // the sub-command, such as "push"
 	Code    int    // -1 when it did not run or was killed
 	Says    string // standard error, control characters shown
+	Full    bool   // the file system on which it ran has no room
 	cause   error
 }
 
@@ -207,6 +209,7 @@ func (g *Git) Run(ctx context.Context, c Cmd) ([]byte, error) {
 	var exit *exec.ExitError
 	if errors.As(err, &exit) {
 		e.Code, e.Says = exit.ExitCode(), errs.String()
+		e.Full = c.Dir != "" && files.Full(c.Dir)
 	}
 	return out.kept.Bytes(), e
 }
