@@ -88,6 +88,9 @@ func (g *gate) look(ctx context.Context, all []change) error {
 			}
 			g.bulk += size
 			id, err := rawID(full, g.digits())
+			if errors.Is(err, fs.ErrPermission) && os.Chmod(full, 0o600) == nil { // one's own, that was not to be read
+				id, err = rawID(full, g.digits())
+			}
 			if err == nil && id != old[p] {
 				odd, ids[p] = append(odd, p), id
 			}

@@ -234,6 +234,9 @@ func (g *gate) same(p string) (bool, error) {
 		return false, err
 	}
 	y, err := rawID(g.work(p), g.digits())
+	if errors.Is(err, fs.ErrPermission) {
+		return false, nil
+	}
 	return x == y, passMissing(err)
 }
 
