@@ -95,6 +95,23 @@ func (r *Rescuer) stands() bool {
 	return files.KindOf(r.store.Dir) == files.Folder
 }
 
+// hold takes the store for one run: several work trees of one repository share it, and what
+// one has only begun to keep another's tidying up would take away.
+func (r *Rescuer) hold(ctx context.Context) (*files.Held, error) {
+	for try := 0; ; try++ {
+		held, holder, err := files.Lock(filepath.Join(filepath.Dir(r.store.Dir), "rescue.lock"))
+		if err != nil || held != nil {
+			return held, err
+		}
+		if try == 600 {
+			return nil, fault.New(fault.Failed, "another uncinate (process %d) has been working on the rescue copies for a minute", holder)
+		}
+		if err := r.desk.Pause(ctx, 100*time.Millisecond); err != nil {
+			return nil, err
+		}
+	}
+}
+
 // ready makes the copies' repository: elsewhere, and it gets its name once it is whole.
 func (r *Rescuer) ready(ctx context.Context) error {
 	if r.stands() {
@@ -170,6 +187,11 @@ func (r *Rescuer) KeepAll(ctx context.Context, k Kept) (int, error) {
 	if len(k.Refs)+len(k.Paths)+len(k.Staged) == 0 {
 		return 0, nil
 	}
+	held, err := r.hold(ctx)
+	if err != nil {
+		return 0, err
+	}
+	defer held.Release()
 	if err := r.ready(ctx); err != nil {
 		return 0, err
 	}

