@@ -123,3 +123,17 @@ func TestRemovedDefaultBranch(t *testing.T) {
 	assert.Equal(t, "refs/remotes/origin/deck", launch.git("gauge", "symbolic-ref", "refs/remotes/origin/HEAD"))
 	assert.NotContains(t, launch.git("gauge", "fsck"), "invalid")
 }
+
+// TestDetachKeepsWhatOnlyGitKnew detaches a copy that knows a branch which the host has no more.
+func TestDetachKeepsWhatOnlyGitKnew(t *testing.T) {
+	t.Parallel()
+	_, pier, launch, _, theirs := lookedAt(t)
+	pier.ok("gauge", "", "sync")
+	launch.ok("gauge", "", "branch", "switch", "main")
+	launch.ok("gauge", "", "branch", "remove", "survey", "--yes")
+	r := pier.run("gauge", "", "detach", "--yes")
+	require.Equal(t, 0, r.code, r.err)
+	assert.Contains(t, r.err, "kept as rescue copy 1")
+	pier.git("gauge", "gc", "-q", "--prune=now")
+	assert.Contains(t, pier.ok("gauge", "", "rescue", "show", "1"), theirs[:10])
+}

@@ -115,3 +115,19 @@ func TestNothingGoesInUnasked(t *testing.T) {
 	pier.ok("buoys", "", "save", "Notes", "--only", "notes/")
 	assert.Contains(t, pier.git("buoys", "ls-tree", "-r", "--name-only", "HEAD"), "notes/own.txt")
 }
+
+// TestUntrackKeepsWhatWasStaged takes a file out of git of which something was only staged, and
+// looks at the changes of a part that is checked out alone.
+func TestUntrackKeepsWhatWasStaged(t *testing.T) {
+	t.Parallel()
+	h := newHost(t)
+	pier, _, _ := shared(t, h)
+	pier.write("gauge", map[string]string{"plan.txt": "staged\n"})
+	pier.git("gauge", "add", "plan.txt")
+	pier.write("gauge", map[string]string{"plan.txt": "later\n"})
+	pier.ok("gauge", "", "ignore", "add", "--untrack", "/plan.txt")
+	assert.Equal(t, "staged\n", pier.ok("gauge", "", "rescue", "show", "1", "plan.txt"))
+	pier.git("gauge", "sparse-checkout", "set", "src")
+	pier.write("gauge", map[string]string{"deep/new.txt": "n\n"})
+	assert.Contains(t, pier.ok("gauge", "", "changes"), "deep/new.txt")
+}

@@ -2,8 +2,12 @@ package worktree
 
 import (
 	"context"
+	"slices"
+	"strings"
 
 	"uncinate/internal/core/text"
+	"uncinate/internal/desk"
+	"uncinate/internal/desk/project"
 	"uncinate/internal/world/git"
 )
 
@@ -25,4 +29,40 @@ func DropBranch(ctx context.Context, repo *git.Repo, name string) error {
 func First(ctx context.Context, repo *git.Repo, branch, track string) error {
 	_, err := repo.Do(ctx, "checkout", "-q", "--no-overwrite-ignore", "-B", branch, "--track", track)
 	return git.Fault(err, "git cannot lay out the files of branch %s", text.Visible(branch))
+}
+
+// KeepTracked keeps a rescue copy of what git knows of a remote's branches and no branch or tag
+// here holds, before that is forgotten: the host may have it no more. It gives the copy's number.
+func KeepTracked(ctx context.Context, d *desk.Desk, f *project.Folder, remote, before string) (int, error) {
+	r, err := RescuerOf(d, f)
+	if err != nil {
+		return 0, err
+	}
+	refs, err := f.Repo.LocalRefs(ctx, r.Common)
+	if err != nil {
+		return 0, git.Fault(err, "git cannot list the branches")
+	}
+	var going []Moving
+	var held []string
+	for ref, id := range refs {
+		switch {
+		case strings.HasPrefix(ref, "refs/remotes/"+remote+"/") && ref != "refs/remotes/"+remote+"/HEAD":
+			going = append(going, Moving{Ref: ref, ID: id})
+		case strings.HasPrefix(ref, "refs/heads/"), strings.HasPrefix(ref, "refs/tags/"):
+			held = append(held, "^"+id)
+		}
+	}
+	slices.SortFunc(going, func(a, b Moving) int { return strings.Compare(a.Ref, b.Ref) })
+	var keep []Moving
+	for _, m := range going {
+		in := strings.Join(append([]string{m.ID}, held...), "\n") + "\n"
+		out, err := f.Repo.Run(ctx, git.Cmd{Dir: f.Path, Config: f.Repo.Safe, In: strings.NewReader(in), Args: []string{"rev-list", "--count", "-1", "--stdin"}})
+		if err != nil {
+			return 0, git.Fault(err, "git cannot tell what would be lost with %s", text.Visible(m.Ref))
+		}
+		if strings.TrimSpace(string(out)) != "0" {
+			keep, held = append(keep, m), append(held, "^"+m.ID) // what it leads to needs no other copy
+		}
+	}
+	return r.KeepAll(ctx, Kept{Before: before, Refs: keep})
 }

@@ -14,7 +14,6 @@ import (
 	"strings"
 	"time"
 
-	"uncinate/internal/core/fault"
 	"uncinate/internal/core/text"
 	"uncinate/internal/desk"
 	"uncinate/internal/desk/project"
@@ -81,86 +80,6 @@ func RescuerOf(d *desk.Desk, f *project.Folder) (*Rescuer, error) {
 	store.GitDir = store.Dir
 	store.Safe = append(git.Harmless(nil), "core.fsync=committed,reference", "core.bare=true", "protocol.version=2")
 	return &Rescuer{desk: d, repo: f.Repo, store: store, Common: common}, nil
-}
-
-// stands reports whether the store is there, whole enough for git to take it for one
-// (gitrepository-layout documentation). One that is not is never given to git, which would look
-// for a repository further up and find the project's.
-func (r *Rescuer) stands() bool {
-	for name, kind := range map[string]files.Kind{"HEAD": files.Regular, "config": files.Regular, "objects": files.Folder, "refs": files.Folder} {
-		if files.KindOf(filepath.Join(r.store.Dir, name)) != kind {
-			return false
-		}
-	}
-	return files.KindOf(r.store.Dir) == files.Folder
-}
-
-// hold takes the store for one run: several work trees of one repository share it, and what
-// one has only begun to keep another's tidying up would take away.
-func (r *Rescuer) hold(ctx context.Context) (*files.Held, error) {
-	for try := 0; ; try++ {
-		held, holder, err := files.Lock(filepath.Join(filepath.Dir(r.store.Dir), "rescue.lock"))
-		if err != nil || held != nil {
-			return held, err
-		}
-		if try == 600 {
-			return nil, fault.New(fault.Failed, "another uncinate (process %d) has been working on the rescue copies for a minute", holder)
-		}
-		if err := r.desk.Pause(ctx, 100*time.Millisecond); err != nil {
-			return nil, err
-		}
-	}
-}
-
-// ready makes the copies' repository: elsewhere, and it gets its name once it is whole.
-func (r *Rescuer) ready(ctx context.Context) error {
-	if r.stands() {
-		return r.sweep()
-	}
-	form, err := r.repo.Do(ctx, "rev-parse", "--show-object-format")
-	if err != nil {
-		return git.Fault(err, "git cannot tell how it keeps its objects")
-	}
-	top := filepath.Dir(r.store.Dir)
-	if err := files.MakeFolder(top, 0o700); err != nil {
-		return err
-	}
-	fresh, done, err := files.ScratchIn(top, "rescue-new-")
-	if err != nil {
-		return fault.New(fault.Failed, "the place for rescue copies cannot be made").Because(err)
-	}
-	made := *r.store
-	made.GitDir = ""
-	_, err = made.Run(ctx, git.Cmd{Dir: fresh, Config: r.store.Safe, Args: []string{"init", "-q", "--bare", "--template=", "--object-format=" + form, "--", filepath.Join(fresh, "it")}})
-	if err = git.Fault(err, "the place for rescue copies cannot be made"); err == nil && !files.Missing(r.store.Dir) {
-		// Half of one, as a run that was killed may have left it, is kept beside.
-		err = files.Move(r.store.Dir, r.store.Dir+".half-"+strconv.FormatInt(r.desk.Now().UnixNano(), 10))
-	}
-	if err == nil {
-		err = files.Move(filepath.Join(fresh, "it"), r.store.Dir)
-	}
-	if err = errors.Join(err, done()); err == nil {
-		err = files.Settle(top)
-	}
-	return err
-}
-
-// sweep takes away what runs that were killed left in the store.
-func (r *Rescuer) sweep() error {
-	names, err := files.Names(r.store.Dir)
-	if err != nil {
-		return err
-	}
-	for _, n := range names {
-		rest, is := strings.CutPrefix(n, "index.")
-		id, err := strconv.Atoi(strings.TrimSuffix(rest, ".lock"))
-		if is && err == nil && id != os.Getpid() && !files.Runs(id) {
-			if err := files.Remove(filepath.Join(r.store.Dir, n)); err != nil {
-				return err
-			}
-		}
-	}
-	return nil
 }
 
 // Staged is what is in the index alone.

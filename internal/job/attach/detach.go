@@ -105,6 +105,13 @@ func (t *Detach) prepare(ctx context.Context, where string, o DetachOptions) err
 	}
 	t.steps = []desk.Step{{Item: plan.Item{ID: "untie", Place: plan.Here, Sentence: fmt.Sprintf("Remove the remote %s and its sign-in from git's configuration here", text.Visible(t.Options.Remote))},
 		Do: func(ctx context.Context) error {
+			n, err := worktree.KeepTracked(ctx, d, t.Folder, t.Options.Remote, "detach")
+			if err != nil {
+				return err
+			}
+			if n > 0 {
+				d.Tell.Note("What git knew of the host's branches, and no branch here holds, is kept as rescue copy %d.", n)
+			}
 			if err := target.Untie(ctx, d, t.Folder, t.Options.Remote); err != nil {
 				return err
 			}

@@ -252,7 +252,7 @@ func withNew(ctx context.Context, f *project.Folder) (index string, large map[st
 		return index, large, done, nil
 	}
 	_, err = f.Repo.Run(ctx, git.Cmd{Dir: f.Path, Config: f.Repo.Safe, In: &names, Env: []string{"GIT_INDEX_FILE=" + index, "GIT_LITERAL_PATHSPECS=1"},
-		Args: []string{"add", "--intent-to-add", "--pathspec-from-file=-", "--pathspec-file-nul"}})
+		Args: []string{"add", "--intent-to-add", "--sparse", "--pathspec-from-file=-", "--pathspec-file-nul"}})
 	return index, large, done, git.Fault(err, "git cannot look at the new files")
 }
 

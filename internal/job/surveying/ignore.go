@@ -16,6 +16,7 @@ import (
 	"uncinate/internal/core/text"
 	"uncinate/internal/desk"
 	"uncinate/internal/desk/project"
+	"uncinate/internal/desk/worktree"
 	"uncinate/internal/world/files"
 	"uncinate/internal/world/git"
 	"uncinate/internal/world/tree"
@@ -71,6 +72,7 @@ type Added struct {
 	Stood     []string `json:"stood" says:"rules that stood already, with file and line"`
 	Tracked   []string `json:"tracked" says:"files that a rule hits and that git has already, so that it goes on carrying them"`
 	Untracked []string `json:"untracked" says:"files that git carries no longer from the next commit on; they stay here"`
+	Rescued   int      `json:"rescued,omitempty" says:"the rescue copy that holds what only was staged of them"`
 }
 
 // AddOptions are a person's wishes.
@@ -136,12 +138,44 @@ func IgnoreAdd(ctx context.Context, d *desk.Desk, o AddOptions) (*Added, error) 
 		}
 	}
 	if len(out.Untracked) > 0 {
+		if out.Rescued, err = keepStaged(ctx, d, f, out.Untracked); err != nil {
+			return nil, err
+		}
 		in := strings.NewReader(strings.Join(out.Untracked, "\x00") + "\x00")
 		if _, err := f.Repo.Run(ctx, project.GitCmd(f, in, "update-index", "--force-remove", "-z", "--stdin")); err != nil {
 			return nil, git.Fault(err, "git cannot take the files out of its index")
 		}
 	}
 	return out, nil
+}
+
+// keepStaged keeps a rescue copy of what is staged of files, where it is neither in the last
+// commit nor in the folder.
+func keepStaged(ctx context.Context, d *desk.Desk, f *project.Folder, paths []string) (int, error) {
+	st, err := f.Repo.Status(ctx, false)
+	if err != nil {
+		return 0, git.Fault(err, "git cannot tell what changed")
+	}
+	only := map[string]bool{}
+	for _, e := range st.Entries {
+		only[e.Path] = slices.Contains(paths, e.Path) && strings.ContainsRune("AMT", rune(e.XY[0])) && e.XY[1] != '.'
+	}
+	lines, err := f.Repo.Lines(ctx, "ls-files", "-s", "-z")
+	if err != nil {
+		return 0, git.Fault(err, "git's index cannot be read")
+	}
+	k := worktree.Kept{Before: "ignore add --untrack"}
+	for _, line := range lines {
+		meta, p, _ := strings.Cut(line, "\t")
+		if x := strings.Fields(meta); only[p] && len(x) == 3 {
+			k.Staged = append(k.Staged, worktree.Staged{Path: p, Mode: x[0], ID: x[1]})
+		}
+	}
+	r, err := worktree.RescuerOf(d, f)
+	if err != nil || len(k.Staged) == 0 {
+		return 0, err
+	}
+	return r.KeepAll(ctx, k)
 }
 
 // given makes rules of what the person gave, and notes which are there already and which files
