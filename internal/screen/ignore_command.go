@@ -174,6 +174,9 @@ func (e *Env) added(r *surveying.Added, o surveying.AddOptions) {
 	for _, t := range r.Untracked {
 		e.Say("%sno longer tracked by git from the next commit on, and still here: %s", would, text.Visible(t))
 	}
+	if r.Rescued > 0 {
+		e.Say("What was staged of it, and is not in the folder, is kept as rescue copy %d: uncinate rescue show %d", r.Rescued, r.Rescued)
+	}
 	if len(r.Untracked) > 0 && !o.Preview {
 		e.Aside("%s", e.Err.wrap("Commits made before still hold it. If it is a secret, replace it where it is used: whoever has those commits has it.", 0))
 	}
