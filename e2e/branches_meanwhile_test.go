@@ -137,3 +137,20 @@ func TestDetachKeepsWhatOnlyGitKnew(t *testing.T) {
 	pier.git("gauge", "gc", "-q", "--prune=now")
 	assert.Contains(t, pier.ok("gauge", "", "rescue", "show", "1"), theirs[:10])
 }
+
+// TestAnotherChangeIsFinishedFirst kills a rename between its steps; what is tried then names the
+// line that finishes it.
+func TestAnotherChangeIsFinishedFirst(t *testing.T) {
+	t.Parallel()
+	h := newHost(t)
+	pier, _, _ := shared(t, h)
+	pier.ok("gauge", "", "branch", "make", "survey", "--publish")
+	pier.ok("gauge", "", "branch", "make", "other")
+	require.True(t, pier.killWhen("gauge", func(journal []byte) bool { return strings.Contains(string(journal), `"step":"send","mark":"begun"`) }, "branch", "rename", "survey", "count", "--yes"))
+	pier.free()
+	said := pier.refused(3, []string{"another change was cut off here"}, "gauge", "", "branch", "remove", "other", "--yes")
+	r := pier.pasted("", strings.ReplaceAll(said, "--folder", "--yes --folder"))
+	require.Equal(t, 0, r.code, r.out)
+	pier.ok("gauge", "", "branch", "remove", "other", "--yes")
+	assert.NotContains(t, pier.git("gauge", "for-each-ref"), "survey")
+}

@@ -20,7 +20,7 @@ type Change struct {
 	Subject string // what it changes; one run at a time works on it
 	Host    string // the name of the host that steps act on; empty where they act on several or none
 	AsWas   string // the sentence for an error: what stands where a step failed
-	Line    string // the command that goes on with it where it was cut off; empty where any does
+	Line    string // the command that goes on with it where it was cut off, without its folder; empty where any does
 	Wanted  map[string]string
 
 	About string // the thing itself, as a result names it
@@ -66,9 +66,9 @@ func (c *Change) GoesOn() (*plan.State, error) {
 	if err != nil || !found {
 		return nil, err
 	}
-	if line := s.Head.Wanted["line"]; line != c.Line {
+	if line := s.Head.Wanted["line"]; line != c.Line && line != "" {
 		f := fault.New(fault.Decision, "another change was cut off here, and is not finished")
-		return nil, f.Try("finish it first", line)
+		return nil, f.Try("finish it first", line+" "+text.Command("--folder", c.Subject))
 	}
 	return &s, nil
 }

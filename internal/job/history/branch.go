@@ -213,9 +213,6 @@ func planBranches(ctx context.Context, d *desk.Desk, given, head string, line []
 		return nil, err
 	}
 	p := &BranchPlan{Change: &desk.Change{Desk: d, Job: line[0], Subject: f.Path, AsWas: "The branches are as they were.", Head: head}, held: held}
-	if given != "." && given != "" {
-		line = append(line, "--folder", given)
-	}
 	p.Line, p.Wanted = text.Command(append([]string{"uncinate"}, line...)...), map[string]string{}
 	b, err := LookAtBranches(ctx, d, f)
 	if err == nil {
