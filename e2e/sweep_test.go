@@ -122,3 +122,33 @@ func TestKilledAtEveryStep(t *testing.T) {
 		}
 	}
 }
+
+// TestStatusTellsOfACut looks at a project in which files were being brought in when that was
+// killed, and lets any command go on with it.
+func TestStatusTellsOfACut(t *testing.T) {
+	linux(t)
+	t.Parallel()
+	h := newHost(t)
+	pier, launch, _ := shared(t, h)
+	pier.write("gauge", map[string]string{"more.txt": "m\n", "notes.txt": "theirs\n"})
+	pier.ok("gauge", "", "sync", "--save", "--message", "More")
+	home := filepath.Join(launch.home, "gauge")
+	for n := 1; ; n++ {
+		require.Less(t, n, 60, "it is never cut off between its moves")
+		launch.killAfter(n, "sync", "--folder", home)
+		launch.free()
+		if journal, err := os.ReadFile(filepath.Join(home, ".git/uncinate/laying/journal.json")); err == nil && strings.Contains(string(journal), `"Ready": true`) {
+			break
+		}
+	}
+	said := launch.ok("gauge", "", "status", "--json")
+	assert.Contains(t, said, `"cut_off": true`)
+	assert.Contains(t, said, `"state": "unfinished"`)
+	assert.Contains(t, launch.ok("gauge", "", "status"), "files were being brought in when that was cut off")
+	assert.Contains(t, launch.ok("gauge", "", "status", "--all"), "files were being brought in when that was cut off")
+	r := launch.run("gauge", "", "branch", "make", "any")
+	require.Equal(t, 0, r.code, r.err)
+	assert.Contains(t, r.err, "Went on from where it was cut off")
+	assert.Equal(t, "More", launch.git("gauge", "log", "-1", "--format=%s"))
+	assert.Empty(t, launch.git("gauge", "status", "--porcelain"))
+}

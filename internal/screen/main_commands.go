@@ -75,14 +75,8 @@ func (l *list) Set(s string) error { *l = append(*l, s); return nil }
 
 func changes(m map[string]int) string { return board.Changes(m) }
 
-func (e *Env) standing(s *project.Standing) {
-	e.Say("%s on branch %s", e.Out.strong(text.Visible(filepath.Base(s.Folder))), text.Visible(s.Branch))
-	files := "all saved"
-	if !s.Clean() {
-		files = changes(s.Changed) + "; not saved yet"
-	}
-	host := ""
-	next := ""
+// sides says how a project and its host stand to each other, and what comes next; "" for nothing.
+func sides(s *project.Standing) (host, next string) {
 	switch {
 	case s.Commit == "":
 		host, next = "nothing to send yet: there is no commit here", "write something, then: uncinate sync --save --message \"What was done\""
@@ -108,6 +102,16 @@ func (e *Env) standing(s *project.Standing) {
 	} else if !s.Asked {
 		host += ", as last seen; the host was not asked"
 	}
+	return host, next
+}
+
+func (e *Env) standing(s *project.Standing) {
+	e.Say("%s on branch %s", e.Out.strong(text.Visible(filepath.Base(s.Folder))), text.Visible(s.Branch))
+	files := "all saved"
+	if !s.Clean() {
+		files = changes(s.Changed) + "; not saved yet"
+	}
+	host, next := sides(s)
 	account := s.Account
 	if account == "" {
 		account = "none; git uses its own sign-in"
@@ -123,8 +127,13 @@ func (e *Env) standing(s *project.Standing) {
 	if s.Rescues > 0 {
 		rescued = text.Count(s.Rescues, "rescue copy") + ": uncinate rescue list"
 	}
+	if s.CutOff {
+		files += "; files were being brought in when that was cut off"
+	}
 	e.Facts([2]string{"files", files}, [2]string{"sync", host}, [2]string{"only here", only}, [2]string{"rescue", rescued}, [2]string{"address", s.Address}, [2]string{"account", account})
 	switch {
+	case s.CutOff:
+		next = "uncinate sync"
 	case s.Clean() || s.Commit == "":
 	case next == "":
 		next = `uncinate save --message "What was done"`

@@ -16,6 +16,7 @@ type Facts struct {
 	Refused    string // what the host said instead of answering; "" where it answered
 	NowAt      string // where its repository lies now; "" where it is where it was
 	Unfinished string // what plain git has begun, such as "a merge"
+	CutOff     bool   // files were being brought in when that was cut off
 	Empty      bool   // no commit here
 	Unsent     bool   // the branch was never sent
 	Ahead      int
@@ -53,6 +54,7 @@ func (f Facts) Word() (word, says string, rank int) {
 		}
 	}
 	add(f.Unfinished != "", "%s is not finished", f.Unfinished)
+	add(f.CutOff, "files were being brought in when that was cut off")
 	add(f.Ahead > 0 && !f.Unsent, "%s not sent", text.Count(f.Ahead, "commit"))
 	add(f.Unsent && !f.Empty, "never sent")
 	add(f.Behind > 0, "%s not received", text.Count(f.Behind, "commit"))
@@ -69,7 +71,7 @@ func (f Facts) Word() (word, says string, rank int) {
 		return "missing", "its folder is no longer there", 0
 	case f.Broken != "":
 		return "broken", f.Broken, 1
-	case f.Unfinished != "" || f.Changed["clashing"] > 0:
+	case f.Unfinished != "" || f.CutOff || f.Changed["clashing"] > 0:
 		return "unfinished", says, 2
 	case f.NowAt != "":
 		return "elsewhere", says, 3

@@ -34,6 +34,7 @@ type Local struct {
 	URL         string
 	Simple      bool // its remote is followed in the usual way
 	Unfinished  string
+	CutOff      bool // files were being brought in when a run of ours was killed
 	Pending     bool // a sync of ours was cut off
 }
 
@@ -66,6 +67,7 @@ func Glance(d *desk.Desk, p Project) (*Local, error) {
 	if x := git.InMiddle(l.Own); x != nil && x.GoOn != "bisect log" { // a search changes nothing that is sent
 		l.Unfinished = x.What
 	}
+	l.CutOff = files.Reached(filepath.Join(l.Own, "uncinate", "laying")) == files.Folder
 	l.Pending = files.Reached(d.Home.JournalAt("sync", p.Folder).Path()) != files.None
 	return l, nil
 }

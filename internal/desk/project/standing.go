@@ -33,6 +33,7 @@ type Standing struct {
 	Branches []string       `json:"branches_only_here,omitempty" says:"other branches whose commits are nowhere but here"`
 	Stashes  int            `json:"stashes,omitempty"`
 	Rescues  int            `json:"rescue_copies,omitempty"`
+	CutOff   bool           `json:"cut_off,omitempty" says:"files were being brought in when that was cut off; a sync finishes it"`
 	Remedies []string       `json:"remedies,omitempty" says:"commands to go on with"`
 
 	Ours, Theirs string      `json:"-"` // the commits here and, as git knows it, there

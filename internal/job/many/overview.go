@@ -150,6 +150,9 @@ func Overview(ctx context.Context, d *desk.Desk, ask bool) ([]Row, error) {
 		r.State, r.Says, r.rank = facts[i].Word()
 		r.Moved = facts[i].Moved
 		r.Remedies = remediesFor(r.State, r.Folder)
+		if facts[i].CutOff {
+			r.Remedies = remediesFor("behind", r.Folder)
+		}
 	}
 	shortest(rows)
 	slices.SortStableFunc(rows, func(a, b Row) int { return cmp.Or(a.rank-b.rank, strings.Compare(a.Name, b.Name)) })
@@ -243,7 +246,7 @@ func row(ctx context.Context, d *desk.Desk, p project.Project) (Row, board.Facts
 	r.Contact, r.Rescues = project.Contact(l.Common), copiesKept(l.Common)
 	r.Branches = project.OnlyHere(ctx, d, repo, l, st)
 	known := l.Refs["refs/remotes/"+l.Remote+"/"+st.Branch]
-	f = board.Facts{Unfinished: l.Unfinished, Empty: st.Commit == "", Unsent: st.Commit != "" && st.Branch != "" && known == "", Ahead: st.Ahead, Behind: st.Behind,
+	f = board.Facts{Unfinished: l.Unfinished, CutOff: l.CutOff, Empty: st.Commit == "", Unsent: st.Commit != "" && st.Branch != "" && known == "", Ahead: st.Ahead, Behind: st.Behind,
 		Changed: r.Changed, Branches: r.Branches, Stashes: st.Stashes}
 	if known != "" && known != st.Commit && st.Upstream == "" { // sent by plain git, which was not told to follow it
 		if f.Ahead, f.Behind, err = project.Apart(ctx, repo, st.Commit, known); err != nil {

@@ -17,9 +17,12 @@ func Status(ctx context.Context, d *desk.Desk, given string, ask bool) (*project
 		return nil, err
 	}
 	f := board.Facts{NowAt: s.NowAt, Refused: s.WhyNot, Empty: s.Commit == "", Unsent: s.Unsent, Ahead: s.Ahead, Behind: s.Behind, Moved: s.Moved,
-		Changed: s.Changed, Branches: s.Branches, Stashes: s.Stashes}
+		Changed: s.Changed, Branches: s.Branches, Stashes: s.Stashes, CutOff: s.CutOff}
 	s.State, _, _ = f.Word()
 	s.Remedies = remediesFor(s.State, s.Folder)
+	if s.CutOff {
+		s.Remedies = remediesFor("behind", s.Folder)
+	}
 	return s, nil
 }
 
@@ -33,6 +36,7 @@ func status(ctx context.Context, d *desk.Desk, given string, ask bool) (*project
 		return nil, err
 	}
 	if l, err := project.Glance(d, p); err == nil { // in another form than files only git reads them: it is told less then
+		s.CutOff = l.CutOff
 		s.Branches, s.Rescues = project.OnlyHere(ctx, d, f.Repo, l, s.Status), copiesKept(l.Common)
 	}
 	s.Stashes = s.Status.Stashes
