@@ -74,7 +74,8 @@ func TestMakeBranchLooksWhereItGoes(t *testing.T) {
 	assert.Equal(t, "count", pier.git("gauge", "branch", "--show-current"))
 }
 
-// TestBranchWorkGoesOn kills the work on branches at every run of git, and does it once more.
+// TestBranchWorkGoesOn kills the work on branches at every third run of git, with UNCINATE_SOAK
+// at every one, and does it once more.
 func TestBranchWorkGoesOn(t *testing.T) {
 	t.Parallel()
 	h := newHost(t)
@@ -85,7 +86,11 @@ func TestBranchWorkGoesOn(t *testing.T) {
 		"rename": {"branch", "rename", "N-old", "N-new", "--yes"},
 		"remove": {"branch", "remove", "N-old", "--yes"},
 	} {
-		for n := 1; ; n++ {
+		step := 3
+		if os.Getenv("UNCINATE_SOAK") != "" {
+			step = 1
+		}
+		for n := 1; ; n += step {
 			mark := name + strconv.Itoa(n)
 			pier.git("gauge", "switch", "-q", "main")
 			pier.git("gauge", "branch", mark+"-old")

@@ -76,7 +76,11 @@ func TestLocalWorkOnAFullDisk(t *testing.T) {
 	kept := filepath.Join(t.TempDir(), "kept")
 	launch.command("", "", "cp", "-a", filepath.Join(small, "gauge"), kept)
 	for _, line := range []string{"branch switch other", "branch join other", "save Unsaved", "branch make third --from other --switch"} {
-		for _, free := range []int{0, 1, 2, 3, 5, 8, 13, 21, 34, 55, 89, 144} {
+		levels := []int{0, 2, 5, 21, 89}
+		if os.Getenv("UNCINATE_SOAK") != "" {
+			levels = []int{0, 1, 2, 3, 5, 8, 13, 21, 34, 55, 89, 144}
+		}
+		for _, free := range levels {
 			launch.command("", "", "rm", "-rf", filepath.Join(small, "gauge"))
 			launch.command("", "", "cp", "-a", kept, filepath.Join(small, "gauge"))
 			leave(free)

@@ -330,7 +330,7 @@ func script(k *told, story []storyStep) string {
 }
 
 // aFewCommands are played where nothing says how many: with every change some, on a fresh seed.
-const aFewCommands = "250"
+const aFewCommands = "150"
 
 // TestStories plays random stories for a time or a number of commands, as "make soak" says,
 // and shortens one of each class that it finds.

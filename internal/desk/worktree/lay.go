@@ -207,7 +207,7 @@ func (g *gate) stage(ctx context.Context, all []change) error {
 			return err
 		}
 	}
-	if err := files.WriteJSON(g.journal(), g.said); err != nil {
+	if err := files.WriteUnsynced(g.journal(), g.said); err != nil { // without it, all is taken back too
 		return err
 	}
 	if err := g.takeLock(); err != nil {
@@ -330,7 +330,7 @@ func (g *gate) fill(index string) error {
 		return err
 	}
 	_, err = f.Write(data)
-	if err = errors.Join(err, f.Sync(), f.Close()); err != nil {
+	if err = errors.Join(err, f.Close()); err != nil {
 		return fault.New(fault.Failed, "git's index cannot be written: %s", files.Plain(err)).Because(err)
 	}
 	return nil

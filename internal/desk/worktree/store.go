@@ -30,7 +30,7 @@ func (r *Rescuer) stands() bool {
 // one has only begun to keep another's tidying up would take away.
 func (r *Rescuer) hold(ctx context.Context) (*files.Held, error) {
 	for try := 0; ; try++ {
-		held, holder, err := files.Lock(filepath.Join(filepath.Dir(r.store.Dir), "rescue.lock"))
+		held, holder, err := files.Lock(filepath.Join(filepath.Dir(r.store.Dir), "rescue.held"))
 		if err != nil || held != nil {
 			return held, err
 		}
