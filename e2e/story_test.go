@@ -329,8 +329,12 @@ func script(k *told, story []storyStep) string {
 	return b.String()
 }
 
-// aFewCommands are played where nothing says how many: with every change some, on a fresh seed.
-const aFewCommands = "150"
+// aFewCommands are played where nothing says how many: with every change the same, so that what
+// fails then comes of the change. Fresh ones are drawn by make soak and make stories.
+const (
+	aFewCommands = "100"
+	theSeed      = 7004
+)
 
 // TestStories plays random stories for a time or a number of commands, as "make soak" says,
 // and shortens one of each class that it finds.
@@ -344,8 +348,10 @@ func TestStories(t *testing.T) {
 		commands = 1 << 40
 	}
 	seed, err := strconv.ParseUint(os.Getenv("UNCINATE_SEED"), 10, 64)
-	if err != nil {
+	if err != nil && os.Getenv("UNCINATE_STORIES") != "" {
 		seed = rand.Uint64N(1_000_000_000)
+	} else if err != nil {
+		seed = theSeed
 	}
 	t.Logf("seed %d", seed)
 	teller := newTeller(newStoryWorld(t))

@@ -69,7 +69,7 @@ func TestKilledAtEveryStep(t *testing.T) {
 	launch.git("gauge", "config", "advice.detachedHead", "false")
 	kept := filepath.Join(t.TempDir(), "kept")
 	launch.command("", "", "cp", "-a", launch.home, kept)
-	step := 120 * time.Millisecond
+	step := 200 * time.Millisecond
 	if os.Getenv("UNCINATE_SOAK") != "" {
 		step = 4 * time.Millisecond
 	}
