@@ -12,6 +12,7 @@ import (
 	"uncinate/internal/desk/project"
 	"uncinate/internal/world/files"
 	"uncinate/internal/world/git"
+	"uncinate/internal/world/openfiles"
 )
 
 // Heal goes through with the laying out that a run which was cut off had begun, or takes back
@@ -90,16 +91,11 @@ func (g *gate) unlock() error {
 		return err
 	}
 	ours, err := sumOf(filepath.Join(g.at, "index"))
-	if err == nil && (size == 0 || now == ours) && g.folder.Unlocked() != nil && !g.atWork() {
+	open, _ := openfiles.Below(g.own) // where the system does not tell, nothing is known to be open
+	if _, held := open[g.lock()]; err == nil && !held && (size == 0 || now == ours) {
 		return files.Remove(g.lock())
 	}
 	return err
-}
-
-// atWork reports whether a run of git has the lock open.
-func (g *gate) atWork() bool {
-	f := fault.Of(g.folder.Unlocked())
-	return f != nil && strings.HasPrefix(f.Says, "git is at work")
 }
 
 // stillThere reports whether the branches stand as they did, or as they will.

@@ -42,6 +42,18 @@ func laying(from, to string) Laying {
 	return Laying{Before: "a test", From: from, To: to, Branch: "main", Head: from}
 }
 
+// staged is a laying out that is prepared, and of which nothing was moved yet.
+func staged(t *testing.T, d *desk.Desk, f *project.Folder, from, to string) (*gate, []change) {
+	t.Helper()
+	g, err := gateOf(d, f)
+	require.NoError(t, err)
+	g.said.Laying = laying(from, to)
+	all, err := g.changes(t.Context())
+	require.NoError(t, err)
+	require.NoError(t, g.stage(t.Context(), all))
+	return g, all
+}
+
 func contents(t *testing.T, f *project.Folder, p string) string {
 	t.Helper()
 	data, err := os.ReadFile(filepath.Join(f.Path, p))
@@ -122,12 +134,7 @@ func TestLayRefuses(t *testing.T) {
 func TestLayGoesOn(t *testing.T) {
 	for n := 0; ; n++ {
 		d, f, run, from, to := layable(t)
-		g, err := gateOf(d, f)
-		require.NoError(t, err)
-		g.said.Laying = laying(from, to)
-		all, err := g.changes(t.Context())
-		require.NoError(t, err)
-		require.NoError(t, g.stage(t.Context(), all))
+		g, all := staged(t, d, f, from, to)
 		moves := 0
 		step := func(do func() error) bool {
 			if moves++; moves > n {
@@ -178,15 +185,10 @@ func TestLayGoesOn(t *testing.T) {
 // TestLayIsNotReady takes back what was only prepared when it was cut off.
 func TestLayIsNotReady(t *testing.T) {
 	d, f, run, from, to := layable(t)
-	g, err := gateOf(d, f)
-	require.NoError(t, err)
-	g.said.Laying = laying(from, to)
-	all, err := g.changes(t.Context())
-	require.NoError(t, err)
-	require.NoError(t, g.stage(t.Context(), all))
+	g, _ := staged(t, d, f, from, to)
 	g.said.Ready = false
 	require.NoError(t, files.WriteJSON(g.journal(), g.said))
-	_, err = Heal(t.Context(), d, f)
+	_, err := Heal(t.Context(), d, f)
 	require.NoError(t, err)
 	assert.Equal(t, from, run("rev-parse", "HEAD"))
 	assert.Empty(t, run("status", "--porcelain"))

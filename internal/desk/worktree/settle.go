@@ -9,6 +9,7 @@ import (
 	"uncinate/internal/core/fault"
 	"uncinate/internal/core/joining"
 	"uncinate/internal/core/text"
+	"uncinate/internal/desk/project"
 	"uncinate/internal/world/git"
 )
 
@@ -44,6 +45,22 @@ func TreeOf(ctx context.Context, repo *git.Repo, id string) ([]joining.Entry, er
 		}
 	}
 	slices.SortFunc(out, func(a, b joining.Entry) int { return strings.Compare(a.Path, b.Path) })
+	return out, nil
+}
+
+// IndexOf gives what is staged in a project's index, by path (git-ls-files documentation, --stage).
+func IndexOf(ctx context.Context, f *project.Folder) (map[string]Staged, error) {
+	lines, err := f.Repo.Lines(ctx, "ls-files", "-s", "-z")
+	if err != nil {
+		return nil, git.Fault(err, "git's index cannot be read")
+	}
+	out := map[string]Staged{}
+	for _, line := range lines {
+		meta, p, found := strings.Cut(line, "\t")
+		if x := strings.Fields(meta); found && len(x) == 3 {
+			out[p] = Staged{Path: p, Mode: x[0], ID: x[1]}
+		}
+	}
 	return out, nil
 }
 

@@ -111,6 +111,17 @@ func MakeBranches(ctx context.Context, d *desk.Desk, o MakeOptions) (*BranchPlan
 	})
 }
 
+// sided is a command that acts on one side only, where that is wanted.
+func sided(hereOnly, hostOnly bool, words ...string) []string {
+	switch {
+	case hereOnly:
+		return append(words, "--here")
+	case hostOnly:
+		return append(words, "--on-host")
+	}
+	return words
+}
+
 // begin finds the commit at which a branch is to begin.
 func (b *Branching) begin(ctx context.Context, from string) (string, error) {
 	start, err := b.folder.Repo.Resolve(ctx, from+"^{commit}")
@@ -174,10 +185,7 @@ func (b *Branching) holds(ctx context.Context, all, part string) bool {
 
 // RenameBranch plans to rename a branch, here and on the host.
 func RenameBranch(ctx context.Context, d *desk.Desk, given, from, to string, hereOnly bool) (*BranchPlan, error) {
-	line := []string{"branch", "rename", from, to}
-	if hereOnly {
-		line = append(line, "--here")
-	}
+	line := sided(hereOnly, false, "branch", "rename", from, to)
 	return planBranches(ctx, d, given, "To rename a branch:", line, func(b *Branching, p *BranchPlan) error {
 		f := b.folder
 		if err := checkBranch(ctx, f, to); err != nil {
@@ -300,13 +308,7 @@ func (b *Branching) holdsMore(name string, renamed bool) error {
 // RemoveBranch plans to remove a branch, here and there. Commits that are nowhere else are
 // kept as a rescue copy.
 func RemoveBranch(ctx context.Context, d *desk.Desk, given, name string, hereOnly, hostOnly bool) (*BranchPlan, error) {
-	line := []string{"branch", "remove", name}
-	if hereOnly {
-		line = append(line, "--here")
-	}
-	if hostOnly {
-		line = append(line, "--on-host")
-	}
+	line := sided(hereOnly, hostOnly, "branch", "remove", name)
 	return planBranches(ctx, d, given, "To remove the branch "+name+":", line, func(b *Branching, p *BranchPlan) error {
 		f := b.folder
 		own, track := b.Refs["refs/heads/"+name], "refs/remotes/"+b.Remote+"/"+name

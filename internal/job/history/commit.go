@@ -4,7 +4,8 @@ import (
 	"bytes"
 	"context"
 	"errors"
-	"path/filepath"
+	"maps"
+	pathOf "path" // its own name is that of what it is about here
 	"slices"
 	"strings"
 
@@ -24,15 +25,19 @@ import (
 type puts struct {
 	in, out bytes.Buffer // paths, each ended by NUL
 	said    map[string]bool
+	above   map[string]bool // the folders that lead to them
 }
 
 // putsOf sorts what was chosen. A file that was taken out of the index, and lies here still, goes
 // from the commit and stays here.
 func putsOf(chosen []git.Entry) *puts {
-	p := &puts{said: map[string]bool{}}
+	p := &puts{said: map[string]bool{}, above: map[string]bool{}}
 	put := func(b *bytes.Buffer, path string) {
 		b.WriteString(path + "\x00")
 		p.said[path] = true
+		for dir := pathOf.Dir(path); dir != "." && !p.above[dir]; dir = pathOf.Dir(dir) {
+			p.above[dir] = true
+		}
 	}
 	for _, e := range chosen {
 		if e.From != "" {
@@ -89,7 +94,7 @@ func commit(ctx context.Context, d *desk.Desk, f *project.Folder, st *git.Status
 	if err := p.into(ctx, f, index); err != nil {
 		return err
 	}
-	was, err := stood(ctx, f, st, p)
+	was, err := stood(ctx, f, p)
 	if err != nil {
 		return err
 	}
@@ -161,47 +166,32 @@ func (p *puts) check(ctx context.Context, d *desk.Desk, f *project.Folder, befor
 // below reports whether a path lies below one that was taken in, such as a file that became a
 // folder.
 func (p *puts) below(path string) bool {
-	for dir := filepath.Dir(path); dir != "."; dir = filepath.Dir(dir) {
+	for dir := pathOf.Dir(path); dir != "."; dir = pathOf.Dir(dir) {
 		if p.said[dir] {
 			return true
 		}
 	}
-	for said := range p.said {
-		if strings.HasPrefix(said, path+"/") {
-			return true
-		}
-	}
-	return false
+	return p.above[path]
 }
 
-// stood gives the entries of the index that taking the files in changes, as update-index takes
-// them with --index-info: those of the files, and those that cannot stand beside them.
-func stood(ctx context.Context, f *project.Folder, st *git.Status, p *puts) (map[string]string, error) {
-	out := map[string]string{}
-	all, err := f.Repo.Lines(ctx, "ls-files", "-s", "-z")
-	if err != nil {
-		return nil, git.Fault(err, "git's index cannot be read")
-	}
-	for _, line := range all {
-		meta, path, found := strings.Cut(line, "\t")
-		if x := strings.Fields(meta); found && len(x) == 3 && (p.said[path] || p.below(path)) {
-			out[path] = x[0] + " " + x[1]
-		}
-	}
-	return out, nil
+// stood gives the entries of the index that taking the files in changes: those of the files, and
+// those that cannot stand beside them.
+func stood(ctx context.Context, f *project.Folder, p *puts) (map[string]worktree.Staged, error) {
+	all, err := worktree.IndexOf(ctx, f)
+	maps.DeleteFunc(all, func(path string, _ worktree.Staged) bool { return !p.said[path] && !p.below(path) })
+	return all, err
 }
 
 // keepStaged keeps a rescue copy of what is staged alone and would be dropped: files that are
 // gone from the folder, or that cannot stand beside one that is taken in.
-func keepStaged(ctx context.Context, d *desk.Desk, f *project.Folder, st *git.Status, p *puts, was map[string]string) (int, error) {
+func keepStaged(ctx context.Context, d *desk.Desk, f *project.Folder, st *git.Status, p *puts, was map[string]worktree.Staged) (int, error) {
 	k := worktree.Kept{Before: "save"}
 	for _, e := range st.Entries {
 		entry, stands := was[e.Path]
 		if !stands || e.Untracked() || e.XY[0] == '.' || e.XY[0] == 'D' || p.said[e.Path] && e.XY[1] != 'D' {
 			continue
 		}
-		mode, id, _ := strings.Cut(entry, " ")
-		k.Staged = append(k.Staged, worktree.Staged{Path: e.Path, Mode: mode, ID: id})
+		k.Staged = append(k.Staged, entry)
 	}
 	if len(k.Staged) == 0 {
 		return 0, nil
@@ -214,15 +204,15 @@ func keepStaged(ctx context.Context, d *desk.Desk, f *project.Folder, st *git.St
 }
 
 // putBack puts the project's index back where the commit was refused.
-func putBack(ctx context.Context, f *project.Folder, p *puts, was map[string]string) error {
+func putBack(ctx context.Context, f *project.Folder, p *puts, was map[string]worktree.Staged) error {
 	var in, gone strings.Builder
 	for path := range p.said {
-		if was[path] == "" {
+		if _, stands := was[path]; !stands {
 			gone.WriteString(path + "\x00")
 		}
 	}
 	for path, entry := range was {
-		in.WriteString(entry + "\t" + path + "\x00")
+		in.WriteString(entry.Mode + " " + entry.ID + "\t" + path + "\x00")
 	}
 	for _, x := range []struct{ in, how string }{{gone.String(), "--force-remove"}, {in.String(), "--index-info"}} {
 		args := []string{"update-index", "-z", x.how}

@@ -57,13 +57,7 @@ func Tags(ctx context.Context, d *desk.Desk, given string) ([]ListedTag, error) 
 // RemoveTag plans to remove a tag, here and on the host. Commits that nothing else holds are
 // kept as a rescue copy.
 func RemoveTag(ctx context.Context, d *desk.Desk, given, name string, hereOnly, hostOnly bool) (*BranchPlan, error) {
-	line := []string{"tag", "remove", name}
-	if hereOnly {
-		line = append(line, "--here")
-	}
-	if hostOnly {
-		line = append(line, "--on-host")
-	}
+	line := sided(hereOnly, hostOnly, "tag", "remove", name)
 	return planBranches(ctx, d, given, "To remove the tag "+name+":", line, func(b *Branching, p *BranchPlan) error {
 		f, ref := b.folder, "refs/tags/"+name
 		p.AsWas = "The tags are as they were."

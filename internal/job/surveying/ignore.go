@@ -160,15 +160,14 @@ func keepStaged(ctx context.Context, d *desk.Desk, f *project.Folder, paths []st
 	for _, e := range st.Entries {
 		only[e.Path] = slices.Contains(paths, e.Path) && strings.ContainsRune("AMT", rune(e.XY[0])) && e.XY[1] != '.'
 	}
-	lines, err := f.Repo.Lines(ctx, "ls-files", "-s", "-z")
+	index, err := worktree.IndexOf(ctx, f)
 	if err != nil {
-		return 0, git.Fault(err, "git's index cannot be read")
+		return 0, err
 	}
 	k := worktree.Kept{Before: "ignore add --untrack"}
-	for _, line := range lines {
-		meta, p, _ := strings.Cut(line, "\t")
-		if x := strings.Fields(meta); only[p] && len(x) == 3 {
-			k.Staged = append(k.Staged, worktree.Staged{Path: p, Mode: x[0], ID: x[1]})
+	for p, staged := range index {
+		if only[p] {
+			k.Staged = append(k.Staged, staged)
 		}
 	}
 	r, err := worktree.RescuerOf(d, f)

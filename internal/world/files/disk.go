@@ -237,24 +237,3 @@ func OthersMayWrite(path string) (bool, error) {
 	}
 	return s.Mode().Perm()&0o022 != 0, nil
 }
-
-// It names the one that cannot be removed; links lead nowhere outside of the folder.
-func RemoveWithin(top string, paths []string) (failed string, err error) {
-	root, err := os.OpenRoot(top)
-	if err != nil {
-		return "", err
-	}
-	defer root.Close()
-	for _, p := range paths {
-		name := filepath.FromSlash(p)
-		if err := root.Remove(name); err != nil && !errors.Is(err, fs.ErrNotExist) && !errors.Is(err, syscall.ENOTDIR) {
-			return p, err
-		}
-		for dir := filepath.Dir(name); dir != "."; dir = filepath.Dir(dir) {
-			if s, err := root.Lstat(dir); err != nil || !s.IsDir() || root.Remove(dir) != nil {
-				break // a folder goes with its last file; what took a folder's place stays
-			}
-		}
-	}
-	return "", nil
-}
