@@ -140,11 +140,12 @@ func ReadJSON(path string, v any) (bool, error) {
 	in := json.NewDecoder(bytes.NewReader(data))
 	in.DisallowUnknownFields()
 	if err := in.Decode(v); err != nil {
-		f := fault.New(fault.Failed, "%s is damaged", text.Visible(path)).Because(err)
+		f, how := fault.New(fault.Failed, "%s is damaged", text.Visible(path)).Because(err), "keep the file aside and set this up again"
 		if field, unknown := strings.CutPrefix(err.Error(), "json: unknown field "); unknown { // encoding/json has no kind for it
 			f = fault.New(fault.Failed, "%s was written by another version of this program: this one does not know %s in it", text.Visible(path), text.Visible(field)).Because(err)
+			how = "use that version, or " + how
 		}
-		return false, f.Try("use that version, or keep the file aside and set this up again", text.Command("mv", "--", path, path+".aside"))
+		return false, f.Try(how, text.Command("mv", "--", path, path+".aside"))
 	}
 	return true, nil
 }
