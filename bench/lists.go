@@ -61,7 +61,11 @@ func (b *bench) lists(pairs int) (err error) {
 			return errors.Join(err, h.Close())
 		}
 		own := b.desk(c.host)
-		if _, err := hosts.Add(own, c.host, h.URL, "", func(host string) ([]string, error) { return accounts.NamesOn(own, host) }, false); err != nil {
+		adding, err := hosts.PlanAdd(own, c.host, h.URL, "", func(host string) ([]string, error) { return accounts.NamesOn(own, host) })
+		if err == nil {
+			_, err = adding.Do()
+		}
+		if err != nil {
 			return errors.Join(err, h.Close())
 		}
 		ctx := context.Background()

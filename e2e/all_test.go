@@ -112,6 +112,8 @@ func TestAllProjects(t *testing.T) {
 			assert.Contains(t, row(t, board, "charts2"), "in step")
 			assert.Contains(t, board, "7 projects")
 			assert.Contains(t, launch.ok("", "", "project", "find", "."), "Nothing new: 7 clones found, all registered already.")
+			assert.NotContains(t, launch.refused(3, []string{"credential.helper = ", "a program that is asked for tokens", "password=***", "uncinate project trust"}, "other/charts2", "", "sync"), h.token["tern"])
+			launch.ok("other/charts2", "", "attach", "--trust", "--yes")
 			assert.Contains(t, launch.ok("other/charts2", "", "sync"), "In step")
 
 			require.NoError(t, os.Rename(filepath.Join(launch.home, "rafts"), filepath.Join(launch.home, ".away")))

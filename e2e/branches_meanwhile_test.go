@@ -159,3 +159,18 @@ func TestAnotherChangeIsFinishedFirst(t *testing.T) {
 	pier.ok("gauge", "", "branch", "remove", "other", "--yes")
 	assert.NotContains(t, pier.git("gauge", "for-each-ref"), "survey")
 }
+
+// TestBranchesOfOtherWorkTrees holds that a branch which is checked out in another work tree is
+// neither removed nor checked out twice, and that where is said.
+func TestBranchesOfOtherWorkTrees(t *testing.T) {
+	t.Parallel()
+	h := newHost(t)
+	pier, _, _ := shared(t, h)
+	pier.git("gauge", "worktree", "add", "-q", "../gauge-tree", "-b", "task")
+	for _, args := range [][]string{{"branch", "remove", "task", "--yes"}, {"branch", "switch", "task"}} {
+		pier.refused(3, []string{"task is checked out in another work tree, " + pier.home + "/gauge-tree", "worktree remove -- "}, "gauge", "", args...)
+	}
+	pier.refused(3, []string{"main is checked out in another work tree, " + pier.home + "/gauge."}, "gauge-tree", "", "branch", "switch", "main")
+	pier.git("gauge", "worktree", "remove", "--", pier.home+"/gauge-tree")
+	pier.ok("gauge", "", "branch", "switch", "task")
+}

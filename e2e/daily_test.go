@@ -146,6 +146,7 @@ func TestSaveRules(t *testing.T) {
 	require.NoError(t, os.WriteFile(hook, []byte("#!/bin/sh\necho no semicolons today\nexit 7\n"), 0o755))
 	m.write("gauge", map[string]string{"late.txt": "l\n"})
 	status := m.git("gauge", "status", "--porcelain")
+	m.ok("gauge", "", "project", "trust", "--yes")
 	m.refused(4, []string{"your own check pre-commit stopped it (it ended with 7); nothing was committed", "no semicolons today", ".git/hooks/pre-commit"}, "gauge", "", "save", "Late")
 	assert.Equal(t, status, m.git("gauge", "status", "--porcelain"))
 	require.NoError(t, os.Remove(hook))

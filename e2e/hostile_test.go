@@ -87,6 +87,7 @@ func TestDamage(t *testing.T) {
 	// Another run of ours is at work.
 	hook := filepath.Join(launch.home, "gauge/.git/hooks/pre-commit")
 	require.NoError(t, os.WriteFile(hook, []byte("#!/bin/sh\ntouch ../waiting\nwhile [ ! -e ../go ]; do sleep 0.05; done\n"), 0o755))
+	launch.ok("gauge", "", "project", "trust", "--yes")
 	launch.write("gauge", map[string]string{"late.txt": "l\n"})
 	first := exec.Command(program, "save", "Late")
 	first.Dir, first.Env = filepath.Join(launch.home, "gauge"), launch.env

@@ -64,11 +64,14 @@ func TestSaveKeepsTheIndex(t *testing.T) {
 	require.NoError(t, os.Remove(filepath.Join(gauge, "gone.txt")))
 	pier.write("gauge", map[string]string{"notes.txt": "work\n", "new.txt": "n\n"})
 	before, status := pier.git("gauge", "ls-files", "-s"), pier.git("gauge", "status", "--porcelain")
+	pier.ok("gauge", "", "project", "trust", "--yes")
 	pier.refused(4, []string{"your own check pre-commit stopped it (it ended with 7)"}, "gauge", "", "save", "Refused")
 	assert.Equal(t, before, pier.git("gauge", "ls-files", "-s"))
 	assert.Equal(t, status, pier.git("gauge", "status", "--porcelain"))
 
 	require.NoError(t, os.WriteFile(hook, []byte("#!/bin/sh\necho tidy > notes.txt; echo m > more.txt; git add notes.txt more.txt\n"), 0o755))
+	pier.refused(3, []string{".git/hooks/pre-commit: a program that git runs as it works"}, "gauge", "", "save", "Tidied", "--only", "notes.txt") // it is another one now
+	pier.ok("gauge", "", "project", "trust", "--yes")
 	r := pier.run("gauge", "", "save", "Tidied", "--only", "notes.txt")
 	require.Equal(t, 0, r.code, r.err)
 	assert.Contains(t, r.err, "a check of your own put more into the commit: more.txt")

@@ -386,7 +386,7 @@ func (w *storyWorld) judgeFolder(s storyStep, o order, was, now *look, before, a
 		if old.id == f.id && old.mode.Type() == f.mode.Type() && !touched {
 			if old.mode != f.mode && modeOf(was.index, p) == modeOf(now.index, p) {
 				found(ruleTouched, "%s was %v and is %v", p, old.mode, f.mode)
-			} else if quiet && old.mtime != f.mtime && f.mode&fs.ModeSymlink == 0 {
+			} else if quiet && old.mode == f.mode && old.mtime != f.mtime && f.mode&fs.ModeSymlink == 0 {
 				found(ruleTouched, "%s has another time, and the same contents", p)
 			}
 		} else if old.id != f.id && !touched && !slices.Contains(made, filepath.Base(p)) && !before.held[f.id] && !commits(w, after, f.id) {

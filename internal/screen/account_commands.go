@@ -240,6 +240,17 @@ func (e *Env) account(a *accounts.Account) {
 		[2]string{"token", expiry(a, time.Now())}, [2]string{"scopes", scopes}, [2]string{"transport", a.Over}, [2]string{"default", text.Either(a.Default, "yes, on "+a.Host, "")})
 }
 
+// beforeToken asks for the user's name where that is needed, and says where a token would go.
+func (e *Env) beforeToken(ctx context.Context, h *hosts.Host, a *accounts.Account) (err error) {
+	if h.SignIn.TakesUser() && a.User == "" && e.asks {
+		a.User, err = e.ask(ctx, "Your user name on "+a.Host+": ")
+	}
+	if err == nil && h.Shell == nil {
+		e.Aside("%s", e.Err.wrap(goesTo(h.Description), 0))
+	}
+	return err
+}
+
 // addAccount makes sure of the vault before it asks for the token, so that nobody
 // pastes one in vain. inside says that it happens within another command.
 func (e *Env) addAccount(ctx context.Context, d *desk.Desk, a accounts.Account, by string, inside bool) error {
@@ -254,10 +265,8 @@ func (e *Env) addAccount(ctx context.Context, d *desk.Desk, a accounts.Account, 
 		if err != nil {
 			return err
 		}
-		if h.SignIn.TakesUser() && a.User == "" && e.asks {
-			if a.User, err = e.ask(ctx, "Your user name on "+a.Host+": "); err != nil {
-				return err
-			}
+		if err := e.beforeToken(ctx, h, &a); err != nil {
+			return err
 		}
 	}
 	if h, err := hosts.Named(d, a.Host); a.Host != "" && err == nil && h.Shell != nil {

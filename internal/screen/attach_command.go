@@ -56,6 +56,7 @@ is done it says so and changes nothing.`,
 			o.BoolVar(&a.Move, "move", false, "move an attached project to another host or account, with all branches and tags; the old repository stays")
 			o.BoolVar(&a.Second, "copy", false, "add a second remote, which only receives: sync sends to it too (with --remote NAME)")
 			o.Var((*list)(&a.Large), "large", "keep this `path`, folder or pattern in large-file storage (git-lfs); may be repeated")
+			o.BoolVar(&a.Trust, "trust", false, "use what the folder's own git configuration says, also where it leads traffic or a token elsewhere")
 			o.BoolVar(&a.Readme, "readme", false, "write a readme with the name and the description, where there is none")
 			o.StringVar(&a.Licence, "licence", "", "write this licence where there is none: its `SPDX` identifier, such as MIT")
 			o.StringVar(&a.Branch, "branch", "", "the branch's `name` in a folder that is not a repository yet (default: main)")

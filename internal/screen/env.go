@@ -110,7 +110,12 @@ func withDesk(work func(ctx context.Context, e *Env, d *desk.Desk, args []string
 		if err != nil {
 			return err
 		}
-		return work(ctx, e, d, args)
+		err = work(ctx, e, d, args)
+		if again, trust := e.meetStrange(ctx, d, err); again {
+			return work(ctx, e, d, args)
+		} else {
+			return trust
+		}
 	}
 }
 

@@ -21,18 +21,19 @@ import (
 
 // KnownHost is a known host as a JSON document.
 type KnownHost struct {
-	Name        string         `json:"name"`
-	At          string         `json:"at" says:"its address"`
-	Title       string         `json:"title,omitempty"`
-	Accounts    int            `json:"accounts" says:"how many of them this machine knows"`
-	Actions     []string       `json:"actions" says:"what its description lets the program do"`
-	Later       []string       `json:"later,omitempty" says:"what is described and not carried out by this version"`
-	Limits      map[string]any `json:"limits,omitempty" says:"as they stand in the description"`
-	DescribedIn string         `json:"described_in" says:"path of the description"`
+	Name        string            `json:"name"`
+	At          string            `json:"at" says:"its address"`
+	Title       string            `json:"title,omitempty"`
+	Origins     []description.Use `json:"origins" says:"where its accounts' tokens are sent, and what for"`
+	Accounts    int               `json:"accounts" says:"how many of them this machine knows"`
+	Actions     []string          `json:"actions" says:"what its description lets the program do"`
+	Later       []string          `json:"later,omitempty" says:"what is described and not carried out by this version"`
+	Limits      map[string]any    `json:"limits,omitempty" says:"as they stand in the description"`
+	DescribedIn string            `json:"described_in" says:"path of the description"`
 }
 
 func knownHost(d *desk.Desk, h *hosts.Host, holders int) KnownHost {
-	return KnownHost{h.Name, h.At, h.Title, holders, append([]string{}, h.Can()...), h.Later, h.Limits, hosts.DescriptionFile(d, h.Name)}
+	return KnownHost{h.Name, h.At, h.Title, h.Origins(), holders, append([]string{}, h.Can()...), h.Later, h.Limits, hosts.DescriptionFile(d, h.Name)}
 }
 
 // CheckedHost is what came of checking a description, as a JSON document.
@@ -40,6 +41,7 @@ type CheckedHost struct {
 	File     string                `json:"file"`
 	Name     string                `json:"name,omitempty"`
 	Mistakes []description.Mistake `json:"mistakes"`
+	Origins  []description.Use     `json:"origins,omitempty" says:"where tokens would be sent, and what for"`
 	Can      []description.Ability `json:"can,omitempty" says:"what will and will not be possible with it"`
 	Remarks  []string              `json:"remarks,omitempty" says:"no mistakes, and yet worth a look"`
 	Later    []string              `json:"later,omitempty" says:"what is described and not carried out by this version"`
@@ -196,34 +198,6 @@ language. Descriptions of the practice hosts ship with the program.`,
 		}}
 }
 
-func hostAdd() *Command {
-	return &Command{Name: "add", Args: "NAME|FILE", Least: 1, Most: 1, Takes: []string{"description"}, Gives: KnownHost{}, Short: "make a host known by its description",
-		Long:     "NAME is a description that ships with the program; FILE is one of your own, given with its path, such as ./petrel.toml.",
-		Examples: []string{"uncinate host add gannet --at http://127.0.0.1:8765", "uncinate host add ./petrel.toml"},
-		Options: func(o *flag.FlagSet) Run {
-			at := o.String("at", "", "the host's `address`, if it is another than the description's")
-			as := o.String("as", "", "another `name` for it here")
-			preview := previewOption(o)
-			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
-				h, err := hosts.Add(d, args[0], *at, *as, func(host string) ([]string, error) { return accounts.NamesOn(d, host) }, *preview)
-				if err != nil {
-					return err
-				}
-				if *preview {
-					return e.would(ctx, "", here("Add the host "+h.Name+", at "+h.At+", by the description "+text.Visible(args[0])))
-				}
-				return e.Give(knownHost(d, h, 0), func() {
-					e.Say("The host %s is added, at %s.", h.Name, h.At)
-					name := ""
-					if h.Shell != nil {
-						name = "YOUR-NAME "
-					}
-					e.Aside("Next: uncinate account add %s--host %s", name, h.Name)
-				})
-			})
-		}}
-}
-
 func hostList() *Command {
 	return &Command{Name: "list", Gives: []KnownHost{}, Short: "list the known hosts",
 		Options: func(*flag.FlagSet) Run {
@@ -274,7 +248,7 @@ func hostShow() *Command {
 					if o := h.SignIn.OAuth; o != nil {
 						ways = append(ways, o.Ways...)
 					}
-					e.Facts([2]string{"what", h.Title}, [2]string{"address", h.At}, [2]string{"sign in by", strings.Join(ways, ", ")}, [2]string{"can", strings.Join(h.Can(), ", ")},
+					e.Facts([2]string{"what", h.Title}, [2]string{"address", h.At}, [2]string{"sign in by", strings.Join(ways, ", ")}, [2]string{"tokens go to", strings.Join(tokensTo(h.Description), ", ")}, [2]string{"can", strings.Join(h.Can(), ", ")},
 						[2]string{"not yet", strings.Join(h.Later, "; ")}, [2]string{"described in", hosts.DescriptionFile(d, h.Name)})
 				})
 			})
@@ -296,8 +270,12 @@ func hostCheck() *Command {
 					}
 					return errors.Join(hosts.MistakesFault(c), err)
 				}
+				doc.Origins = c.Description.Origins()
 				doc.Name, doc.Can, doc.Remarks, doc.Later = c.Description.Name, c.Description.Abilities(), c.Description.Remarks, c.Description.Later
-				return e.Give(doc, func() { e.checked(doc) })
+				return e.Give(doc, func() {
+					e.checked(doc)
+					e.Say("%s", e.Out.wrap(goesTo(c.Description), 0))
+				})
 			})
 		}}
 }

@@ -2,7 +2,11 @@ package screen
 
 import (
 	"context"
+	"errors"
 	"flag"
+	"os"
+	"slices"
+	"strings"
 	"time"
 
 	"uncinate/internal/core/fault"
@@ -14,9 +18,10 @@ import (
 )
 
 func projectCommand() *Command {
-	return &Command{Name: "project", Short: "manage the projects attached on this machine: list, find, forget", Subs: []*Command{
+	return &Command{Name: "project", Short: "manage the projects attached on this machine: list, find, trust, forget", Subs: []*Command{
 		projectList(),
 		projectFind(),
+		projectTrust(),
 		projectForget(),
 	}}
 }
@@ -78,6 +83,84 @@ again. Nothing in them is changed but git's sign-in.`,
 				return e.find(ctx, d, args[0], p)
 			})
 		}}
+}
+
+func projectTrust() *Command {
+	return &Command{Name: "trust", Args: "[FOLDER]", Most: 1, Takes: []string{"folder"}, Gives: []project.Danger{},
+		Short: "trust the programs and settings that a project's own git configuration names",
+		Long: `A folder brings git's configuration along, and with it hooks, filters and other programs that git
+runs, and settings that can lead traffic or a token elsewhere. None of them is in force for this
+program until you have seen and trusted it; what changes later is asked about again. Commands that
+only look never run any of it. Plain git obeys all of it at any time.`,
+		Examples: []string{"uncinate project trust --preview gauge-firmware", "uncinate project trust"},
+		Options: func(o *flag.FlagSet) Run {
+			var p plans
+			p.add(o)
+			in := inFolder(o)
+			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
+				folder, err := in.of(args...)
+				if err != nil {
+					return err
+				}
+				return e.trust(ctx, d, folder, p)
+			})
+		}}
+}
+
+func (e *Env) trust(ctx context.Context, d *desk.Desk, folder string, p plans) error {
+	f, err := project.LookTop(ctx, d, folder)
+	if err != nil {
+		return err
+	}
+	which := f.Dangers
+	if len(which) == 0 && p.preview {
+		return e.would(ctx, "")
+	}
+	if len(which) == 0 {
+		return e.Give([]project.Danger{}, func() {
+			e.Say("Nothing in git's configuration of %s is left to trust.", text.Visible(f.Path))
+		})
+	}
+	var items []plan.Item
+	var notes []string
+	for _, x := range which {
+		items = append(items, here("Trust "+x.Sentence()))
+		if x.Leads && len(notes) == 0 {
+			notes = append(notes, "What leads elsewhere can take your work or your token there. Trust it only if you know why it is there.")
+		}
+	}
+	if goes, err := e.show(ctx, p, "To trust what git's configuration of "+text.Visible(f.Path)+" names, as it is now:", items, "", notes); err != nil || !goes {
+		return err
+	}
+	if err := f.Trusts(d, which); err != nil {
+		return err
+	}
+	return e.Give(which, func() { e.Say("Trusted, until it changes.") })
+}
+
+// meetStrange asks whether the programs that stopped a command are trusted. A yes that was given
+// beforehand is enough for those, and never for what leads elsewhere.
+func (e *Env) meetStrange(ctx context.Context, d *desk.Desk, err error) (again bool, _ error) {
+	var strange *project.Strange
+	yes := slices.Contains(os.Args, "--yes") || slices.Contains(os.Args, "-y")
+	if !errors.As(err, &strange) || !yes && !e.asks || yes && strange.Leads {
+		return false, err
+	}
+	f := strange.Folder
+	e.Aside("Git's own configuration in %s names this, and nobody has agreed to it yet:", text.Visible(f.Path))
+	for _, x := range f.Dangers {
+		e.Aside("  %s", x.Sentence())
+	}
+	if !yes {
+		answer, asked := e.ask(ctx, "Trust it, as it is now? (yes or no) ")
+		if asked != nil {
+			return false, asked
+		}
+		if a := strings.ToLower(answer); a != "yes" && a != "y" {
+			return false, err
+		}
+	}
+	return true, f.Trusts(d, f.Dangers)
 }
 
 func projectForget() *Command {

@@ -94,6 +94,7 @@ func (l *loader) description(n *node) *Description {
 		p.done()
 	}
 	l.signIn(d, n.table("signin"))
+	l.trust(d, n)
 	l.values(d, n.table("value"))
 	if s := n.table("scopes"); s != nil {
 		for _, name := range needNames {

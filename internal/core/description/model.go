@@ -28,6 +28,7 @@ type Description struct {
 	HTTPS *uritemplate.Template            // its clone address over https
 	SSH   *uritemplate.Template            // its clone address over ssh; nil where there is none
 	Also  []*uritemplate.Template          // other spellings to recognise
+	Trust []string                         // origins, besides the base's, to which secrets may be sent
 	Pages map[string]*uritemplate.Template // pages for a person, by what they are for
 
 	SignIn   SignIn

@@ -160,7 +160,7 @@ func (q *Request) address(d *Description, all Vars) (*url.URL, error) {
 			return nil, fault.New(fault.Refused, "a name with dotted parts would lead out of %s's API: %s", d.Name, text.Excerpt(where, 80))
 		}
 	}
-	if base, err := url.Parse(d.Base); err != nil || u.Scheme != base.Scheme || u.Host != base.Host {
+	if !d.Trusts(u.String()) {
 		return nil, fault.New(fault.Refused, "the description of %s would send the token to another address: %s", d.Name, text.Excerpt(u.Scheme+"://"+u.Host, 80))
 	}
 	if !address.Guarded(u.Scheme, u.Host) {

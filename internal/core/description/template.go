@@ -120,6 +120,9 @@ func (d *Description) ourWord(kind string, theirs any) string {
 // address may be a page, a clone address or a link to something inside.
 func (d *Description) Recognise(address string) (owner, name string, ok bool) {
 	address = strings.TrimSuffix(strings.TrimSuffix(strings.TrimSpace(address), "/"), ".git")
+	if d.Shell == nil && !d.Trusts(address) {
+		return "", "", false // a description does not say which addresses of others are its own
+	}
 	templates := append([]*uritemplate.Template{d.HTTPS, d.SSH, d.Page}, d.Also...)
 	for _, spelling := range []string{address, address + ".git"} {
 		for _, t := range templates {

@@ -19,6 +19,9 @@ func SignInServer(ctx context.Context, d *desk.Desk, h *hosts.Host) (*oauth.Serv
 	if err != nil {
 		return nil, fault.New(fault.Failed, "the address of %s's sign-in cannot be made", h.Name).Because(err)
 	}
+	if !h.Trusts(at) {
+		return nil, fault.New(fault.Refused, "the description of %s sends you elsewhere to sign in: %s", h.Name, text.Excerpt(at, 80))
+	}
 	return oauth.Discover(ctx, at, h.SignIn.OAuth.Client)
 }
 

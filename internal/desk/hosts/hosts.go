@@ -4,7 +4,6 @@
 package hosts
 
 import (
-	"cmp"
 	"errors"
 	"io/fs"
 	"maps"
@@ -126,62 +125,6 @@ func Draft(d *desk.Desk, path string) (draft.Draft, error) {
 		return out, fault.New(fault.Failed, "%s cannot be used: %s", text.Visible(path), why)
 	}
 	return out, nil
-}
-
-// Add makes a host known: source as for CheckDescription, at another base
-// address or "", name another name or "". accountsOn names the accounts that a host has. With
-// preview nothing is written: the host is given with its name and address alone.
-func Add(d *desk.Desk, source, at, name string, accountsOn func(host string) ([]string, error), preview bool) (*Host, error) {
-	c, err := CheckDescription(d, source)
-	if err != nil {
-		return nil, err
-	}
-	if len(c.Mistakes) > 0 {
-		return nil, MistakesFault(c)
-	}
-	if name == "" {
-		name = c.Description.Name
-	}
-	if strings.Trim(name, "abcdefghijklmnopqrstuvwxyz0123456789-") != "" {
-		return nil, fault.New(fault.Usage, "a host's name is made of small letters, digits and dashes, and %s is not", text.Quote(name))
-	}
-	at = strings.TrimSuffix(at, "/")
-	if at != "" {
-		if why := c.Description.CheckBase(at); why != "" {
-			return nil, fault.New(fault.Refused, "the address %s cannot be taken: %s", text.Excerpt(at, 80), why)
-		}
-	}
-	entries, err := hostEntries(d)
-	if err != nil {
-		return nil, err
-	}
-	if _, known := entries[name]; known {
-		accounts, err := accountsOn(name)
-		if err != nil {
-			return nil, err
-		}
-		base := at
-		if base == "" {
-			base = c.Description.Base
-		}
-		old, err := Named(d, name)
-		if len(accounts) > 0 && (err != nil || old.At != base) {
-			return nil, fault.New(fault.Refused, "%s is known already, at another address, and has %s that would be sent to the new one", name, text.Count(len(accounts), "account")).
-				Try("know the new address under another name", text.Command("uncinate", "host", "add", source, "--at", base, "--as", name+"-2")).
-				Try("or forget the old one first", text.Command("uncinate", "host", "forget", name))
-		}
-	}
-	if preview {
-		return &Host{Name: name, At: cmp.Or(at, c.Description.Base), Description: c.Description}, nil
-	}
-	if err := files.Write(DescriptionFile(d, name), c.Text, 0o600); err != nil {
-		return nil, err
-	}
-	entries[name] = hostEntry{At: at}
-	if err := files.WriteJSON(hostsFile(d), entries); err != nil {
-		return nil, err
-	}
-	return Named(d, name)
 }
 
 // Forget makes this machine forget a host; nothing is changed on the host. accountsOn

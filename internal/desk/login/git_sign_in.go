@@ -6,6 +6,7 @@ import (
 	"uncinate/internal/core/address"
 	"uncinate/internal/core/description"
 	"uncinate/internal/core/fault"
+	"uncinate/internal/core/text"
 	"uncinate/internal/desk"
 	"uncinate/internal/desk/accounts"
 	"uncinate/internal/world/web"
@@ -14,6 +15,9 @@ import (
 // GitRefs asks an address for its refs with an account's token, over HTTP. A refused
 // short-lived token is exchanged anew, once.
 func GitRefs(ctx context.Context, d *desk.Desk, a *accounts.Account, token string, at address.Address) (web.Refs, error) {
+	if err := MayGo(d, a, at); err != nil {
+		return web.Refs{}, err
+	}
 	user, secret, err := GitLogin(ctx, d, a, token)
 	if err != nil {
 		return web.Refs{}, err
@@ -26,6 +30,23 @@ func GitRefs(ctx context.Context, d *desk.Desk, a *accounts.Account, token strin
 		return web.Refs{}, err
 	}
 	return d.Web.Refs(ctx, at, user, secret)
+}
+
+// MayGo refuses to let an account's secret go to an address which is neither of its host's own
+// origin nor of one that the host's description names as trusted. All that hands a secret on over
+// git's transports asks it; the API's requests ask the description itself.
+func MayGo(d *desk.Desk, a *accounts.Account, to address.Address) error {
+	own := description.OriginOf(a.Address)
+	if a.Host != "" {
+		h, err := accounts.HostOf(d, a)
+		if err != nil || h.Trusts(to.String()) {
+			return err
+		}
+		own = description.OriginOf(h.At)
+	} else if own == description.OriginOf(to.String()) {
+		return nil
+	}
+	return fault.New(fault.Refused, "what account %s signs in with goes to %s alone, and not to %s", a.Name, own, text.Visible(to.String()))
 }
 
 // GitLogin gives the user name and secret that git's HTTP transport wants. Without a

@@ -84,6 +84,9 @@ func vouched(ctx context.Context, d *desk.Desk, r *Route) ([]sshkey.Public, stri
 	if r.known == "" || err != nil {
 		return nil, "", err
 	}
+	if !h.Trusts("ssh://" + r.Host) {
+		return nil, "", nil // a host vouches for itself alone
+	}
 	if len(h.HostKeys) > 0 {
 		ssh, err := openssh.Find(d.Log)
 		if err != nil {

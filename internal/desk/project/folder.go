@@ -5,9 +5,11 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"uncinate/internal/core/fault"
+	"uncinate/internal/core/gitconfig"
 	"uncinate/internal/core/text"
 	"uncinate/internal/desk"
 	"uncinate/internal/world/files"
@@ -45,6 +47,7 @@ type Folder struct {
 	Head     string   // the commit's id; "" when there is none
 	Branches []string // local branches
 	Remotes  map[string]string
+	Dangers  []Danger // of its own configuration and hooks, what is not trusted
 }
 
 // FindFolder makes a path absolute, with symbolic links resolved, and checks that a
@@ -133,11 +136,41 @@ func lookAround(ctx context.Context, d *desk.Desk, given string) (*Folder, error
 	if err != nil {
 		return nil, err
 	}
-	if _, attached, err := ProjectAt(d, f.Path); err != nil || attached {
-		f.Repo.Safe = nil // the person attached it: its configuration is their own
-		return f, err
-	}
 	return f, nil
+}
+
+// lazy lets looks bring in what a partial clone lacks, where nothing in its configuration is
+// strange and its remote is the one to which it was attached (git-clone documentation, --filter).
+func (f *Folder) lazy(d *desk.Desk) error {
+	var from []string
+	for _, s := range f.Settings {
+		section, sub, name := gitconfig.Split(s.Key)
+		if section == "remote" && name == "promisor" && s.True() {
+			from = append(from, sub)
+		} else if section == "extensions" && name == "partialclone" {
+			from = append(from, s.Value)
+		}
+	}
+	if len(from) == 0 || len(f.Dangers) > 0 {
+		return nil
+	}
+	p, attached, err := ProjectAt(d, f.Path)
+	others := slices.ContainsFunc(from, func(name string) bool { return name != p.Remote })
+	f.ReadRemotes()
+	f.Repo.Fetches = attached && !others && KeyOf(f.Remotes[p.Remote]) == KeyOf(p.Address)
+	return err
+}
+
+// LookTop looks at the repository that holds a folder, from its top.
+func LookTop(ctx context.Context, d *desk.Desk, given string) (*Folder, error) {
+	where, top, err := FindTop(ctx, d, given)
+	if err == nil && top == "" {
+		err = fault.New(fault.Decision, "%s is no git repository", text.Visible(where)).Try("", text.Command("uncinate", "attach", where))
+	}
+	if err != nil {
+		return nil, err
+	}
+	return LookLoosely(ctx, d, top)
 }
 
 // Look looks at a folder through git, and refuses what cannot be attached as it is.
@@ -201,7 +234,6 @@ func LookLoosely(ctx context.Context, d *desk.Desk, where string) (*Folder, erro
 			_, err := f.Repo.Do(ctx, "rev-parse", "--git-dir")
 			return nil, git.Fault(err, "git cannot work with the repository in %s", text.Visible(where))
 		}
-		f.Repo.Safe = git.Harmless(nil)
 		return f, nil
 	}
 	if top != where {
@@ -213,7 +245,12 @@ func LookLoosely(ctx context.Context, d *desk.Desk, where string) (*Folder, erro
 	if f.Settings, err = f.Repo.Settings(ctx); err != nil {
 		return nil, git.Fault(err, "git's configuration cannot be read")
 	}
-	f.Repo.Safe = git.Harmless(f.Settings)
+	if err := f.Judge(d); err != nil {
+		return nil, err
+	}
+	if err := f.lazy(d); err != nil {
+		return nil, err
+	}
 	if f.Head, err = f.Repo.Resolve(ctx, "HEAD^{commit}"); err != nil {
 		f.Head = ""
 	}
@@ -222,7 +259,7 @@ func LookLoosely(ctx context.Context, d *desk.Desk, where string) (*Folder, erro
 
 // GitCmd is a run of git in a folder, with standard input.
 func GitCmd(f *Folder, in io.Reader, args ...string) git.Cmd {
-	return git.Cmd{Dir: f.Path, Args: args, Config: f.Repo.Safe, In: in}
+	return git.Cmd{Dir: f.Path, Args: args, In: in}
 }
 
 // Finished refuses to go on while plain git is in the middle of something.

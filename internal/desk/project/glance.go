@@ -32,6 +32,7 @@ type Local struct {
 	Branch      string
 	Refs        map[string]string
 	URL         string
+	Plain       bool // its own configuration holds nothing that could do something
 	Simple      bool // its remote is followed in the usual way
 	Unfinished  string
 	CutOff      bool // files were being brought in when a run of ours was killed
@@ -55,7 +56,7 @@ func Glance(d *desk.Desk, p Project) (*Local, error) {
 			remotes[strings.TrimSuffix(name, ".url")] = urls[0]
 		}
 	}
-	l.Remote = remoteNow(p, remotes)
+	l.Remote, l.Plain = remoteNow(p, remotes), LooksThrough(d, config)
 	l.URL = remotes[l.Remote]
 	l.Simple = slices.Equal(config["remote."+l.Remote+".fetch"], []string{"+refs/heads/*:refs/remotes/" + l.Remote + "/*"})
 	if l.Branch, err = git.ReadHead(l.Own); err != nil {

@@ -137,7 +137,7 @@ func TieOf(ctx context.Context, d *desk.Desk, f *Folder, p Project) (*Tie, error
 	if err != nil {
 		return nil, err
 	}
-	h := &Tie{Desk: d, Repo: f.Repo, Remote: p.Remote, Address: at}
+	h := &Tie{Desk: d, Repo: f.Repo, Folder: f, Remote: p.Remote, Address: at}
 	if p.Account != "" {
 		if h.Account, err = accounts.Named(d, p.Account); err != nil {
 			return nil, fault.New(fault.Decision, "the account %s, with which this project was attached, is not known any more", p.Account).

@@ -11,6 +11,7 @@ import (
 	"uncinate/internal/desk/accounts"
 	"uncinate/internal/desk/hosts"
 	"uncinate/internal/desk/login"
+	"uncinate/internal/world/files"
 	"uncinate/internal/world/git"
 	"uncinate/internal/world/web"
 )
@@ -31,7 +32,10 @@ func Refs(ctx context.Context, d *desk.Desk, h *Tie, token string) (web.Refs, er
 	if err := h.WriteInclude(ctx); err != nil {
 		return web.Refs{}, err
 	}
-	ids, head, err := h.Repo.Refs(ctx, h.Address.String(), h.Config()...)
+	if err := files.MakeFolder(d.Home.State, 0o700); err != nil {
+		return web.Refs{}, err
+	}
+	ids, head, err := h.Repo.Refs(ctx, d.Home.State, h.Address.String(), h.Config()...)
 	if err != nil {
 		if r := h.Route(); r != nil {
 			if why := sshCause(ctx, d, r, err); why != nil {
@@ -62,8 +66,11 @@ func Diagnose(ctx context.Context, d *desk.Desk, at address.Address, err error) 
 
 // Push runs git push with its progress handed on, and finds the cause of a failure.
 func Push(ctx context.Context, d *desk.Desk, h *Tie, args []string) error {
-	plain := h.Repo.Git.In(h.Repo.Dir) // the person's own hooks run, as with plain git
-	out, err := plain.Run(ctx, git.Cmd{Dir: plain.Dir, Args: args, Config: h.Shared(), Watch: Watch(d, "Sending", "Writing objects")})
+	work, err := h.Work()
+	if err != nil {
+		return err
+	}
+	out, err := work.Run(ctx, git.Cmd{Args: args, Config: h.Shared(), Watch: Watch(d, "Sending", "Writing objects")})
 	d.Tell.Progress("Sending", 0, 0, "")
 	if err == nil {
 		return nil

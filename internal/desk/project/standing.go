@@ -2,11 +2,12 @@ package project
 
 import (
 	"context"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
 
+	"uncinate/internal/core/fault"
+	"uncinate/internal/core/text"
 	"uncinate/internal/desk"
 	"uncinate/internal/world/files"
 	"uncinate/internal/world/git"
@@ -54,6 +55,17 @@ func StandHere(ctx context.Context, f *Folder, p Project, ignored bool) (*Standi
 	return s, nil
 }
 
+// OwnPlace refuses a link, or a file, in the place of the folder that this program keeps in git's:
+// what is written would go where that leads.
+func OwnPlace(gitFolder string) error {
+	place := filepath.Join(gitFolder, "uncinate")
+	if k := files.KindOf(place); k == files.Folder || k == files.None {
+		return nil
+	}
+	return fault.New(fault.Refused, "%s is not a folder of this program's", text.Visible(place)).
+		Try("look where it leads", text.Command("ls", "-ld", "--", place)).Try("take it away, if nothing needs it", text.Command("rm", "--", place))
+}
+
 // contactFile is where it is noted, by its time, when the host of a project was last asked.
 func contactFile(common string) string { return filepath.Join(common, "uncinate", "asked") }
 
@@ -72,10 +84,10 @@ func NoteContact(d *desk.Desk, f *Folder, told web.Refs) error {
 
 // Touch notes that a host answered just now, and the tags that were seen to.
 func Touch(common, tags string) error {
-	if err := os.MkdirAll(filepath.Dir(contactFile(common)), 0o700); err != nil {
+	if err := OwnPlace(common); err != nil {
 		return err
 	}
-	return os.WriteFile(contactFile(common), []byte(tags), 0o600)
+	return files.Dump(contactFile(common), []byte(tags))
 }
 
 // TagNames lists the tags that a host told of.

@@ -29,6 +29,7 @@ import (
 type Tie struct {
 	Desk    *desk.Desk
 	Repo    *git.Repo
+	Folder  *Folder // whose work tree it is; nil where nothing is sent or received
 	Remote  string
 	Address address.Address
 	Account *accounts.Account // nil: the sign-in that git has by itself
@@ -83,6 +84,14 @@ func (h *Tie) includeText() string {
 	return b.String()
 }
 
+// Work gives the folder for runs of git that reach the host; see Folder.Work.
+func (h *Tie) Work() (*git.Work, error) {
+	if h.Folder == nil {
+		return nil, errors.New("a tie without its folder neither sends nor receives")
+	}
+	return h.Folder.Work()
+}
+
 // Route is the way over SSH with the account's key; nil where none is gone.
 func (h *Tie) Route() *login.Route {
 	if h.Key == nil || h.Account == nil || h.Address.Scheme != "ssh" {
@@ -124,15 +133,15 @@ func (h *Tie) WriteInclude(ctx context.Context) error {
 
 // Config gives the same as configuration for one run of git, for use before the
 // repository has it.
-func (h *Tie) Config() []string {
+func (h *Tie) Config() []git.Set {
 	if !h.needed() {
 		return nil
 	}
-	return append([]string{"include.path=" + h.includeFile()}, h.Shared()...)
+	return append([]git.Set{{Key: "include.path", Value: h.includeFile()}}, h.Shared()...)
 }
 
 // Shared lets git go over the connection that this run has to the server, if it has one.
-func (h *Tie) Shared() []string {
+func (h *Tie) Shared() []git.Set {
 	r := h.Route()
 	if r == nil || len(h.Desk.Servers) == 0 {
 		return nil
@@ -141,7 +150,7 @@ func (h *Tie) Shared() []string {
 	if _, err := os.Stat(via); via == "" || err != nil {
 		return nil
 	}
-	return []string{"core.sshCommand=" + r.CommandWith("-o", "ControlPath="+via)}
+	return []git.Set{{Key: "core.sshCommand", Value: r.CommandWith("-o", "ControlPath="+via)}}
 }
 
 // Done reports whether remote and sign-in stand as they should.

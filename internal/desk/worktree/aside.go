@@ -147,7 +147,7 @@ func (g *gate) unlike(ctx context.Context, top string, odd []string, old map[str
 	}
 	repo := *g.folder.Repo
 	repo.GitDir = g.own
-	said, err := repo.Run(ctx, git.Cmd{Dir: top, Config: repo.Safe, In: strings.NewReader(strings.Join(ask, "\n") + "\n"),
+	said, err := repo.Run(ctx, git.Cmd{Dir: top, In: strings.NewReader(strings.Join(ask, "\n") + "\n"),
 		Env: []string{"GIT_WORK_TREE=" + top}, Args: []string{"hash-object", "--stdin-paths"}})
 	if err != nil {
 		return nil, git.Fault(err, "git cannot look at what was there")
@@ -171,7 +171,7 @@ func (g *gate) uncopied(ctx context.Context, odd []string, ids map[string]string
 		in.WriteString(ids[p] + "\n")
 	}
 	store := g.rescuer.store
-	said, err := store.Run(ctx, git.Cmd{Dir: store.Dir, Config: store.Safe, In: &in, Args: []string{"cat-file", "--batch-check"}})
+	said, err := store.Run(ctx, git.Cmd{Dir: store.Dir, In: &in, Args: []string{"cat-file", "--batch-check"}})
 	if err != nil {
 		return nil, git.Fault(err, "the rescue copies cannot be read")
 	}

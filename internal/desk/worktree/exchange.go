@@ -341,11 +341,15 @@ func (g *gate) putAside() error {
 // any more (githooks documentation, post-merge and post-checkout).
 func (g *gate) hook(ctx context.Context) error {
 	h := g.said.Hook
-	if len(h) == 0 || g.folder.Repo.Safe != nil || !hasHook(g.folder, h[0]) {
+	if len(h) == 0 || len(g.folder.Dangers) > 0 || !hasHook(g.folder, h[0]) {
 		return nil
 	}
+	work, err := g.folder.Work()
+	if err != nil {
+		return err
+	}
 	args := append([]string{"hook", "run", "--ignore-missing", h[0], "--"}, h[1:]...)
-	if _, err := g.folder.Repo.Do(ctx, args...); err != nil && ctx.Err() != nil {
+	if _, err := work.Do(ctx, args...); err != nil && ctx.Err() != nil {
 		return ctx.Err()
 	}
 	return nil

@@ -71,6 +71,9 @@ func gateOf(d *desk.Desk, f *project.Folder) (*gate, error) {
 	if g.rescuer, err = RescuerOf(d, f); err != nil {
 		return nil, err
 	}
+	if err := project.OwnPlace(own); err != nil {
+		return nil, err
+	}
 	base := filepath.Join(own, "uncinate")
 	if same, err := files.SameDisk(own, f.Path); err != nil {
 		return nil, err
@@ -126,9 +129,11 @@ func LayMissing(ctx context.Context, d *desk.Desk, f *project.Folder, paths []st
 	if err := files.MakeFolder(top, 0o700); err != nil {
 		return err
 	}
-	plain := *f.Repo.Git.In(f.Path) // the person's own filters run, as with plain git
-	plain.GitDir = g.own
-	_, err = plain.Run(ctx, git.Cmd{Dir: top, Env: []string{"GIT_WORK_TREE=" + top}, In: strings.NewReader(strings.Join(paths, "\x00") + "\x00"),
+	work, err := f.Work() // the person's own filters run, as with plain git
+	if err != nil {
+		return err
+	}
+	_, err = work.Named(g.own).Run(ctx, git.Cmd{Dir: top, Env: []string{"GIT_WORK_TREE=" + top}, In: strings.NewReader(strings.Join(paths, "\x00") + "\x00"),
 		Args: []string{"checkout-index", "-q", "-z", "--stdin"}})
 	if err != nil {
 		return errors.Join(git.Fault(err, "git cannot lay the files out"), files.RemoveAll(g.at))
@@ -249,7 +254,7 @@ func (g *gate) stage(ctx context.Context, all []change) error {
 func (g *gate) leaveOut(ctx context.Context, index string) error {
 	repo := *g.folder.Repo
 	repo.GitDir = g.own
-	out, err := repo.Run(ctx, git.Cmd{Dir: g.folder.Path, Config: repo.Safe, Env: []string{"GIT_INDEX_FILE=" + index, "GIT_WORK_TREE=" + g.folder.Path}, Args: []string{"ls-files", "-v", "-z"}})
+	out, err := repo.Run(ctx, git.Cmd{Dir: g.folder.Path, Env: []string{"GIT_INDEX_FILE=" + index, "GIT_WORK_TREE=" + g.folder.Path}, Args: []string{"ls-files", "-v", "-z"}})
 	if err != nil {
 		return git.Fault(err, "git's index cannot be read")
 	}
@@ -300,9 +305,11 @@ func (g *gate) meanwhile() error {
 // lays those that come in out in our folder (git-read-tree documentation, "Two Tree Merge").
 // What is staged and does not differ is carried along; what would be lost stops it.
 func (g *gate) readTree(ctx context.Context, index string, how string) error {
-	plain := *g.folder.Repo.Git.In(g.folder.Path) // the person's own filters run, as with plain git
-	plain.GitDir = g.own
-	_, err := plain.Run(ctx, git.Cmd{Dir: filepath.Join(g.at, "tree"), Env: []string{"GIT_INDEX_FILE=" + index, "GIT_WORK_TREE=" + filepath.Join(g.at, "tree")},
+	work, err := g.folder.Work() // the person's own filters run, as with plain git
+	if err != nil {
+		return err
+	}
+	_, err = work.Named(g.own).Run(ctx, git.Cmd{Dir: filepath.Join(g.at, "tree"), Env: []string{"GIT_INDEX_FILE=" + index, "GIT_WORK_TREE=" + filepath.Join(g.at, "tree")},
 		Args: []string{"read-tree", "--no-recurse-submodules", "-m", how, g.said.From, g.said.To}})
 	return err
 }

@@ -26,7 +26,7 @@ func DropBranch(ctx context.Context, repo *git.Repo, name string) error {
 
 // First lays the files of a branch of the host out in a folder in which nothing lies yet, and
 // checks the branch out.
-func First(ctx context.Context, repo *git.Repo, branch, track string) error {
+func First(ctx context.Context, repo *git.Work, branch, track string) error {
 	_, err := repo.Do(ctx, "checkout", "-q", "--no-overwrite-ignore", "-B", branch, "--track", track)
 	return git.Fault(err, "git cannot lay out the files of branch %s", text.Visible(branch))
 }
@@ -56,7 +56,7 @@ func KeepTracked(ctx context.Context, d *desk.Desk, f *project.Folder, remote, b
 	var keep []Moving
 	for _, m := range going {
 		in := strings.Join(append([]string{m.ID}, held...), "\n") + "\n"
-		out, err := f.Repo.Run(ctx, git.Cmd{Dir: f.Path, Config: f.Repo.Safe, In: strings.NewReader(in), Args: []string{"rev-list", "--count", "-1", "--stdin"}})
+		out, err := f.Repo.Run(ctx, git.Cmd{Dir: f.Path, In: strings.NewReader(in), Args: []string{"rev-list", "--count", "-1", "--stdin"}})
 		if err != nil {
 			return 0, git.Fault(err, "git cannot tell what would be lost with %s", text.Visible(m.Ref))
 		}

@@ -14,6 +14,7 @@ import (
 	"strings"
 	"time"
 
+	"uncinate/internal/core/fault"
 	"uncinate/internal/core/text"
 	"uncinate/internal/desk"
 	"uncinate/internal/desk/project"
@@ -66,6 +67,7 @@ type Moving struct{ Ref, ID, Next string }
 type Rescuer struct {
 	desk   *desk.Desk
 	repo   *git.Repo // the project
+	folder *project.Folder
 	store  *git.Repo // the copies
 	Common string    // the project's git folder
 }
@@ -76,10 +78,22 @@ func RescuerOf(d *desk.Desk, f *project.Folder) (*Rescuer, error) {
 	if err != nil {
 		return nil, err
 	}
+	if err := project.OwnPlace(common); err != nil {
+		return nil, err
+	}
 	store := f.Repo.Git.In(filepath.Join(common, "uncinate", "rescue.git"))
 	store.GitDir = store.Dir
-	store.Safe = append(git.Harmless(nil), "core.fsync=committed,reference", "core.bare=true", "protocol.version=2")
-	return &Rescuer{desk: d, repo: f.Repo, store: store, Common: common}, nil
+	store.Safe = []git.Set{{Key: "core.fsync", Value: "committed,reference"}, {Key: "core.bare", Value: "true"}, {Key: "protocol.version", Value: "2"}}
+	config, err := git.ReadConfig(filepath.Join(store.Dir, "config"))
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return nil, fault.New(fault.Failed, "the place for rescue copies cannot be read: %s", text.Visible(store.Dir)).Because(err)
+	}
+	if !project.LooksThrough(d, config) {
+		return nil, fault.New(fault.Refused, "%s was changed by someone: it names what this program never wrote into it", text.Visible(filepath.Join(store.Dir, "config"))).
+			Try("look what it says", text.Command("cat", "--", filepath.Join(store.Dir, "config"))).
+			Try("lay the copies aside", text.Command("mv", "--", store.Dir, store.Dir+"-aside"))
+	}
+	return &Rescuer{desk: d, repo: f.Repo, folder: f, store: store, Common: common}, nil
 }
 
 // Staged is what is in the index alone.
@@ -139,7 +153,7 @@ func (r *Rescuer) KeepAll(ctx context.Context, k Kept) (int, error) {
 		return 0, nil
 	}
 	when := r.desk.Now().UTC().Format(time.RFC3339)
-	out, err := r.store.Run(ctx, git.Cmd{Dir: r.store.Dir, Config: r.store.Safe, Args: append([]string{"commit-tree", top, "-F", "-"}, args...), In: strings.NewReader(message.String()),
+	out, err := r.store.Run(ctx, git.Cmd{Dir: r.store.Dir, Args: append([]string{"commit-tree", top, "-F", "-"}, args...), In: strings.NewReader(message.String()),
 		Env: []string{"GIT_AUTHOR_NAME=uncinate", "GIT_AUTHOR_EMAIL=uncinate@localhost", "GIT_COMMITTER_NAME=uncinate", "GIT_COMMITTER_EMAIL=uncinate@localhost", "GIT_AUTHOR_DATE=" + when, "GIT_COMMITTER_DATE=" + when}})
 	if err != nil {
 		return 0, git.Fault(err, "a rescue copy cannot be made, so nothing was overwritten")
@@ -195,7 +209,10 @@ func (r *Rescuer) bringIn(ctx context.Context, m Moving) error {
 	case !files.Missing(filepath.Join(r.store.Dir, "shallow")):
 		args = append(args, "--unshallow")
 	}
-	_, err = r.store.Do(ctx, append(args, "--", r.Common, m.ID)...)
+	if _, err := r.folder.Work(); err != nil { // git runs in the project too as it hands them over
+		return err
+	}
+	_, err = r.store.Works().Do(ctx, append(args, "--", r.Common, m.ID)...)
 	return git.Fault(err, "a rescue copy of %s cannot be made, so nothing was overwritten", text.Visible(m.Ref))
 }
 

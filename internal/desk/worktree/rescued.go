@@ -16,6 +16,7 @@ import (
 	"uncinate/internal/core/text"
 	"uncinate/internal/desk"
 	"uncinate/internal/desk/project"
+	"uncinate/internal/world/files"
 	"uncinate/internal/world/git"
 )
 
@@ -38,10 +39,6 @@ func LooseAt(ctx context.Context, d *desk.Desk, given string) (*project.Folder, 
 		return nil, git.Fault(err, "git cannot tell the branch")
 	}
 	f.ReadRemotes()
-	if _, attached, err := project.ProjectAt(d, f.Path); err != nil || attached {
-		f.Repo.Safe = nil // the person attached it: its configuration is their own
-		return f, err
-	}
 	return f, nil
 }
 
@@ -255,11 +252,51 @@ func (r *Rescuer) branches(ctx context.Context, c RescueCopy, as string, preview
 		return names, nil
 	}
 	for i, k := range c.Commits {
-		if _, err := r.repo.Do(ctx, "fetch", "-q", "--no-tags", "--no-write-fetch-head", "--update-shallow", "--no-auto-maintenance", "--recurse-submodules=no", "--", r.store.Dir, k.Commit+":refs/heads/"+names[i]); err != nil {
-			return nil, git.Fault(err, "the commits of the rescue copy cannot be brought back")
+		if err := r.handBack(ctx, k.Commit, "refs/heads/"+names[i]); err != nil {
+			return nil, err
 		}
 	}
 	return names, nil
+}
+
+// handBack brings a commit with all that leads to it from the copies into the project, and makes
+// a ref of it. It does without a transport, which the project's own configuration would have a
+// say in: what was kept can be brought back also where nobody trusts that. Only of a shallow
+// history git has to be told how deep it is.
+func (r *Rescuer) handBack(ctx context.Context, commit, ref string) error {
+	failed := func(err error) error {
+		return git.Fault(err, "the commits of the rescue copy cannot be brought back")
+	}
+	if !files.Missing(filepath.Join(r.store.Dir, "shallow")) {
+		work, err := r.folder.Work()
+		if err != nil {
+			return err
+		}
+		_, err = work.Do(ctx, "fetch", "-q", "--no-tags", "--no-write-fetch-head", "--update-shallow", "--no-auto-maintenance", "--recurse-submodules=no", "--", r.store.Dir, commit+":"+ref)
+		return failed(err)
+	}
+	dir, done, err := files.Scratch("uncinate-pack-")
+	defer done() // in the system's own folder for what is temporary, so nothing is lost where it stays
+	if err != nil {
+		return err
+	}
+	name, err := r.store.Run(ctx, git.Cmd{Args: []string{"pack-objects", "-q", "--revs", "--delta-base-offset", filepath.Join(dir, "copy")}, In: strings.NewReader(commit + "\n")})
+	if err != nil {
+		return failed(err)
+	}
+	pack, err := files.Open(filepath.Join(dir, "copy-"+strings.TrimSpace(string(name))+".pack"))
+	if err != nil {
+		return failed(err)
+	}
+	_, err = r.repo.Run(ctx, git.Cmd{Args: []string{"index-pack", "--stdin"}, In: pack})
+	if err = errors.Join(err, pack.Close()); err != nil {
+		return failed(err)
+	}
+	if _, err := r.repo.Resolve(ctx, ref); err == nil {
+		return nil // it stands there already
+	}
+	_, err = r.repo.Do(ctx, "update-ref", "-m", "rescue bring", ref, commit, strings.Repeat("0", len(commit)))
+	return failed(err)
 }
 
 // compare reports whether a file stands already as it was kept, or nothing stands there.

@@ -80,7 +80,7 @@ func RulesOf(ctx context.Context, repo *git.Repo, id string) (string, error) {
 // --write-tree). Where both sides hold something else at a path, the tree holds a text
 // with marks, and the clash is told.
 func MergeTrees(ctx context.Context, repo *git.Repo, mine, theirs string) (tree string, clashes []joining.Clash, err error) {
-	out, err := repo.Run(ctx, git.Cmd{Dir: repo.Dir, Config: repo.Safe, Args: []string{"merge-tree", "--write-tree", "--allow-unrelated-histories", "--messages", "-z", mine, theirs}})
+	out, err := repo.Run(ctx, git.Cmd{Dir: repo.Dir, Args: []string{"merge-tree", "--write-tree", "--allow-unrelated-histories", "--messages", "-z", mine, theirs}})
 	if err != nil && git.Code(err) != 1 {
 		return "", nil, git.Fault(err, "git cannot try the joining out")
 	}

@@ -62,7 +62,7 @@ func (r *Rescuer) ready(ctx context.Context) error {
 	}
 	made := *r.store
 	made.GitDir = ""
-	_, err = made.Run(ctx, git.Cmd{Dir: fresh, Config: r.store.Safe, Args: []string{"init", "-q", "--bare", "--template=", "--object-format=" + form, "--", filepath.Join(fresh, "it")}})
+	_, err = made.Run(ctx, git.Cmd{Dir: fresh, Args: []string{"init", "-q", "--bare", "--template=", "--object-format=" + form, "--", filepath.Join(fresh, "it")}})
 	if err = git.Fault(err, "the place for rescue copies cannot be made"); err == nil && !files.Missing(r.store.Dir) {
 		// Half of one, as a run that was killed may have left it, is kept beside.
 		err = files.Move(r.store.Dir, r.store.Dir+".half-"+strconv.FormatInt(r.desk.Now().UnixNano(), 10))

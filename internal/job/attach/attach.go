@@ -168,6 +168,11 @@ func (a *Attach) lookAt(ctx context.Context, where string) error {
 	if err := a.ownGit(ctx); err != nil {
 		return err
 	}
+	if a.Folder.IsRepo {
+		if err := a.Folder.Sound(); err != nil {
+			return err
+		}
+	}
 	if err := a.followMove(); err != nil {
 		return err
 	}

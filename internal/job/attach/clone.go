@@ -319,7 +319,11 @@ func (c *Clone) stepFetch() desk.Step {
 			if c.options.Partial {
 				args = append(args, "--filter=blob:none")
 			}
-			_, err := repo.Run(ctx, git.Cmd{Dir: c.folder, Args: append(args, "--", t.Options.Remote), Watch: project.Watch(c.desk, "Bringing in", "Receiving objects")})
+			work, err := t.Folder.Work()
+			if err != nil {
+				return err
+			}
+			_, err = work.Run(ctx, git.Cmd{Args: append(args, "--", t.Options.Remote), Watch: project.Watch(c.desk, "Bringing in", "Receiving objects")})
 			c.desk.Tell.Progress("Bringing in", 0, 0, "")
 			if err != nil {
 				return project.Diagnose(ctx, c.desk, t.Tie.Address, err)
@@ -347,7 +351,11 @@ func (c *Clone) stepCheckout() desk.Step {
 	t := c.target
 	return desk.Step{Item: plan.Item{ID: "checkout", Place: plan.Here, Sentence: "Lay out the files of branch " + text.Visible(t.Branch)},
 		Do: func(ctx context.Context) error {
-			if err := worktree.First(ctx, t.Folder.Repo.Git.In(c.folder), t.Branch, "refs/remotes/"+t.Options.Remote+"/"+t.Branch); err != nil {
+			work, err := t.Folder.Work()
+			if err != nil {
+				return err
+			}
+			if err := worktree.First(ctx, work, t.Branch, "refs/remotes/"+t.Options.Remote+"/"+t.Branch); err != nil {
 				return err
 			}
 			id, err := t.Folder.Repo.Do(ctx, "rev-parse", "HEAD")

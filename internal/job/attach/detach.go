@@ -70,7 +70,6 @@ func (t *Detach) prepare(ctx context.Context, where string, o DetachOptions) err
 	if t.Folder, err = project.Look(ctx, d, where); err != nil {
 		return err
 	}
-	t.Folder.Repo.Safe = nil // the person attached it: its configuration is their own
 	if t.held != nil {
 		if _, err := worktree.Heal(ctx, d, t.Folder); err != nil {
 			return err
@@ -115,8 +114,14 @@ func (t *Detach) prepare(ctx context.Context, where string, o DetachOptions) err
 			if err := target.Untie(ctx, d, t.Folder, t.Options.Remote); err != nil {
 				return err
 			}
+			if err := t.Folder.BringBack(ctx, d); err != nil {
+				return err
+			}
 			return project.Strike(d, t.Folder.Path, t.Options.Remote)
 		}}}
+	if project.HasAside(d, t.Folder.Path) {
+		t.Notes = append(t.Notes, "What the attach put aside of git's configuration comes back.")
+	}
 	t.Notes = append(t.Notes, "Files, commits and the hosted repository stay as they are.")
 	return nil
 }
@@ -161,6 +166,7 @@ type undo struct {
 // undosHere are the steps that are put back on this machine, by their names.
 func (t *Detach) undosHere() map[string]undo {
 	return map[string]undo{
+		"put-aside":    {"Bring back what was put aside of git's configuration", func(ctx context.Context) error { return t.Folder.BringBack(ctx, t.Desk) }, true},
 		"init":         {"Make this folder an ordinary one again: remove .git", t.UndoInit, t.Run.Fact("made-git") == "yes"},
 		"identity":     {"Take the name and e-mail for commits out again", t.UndoIdentity, true},
 		"ignore":       {"Put .gitignore back as it was", t.UndoIgnore, true},

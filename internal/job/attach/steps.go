@@ -33,6 +33,7 @@ func (a *Attach) plan() []desk.Step {
 	something := f.Head != "" || len(a.Travel.Up) > 0 || len(a.own.First) > 0 || a.joins.Way != nil
 	var steps []desk.Step
 	add := func(s desk.Step) { steps = append(steps, s) }
+	steps = append(steps, a.StepsOfTrust()...)
 	if a.Move != "" {
 		add(a.StepMove())
 	}
@@ -187,13 +188,8 @@ func (a *Attach) stepCommit() desk.Step {
 		Undo: a.UndoCommit}
 }
 
-// firstCommit makes the commit by plumbing, so that its id is known and journaled
-// before the branch points to it. The person's own hooks are run on purpose.
-func (a *Attach) firstCommit(ctx context.Context) error {
-	repo := a.Folder.Repo.Git.In(a.Folder.Path) // with the person's own filters and ties
-	if err := a.SetAside(filepath.Join(a.Folder.Path, ".git", "index"), "index"); err != nil {
-		return err
-	}
+// unchanged refuses files that were changed since they were looked at.
+func (a *Attach) unchanged() error {
 	for _, f := range a.Travel.Files {
 		if size, modified, err := files.Stamp(a.At(f.Path)); err != nil || size != f.Size || modified != f.ModTime {
 			if f.Path == ".gitignore" || a.own.Large != nil && f.Path == contents.Attributes {
@@ -203,13 +199,30 @@ func (a *Attach) firstCommit(ctx context.Context) error {
 				Try("wait until the program that writes is done, then", a.Again(a.ToArgs()...))
 		}
 	}
+	return nil
+}
+
+// firstCommit makes the commit by plumbing, so that its id is known and journaled
+// before the branch points to it. The person's own hooks are run on purpose.
+func (a *Attach) firstCommit(ctx context.Context) error {
+	repo := a.Folder.Repo
+	work, err := a.Folder.Work() // with the person's own filters and ties
+	if err != nil {
+		return err
+	}
+	if err := a.SetAside(filepath.Join(a.Folder.Path, ".git", "index"), "index"); err != nil {
+		return err
+	}
+	if err := a.unchanged(); err != nil {
+		return err
+	}
 	paths := a.committedPaths()
 	a.Desk.Tell.Progress("Committing", 0, int64(len(paths)), "")
 	defer a.Desk.Tell.Progress("Committing", 0, 0, "")
 	if err := a.Run.Note("branch", a.Branch); err != nil {
 		return err
 	}
-	if _, err := repo.Run(ctx, git.Cmd{Dir: repo.Dir, Args: []string{"update-index", "--add", "--remove", "-z", "--stdin"}, In: strings.NewReader(strings.Join(paths, "\x00") + "\x00")}); err != nil {
+	if _, err := work.Run(ctx, git.Cmd{Args: []string{"update-index", "--add", "--remove", "-z", "--stdin"}, In: strings.NewReader(strings.Join(paths, "\x00") + "\x00")}); err != nil {
 		return git.Fault(err, "git cannot take the files in")
 	}
 	if a.joins.Way != nil {
@@ -223,7 +236,7 @@ func (a *Attach) firstCommit(ctx context.Context) error {
 	}
 	defer files.Remove(message) // what stays is swept with the journal
 	for _, h := range [][]string{{"pre-commit"}, {"commit-msg", "--", message}} {
-		if _, err := repo.Do(ctx, append([]string{"hook", "run", "--ignore-missing"}, h...)...); err != nil {
+		if _, err := work.Do(ctx, append([]string{"hook", "run", "--ignore-missing"}, h...)...); err != nil {
 			return git.Fault(err, "your own %s check stopped the commit", h[0])
 		}
 	}

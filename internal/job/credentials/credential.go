@@ -48,6 +48,9 @@ func Credential(ctx context.Context, d *desk.Desk, action, account, only string,
 	if !q.For(target, q.User) {
 		return nil
 	}
+	if err := login.MayGo(d, a, target); err != nil {
+		return stop(out, err)
+	}
 	token, err := accounts.Token(ctx, d, a, false)
 	if err != nil {
 		return stop(out, err)

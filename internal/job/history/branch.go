@@ -156,7 +156,7 @@ func (b *Branching) apart(ctx context.Context, all map[string]*Branch) (func(our
 	if b.baseRef != "" {
 		in.WriteString(b.Refs[b.baseRef] + "\n")
 	}
-	out, err := repo.Run(ctx, git.Cmd{Dir: repo.Dir, Config: repo.Safe, Args: []string{"rev-list", "--parents", "--stdin"}, In: strings.NewReader(in.String())})
+	out, err := repo.Run(ctx, git.Cmd{Dir: repo.Dir, Args: []string{"rev-list", "--parents", "--stdin"}, In: strings.NewReader(in.String())})
 	if err != nil {
 		return nil, git.Fault(err, "git cannot list the commits of the branches")
 	}

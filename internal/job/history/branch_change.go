@@ -5,7 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"slices"
+	"path/filepath"
 	"strconv"
 	"strings"
 
@@ -332,6 +332,12 @@ func RemoveBranch(ctx context.Context, d *desk.Desk, given, name string, hereOnl
 			return b.NoBranch(name)
 		case name == f.Branch && !hostOnly:
 			return fault.New(fault.Decision, "%s is checked out", text.Visible(name)).Try("switch to another one first", text.Command("uncinate", "branch", "switch", b.base))
+		case own != "":
+			if err := free(f, name); err != nil {
+				return err
+			}
+		}
+		switch {
 		case name == cmp.Or(told.Head, b.base) && !hereOnly:
 			return fault.New(fault.Refused, "%s is the default branch on the host", text.Visible(name))
 		}
@@ -362,6 +368,25 @@ func RemoveBranch(ctx context.Context, d *desk.Desk, given, name string, hereOnl
 	})
 }
 
+// free refuses a branch that is checked out in another work tree of the same repository: git
+// neither removes it nor checks it out twice (git-worktree documentation).
+func free(f *project.Folder, name string) error {
+	own, common, err := git.Folders(f.Path)
+	if err != nil {
+		return err
+	}
+	where, err := git.Elsewhere(own, common, name)
+	if err != nil || where == "" {
+		return err
+	}
+	out := fault.New(fault.Decision, "%s is checked out in another work tree, %s", text.Visible(name), text.Visible(where)).
+		Try("work on it there", text.Command("uncinate", "status", where))
+	if where == filepath.Dir(common) { // git takes no main one away
+		return out
+	}
+	return out.Try("or give that work tree up, once all in it is saved", text.Command("git", "-C", f.Path, "worktree", "remove", "--", where))
+}
+
 // receive brings in the commits of a branch of the host that are not here, so that it can be
 // told what would be lost with it.
 func (b *Branching) receive(ctx context.Context, h *project.Tie, name, id string) error {
@@ -372,7 +397,11 @@ func (b *Branching) receive(ctx context.Context, h *project.Tie, name, id string
 		return nil // it is here, whole
 	}
 	repo := b.folder.Repo
-	_, err := repo.Run(ctx, git.Cmd{Dir: repo.Dir, Config: append(slices.Clone(repo.Safe), h.Shared()...), Watch: project.Watch(b.desk, "Receiving", "Receiving objects"),
+	work, err := b.folder.Work()
+	if err != nil {
+		return err
+	}
+	_, err = work.Run(ctx, git.Cmd{Config: h.Shared(), Watch: project.Watch(b.desk, "Receiving", "Receiving objects"),
 		Args: []string{"fetch", "--progress", "--no-tags", "--no-auto-maintenance", "--no-write-fetch-head", "--refmap=", "--", h.Remote, "refs/heads/" + name}})
 	b.desk.Tell.Progress("Receiving", 0, 0, "")
 	if err == nil {
@@ -397,7 +426,7 @@ func (p *BranchPlan) keeps(ctx context.Context, b *Branching, name string, going
 			in.WriteString("^" + id + "\n")
 		}
 	}
-	out, err := f.Repo.Run(ctx, git.Cmd{Dir: f.Path, Config: f.Repo.Safe, In: strings.NewReader(in.String()), Args: []string{"rev-list", "--count", "--stdin"}})
+	out, err := f.Repo.Run(ctx, git.Cmd{Dir: f.Path, In: strings.NewReader(in.String()), Args: []string{"rev-list", "--count", "--stdin"}})
 	if err != nil {
 		return git.Fault(err, "git cannot tell what would be lost")
 	}

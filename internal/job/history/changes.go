@@ -59,7 +59,7 @@ const mostFresh = 1 << 20
 
 // diffing is how git is asked for differences: nothing that a configuration names is run,
 // and the form is always the same.
-var diffing = []string{"diff", "--no-ext-diff", "--no-textconv", "--no-color", "--no-relative", "--src-prefix=a/", "--dst-prefix=b/", "--submodule=short", "-M", "--inter-hunk-context=0"}
+var diffing = []string{"diff", "--no-ext-diff", "--no-textconv", "--no-color", "--no-relative", "--ignore-submodules=dirty", "--src-prefix=a/", "--dst-prefix=b/", "--submodule=short", "-M", "--inter-hunk-context=0"}
 
 // Compare compares the files with the last commit, or the two sides with each other as far
 // as git knows the other one.
@@ -103,7 +103,7 @@ func Compare(ctx context.Context, d *desk.Desk, o ChangesOptions) (*Changes, err
 		}
 		args = append(args, before)
 	}
-	patch, err := f.Repo.Run(ctx, git.Cmd{Dir: f.Path, Args: append(args, "--"), Config: f.Repo.Safe, Env: env})
+	patch, err := f.Repo.Run(ctx, git.Cmd{Dir: f.Path, Args: append(args, "--"), Env: env})
 	if err != nil {
 		return nil, git.Fault(err, "git cannot tell the differences")
 	}
@@ -251,7 +251,7 @@ func withNew(ctx context.Context, f *project.Folder) (index string, large map[st
 	if names.Len() == 0 {
 		return index, large, done, nil
 	}
-	_, err = f.Repo.Run(ctx, git.Cmd{Dir: f.Path, Config: f.Repo.Safe, In: &names, Env: []string{"GIT_INDEX_FILE=" + index, "GIT_LITERAL_PATHSPECS=1"},
+	_, err = f.Repo.Run(ctx, git.Cmd{Dir: f.Path, In: &names, Env: []string{"GIT_INDEX_FILE=" + index, "GIT_LITERAL_PATHSPECS=1"},
 		Args: []string{"add", "--intent-to-add", "--sparse", "--pathspec-from-file=-", "--pathspec-file-nul"}})
 	return index, large, done, git.Fault(err, "git cannot look at the new files")
 }

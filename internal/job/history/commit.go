@@ -66,7 +66,7 @@ func (p *puts) into(ctx context.Context, f *project.Folder, index string) error 
 			continue
 		}
 		args := append(append([]string{"update-index"}, x.args...), "-z", "--stdin")
-		if _, err := f.Repo.Run(ctx, git.Cmd{Dir: f.Path, Config: f.Repo.Safe, Env: env, In: bytes.NewReader(x.paths), Args: args}); err != nil {
+		if _, err := f.Repo.Run(ctx, git.Cmd{Dir: f.Path, Env: env, In: bytes.NewReader(x.paths), Args: args}); err != nil {
 			return git.Fault(err, "git does not take the files")
 		}
 	}
@@ -88,7 +88,7 @@ func commit(ctx context.Context, d *desk.Desk, f *project.Folder, st *git.Status
 	if f.Head == "" {
 		base = []string{"read-tree", "--empty"}
 	}
-	if _, err := f.Repo.Run(ctx, git.Cmd{Dir: f.Path, Config: f.Repo.Safe, Env: env, Args: base}); err != nil {
+	if _, err := f.Repo.Run(ctx, git.Cmd{Dir: f.Path, Env: env, Args: base}); err != nil {
 		return git.Fault(err, "git cannot read the last commit")
 	}
 	if err := p.into(ctx, f, index); err != nil {
@@ -108,7 +108,11 @@ func commit(ctx context.Context, d *desk.Desk, f *project.Folder, st *git.Status
 	}
 	if err == nil {
 		err = hooked(ctx, f, func(hooks []string) error {
-			_, err := f.Repo.Run(ctx, git.Cmd{Dir: f.Path, Config: f.Repo.Safe, Env: append(hooks, env...), Args: []string{"commit", "-q", "--cleanup=whitespace", "-F", says}})
+			work, err := f.Work()
+			if err != nil {
+				return err
+			}
+			_, err = work.Run(ctx, git.Cmd{Env: append(hooks, env...), Args: []string{"commit", "-q", "--cleanup=whitespace", "-F", says}})
 			return err
 		})
 	}
@@ -159,7 +163,7 @@ func (p *puts) check(ctx context.Context, d *desk.Desk, f *project.Folder, befor
 	if !slices.ContainsFunc(changed, func(c string) bool { return p.said[c] }) || index.Len() == 0 {
 		return nil
 	}
-	_, err = f.Repo.Run(ctx, git.Cmd{Dir: f.Path, Config: f.Repo.Safe, In: strings.NewReader(index.String()), Args: []string{"update-index", "-z", "--index-info"}})
+	_, err = f.Repo.Run(ctx, git.Cmd{Dir: f.Path, In: strings.NewReader(index.String()), Args: []string{"update-index", "-z", "--index-info"}})
 	return git.Fault(err, "git does not take the files")
 }
 
@@ -219,7 +223,7 @@ func putBack(ctx context.Context, f *project.Folder, p *puts, was map[string]wor
 		if x.how != "--index-info" {
 			args = append(args, "--stdin")
 		}
-		if _, err := f.Repo.Run(ctx, git.Cmd{Dir: f.Path, Config: f.Repo.Safe, In: strings.NewReader(x.in), Args: args}); err != nil {
+		if _, err := f.Repo.Run(ctx, git.Cmd{Dir: f.Path, In: strings.NewReader(x.in), Args: args}); err != nil {
 			return git.Fault(err, "git's index cannot be put back as it was")
 		}
 	}

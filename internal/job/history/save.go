@@ -58,10 +58,17 @@ type LeftOut struct {
 	Why  string `json:"why"`
 }
 
-// Quick looks at a repository for work that changes it: nothing unfinished of plain git's,
-// no lock that was left, and no other run of ours.
+// Quick looks at a repository for work that changes it: its configuration is trusted, nothing of
+// plain git's is unfinished, no lock was left, and no other run of ours is at work.
 func Quick(ctx context.Context, d *desk.Desk, given string) (*project.Folder, *files.Held, error) {
+	return quick(ctx, d, given, true)
+}
+
+func quick(ctx context.Context, d *desk.Desk, given string, works bool) (*project.Folder, *files.Held, error) {
 	f, err := worktree.LooseAt(ctx, d, given)
+	if err == nil && works {
+		_, err = f.Work()
+	}
 	if err != nil {
 		return nil, nil, err
 	}
@@ -78,7 +85,7 @@ func Quick(ctx context.Context, d *desk.Desk, given string) (*project.Folder, *f
 
 // Save commits what is chosen, here only.
 func Save(ctx context.Context, d *desk.Desk, o SaveOptions) (*Saved, error) {
-	f, held, err := Quick(ctx, d, o.Folder)
+	f, held, err := quick(ctx, d, o.Folder, !o.Preview)
 	if err != nil {
 		return nil, err
 	}
@@ -264,7 +271,7 @@ func hooked(ctx context.Context, f *project.Folder, run func(env []string) error
 					}
 				}
 			}
-			where, e := f.Repo.Do(ctx, "rev-parse", "--git-path", "hooks/"+hook)
+			where, e := f.Repo.Works().Do(ctx, "rev-parse", "--git-path", "hooks/"+hook)
 			if e != nil {
 				where = "hooks/" + hook
 			}
@@ -323,7 +330,11 @@ func reword(ctx context.Context, d *desk.Desk, f *project.Folder, message string
 		return nil, err
 	}
 	err = hooked(ctx, f, func(env []string) error {
-		_, err := f.Repo.Run(ctx, git.Cmd{Dir: f.Path, Config: f.Repo.Safe, Env: env, Args: []string{"commit", "-q", "--amend", "--only", "--allow-empty", "--cleanup=whitespace", "-F", file}})
+		work, err := f.Work()
+		if err != nil {
+			return err
+		}
+		_, err = work.Run(ctx, git.Cmd{Env: env, Args: []string{"commit", "-q", "--amend", "--only", "--allow-empty", "--cleanup=whitespace", "-F", file}})
 		return err
 	})
 	if err != nil {

@@ -49,6 +49,11 @@ func switchBranch(ctx context.Context, d *desk.Desk, f *project.Folder, name str
 			return nil, b.NoBranch(name)
 		}
 	}
+	if name != f.Branch {
+		if err := free(f, name); err != nil {
+			return nil, err
+		}
+	}
 	way, err := carries(ctx, f, target)
 	if err != nil {
 		return nil, err

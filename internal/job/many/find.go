@@ -209,14 +209,21 @@ func admit(ctx context.Context, d *desk.Desk, one Found) error {
 			p = old
 			p.Folder = one.Folder
 		}
-		if err := project.Strike(d, one.Was, one.remote); err != nil {
+		if err := errors.Join(project.CarryTrust(d, one.Was, one.Folder), project.Strike(d, one.Was, one.remote)); err != nil {
 			return err
 		}
 		return project.Enter(d, p)
 	}
 	f, err := project.LookLoosely(ctx, d, one.Folder)
+	if err == nil {
+		err = f.Sound()
+	}
 	if err != nil {
 		return err
+	}
+	if _, err := f.Work(); err != nil { // nobody has looked through it, so it gets no sign-in
+		p.Account = ""
+		d.Tell.Note("Note: %s. It is registered without an account; to see why, and to attach it: %s", fault.Of(err).Says, text.Command("uncinate", "attach", "--preview", one.Folder))
 	}
 	if p.Account != "" {
 		a, err := accounts.Named(d, p.Account)

@@ -193,6 +193,20 @@ func compareTold(d *desk.Desk, p project.Project, l *project.Local, a project.An
 	}
 }
 
+// makeSafe keeps what a project's own configuration names from running when it is looked at. Where
+// that was read and holds nothing of the kind, no run of git is needed.
+func makeSafe(ctx context.Context, d *desk.Desk, repo *git.Repo, l *project.Local) error {
+	err := git.Ordinary(repo.Dir)
+	if err != nil || l != nil && l.Plain {
+		return err
+	}
+	seen := &project.Folder{Path: repo.Dir, Repo: repo, IsRepo: true}
+	if seen.Settings, err = repo.Settings(ctx); err != nil {
+		return git.Fault(err, "git's configuration cannot be read")
+	}
+	return seen.Judge(d)
+}
+
 // row looks at one project; by one run of git where it is as usual.
 func row(ctx context.Context, d *desk.Desk, p project.Project) (Row, board.Facts, *project.Local) {
 	r := Row{Folder: p.Folder, Address: p.Address, Account: p.Account}
@@ -219,6 +233,10 @@ func row(ctx context.Context, d *desk.Desk, p project.Project) (Row, board.Facts
 		return r, f, nil
 	}
 	repo := g.In(p.Folder)
+	if err := makeSafe(ctx, d, repo, l); err != nil {
+		f.Broken = fault.Of(err).Says
+		return r, f, nil
+	}
 	if l == nil {
 		l = &project.Local{Remote: p.Remote}
 		if l.Own, l.Common, err = git.Folders(p.Folder); err == nil {

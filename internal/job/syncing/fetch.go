@@ -131,7 +131,11 @@ func (s *Sync) fetchWords(all []spec) []string {
 func (s *Sync) bring(ctx context.Context, words []string) error {
 	run := func(words []string) error {
 		args := append([]string{"fetch", "--progress", "--no-auto-maintenance", "--refmap=", "--", s.tie.Remote}, words...)
-		_, err := s.folder.Repo.Run(ctx, git.Cmd{Dir: s.folder.Path, Config: append(slices.Clone(s.folder.Repo.Safe), s.tie.Shared()...), Args: args, Watch: project.Watch(s.desk, "Bringing in", "Receiving objects")})
+		work, err := s.folder.Work()
+		if err != nil {
+			return err
+		}
+		_, err = work.Run(ctx, git.Cmd{Config: s.tie.Shared(), Args: args, Watch: project.Watch(s.desk, "Bringing in", "Receiving objects")})
 		s.desk.Tell.Progress("Bringing in", 0, 0, "")
 		return err
 	}

@@ -113,7 +113,10 @@ func Plan(ctx context.Context, d *desk.Desk, o Options) (*Sync, error) {
 
 func (s *Sync) prepare(ctx context.Context) error {
 	d, f := s.desk, s.folder
-	var err error
+	_, err := f.Work()
+	if err != nil {
+		return err
+	}
 	if err := f.Finished(); err != nil {
 		return err
 	}
@@ -166,6 +169,9 @@ func projectSeen(ctx context.Context, d *desk.Desk, o Options) (*project.Folder,
 	f := &project.Folder{Path: o.Folder, Repo: g.In(o.Folder), IsRepo: true, Branch: l.Branch, Head: l.Refs["refs/heads/"+l.Branch], Remotes: map[string]string{}}
 	if f.Settings, err = f.Repo.Settings(ctx); err != nil {
 		return nil, project.Project{}, git.Fault(err, "git's configuration cannot be read")
+	}
+	if err := f.Judge(d); err != nil {
+		return nil, project.Project{}, err
 	}
 	f.ReadRemotes()
 	p, err := project.ProjectOf(d, f)

@@ -92,9 +92,29 @@ func MakeFolder(path string, mode fs.FileMode) error { return os.MkdirAll(path, 
 // Move gives a file another name; what has that name is replaced.
 func Move(from, to string) error { return os.Rename(from, to) }
 
+// ErrNotRegular says that a device, a pipe or a socket is where a file should be.
+var ErrNotRegular = errors.New("it is no ordinary file")
+
+// Open opens an ordinary file to be read, also by way of a link; it never waits for one that
+// is a pipe (open's page in POSIX, O_NONBLOCK).
+func Open(path string) (*os.File, error) {
+	f, err := os.OpenFile(path, os.O_RDONLY|syscall.O_NONBLOCK, 0)
+	if err != nil {
+		return nil, err
+	}
+	s, err := f.Stat()
+	if err == nil && !s.Mode().IsRegular() {
+		err = &fs.PathError{Op: "open", Path: path, Err: ErrNotRegular}
+	}
+	if err != nil {
+		return nil, errors.Join(err, f.Close())
+	}
+	return f, nil
+}
+
 // CopyFile copies a file, with its time, to a new one or over another.
 func CopyFile(from, to string) error {
-	in, err := os.Open(from)
+	in, err := Open(from)
 	if err != nil {
 		return err
 	}

@@ -94,7 +94,10 @@ func WriteBy(path, temporary string, data []byte, mode fs.FileMode) error {
 	if s, err := os.Stat(path); err == nil {
 		mode = s.Mode().Perm()
 	}
-	f, err := os.OpenFile(temporary, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, mode)
+	if err := Remove(temporary); err != nil { // what a killed run left, or a link that leads elsewhere
+		return fault.New(fault.Failed, "%s cannot be written: %s", text.Visible(temporary), Plain(err)).Because(err)
+	}
+	f, err := os.OpenFile(temporary, os.O_CREATE|os.O_EXCL|os.O_WRONLY, mode)
 	if err == nil {
 		_, err = f.Write(data)
 		err = errors.Join(err, f.Chmod(mode), f.Sync(), f.Close())
@@ -110,7 +113,7 @@ func WriteBy(path, temporary string, data []byte, mode fs.FileMode) error {
 
 // Read takes a file of at most most bytes. A missing file is fs.ErrNotExist.
 func Read(path string, most int64) ([]byte, error) {
-	f, err := os.Open(path)
+	f, err := Open(path)
 	if err != nil {
 		if errors.Is(err, fs.ErrNotExist) {
 			return nil, err

@@ -21,6 +21,7 @@ import (
 	"time"
 
 	"uncinate/internal/core/fault"
+	"uncinate/internal/core/gitconfig"
 	"uncinate/internal/core/text"
 	"uncinate/internal/world/files"
 )
@@ -80,7 +81,7 @@ func Find(ctx context.Context, path string, log *slog.Logger) (*Git, error) {
 type Cmd struct {
 	Dir    string // where it runs; "" for a run that needs no folder
 	Args   []string
-	Config []string     // KEY=VALUE, for this run alone
+	Config []Set        // for this run alone
 	Env    []string     // more environment: dates, an index file
 	In     io.Reader    // standard input; nil for none
 	Watch  func(string) // gets each line of standard error as it comes, carriage returns too
@@ -139,15 +140,30 @@ var passed = []string{"GIT_CONFIG_GLOBAL", "GIT_CONFIG_SYSTEM", "GIT_CONFIG_NOSY
 	"GIT_SSL_CAINFO", "GIT_SSL_CAPATH", "GIT_SSL_NO_VERIFY", "GIT_PROXY_COMMAND", "GIT_SSH", "GIT_SSH_COMMAND", "GIT_SSH_VARIANT",
 	"GIT_CEILING_DIRECTORIES", "GIT_DISCOVERY_ACROSS_FILESYSTEM", "GIT_ATTR_NOSYSTEM"}
 
-// quiet is configuration for every run: no background work that outlives it, no
-// prompt, no advice.
-var quiet = []string{"gc.auto=0", "maintenance.auto=false", "core.fsmonitor=false", "core.askPass=", "advice.detachedHead=false"}
+// Set is a setting of git's configuration: its key and its value, never in one word, since a key
+// may hold any character (git documentation, GIT_CONFIG_KEY_<n>).
+type Set struct{ Key, Value string }
+
+// quiet is configuration for every run: no background work that outlives it, no prompt, no
+// advice, no repositories inside, and none found on the way that keeps itself without a .git
+// (git-config documentation, safe.bareRepository).
+var quiet = []Set{{"gc.auto", "0"}, {"maintenance.auto", "false"}, {"core.fsmonitor", "false"}, {"core.askPass", ""}, {"advice.detachedHead", "false"},
+	{"log.showSignature", "false"}, {"submodule.recurse", "false"}, {"fetch.recurseSubmodules", "false"}, {"push.recurseSubmodules", "no"}, {"safe.bareRepository", "explicit"}}
+
+// looking is what is added for a run that only looks: no hook, and no way to another machine or
+// folder, also where an object is missing that a host has (git documentation,
+// GIT_ALLOW_PROTOCOL and GIT_NO_LAZY_FETCH; versions before 2.45 do not know the latter).
+var looking = []Set{{"core.hooksPath", os.DevNull}}
+
+// transports are the ways to a host for a run that works; none of them runs a program that an
+// address names.
+const transports = "file:git:http:https:ssh"
 
 // briefs are the commands that write a little and end at once. They are let finish
 // when the person stops the work: one that is cut off may leave git's lock behind.
 var briefs = []string{"config", "remote", "init", "update-ref", "symbolic-ref", "write-tree", "commit-tree"}
 
-func environment(c Cmd) []string {
+func environment(c Cmd, works, fetches bool) []string {
 	var env []string
 	for _, kv := range os.Environ() {
 		name, _, _ := strings.Cut(kv, "=")
@@ -156,17 +172,28 @@ func environment(c Cmd) []string {
 		}
 		env = append(env, kv)
 	}
-	config := append(slices.Clone(quiet), c.Config...)
+	config := slices.Clone(quiet)
+	allowed := transports
+	if !works {
+		config = append(config, looking...)
+	}
+	if !works && !fetches {
+		allowed = "none"
+		env = append(env, "GIT_NO_LAZY_FETCH=1")
+	}
+	config = append(config, c.Config...)
 	env = append(env, "LC_ALL=C.UTF-8", "GIT_TERMINAL_PROMPT=0", "GIT_OPTIONAL_LOCKS=0", "GIT_ASKPASS=", fmt.Sprintf("GIT_CONFIG_COUNT=%d", len(config)))
-	for i, kv := range config {
-		key, value, _ := strings.Cut(kv, "=")
-		env = append(env, fmt.Sprintf("GIT_CONFIG_KEY_%d=%s", i, key), fmt.Sprintf("GIT_CONFIG_VALUE_%d=%s", i, value))
+	env = append(env, "GIT_ALLOW_PROTOCOL="+allowed)
+	for i, set := range config {
+		env = append(env, fmt.Sprintf("GIT_CONFIG_KEY_%d=%s", i, set.Key), fmt.Sprintf("GIT_CONFIG_VALUE_%d=%s", i, set.Value))
 	}
 	return append(env, c.Env...)
 }
 
-// Run runs git and gives its standard output.
-func (g *Git) Run(ctx context.Context, c Cmd) ([]byte, error) {
+// Run runs git, only to look, and gives its standard output.
+func (g *Git) Run(ctx context.Context, c Cmd) ([]byte, error) { return g.run(ctx, c, false, false) }
+
+func (g *Git) run(ctx context.Context, c Cmd, works, fetches bool) ([]byte, error) {
 	runs, done := ctx, func() {}
 	brief := slices.Contains(briefs, name(c.Args))
 	if brief {
@@ -182,7 +209,7 @@ func (g *Git) Run(ctx context.Context, c Cmd) ([]byte, error) {
 	if brief {
 		apart(cmd)
 	}
-	cmd.Dir, cmd.Env, cmd.Stdin = c.Dir, environment(c), c.In
+	cmd.Dir, cmd.Env, cmd.Stdin = c.Dir, environment(c, works, fetches), c.In
 	cmd.Cancel = func() error { return cmd.Process.Signal(os.Interrupt) }
 	if g.Keep != nil && runtime.GOOS != "windows" {
 		cmd.ExtraFiles = []*os.File{g.Keep}
@@ -223,20 +250,55 @@ func name(args []string) string {
 	return ""
 }
 
-// Repo is a folder seen through git.
+// Repo is a folder seen through git. Its runs only look: they reach no other machine, and run
+// no hook and nothing that Safe puts out of force.
 type Repo struct {
 	*Git
-	Dir    string   // the folder git runs in
-	Safe   []string // configuration that keeps a stranger's repository from running anything
-	GitDir string   // the git folder by name, so that git looks for none further up; "" lets it look
+	Dir     string // the folder git runs in
+	Safe    []Set  // configuration that keeps a stranger's repository from running anything
+	GitDir  string // the git folder by name, so that git looks for none further up; "" lets it look
+	Fetches bool   // what a partial clone lacks may be brought in by a look, since its host is trusted
 }
 
 // Run runs git in the repository that is named, if one is (git documentation, --git-dir).
 func (r *Repo) Run(ctx context.Context, c Cmd) ([]byte, error) {
+	return r.Git.run(ctx, r.here(c), false, r.Fetches)
+}
+
+// here makes it a run in the repository, with what keeps that safe.
+func (r *Repo) here(c Cmd) Cmd {
+	if c.Dir == "" {
+		c.Dir = r.Dir
+	}
+	c.Config = append(slices.Clone(r.Safe), c.Config...)
 	if r.GitDir != "" {
 		c.Args = append([]string{"--git-dir=" + r.GitDir}, c.Args...)
 	}
-	return r.Git.Run(ctx, c)
+	return c
+}
+
+// Work is a repository whose configuration is trusted: its runs reach hosts and run hooks.
+type Work struct{ repo *Repo }
+
+// Works gives the repository for work. Whoever calls it knows that the configuration is trusted.
+func (r *Repo) Works() *Work { return &Work{r} }
+
+// Named gives the same for runs that name the git folder, and work on other files than its own.
+func (w *Work) Named(gitDir string) *Work {
+	repo := *w.repo
+	repo.GitDir = gitDir
+	return &Work{&repo}
+}
+
+// Run runs git in the folder, and gives its standard output.
+func (w *Work) Run(ctx context.Context, c Cmd) ([]byte, error) {
+	return w.repo.Git.run(ctx, w.repo.here(c), true, true)
+}
+
+// Do runs git in the folder, and gives what it printed without its last line break.
+func (w *Work) Do(ctx context.Context, args ...string) (string, error) {
+	out, err := w.Run(ctx, Cmd{Args: args})
+	return strings.TrimRight(string(out), "\n"), err
 }
 
 // In gives the repository that holds a folder, or that will be made there.
@@ -244,7 +306,7 @@ func (g *Git) In(dir string) *Repo { return &Repo{Git: g, Dir: dir} }
 
 // Do runs git in the folder.
 func (r *Repo) Do(ctx context.Context, args ...string) (string, error) {
-	out, err := r.Run(ctx, Cmd{Dir: r.Dir, Args: args, Config: r.Safe})
+	out, err := r.Run(ctx, Cmd{Dir: r.Dir, Args: args})
 	return strings.TrimRight(string(out), "\n"), err
 }
 
@@ -256,7 +318,7 @@ func (r *Repo) Resolve(ctx context.Context, name string) (string, error) {
 
 // Lines runs git and splits output that ends each item with NUL.
 func (r *Repo) Lines(ctx context.Context, args ...string) ([]string, error) {
-	out, err := r.Run(ctx, Cmd{Dir: r.Dir, Args: args, Config: r.Safe})
+	out, err := r.Run(ctx, Cmd{Dir: r.Dir, Args: args})
 	return SplitNUL(out), err
 }
 
@@ -272,6 +334,9 @@ func SplitNUL(out []byte) []string {
 // Top finds the top of the work tree that holds dir, with symbolic links resolved;
 // "" when dir is in none.
 func (r *Repo) Top(ctx context.Context) (string, error) {
+	if err := Ordinary(r.Dir); err != nil {
+		return "", err
+	}
 	out, err := r.Do(ctx, "rev-parse", "--show-toplevel")
 	if err == nil {
 		return filepath.FromSlash(out), nil
@@ -283,15 +348,9 @@ func (r *Repo) Top(ctx context.Context) (string, error) {
 }
 
 // Setting is one line of git's configuration.
-type Setting struct{ Scope, Origin, Key, Value string }
+type Setting = gitconfig.Setting
 
-// True reports whether the value stands for yes; a key alone does (git-config documentation,
-// "Values", boolean).
-func (s Setting) True() bool {
-	return slices.Contains([]string{"true", "yes", "on", "1", ""}, strings.ToLower(s.Value))
-}
-
-// Settings lists the configuration that holds in the folder.
+// Settings lists the configuration that holds in the folder, without what our own runs add.
 func (r *Repo) Settings(ctx context.Context) ([]Setting, error) {
 	items, err := r.Lines(ctx, "config", "--show-scope", "--show-origin", "-z", "--list")
 	if err != nil {
@@ -300,35 +359,19 @@ func (r *Repo) Settings(ctx context.Context) ([]Setting, error) {
 	var out []Setting
 	for i := 0; i+2 < len(items); i += 3 {
 		key, value, _ := strings.Cut(items[i+2], "\n")
+		if items[i] == "command" {
+			continue
+		}
 		out = append(out, Setting{Scope: items[i], Origin: strings.TrimPrefix(items[i+1], "file:"), Key: key, Value: value})
 	}
 	return out, nil
 }
 
-// Harmless gives the configuration that overrides what a repository's own settings
-// would run by being looked at with plumbing and status (git-config documentation:
-// core.fsmonitor, core.hooksPath, filter.<driver>). Diff drivers are not run by those.
-func Harmless(settings []Setting) []string {
-	out := []string{"core.fsmonitor=false", "core.hooksPath=" + os.DevNull}
-	for _, s := range settings {
-		if s.Scope != "local" && s.Scope != "worktree" {
-			continue
-		}
-		key := strings.ToLower(s.Key)
-		switch {
-		case strings.HasPrefix(key, "filter.") && (strings.HasSuffix(key, ".clean") || strings.HasSuffix(key, ".smudge") || strings.HasSuffix(key, ".process")):
-			out = append(out, s.Key+"=")
-		case strings.HasPrefix(key, "filter.") && strings.HasSuffix(key, ".required"):
-			out = append(out, s.Key+"=false")
-		}
-	}
-	return out
-}
-
-// Refs reads what a remote offers: name → object id; symrefs under "HEAD" give the
-// branch that HEAD stands for as the second result.
-func (r *Repo) Refs(ctx context.Context, address string, config ...string) (map[string]string, string, error) {
-	out, err := r.Run(ctx, Cmd{Dir: r.Dir, Args: []string{"ls-remote", "--symref", "--", address}, Config: append(slices.Clone(r.Safe), config...)})
+// Refs reads what an address offers: name → object id; symrefs under "HEAD" give the
+// branch that HEAD stands for as the second result. It runs in a folder in which there is no
+// repository, apart, so that no repository's configuration has a say.
+func (g *Git) Refs(ctx context.Context, apart, address string, config ...Set) (map[string]string, string, error) {
+	out, err := g.run(ctx, Cmd{Dir: apart, Env: []string{"GIT_CEILING_DIRECTORIES=" + filepath.Dir(apart)}, Args: []string{"ls-remote", "--symref", "--", address}, Config: config}, true, true)
 	if err != nil {
 		return nil, "", err
 	}

@@ -7,11 +7,14 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"uncinate/internal/core/gitconfig"
 )
 
 func TestParseProgress(t *testing.T) {
@@ -69,11 +72,16 @@ func TestLookingRunsNothing(t *testing.T) {
 	}
 	settings, err := r.Settings(ctx)
 	require.NoError(t, err)
-	r.Safe = Harmless(settings)
+	for _, s := range settings {
+		if x := gitconfig.Judge(s); x.Off != nil {
+			r.Safe = append(r.Safe, Set{s.Key, *x.Off})
+		}
+	}
+	r.Safe = append(r.Safe, Set{"filter.evil.required", "false"})
 	look()
 	assert.NoFileExists(t, canary)
 	r.Safe = nil
-	_, _ = r.Do(ctx, "diff")
+	_, _ = r.Works().Do(ctx, "diff")
 	assert.FileExists(t, canary, "without the overrides it would have run, so the test can fail")
 }
 
@@ -82,14 +90,18 @@ func TestEnvironmentIsOurs(t *testing.T) {
 	t.Setenv("GIT_TRACE_CURL", "1")
 	t.Setenv("GIT_AUTHOR_NAME", "Someone")
 	t.Setenv("SSH_ASKPASS", "/bin/x")
-	env := environment(Cmd{Config: []string{"a.b=c=d"}})
+	env := environment(Cmd{Config: []Set{{"a.b=c.d", "e=f"}}}, true, true)
 	for _, kv := range env {
 		for _, bad := range []string{"GIT_DIR=", "GIT_TRACE", "GIT_AUTHOR", "SSH_ASKPASS"} {
 			assert.NotContains(t, kv, bad)
 		}
 	}
 	assert.Contains(t, env, "GIT_TERMINAL_PROMPT=0")
-	assert.Contains(t, env, fmt.Sprintf("GIT_CONFIG_VALUE_%d=c=d", len(quiet)))
+	assert.Contains(t, env, fmt.Sprintf("GIT_CONFIG_KEY_%d=a.b=c.d", len(quiet)))
+	assert.Contains(t, env, fmt.Sprintf("GIT_CONFIG_VALUE_%d=e=f", len(quiet)))
+	assert.Contains(t, env, "GIT_ALLOW_PROTOCOL="+transports)
+	assert.Contains(t, environment(Cmd{}, false, false), "GIT_ALLOW_PROTOCOL=none")
+	assert.Contains(t, environment(Cmd{}, false, false), "GIT_CONFIG_VALUE_"+strconv.Itoa(len(quiet))+"="+os.DevNull)
 }
 
 func TestOutputIsBounded(t *testing.T) {

@@ -16,7 +16,7 @@ func (r *Repo) Hash(ctx context.Context, contents io.Reader, keep bool) (string,
 	if keep {
 		args = append(args, "-w")
 	}
-	out, err := r.Run(ctx, Cmd{Dir: r.Dir, Config: r.Safe, Args: args, In: contents})
+	out, err := r.Run(ctx, Cmd{Dir: r.Dir, Args: args, In: contents})
 	return strings.TrimSpace(string(out)), err
 }
 

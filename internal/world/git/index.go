@@ -3,12 +3,18 @@ package git
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
+
+	"uncinate/internal/world/files"
 )
+
+// mostIndex is how much of an index is copied, in bytes: that of ten million files.
+const mostIndex = 2 << 30
 
 // TreeWith makes a tree of another ("" for an empty one) with entries put in, each as
 // update-index takes them with -z --index-info (git-update-index's page), and gives its id.
@@ -17,14 +23,14 @@ func (r *Repo) TreeWith(ctx context.Context, index, tree, entries string) (strin
 	defer os.Remove(index) // git has ended, so nobody reads it
 	env := []string{"GIT_INDEX_FILE=" + index}
 	if tree != "" {
-		if _, err := r.Run(ctx, Cmd{Dir: r.Dir, Config: r.Safe, Env: env, Args: []string{"read-tree", tree}}); err != nil {
+		if _, err := r.Run(ctx, Cmd{Dir: r.Dir, Env: env, Args: []string{"read-tree", tree}}); err != nil {
 			return "", err
 		}
 	}
-	if _, err := r.Run(ctx, Cmd{Dir: r.Dir, Config: r.Safe, Env: env, In: strings.NewReader(entries), Args: []string{"update-index", "-z", "--index-info"}}); err != nil {
+	if _, err := r.Run(ctx, Cmd{Dir: r.Dir, Env: env, In: strings.NewReader(entries), Args: []string{"update-index", "-z", "--index-info"}}); err != nil {
 		return "", err
 	}
-	out, err := r.Run(ctx, Cmd{Dir: r.Dir, Config: r.Safe, Env: env, Args: []string{"write-tree"}})
+	out, err := r.Run(ctx, Cmd{Dir: r.Dir, Env: env, Args: []string{"write-tree"}})
 	return strings.TrimSpace(string(out)), err
 }
 
@@ -48,14 +54,17 @@ func (r *Repo) IndexCopy() (path string, done func() error, err error) {
 		}
 		return nil
 	}
-	was, err := os.Open(filepath.Join(own, "index"))
+	was, err := files.Open(filepath.Join(own, "index"))
 	if errors.Is(err, fs.ErrNotExist) {
 		return path, done, errors.Join(copied.Close(), os.Remove(path)) // an empty file is no index; git makes one
 	}
 	if err != nil {
 		return path, done, errors.Join(err, copied.Close())
 	}
-	_, err = io.Copy(copied, was)
+	n, err := io.Copy(copied, io.LimitReader(was, mostIndex))
+	if err == nil && n == mostIndex {
+		err = fmt.Errorf("the index has more than %d bytes", mostIndex)
+	}
 	s, e := was.Stat()
 	if err = errors.Join(err, e, was.Close(), copied.Close()); err == nil {
 		err = os.Chtimes(path, s.ModTime(), s.ModTime())
@@ -73,7 +82,7 @@ func (g *Git) Store(ctx context.Context, dir, objects string) (*Repo, error) {
 	if err := os.MkdirAll(filepath.Dir(dir), 0o700); err != nil {
 		return nil, err
 	}
-	if _, err := g.Run(ctx, Cmd{Args: []string{"init", "-q", "--bare", "--template=", dir}}); err != nil {
+	if _, err := g.Run(ctx, Cmd{Args: []string{"init", "-q", "--bare", "--template=", "--", dir}}); err != nil {
 		return nil, err
 	}
 	if objects != "" {
@@ -81,5 +90,7 @@ func (g *Git) Store(ctx context.Context, dir, objects string) (*Repo, error) {
 			return nil, err
 		}
 	}
-	return g.In(dir), nil
+	store := g.In(dir)
+	store.GitDir = dir
+	return store, nil
 }

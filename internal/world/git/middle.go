@@ -7,6 +7,9 @@ import (
 	"path/filepath"
 	"strings"
 	"time"
+
+	"uncinate/internal/core/fault"
+	"uncinate/internal/core/text"
 )
 
 // Middle is something that git has begun and not finished, and the words of git that go on with
@@ -43,6 +46,35 @@ func IsBare(folder string) bool {
 		}
 	}
 	return true
+}
+
+// Ordinary refuses a folder in which a pipe or a device stands where git would read a file as soon
+// as it is run there: it would wait, or read without end (gitrepository-layout's page). It looks
+// for the repository as git does, from the folder upwards.
+func Ordinary(folder string) error {
+	for dir := folder; ; dir = filepath.Dir(dir) {
+		own := filepath.Join(dir, ".git")
+		if s, err := os.Stat(own); err == nil {
+			paths := []string{".git", ".gitignore", ".gitattributes", ".gitmodules", ".mailmap"}
+			if s.IsDir() {
+				for _, name := range []string{"HEAD", "config", "config.worktree", "index", "packed-refs", "commondir", "gitdir", "shallow", "description",
+					"info/exclude", "info/attributes", "info/sparse-checkout", "info/grafts", "objects/info/alternates", "objects/info/commit-graph"} {
+					paths = append(paths, filepath.Join(".git", name))
+				}
+			}
+			for _, p := range paths {
+				s, err := os.Stat(filepath.Join(dir, p))
+				if err == nil && !s.Mode().IsRegular() && !(s.IsDir() && p == ".git") {
+					return fault.New(fault.Refused, "%s is no ordinary file, and git would wait for it, or read it without end", text.Visible(filepath.Join(dir, p))).
+						Try("look what it is", text.Command("ls", "-ld", "--", filepath.Join(dir, p)))
+				}
+			}
+			return nil
+		}
+		if filepath.Dir(dir) == dir {
+			return nil
+		}
+	}
 }
 
 // IndexLock gives git's lock on a work tree's index, and since when it is there; "" for none.

@@ -114,7 +114,7 @@ func (r *Repo) Objects(ctx context.Context, ids io.Reader, see func(o Object, co
 		args = append([]string{"--git-dir=" + r.GitDir}, args...)
 	}
 	cmd := exec.CommandContext(ctx, r.Path, args...)
-	cmd.Dir, cmd.Env, cmd.Stdin = r.Dir, environment(Cmd{Config: r.Safe}), ids
+	cmd.Dir, cmd.Env, cmd.Stdin = r.Dir, environment(Cmd{Config: r.Safe}, false, r.Fetches), ids
 	errs := &tail{}
 	cmd.Stderr = errs
 	cmd.WaitDelay = 5 * time.Second

@@ -10,6 +10,9 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+
+	"uncinate/internal/core/gitconfig"
+	"uncinate/internal/world/files"
 )
 
 // What is read of a repository's own files at most: a process for each of hundreds of
@@ -53,7 +56,7 @@ func Folders(top string) (own, common string, err error) {
 }
 
 func firstLine(path string) (string, error) {
-	f, err := os.Open(path)
+	f, err := files.Open(path)
 	if err != nil {
 		return "", err
 	}
@@ -76,6 +79,33 @@ func ReadHead(own string) (string, error) {
 		return "", nil
 	}
 	return branch, nil
+}
+
+// Elsewhere gives the work tree, other than the one whose git folder is own, in which a branch is
+// checked out; "" for none (gitrepository-layout documentation, worktrees/).
+func Elsewhere(own, common, branch string) (string, error) {
+	if own != common {
+		if b, err := ReadHead(common); err == nil && b == branch {
+			return filepath.Dir(common), nil
+		}
+	}
+	names, err := files.Names(filepath.Join(common, "worktrees"))
+	if err != nil {
+		return "", err
+	}
+	for _, name := range names {
+		other := filepath.Join(common, "worktrees", name)
+		if other == own {
+			continue
+		}
+		if b, err := ReadHead(other); err == nil && b == branch {
+			line, err := firstLine(filepath.Join(other, "gitdir"))
+			if top := filepath.Dir(filepath.FromSlash(line)); err == nil && files.Reached(top) == files.Folder {
+				return top, nil
+			}
+		}
+	}
+	return "", nil
 }
 
 // ReadRefs reads the refs of a repository without running git: loose ones and packed ones
@@ -115,7 +145,7 @@ func ReadRefs(common string) (map[string]string, error) {
 }
 
 func readPacked(path string, into map[string]string) error {
-	f, err := os.Open(path)
+	f, err := files.Open(path)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}
@@ -157,91 +187,15 @@ func (r *Repo) LocalRefs(ctx context.Context, common string) (map[string]string,
 // ReadConfig reads one file of git's configuration as it stands, without what it includes:
 // each key, as git names it, with all its values (git-config documentation, "Syntax").
 func ReadConfig(path string) (map[string][]string, error) {
-	f, err := os.Open(path)
+	f, err := files.Open(path)
 	if err != nil {
 		return nil, err
 	}
 	defer f.Close()
 	data, err := io.ReadAll(io.LimitReader(f, 4<<20))
-	return parseConfig(string(data)), err
-}
-
-func parseConfig(s string) map[string][]string {
 	out := map[string][]string{}
-	section := ""
-	s = strings.ReplaceAll(strings.ReplaceAll(s, "\r\n", "\n"), "\\\n", "")
-	for line := range strings.Lines(s) {
-		line = strings.TrimSpace(line)
-		if rest, opens := strings.CutPrefix(line, "["); opens {
-			head := rest
-			if i := headEnd(rest); i >= 0 {
-				head, line = rest[:i], strings.TrimSpace(rest[i+1:])
-			}
-			name, sub, has := strings.Cut(head, " ")
-			section = strings.ToLower(strings.TrimSpace(name)) + "."
-			if has {
-				section += unquoted(strings.TrimSpace(sub)) + "."
-			}
-		}
-		if line == "" || strings.ContainsAny(line[:1], "#;[") {
-			continue
-		}
-		key, value, has := strings.Cut(line, "=")
-		if value = unquoted(strings.TrimSpace(value)); !has {
-			value = "true"
-		}
-		key = section + strings.ToLower(strings.TrimSpace(key))
-		out[key] = append(out[key], value)
+	for _, l := range gitconfig.Parse(string(data)) {
+		out[l.Key] = append(out[l.Key], l.Value)
 	}
-	return out
-}
-
-// headEnd finds where a section's head ends: a bracket outside of quotes.
-func headEnd(s string) int {
-	inside := false
-	for i := 0; i < len(s); i++ {
-		switch s[i] {
-		case '\\':
-			i++
-		case '"':
-			inside = !inside
-		case ']':
-			if !inside {
-				return i
-			}
-		}
-	}
-	return -1
-}
-
-// unquoted takes quotes and escapes off a value, and a comment behind it.
-func unquoted(s string) string {
-	var b strings.Builder
-	inside := false
-	end := 0
-	for i := 0; i < len(s); i++ {
-		c := s[i]
-		switch {
-		case c == '\\' && i+1 < len(s):
-			i++
-			switch s[i] {
-			case 'n':
-				b.WriteByte('\n')
-			case 't':
-				b.WriteByte('\t')
-			default:
-				b.WriteByte(s[i])
-			}
-		case c == '"':
-			inside = !inside
-		case (c == '#' || c == ';') && !inside:
-			return b.String()[:end]
-		default:
-			b.WriteByte(c)
-		}
-		if inside || c != ' ' && c != '\t' {
-			end = b.Len()
-		}
-	}
-	return b.String()[:end]
+	return out, err
 }

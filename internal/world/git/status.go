@@ -44,7 +44,7 @@ func (s *Status) Counts() map[string]int {
 // Status asks where the work tree stands, by one run of git; with ignored, for the ignored
 // files too.
 func (r *Repo) Status(ctx context.Context, ignored bool) (*Status, error) {
-	args := []string{"status", "--porcelain=v2", "--branch", "--show-stash", "-z", "--untracked-files=all"}
+	args := []string{"status", "--porcelain=v2", "--branch", "--show-stash", "-z", "--ignore-submodules=dirty", "--untracked-files=all"}
 	if ignored {
 		args = append(args, "--ignored=traditional")
 	}

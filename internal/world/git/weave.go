@@ -53,7 +53,7 @@ func (r *Repo) Weaver(ctx context.Context) (*Weaver, error) {
 
 // Do runs git in the scratch store, and gives what it printed without its last line break.
 func (w *Weaver) Do(ctx context.Context, in string, env []string, args ...string) (string, error) {
-	out, err := w.Repo.Run(ctx, Cmd{Dir: w.Repo.Dir, Config: w.Repo.Safe, Args: args, Env: append(slices.Clone(w.env), env...), In: strings.NewReader(in)})
+	out, err := w.Repo.Run(ctx, Cmd{Dir: w.Repo.Dir, Args: args, Env: append(slices.Clone(w.env), env...), In: strings.NewReader(in)})
 	return strings.TrimRight(string(out), "\n"), err
 }
 

@@ -42,6 +42,7 @@ type Server struct {
 	Device        string `json:"device_authorization_endpoint"`
 	Revocation    string `json:"revocation_endpoint"`
 
+	origin string // where the metadata are: all else must be there too
 	client string
 	http   *http.Client
 }
@@ -85,6 +86,7 @@ func Discover(ctx context.Context, metadata, client string) (*Server, error) {
 		return nil, fault.New(fault.Failed, "the address of the sign-in's metadata cannot be read").Because(err)
 	}
 	at := q.URL.Scheme + "://" + q.URL.Host
+	s.origin = at
 	r, err := s.http.Do(q)
 	if err != nil {
 		return nil, unreachable(ctx, at, err)
@@ -127,6 +129,9 @@ func (s *Server) ByDevice(ctx context.Context, scopes []string, show func(page, 
 	if err != nil {
 		return Token{}, s.said(ctx, err)
 	}
+	if page, err := url.Parse(d.VerificationURI); err != nil || page.Scheme+"://"+page.Host != s.origin {
+		return Token{}, fault.New(fault.Refused, "%s sends you to a page at another address to sign in: %s", s.origin, text.Excerpt(d.VerificationURI, 80))
+	}
 	show(d.VerificationURI, d.UserCode, d.Expiry)
 	t, err := c.DeviceAccessToken(ctx, d)
 	if err != nil {
@@ -153,30 +158,8 @@ func (s *Server) ByBrowser(ctx context.Context, scopes []string, open func(page 
 	state, verifier := hex.EncodeToString(random), oauth2.GenerateVerifier()
 	c := s.config(scopes)
 	c.RedirectURL = "http://" + l.Addr().String() + "/back"
-	type result struct {
-		code string
-		err  error
-	}
-	got := make(chan result, 1)
-	srv := &http.Server{ReadHeaderTimeout: 10 * time.Second, Handler: http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
-		v := q.URL.Query()
-		if q.URL.Path != "/back" || v.Get("state") != state {
-			http.NotFound(w, q) // not the answer to our question
-			return
-		}
-		r := result{code: v.Get("code")}
-		says := "You are signed in. This page can be closed."
-		if r.code == "" {
-			r.err = fault.New(fault.HostSaidNo, "the sign-in was not allowed: %s", text.Excerpt(v.Get("error"), 60))
-			says = "The sign-in was not allowed. This page can be closed."
-		}
-		w.Header().Set("Content-Type", "text/plain; charset=utf-8")
-		_, _ = io.WriteString(w, says+"\n") // the browser may be gone
-		select {
-		case got <- r:
-		default: // it was answered before
-		}
-	})}
+	b := &browser{state: state, got: make(chan result, 1), outcome: make(chan error, 1)}
+	srv := &http.Server{ReadHeaderTimeout: 10 * time.Second, Handler: b}
 	ended := make(chan error, 1)
 	go func() { ended <- srv.Serve(l) }()
 	defer func() {
@@ -195,16 +178,64 @@ func (s *Server) ByBrowser(ctx context.Context, scopes []string, open func(page 
 			return Token{}, fault.New(fault.Failed, "the browser did not come back within ten minutes")
 		}
 		return Token{}, ctx.Err()
-	case r := <-got:
+	case r := <-b.got:
 		if r.err != nil {
+			b.outcome <- r.err
 			return Token{}, r.err
 		}
 		t, err := c.Exchange(ctx, r.code, oauth2.VerifierOption(verifier))
+		b.outcome <- err
 		if err != nil {
 			return Token{}, s.said(ctx, err)
 		}
 		return token(t), nil
 	}
+}
+
+// result is what the browser brought back: a code, or why there is none.
+type result struct {
+	code string
+	err  error
+}
+
+// browser takes what the host sends back by way of the person's browser, and tells the person how
+// it came out once that is known.
+type browser struct {
+	state   string
+	got     chan result
+	outcome chan error
+}
+
+func (b *browser) ServeHTTP(w http.ResponseWriter, q *http.Request) {
+	v := q.URL.Query()
+	if q.URL.Path != "/back" || v.Get("state") != b.state {
+		http.NotFound(w, q) // not the answer to our question
+		return
+	}
+	r := result{code: v.Get("code")}
+	if r.code == "" {
+		r.err = fault.New(fault.HostSaidNo, "the sign-in was not allowed: %s", text.Excerpt(v.Get("error"), 60))
+	}
+	select {
+	case b.got <- r:
+	default: // it was answered before
+		http.NotFound(w, q)
+		return
+	}
+	says := "You are signed in. This page can be closed."
+	select {
+	case err := <-b.outcome: // what the host gave for the code
+		if r.err != nil {
+			says = "The sign-in was not allowed. This page can be closed."
+		} else if err != nil {
+			says = "The sign-in did not work; the terminal says why. This page can be closed."
+		}
+	case <-q.Context().Done():
+		return
+	}
+	w.Header().Set("Content-Type", "text/plain; charset=utf-8")
+	_, _ = io.WriteString(w, says+"\n") // the browser may be gone
+
 }
 
 // Refresh gives a new access token for a refresh token, and a new refresh token if the

@@ -62,7 +62,7 @@ func TestDeviceKeepsTheHostsPace(t *testing.T) {
 	base := server(t, nil, func(w http.ResponseWriter, q *http.Request) {
 		w.Header().Set("Content-Type", "application/json")
 		if q.URL.Path == "/device" {
-			_, _ = w.Write([]byte(`{"device_code":"d-5ec3e7","user_code":"BCDF-GHJK","verification_uri":"https://x.example/enter","expires_in":60,"interval":1}`))
+			_, _ = w.Write([]byte(`{"device_code":"d-5ec3e7","user_code":"BCDF-GHJK","verification_uri":"http://` + q.Host + `/enter","expires_in":60,"interval":1}`))
 			return
 		}
 		asked = append(asked, time.Now())
@@ -79,7 +79,7 @@ func TestDeviceKeepsTheHostsPace(t *testing.T) {
 	shown := ""
 	tok, err := s.ByDevice(t.Context(), []string{"read"}, func(page, code string, until time.Time) { shown = page + " " + code })
 	require.NoError(t, err)
-	assert.Equal(t, "https://x.example/enter BCDF-GHJK", shown)
+	assert.Equal(t, base+"/enter BCDF-GHJK", shown)
 	assert.Equal(t, "r", tok.Refresh)
 	assert.InDelta(t, time.Hour.Seconds(), time.Until(tok.Ends).Seconds(), 60)
 	require.Len(t, asked, 3)

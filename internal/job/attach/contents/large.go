@@ -163,9 +163,12 @@ func (c *Contents) StepLarge() desk.Step {
 			if err := c.Wrote(c.At(Attributes), "attributes"); err != nil {
 				return err
 			}
-			plain := c.Folder.Repo.Git.In(c.Folder.Path)
-			if _, err := plain.Do(ctx, "lfs", "install", "--local"); err != nil {
+			err = c.Folder.TrustOwn(ctx, c.Desk, func() error {
+				_, err := c.Folder.Repo.Works().Do(ctx, "lfs", "install", "--local")
 				return git.Fault(err, "git-lfs cannot be set up here")
+			})
+			if err != nil {
+				return err
 			}
 			return c.Wrote(config, "config-large")
 		},
@@ -193,7 +196,7 @@ func (c *Contents) UndoLarge(ctx context.Context) error {
 	if touched, err = c.Touched(config, "config-large"); err != nil {
 		return err
 	}
-	if _, err := c.Folder.Repo.Git.In(c.Folder.Path).Do(ctx, "lfs", "uninstall", "--local"); err != nil {
+	if _, err := c.Folder.Repo.Works().Do(ctx, "lfs", "uninstall", "--local"); err != nil {
 		return git.Fault(err, "git-lfs cannot be taken out again")
 	}
 	if touched {

@@ -144,7 +144,7 @@ func (j *Join) bringAside(ctx context.Context) (*git.Repo, error) {
 	if err := j.Tie.WriteInclude(ctx); err != nil {
 		return nil, err
 	}
-	_, err = g.Run(ctx, git.Cmd{Dir: dir, Args: []string{"fetch", "--progress", "--no-tags", "--no-auto-maintenance", "--no-write-fetch-head", "--", j.Tie.Address.String(), "+refs/heads/*:refs/heads/*"},
+	_, err = aside.Works().Run(ctx, git.Cmd{Args: []string{"fetch", "--progress", "--no-tags", "--no-auto-maintenance", "--no-write-fetch-head", "--", j.Tie.Address.String(), "+refs/heads/*:refs/heads/*"},
 		Config: j.Tie.Config(), Watch: project.Watch(j.Desk, "Looking at what is there", "Receiving objects")})
 	j.Desk.Tell.Progress("Looking at what is there", 0, 0, "")
 	if err != nil {
@@ -238,7 +238,7 @@ func (j *Join) entriesOf(ctx context.Context, theirs []joining.Entry) ([]joining
 			return nil, fault.New(fault.Refused, "%s has a line end or a quote in its name, so that it cannot be held against the one there", text.Quote(p))
 		}
 	}
-	ids, err := j.Folder.Repo.Run(ctx, git.Cmd{Dir: j.Folder.Path, Config: j.Folder.Repo.Safe, Args: []string{"hash-object", "--stdin-paths"}, In: strings.NewReader(strings.Join(hash, "\n") + "\n")})
+	ids, err := j.Folder.Repo.Run(ctx, git.Cmd{Dir: j.Folder.Path, Args: []string{"hash-object", "--stdin-paths"}, In: strings.NewReader(strings.Join(hash, "\n") + "\n")})
 	if err != nil {
 		return nil, git.Fault(err, "git cannot hash the files")
 	}
@@ -354,7 +354,7 @@ func (j *Join) joinChanges(ctx context.Context, aside *git.Repo, tree string) er
 	if j.Way.Rules != "" {
 		changes[".gitignore"] = true
 	}
-	unsaved, err := j.Folder.Repo.Lines(ctx, "diff-index", "-z", "--name-only", "HEAD")
+	unsaved, err := j.Folder.Repo.Lines(ctx, "diff-index", "--ignore-submodules=dirty", "-z", "--name-only", "HEAD")
 	if err != nil {
 		return git.Fault(err, "git cannot tell what is changed here")
 	}

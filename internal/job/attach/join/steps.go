@@ -103,14 +103,18 @@ func (joins *Join) StepBringIn() desk.Step {
 					return err
 				}
 			}
-			from, config := joins.asideDir(), []string(nil)
+			from, config := joins.asideDir(), []git.Set(nil)
 			if files.Reached(from) == files.None { // it was looked at by an earlier run
 				from, config = joins.Tie.Address.String(), joins.Tie.Config()
 				if err := joins.Tie.WriteInclude(ctx); err != nil {
 					return err
 				}
 			}
-			_, err = joins.Folder.Repo.Run(ctx, git.Cmd{Dir: joins.Folder.Path, Config: append(slices.Clone(joins.Folder.Repo.Safe), config...), Watch: project.Watch(joins.Desk, "Bringing in", "Receiving objects"),
+			work, err := joins.Folder.Work()
+			if err != nil {
+				return err
+			}
+			_, err = work.Run(ctx, git.Cmd{Config: config, Watch: project.Watch(joins.Desk, "Bringing in", "Receiving objects"),
 				Args: []string{"fetch", "--progress", "--no-tags", "--no-auto-maintenance", "--no-write-fetch-head", "--", from, "+refs/heads/*:" + tracking + "*"}})
 			joins.Desk.Tell.Progress("Bringing in", 0, 0, "")
 			return git.Fault(err, "git cannot bring in what %s holds", joins.Tie.Address.String())

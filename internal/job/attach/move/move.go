@@ -34,9 +34,12 @@ func (m *Move) StepBringAll() desk.Step {
 			if err != nil {
 				return err
 			}
-			plain := m.Folder.Repo.Git.In(m.Folder.Path) // signs in as the project always does
+			work, err := m.Folder.Work() // signs in as the project always does
+			if err != nil {
+				return err
+			}
 			tracking := "refs/remotes/" + remote() + "/"
-			if _, err := plain.Do(ctx, "fetch", "-q", "--no-auto-maintenance", "--no-write-fetch-head", "--", remote(), "+refs/heads/*:"+tracking+"*", "refs/tags/*:refs/tags/*"); err != nil {
+			if _, err := work.Do(ctx, "fetch", "-q", "--no-auto-maintenance", "--no-write-fetch-head", "--", remote(), "+refs/heads/*:"+tracking+"*", "refs/tags/*:refs/tags/*"); err != nil {
 				return git.Fault(err, "git cannot bring in what the old repository holds")
 			}
 			after, err := m.tags(ctx)

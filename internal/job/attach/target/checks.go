@@ -70,7 +70,7 @@ func (t *Target) CheckAddress(ctx context.Context) error {
 	if at.Scheme == "http" && !address.Guarded("http", at.Host) {
 		return fault.New(fault.Refused, "plain http to %s would send the token unencrypted", at.Host)
 	}
-	t.Tie = &project.Tie{Desk: t.Desk, Repo: t.Folder.Repo, Remote: t.Options.Remote, Address: at}
+	t.Tie = &project.Tie{Desk: t.Desk, Repo: t.Folder.Repo, Folder: t.Folder, Remote: t.Options.Remote, Address: at}
 	user := ""
 	if t.Login != nil {
 		t.Tie.Account = t.Login.Account

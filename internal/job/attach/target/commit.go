@@ -11,7 +11,7 @@ import (
 // Commit makes a commit of a tree by plumbing, at the time that the journal says, so that
 // making it again makes the same. It is signed where the person signs.
 func (t *Target) Commit(ctx context.Context, tree, message string, parents ...string) (string, error) {
-	repo := t.Folder.Repo.Git.In(t.Folder.Path) // with the person's own settings
+	repo := t.Folder.Repo
 	when := t.Run.Fact("when")
 	if when == "" {
 		now := t.Desk.Now()
@@ -24,7 +24,7 @@ func (t *Target) Commit(ctx context.Context, tree, message string, parents ...st
 	for _, p := range parents {
 		args = append(args, "-p", p)
 	}
-	var config []string
+	var config []git.Set
 	if t.Tie.Key != nil && t.Tie.Key.Signs { // the account signs, also before the tie stands
 		if err := t.Tie.WriteInclude(ctx); err != nil {
 			return "", err

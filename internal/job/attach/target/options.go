@@ -25,6 +25,7 @@ type Options struct {
 	Let         []string // files, folders or patterns that go up although the survey would stop them
 	Reason      string   // why
 	Move        bool     // from where the project is attached to now, with all branches and tags
+	Trust       bool     // what the folder's own configuration leads elsewhere is meant so
 	Second      bool     // a second place, which only receives
 	Large       []string // paths or patterns of files that go into large-file storage
 	Readme      bool     // write a readme where there is none
@@ -49,7 +50,7 @@ func (work *Work) Recall(o Options) Options {
 	if work.Resumed && o.To == "" {
 		o.To = w["to"]
 	}
-	for key, wish := range map[string]*bool{"readme": &o.Readme, "move": &o.Move, "copy": &o.Second} {
+	for key, wish := range map[string]*bool{"readme": &o.Readme, "move": &o.Move, "copy": &o.Second, "trust": &o.Trust} {
 		*wish = *wish || work.Resumed && w[key] == "yes"
 		if *wish {
 			w[key] = "yes"

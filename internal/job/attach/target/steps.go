@@ -46,8 +46,10 @@ func (t *Target) StepInit() desk.Step {
 					return err
 				}
 			}
-			_, err := t.Folder.Repo.Do(ctx, "init", "-q", "--initial-branch="+t.Branch)
-			return git.Fault(err, "git cannot make a repository in %s", text.Visible(t.Folder.Path))
+			return t.Folder.TrustOwn(ctx, t.Desk, func() error {
+				_, err := t.Folder.Repo.Do(ctx, "init", "-q", "--initial-branch="+t.Branch)
+				return git.Fault(err, "git cannot make a repository in %s", text.Visible(t.Folder.Path))
+			})
 		},
 		Undo: t.UndoInit}
 }

@@ -272,7 +272,7 @@ func (t *Target) standingTie(ctx context.Context) (*project.Tie, error) {
 	if err != nil {
 		return nil, err
 	}
-	h := &project.Tie{Desk: t.Desk, Repo: t.Folder.Repo, Remote: t.Options.Remote, Address: at}
+	h := &project.Tie{Desk: t.Desk, Repo: t.Folder.Repo, Folder: t.Folder, Remote: t.Options.Remote, Address: at}
 	if t.Project.Account != "" {
 		h.Account, err = accounts.Named(t.Desk, t.Project.Account)
 	}

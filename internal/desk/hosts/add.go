@@ -1,0 +1,102 @@
+package hosts
+
+import (
+	"cmp"
+	"slices"
+	"strings"
+
+	"uncinate/internal/core/description"
+	"uncinate/internal/core/fault"
+	"uncinate/internal/core/text"
+	"uncinate/internal/desk"
+	"uncinate/internal/world/files"
+)
+
+// Adding is a description that was looked at, to make a host known by it. To do that is to trust
+// it with the tokens of the host's accounts.
+type Adding struct {
+	Host     *Host
+	Accounts []string // those of a host of that name, which it would serve from then on
+	Gone     []string // lines of the description in whose place it comes, where it has accounts
+	New      []string
+	desk     *desk.Desk
+	at       string
+	text     []byte
+}
+
+// Asks reports whether the person has to agree: it names origins beside the host's own, or it
+// changes the description of a host with accounts.
+func (a *Adding) Asks() bool { return len(a.Host.Trust) > 0 || len(a.Gone)+len(a.New) > 0 }
+
+// PlanAdd looks at a description: source as for CheckDescription, at another base address or "",
+// name another name or "". accountsOn names the accounts that a host has.
+func PlanAdd(d *desk.Desk, source, at, name string, accountsOn func(host string) ([]string, error)) (*Adding, error) {
+	c, err := CheckDescription(d, source)
+	if err != nil {
+		return nil, err
+	}
+	if len(c.Mistakes) > 0 {
+		return nil, MistakesFault(c)
+	}
+	name = cmp.Or(name, c.Description.Name)
+	if strings.Trim(name, "abcdefghijklmnopqrstuvwxyz0123456789-") != "" {
+		return nil, fault.New(fault.Usage, "a host's name is made of small letters, digits and dashes, and %s is not", text.Quote(name))
+	}
+	at = strings.TrimSuffix(at, "/")
+	if at != "" {
+		if why := c.Description.CheckBase(at); why != "" {
+			return nil, fault.New(fault.Refused, "the address %s cannot be taken: %s", text.Excerpt(at, 80), why)
+		}
+		c.Description.Base = at
+	}
+	entries, err := hostEntries(d)
+	if err != nil {
+		return nil, err
+	}
+	a := &Adding{Host: &Host{Name: name, At: c.Description.Base, Description: c.Description}, desk: d, at: at, text: c.Text}
+	if _, known := entries[name]; !known {
+		return a, nil
+	}
+	if a.Accounts, err = accountsOn(name); err != nil || len(a.Accounts) == 0 {
+		return a, err
+	}
+	old, err := Named(d, name)
+	if err != nil || old.At != a.Host.At {
+		return nil, fault.New(fault.Refused, "%s is known already, at another address, and has %s that would be sent to the new one", name, text.Count(len(a.Accounts), "account")).
+			Try("know the new address under another name", text.Command("uncinate", "host", "add", source, "--at", a.Host.At, "--as", name+"-2")).
+			Try("or forget the old one first", text.Command("uncinate", "host", "forget", name))
+	}
+	stands, err := files.Read(DescriptionFile(d, name), description.Most)
+	if err != nil {
+		return nil, err
+	}
+	a.Gone, a.New = apart(string(stands), string(c.Text)), apart(string(c.Text), string(stands))
+	return a, nil
+}
+
+// apart gives the lines of a text that another does not have.
+func apart(one, other string) []string {
+	has := strings.Split(other, "\n")
+	slices.Sort(has)
+	return slices.DeleteFunc(strings.Split(one, "\n"), func(line string) bool {
+		_, found := slices.BinarySearch(has, line)
+		return found || strings.TrimSpace(line) == ""
+	})
+}
+
+// Do makes the host known.
+func (a *Adding) Do() (*Host, error) {
+	d, name := a.desk, a.Host.Name
+	entries, err := hostEntries(d)
+	if err != nil {
+		return nil, err
+	}
+	if err := files.Write(DescriptionFile(d, name), a.text, 0o600); err != nil {
+		return nil, err
+	}
+	entries[name] = hostEntry{At: a.at}
+	if err := files.WriteJSON(hostsFile(d), entries); err != nil {
+		return nil, err
+	}
+	return Named(d, name)
+}

@@ -1,0 +1,100 @@
+package screen
+
+import (
+	"cmp"
+	"context"
+	"flag"
+	"fmt"
+	"strings"
+
+	"uncinate/internal/core/description"
+	"uncinate/internal/core/plan"
+	"uncinate/internal/core/text"
+	"uncinate/internal/desk"
+	"uncinate/internal/desk/accounts"
+	"uncinate/internal/desk/hosts"
+)
+
+func hostAdd() *Command {
+	return &Command{Name: "add", Args: "NAME|FILE", Least: 1, Most: 1, Takes: []string{"description"}, Gives: KnownHost{}, Short: "make a host known by its description",
+		Long:     "NAME is a description that ships with the program; FILE is one of your own, given with its path, such as ./petrel.toml.",
+		Examples: []string{"uncinate host add gannet --at http://127.0.0.1:8765", "uncinate host add ./petrel.toml"},
+		Options: func(o *flag.FlagSet) Run {
+			at := o.String("at", "", "the host's `address`, if it is another than the description's")
+			as := o.String("as", "", "another `name` for it here")
+			var p plans
+			p.add(o)
+			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
+				a, err := hosts.PlanAdd(d, args[0], *at, *as, func(host string) ([]string, error) { return accounts.NamesOn(d, host) })
+				if err != nil {
+					return err
+				}
+				return e.addHost(ctx, d, a, args[0], p)
+			})
+		}}
+}
+
+// addHost makes a host known; where its description leads to more than the host itself, or
+// changes what accounts rely on, that is shown and asked.
+func (e *Env) addHost(ctx context.Context, d *desk.Desk, a *hosts.Adding, source string, p plans) error {
+	items := []plan.Item{here("Add the host " + a.Host.Name + ", at " + a.Host.At + ", by the description " + text.Visible(source))}
+	if p.preview && !a.Asks() {
+		return e.would(ctx, "", items...)
+	}
+	if a.Asks() {
+		var notes []string
+		for _, u := range a.Host.Origins() {
+			items = append(items, here("Send what its accounts sign in with to "+text.Visible(u.Origin)+" ("+cmp.Or(strings.Join(u.For, ", "), "named as trusted")+")"))
+		}
+		if len(a.Accounts) > 0 {
+			notes = append(notes, "It comes in the place of the description by which "+text.Count(len(a.Accounts), "account")+" signs in: "+strings.Join(a.Accounts, ", ")+".")
+		}
+		for _, side := range []struct {
+			sign  string
+			lines []string
+		}{{"-", a.Gone}, {"+", a.New}} {
+			for i, line := range side.lines {
+				if i == 12 {
+					notes = append(notes, fmt.Sprintf("%s and %d more lines", side.sign, len(side.lines)-i))
+					break
+				}
+				notes = append(notes, side.sign+" "+text.Excerpt(line, 100))
+			}
+		}
+		if goes, err := e.show(ctx, p, "To trust a description with your tokens:", items, "", notes); err != nil || !goes {
+			return err
+		}
+	}
+	h, err := a.Do()
+	if err != nil {
+		return err
+	}
+	return e.Give(knownHost(d, h, len(a.Accounts)), func() {
+		e.Say("The host %s is added, at %s.", h.Name, h.At)
+		e.Say("%s", e.Out.wrap(goesTo(h.Description), 0))
+		name := ""
+		if h.Shell != nil {
+			name = "YOUR-NAME "
+		}
+		e.Aside("Next: uncinate account add %s--host %s", name, h.Name)
+	})
+}
+
+// goesTo says where the tokens of a host's accounts are sent.
+func goesTo(h *description.Description) string {
+	if h.Shell != nil {
+		return "It is reached over SSH; no token is sent to it."
+	}
+	return "Its accounts' tokens go to " + strings.Join(tokensTo(h), ", to ") + ", and nowhere else."
+}
+
+// tokensTo lists where the tokens of a host's accounts are sent, and what for.
+func tokensTo(h *description.Description) []string {
+	var out []string
+	for _, u := range h.Origins() {
+		if !strings.HasPrefix(u.Origin, "ssh://") {
+			out = append(out, text.Visible(u.Origin)+" ("+cmp.Or(strings.Join(u.For, ", "), "named as trusted")+")")
+		}
+	}
+	return out
+}
