@@ -119,6 +119,7 @@ func TestEveryDocumentIsAsDocumented(t *testing.T) {
 		{"status --all", "", "status --all"},
 		{"sync --all", "", "sync --all"},
 		{"project find", "", "project find gauge --yes"},
+		{"project trust", "", "project trust --folder gauge --yes"},
 		{"project list", "", "project list"},
 		{"settings list", "", "settings list"},
 		{"settings set", "", "settings set rescue.days 60"},

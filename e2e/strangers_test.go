@@ -1,15 +1,23 @@
 package e2e
 
 import (
+	"fmt"
 	"net"
+	"net/http"
+	"net/http/httptest"
 	"os"
+	"os/exec"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"sync/atomic"
+	"syscall"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"uncinate/internal/core/text"
 )
 
 // stranger is a folder from elsewhere on a machine, whose programs note that they ran.
@@ -312,4 +320,222 @@ func TestLinksInGitsFolder(t *testing.T) {
 		r := s.run(device, "", args...)
 		assert.NotEqual(t, -1, r.code, args)
 	}
+}
+
+// TestTokensStayWithTheirHost holds a token against a host whose every answer points elsewhere:
+// redirects, next pages, clone addresses, sign-in pages, metadata and challenges. Nobody else is
+// met.
+func TestTokensStayWithTheirHost(t *testing.T) {
+	linux(t)
+	t.Parallel()
+	evil, met := listener(t)
+	mode := atomic.Value{}
+	mode.Store("")
+	const token = "canary~5ec3e7000000000000000000000000000000"
+	srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
+		at, m := "http://"+evil, mode.Load().(string)
+		w.Header().Set("Content-Type", "application/json")
+		switch {
+		case m == "redirect":
+			http.Redirect(w, q, at+q.URL.Path, http.StatusFound)
+		case m == "redirect for good":
+			http.Redirect(w, q, at+q.URL.Path, http.StatusPermanentRedirect)
+		case strings.HasSuffix(q.URL.Path, "/meta"):
+			fmt.Fprintf(w, `{"issuer":"http://%s","token_endpoint":"%s/token","authorization_endpoint":"%s/auth","device_authorization_endpoint":"%s/device"}`, q.Host, at, at, at)
+		case strings.HasSuffix(q.URL.Path, "/me"):
+			fmt.Fprint(w, `{"name":"tern"}`)
+		case strings.HasSuffix(q.URL.Path, "/list"):
+			w.Header().Set("Link", "<"+at+"/list?page=2>; rel=\"next\"")
+			fmt.Fprintf(w, `{"items":[{"owner":"tern","name":"gauge","https":"%s/tern/gauge.git"}],"next":"%s/list?page=2"}`, at, at)
+		case strings.HasSuffix(q.URL.Path, "/show"):
+			fmt.Fprintf(w, `{"id":"1","owner":"tern","name":"gauge","https":"%s/tern/gauge.git","visibility":"private","empty":true}`, at)
+		case strings.Contains(q.URL.Path, ".git"):
+			if m == "challenge" {
+				w.Header().Set("WWW-Authenticate", "Basic realm=\""+at+"\"")
+				w.WriteHeader(http.StatusUnauthorized)
+				return
+			}
+			http.Redirect(w, q, at+q.URL.Path+"?"+q.URL.RawQuery, http.StatusFound)
+		default:
+			w.Header().Set("Location", at+"/elsewhere")
+			w.WriteHeader(http.StatusCreated)
+			fmt.Fprintf(w, `{"id":"1","owner":"tern","name":"gauge","https":"%s/tern/gauge.git","visibility":"private"}`, at)
+		}
+	}))
+	t.Cleanup(srv.Close)
+	m := newMachine(t)
+	description := func(more string) string {
+		return `language = 1
+name = "skua"
+base = "` + srv.URL + `"
+[address]
+api = "{+base}/api"
+https = "{+base}/{owner}/{name}.git"
+[signin]
+header = { Authorization = "Bearer {token}" }
+git = { user = "{user}", secret = "{token}" }
+[signin.oauth]
+metadata = "{+base}/meta"
+client = "uncinate"
+ways = ["device", "browser"]
+[value.visibility]
+private = "private"
+[[action.identify.request]]
+url = "{+api}/me"
+read = { user = "$.name" }
+[[action.repository-list.request]]
+url = "{+api}/list"
+items = "$.items[*]"
+page = { by = "next", at = "$.next" }
+read = { owner = "$.owner", name = "$.name", https = "$.https" }
+[[action.repository-show.request]]
+url = "{+api}/show"
+read = { id = "$.id", owner = "$.owner", name = "$.name", https = "$.https", visibility = "$.visibility", empty = "$.empty" }
+[[action.repository-create.request]]
+method = "POST"
+url = "{+api}/make"
+json = { name = "{name}" }
+read = { id = "$.id", owner = "$.owner", name = "$.name", https = "$.https", visibility = "$.visibility" }
+` + more
+	}
+	m.write("", map[string]string{"skua.toml": description("")})
+	m.ok("", "", "host", "add", "./skua.toml")
+	m.ok("", "", "vault", "make", "--by", "file")
+	m.ok("", token+"\n", "account", "add", "--host", "skua", "--user", "tern")
+	m.project("gauge")
+	m.write("known", map[string]string{"a.txt": "a\n"})
+	m.git("known", "init", "-q", "-b", "main")
+	m.git("known", "remote", "add", "origin", srv.URL+"/tern/gauge.git")
+	for _, way := range []string{"", "redirect", "redirect for good", "challenge"} {
+		mode.Store(way)
+		for _, args := range [][]string{{"repository", "list"}, {"repository", "show", "tern/gauge"}, {"token", "test"}, {"attach", "--yes", "gauge"}, {"attach", "--yes", "--to", srv.URL + "/tern/gauge.git", "gauge"},
+			{"attach", "--yes", "--to", "tern/gauge", "known"}, {"clone", "tern/gauge", "copy"}, {"clone", srv.URL + "/tern/gauge.git", "copy2"}, {"account", "add", "again", "--host", "skua", "--by", "device"},
+			{"account", "add", "again", "--host", "skua", "--by", "browser"}, {"host", "try", "skua"}, {"ready", "gauge"}, {"status", "--all"}, {"token", "renew"}} {
+			r := m.run("", "", args...)
+			assert.Zero(t, met.Swap(0), "%q: %v led elsewhere: %s%s", way, args, r.out, r.err)
+			assert.NotContains(t, r.out+r.err, token)
+		}
+	}
+	mode.Store("")
+
+	// Git itself, with the helper that stands in the folder, and in an address with dots in it.
+	helper := []string{"credential", "--account", "tern", "--for", srv.URL + "/tern/gauge"}
+	host := strings.TrimPrefix(srv.URL, "http://")
+	for _, path := range []string{"tern/gauge.git/info/lfs/../../other", "tern/gauge.git/info/lfs/%2e%2e/x", "tern/../tern/gauge.git", "other/gauge.git"} {
+		r := m.run("", "protocol=http\nhost="+host+"\npath="+path+"\n\n", append(helper, "get")...)
+		assert.NotContains(t, r.out, token, path)
+	}
+	assert.Contains(t, m.run("", "protocol=http\nhost="+host+"\npath=tern/gauge.git/info/lfs\n\n", append(helper, "get")...).out, token)
+	r := m.run("", "protocol=http\nhost="+evil+"\npath=tern/gauge\n\n", "credential", "--account", "tern", "--for", "http://"+evil+"/tern/gauge", "get")
+	assert.NotContains(t, r.out, token)
+	assert.Contains(t, r.err, "goes to "+srv.URL+" alone")
+
+	// A description that leads elsewhere is refused; one that says so openly is shown and asked, and
+	// so is one that comes in the place of another that has accounts.
+	m.write("", map[string]string{"leads.toml": strings.Replace(description(""), `"{+base}/{owner}`, `"http://`+evil+`/{owner}`, 1)})
+	m.refused(2, []string{"line 6", "this leads to http://" + evil + ", which is neither the origin of \"base\" nor named by addresses under [trust]"}, "", "", "host", "add", "./leads.toml", "--as", "other")
+	m.write("", map[string]string{"trusts.toml": strings.Replace(description("[trust]\naddresses = [\"http://"+evil+"\"]\n"), `"{+base}/{owner}`, `"http://`+evil+`/{owner}`, 1)})
+	m.refused(3, []string{"there is no terminal to ask on"}, "", "", "host", "add", "./trusts.toml", "--as", "other")
+	said := m.run("", "", "host", "add", "./trusts.toml", "--preview")
+	for _, w := range []string{"Send what its accounts sign in with to http://" + evil + " (git)", "It comes in the place of the description by which 1 account signs in: tern", "+ https = \"http://" + evil} {
+		assert.Contains(t, said.out+said.err, w)
+	}
+	m.refused(3, nil, "", "", "host", "add", "./trusts.toml")
+	assert.Zero(t, met.Load())
+}
+
+// TestHostsThatNeverEnd meets a host that stalls git, and one whose list has no end.
+func TestHostsThatNeverEnd(t *testing.T) {
+	linux(t)
+	t.Parallel()
+	srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
+		w.Header().Set("Content-Type", "application/json")
+		switch {
+		case strings.HasSuffix(q.URL.Path, "/me"):
+			fmt.Fprint(w, `{"name":"tern"}`)
+		case strings.HasSuffix(q.URL.Path, "/list"):
+			n, _ := strconv.Atoi(q.URL.Query().Get("page"))
+			var b strings.Builder
+			for i := range 2000 {
+				fmt.Fprintf(&b, `%s{"owner":"tern","name":"r%d-%d","about":"%s"}`, text.Either(i > 0, ",", ""), n, i, strings.Repeat("x", 3000))
+			}
+			fmt.Fprintf(w, `{"items":[%s],"next":"%s/api/list?page=%d"}`, b.String(), "http://"+q.Host, n+1)
+		}
+	}))
+	t.Cleanup(srv.Close)
+	m := newMachine(t)
+	m.write("", map[string]string{"skua.toml": `language = 1
+name = "skua"
+base = "` + srv.URL + `"
+[address]
+api = "{+base}/api"
+https = "{+base}/{owner}/{name}.git"
+[signin]
+header = { Authorization = "Bearer {token}" }
+git = { user = "{user}", secret = "{token}" }
+[[action.identify.request]]
+url = "{+api}/me"
+read = { user = "$.name" }
+[[action.repository-list.request]]
+url = "{+api}/list"
+items = "$.items[*]"
+page = { by = "next", at = "$.next" }
+read = { owner = "$.owner", name = "$.name" }
+`})
+	m.ok("", "", "host", "add", "./skua.toml")
+	m.ok("", "", "vault", "make", "--by", "file")
+	m.ok("", "canary~5ec3e7000000000000000000000000000000\n", "account", "add", "--host", "skua", "--user", "tern")
+	c := exec.Command(program, "repository", "list")
+	c.Env = m.env
+	out, err := c.CombinedOutput()
+	assert.Error(t, err)
+	assert.Contains(t, string(out), "the list of skua is larger than 64 MB, so it is read no further")
+	used := c.ProcessState.SysUsage().(*syscall.Rusage).Maxrss
+	assert.Less(t, used, int64(500<<10), "it takes %d KiB", used)
+}
+
+// TestOldVaultIsTold puts an older file of the vault back, and looks at the holder's memory.
+func TestOldVaultIsTold(t *testing.T) {
+	linux(t)
+	t.Parallel()
+	h := newHost(t)
+	m := signedIn(t, h)
+	secrets := filepath.Join(m.home, ".uncinate/vault/secrets.age")
+	old, err := os.ReadFile(secrets)
+	require.NoError(t, err)
+	assert.NotContains(t, m.run("", "", "token", "test").err, "older")
+	m.ok("", "", "repository", "list")
+	kept, err := filepath.Glob(filepath.Join(m.home, ".uncinate/state/answers/tern/*"))
+	require.NoError(t, err)
+	assert.NotEmpty(t, kept, "what the host told is kept, so this test can fail")
+	m.ok("", "", "account", "forget", "tern")
+	assert.NoDirExists(t, filepath.Join(m.home, ".uncinate/state/answers/tern"))
+	m.ok("", h.token["tern-own"]+"\n", "account", "add", "--host", "gannet", "--user", "tern-own")
+	require.NoError(t, os.WriteFile(secrets, old, 0o600))
+	assert.Contains(t, m.run("", "", "token", "test").err, "the vault is older than it was: it went through 2 changes, and 4 were made")
+
+	p := newMachine(t)
+	p.ok("", "", "host", "add", h.Name, "--at", h.URL)
+	p.ok("", h.token["tern"]+"\n", "account", "add", "--host", h.Name, "--user", "tern", "--in-memory")
+	t.Cleanup(func() { p.run("", "", "vault", "lock") })
+	found := false
+	procs, err := filepath.Glob("/proc/[0-9]*/cmdline")
+	require.NoError(t, err)
+	for _, path := range procs {
+		line, err := os.ReadFile(path)
+		if err != nil || !strings.HasPrefix(string(line), program+"\x00vault\x00hold") {
+			continue
+		}
+		if env, err := os.ReadFile(filepath.Join(filepath.Dir(path), "environ")); err == nil && !strings.Contains(string(env), p.home) {
+			continue
+		}
+		found = true
+		limits, err := os.ReadFile(filepath.Join(filepath.Dir(path), "limits"))
+		require.NoError(t, err)
+		assert.Regexp(t, `Max core file size +0 +0`, string(limits))
+		if s, err := os.Stat(filepath.Join(filepath.Dir(path), "mem")); err == nil && os.Getuid() != 0 {
+			assert.Equal(t, uint32(0), s.Sys().(*syscall.Stat_t).Uid, "its memory belongs to the system")
+		}
+	}
+	assert.True(t, found, "the holder runs")
 }

@@ -152,3 +152,44 @@ func TestStatusTellsOfACut(t *testing.T) {
 	assert.Equal(t, "More", launch.git("gauge", "log", "-1", "--format=%s"))
 	assert.Empty(t, launch.git("gauge", "status", "--porcelain"))
 }
+
+// TestRescueBringKilled kills the bringing back of a copy at every step: the same command, run
+// once more, ends with 0, and the commits are there.
+func TestRescueBringKilled(t *testing.T) {
+	linux(t)
+	t.Parallel()
+	h := newHost(t)
+	pier, _, _ := shared(t, h)
+	pier.ok("gauge", "", "branch", "make", "task", "--switch")
+	for i := range 30 {
+		pier.write("gauge", map[string]string{fmt.Sprintf("task/%02d.txt", i): fmt.Sprintln("task", i)})
+	}
+	pier.ok("gauge", "", "save", "Task")
+	tip := pier.id("gauge", "HEAD")
+	pier.ok("gauge", "", "branch", "switch", "main")
+	pier.ok("gauge", "", "branch", "remove", "task", "--yes")
+	pier.git("gauge", "reflog", "expire", "--expire=now", "--all")
+	pier.git("gauge", "gc", "-q", "--prune=now")
+	kept := filepath.Join(t.TempDir(), "kept")
+	pier.command("", "", "cp", "-a", pier.home, kept)
+	step := 20 * time.Millisecond
+	if os.Getenv("UNCINATE_SOAK") != "" {
+		step = 4 * time.Millisecond
+	}
+	for _, all := range []bool{false, true} {
+		for n := time.Duration(1); ; n++ {
+			name := fmt.Sprintf("killed after %s, all: %v", n*step, all)
+			pier.command("/", "", "rm", "-rf", pier.home)
+			pier.command("/", "", "cp", "-a", kept, pier.home)
+			killed := pier.killAfterTime("gauge", n*step, all, "rescue", "bring", "1", "--as", "back")
+			pier.free()
+			r := pier.run("gauge", "", "rescue", "bring", "1", "--as", "back")
+			require.Equal(t, 0, r.code, "%s: %s", name, r.err)
+			assert.Equal(t, tip, pier.id("gauge", "back"), name)
+			pier.git("gauge", "fsck", "--connectivity-only")
+			if !killed {
+				break
+			}
+		}
+	}
+}

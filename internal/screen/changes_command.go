@@ -105,7 +105,7 @@ func (e *Env) changed(ctx context.Context, r *history.Changes, o history.Changes
 		return
 	}
 	if !e.Out.terminal {
-		fmt.Fprint(e.Out, r.Patch)
+		_, _ = io.WriteString(e.Out.to, e.veil.over(r.Patch)) // byte for byte, for whatever applies it; a reader who is gone is no fault
 		return
 	}
 	var b strings.Builder
@@ -215,7 +215,7 @@ func (s *stream) faint(words string) string {
 	if !s.bold {
 		return words
 	}
-	return "\x1b[2m" + words + "\x1b[0m"
+	return look + "2m" + words + look + "0m"
 }
 
 // page shows a long text through the person's pager (environment variable PAGER, as for
@@ -232,7 +232,7 @@ func (e *Env) page(ctx context.Context, s string) {
 		if os.Getenv("LESS") == "" {
 			c.Env = append(c.Env, "LESS=R")
 		}
-		c.Stdin, c.Stdout, c.Stderr = strings.NewReader(e.veil.over(s)), os.Stdout, os.Stderr
+		c.Stdin, c.Stdout, c.Stderr = strings.NewReader(drawn(e.veil.over(s))), os.Stdout, os.Stderr
 		if c.Run() == nil {
 			return
 		}

@@ -96,6 +96,9 @@ func (e *Env) Desk() (*desk.Desk, error) {
 	log := slog.New(slog.NewTextHandler(e.Err, &slog.HandlerOptions{Level: level}))
 	v := vault.At(home.Vault, home.Run, keyring.System{})
 	v.OnSecret(e.veil.add)
+	v.CountIn(filepath.Join(home.State, "vault-seen.json"), func(is, was int) {
+		e.Note("Note: the vault is older than it was: it went through %s, and %d were made. A token that was forgotten or replaced since may be back in it. To see what it holds: uncinate token list", text.Count(is, "change"), was)
+	})
 	if e.asks {
 		v.AskWith(func() (string, error) { return e.secret("Passphrase of the vault: ") })
 	}

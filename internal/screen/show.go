@@ -119,13 +119,13 @@ func (e *Env) Progress(what string, done, total int64, more string) {
 		more = text.Excerpt(more, max(room, 3))
 	}
 	full := int(done * cells / total)
-	fmt.Fprintf(e.Err, "\r    %s [%s%s] %3d%%%s\x1b[K", what, strings.Repeat("=", full), strings.Repeat(" ", int(cells)-full), done*100/total, more)
+	fmt.Fprintf(e.Err, "\r    %s [%s%s] %3d%%%s"+look+"K", what, strings.Repeat("=", full), strings.Repeat(" ", int(cells)-full), done*100/total, more)
 	e.bar = true
 }
 
 func (e *Env) clearBar() {
 	if e.bar {
-		fmt.Fprint(e.Err, "\r\x1b[K")
+		fmt.Fprint(e.Err, "\r"+look+"K")
 		e.bar = false
 	}
 }
@@ -144,7 +144,7 @@ func (s *stream) strong(words string) string {
 	if !s.bold {
 		return words
 	}
-	return "\x1b[1m" + words + "\x1b[0m"
+	return look + "1m" + words + look + "0m"
 }
 
 // visible makes a string from outside fit for the stream, so that columns fit too.

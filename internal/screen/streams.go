@@ -10,6 +10,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"unicode"
 	"unicode/utf16"
 	"unicode/utf8"
 
@@ -58,7 +59,7 @@ func speaksUTF8() bool {
 
 // Write implements io.Writer. Callers write whole lines, so no secret is cut apart.
 func (s *stream) Write(p []byte) (int, error) {
-	text := s.veil.over(string(p))
+	text := drawn(s.veil.over(string(p)))
 	if s.ascii {
 		text = ascii(text)
 	}
@@ -66,6 +67,42 @@ func (s *stream) Write(p []byte) (int, error) {
 		return 0, err
 	}
 	return len(p), nil
+}
+
+// look opens what only this program puts into its output: bold, faint, and the end of a line that
+// is drawn over. Where it goes out it becomes ECMA-48's CSI; an ESC that stands in a text is shown.
+const look = "\x00["
+
+// drawn shows every control, turning, private or unassigned character that stands in a text, and
+// puts our own marks in force. It is the last that all output passes, whoever made it fit before;
+// what it writes of a character is what JSON reads, too (RFC 8259, section 7).
+func drawn(s string) string {
+	plain := func(r rune) bool {
+		return r == '\n' || r == '\r' || r == '\t' || r >= 0x20 && r < 0x7f || r > 0x7f && r != utf8.RuneError && unicode.IsGraphic(r)
+	}
+	if !strings.ContainsFunc(s, func(r rune) bool { return !plain(r) }) {
+		return s
+	}
+	var b strings.Builder
+	for i := 0; i < len(s); {
+		r, n := utf8.DecodeRuneInString(s[i:])
+		switch {
+		case strings.HasPrefix(s[i:], look):
+			b.WriteString("\x1b[")
+			n = len(look)
+		case r == utf8.RuneError && n == 1 || r < 0x20 && !plain(r):
+			fmt.Fprintf(&b, `\x%02x`, s[i])
+		case plain(r) || r == utf8.RuneError:
+			b.WriteString(s[i : i+n])
+		case r > 0xffff:
+			high, low := utf16.EncodeRune(r)
+			fmt.Fprintf(&b, `\u%04x\u%04x`, high, low)
+		default:
+			fmt.Fprintf(&b, `\u%04x`, r)
+		}
+		i += n
+	}
+	return b.String()
 }
 
 // ascii writes what is not ASCII as \uXXXX, which is also what JSON reads

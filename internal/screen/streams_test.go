@@ -74,3 +74,19 @@ func TestGivingJSONOnce(t *testing.T) {
 	assert.Equal(t, "{\n  \"version\": \"1\"\n}\n", out.String(), "one document, also when something fails after it")
 	assert.Contains(t, errs.String(), "uncinate: ")
 }
+
+// TestNothingFromOutsideIsObeyed holds that the last step before the terminal shows whatever could
+// steer it, and that what it writes in JSON still is what it was.
+func TestNothingFromOutsideIsObeyed(t *testing.T) {
+	for was, shown := range map[string]string{"a\x1b[31mred": `a\x1b[31mred`, "a\u009b31m": `a\u009b31m`, "a\u202egnp.exe": `a\u202egnp.exe`, "a\x7f\x07": `a\u007f\x07`, "\xc2a\x9b": `\xc2a\x9b`,
+		"\U000e0041": `\udb40\udc41`, "\ue000\u0378": `\ue000\u0378`, "plain \u00e4 \u2713\n\tx\n": "plain \u00e4 \u2713\n\tx\n", look + "1mx" + look + "0m": "\x1b[1mx\x1b[0m"} {
+		assert.Equal(t, shown, drawn(was))
+	}
+	name := "a\u009b\u202e\U000e0041\x7fb"
+	data, err := json.Marshal(name)
+	require.NoError(t, err)
+	var back string
+	require.NoError(t, json.Unmarshal([]byte(drawn(string(data))), &back))
+	assert.Equal(t, name, back)
+	assert.NotContains(t, drawn(string(data)), "\u202e")
+}

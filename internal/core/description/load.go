@@ -37,9 +37,16 @@ func (m Mistake) String() string {
 
 // Load reads a description strictly. With any mistake the description is nil and
 // all mistakes that were found are given, in the file's order.
-func Load(data []byte) (*Description, []Mistake) {
+func Load(data []byte) (*Description, []Mistake) { return LoadAt(data, "") }
+
+// LoadAt is Load for a host that is at another base address than the description's own; "" for
+// that one.
+func LoadAt(data []byte, base string) (*Description, []Mistake) {
 	if len(data) > Most {
 		return nil, []Mistake{{Line: 1, Column: 1, Says: fmt.Sprintf("the file is larger than %d bytes", Most)}}
+	}
+	if m := bounded(data); m != nil {
+		return nil, []Mistake{*m}
 	}
 	var tree map[string]any
 	if err := toml.Unmarshal(data, &tree); err != nil {
@@ -50,7 +57,7 @@ func Load(data []byte) (*Description, []Mistake) {
 		}
 		return nil, []Mistake{m}
 	}
-	l := &loader{places: positions(data)}
+	l := &loader{places: positions(data), at: base}
 	d := l.description(&node{l: l, v: tree})
 	if len(l.mistakes) > 0 {
 		slices.SortStableFunc(l.mistakes, func(a, b Mistake) int {
@@ -83,6 +90,9 @@ func (l *loader) description(n *node) *Description {
 		if why := d.CheckBase(d.Base); why != "" {
 			n.wrong("base", "%s", why)
 		}
+	}
+	if l.at != "" && d.CheckBase(l.at) == "" {
+		d.Base = l.at
 	}
 	l.addresses(d, n)
 	if p := n.table("page"); p != nil {

@@ -19,6 +19,7 @@ type tmpl = uritemplate.Template
 // loader collects mistakes and knows where in the file each key stands.
 type loader struct {
 	places     map[string][2]int
+	at         string // the base address in force, where it is another than the file's
 	mistakes   []Mistake
 	shapesRead []string // the shapes that some request reads
 	variables  []string // the variables that stand in some template
@@ -337,6 +338,9 @@ func newReading(s string) (*Reading, string) {
 	}
 	if strings.Contains(s, "..") {
 		return nil, fmt.Sprintf("%q searches at all depths; name the way down step by step", text.Excerpt(s, 40))
+	}
+	if len(s) > longestPath || strings.Count(s, ",") > mostCommas {
+		return nil, fmt.Sprintf("a JSONPath has at most %d characters, and at most %d commas", longestPath, mostCommas)
 	}
 	path, err := jp.ParseString(s)
 	if err != nil {

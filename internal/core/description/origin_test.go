@@ -59,3 +59,19 @@ func TestOrigins(t *testing.T) {
 		assert.NotEmpty(t, mistakes, bad)
 	}
 }
+
+// TestBounds holds that a description which is deeper or longer than any needs is refused at once,
+// by its shape.
+func TestBounds(t *testing.T) {
+	deep := func(open, shut string) string { return strings.Repeat(open, 3000) + shut }
+	for _, s := range []string{"[" + strings.TrimSuffix(deep("a.", ""), ".") + "]\n", strings.TrimSuffix(deep("a.", ""), ".") + " = 1\n", "x = " + deep("[", strings.Repeat("]", 3000)) + "\n",
+		"x = " + deep("{a = ", "1"+strings.Repeat("}", 3000)) + "\n", deep("[[a]]\n", "") + deep("b = 1\n", "")} {
+		_, mistakes := Load([]byte(plainHost + s))
+		require.Len(t, mistakes, 1, "%.40s", s)
+		assert.Greater(t, mistakes[0].Line, 10)
+	}
+	_, why := newReading("$" + strings.Repeat("[0,0]", 8))
+	assert.Contains(t, why, "commas")
+	_, why = newReading("$." + strings.Repeat("a", 300))
+	assert.Contains(t, why, "characters")
+}

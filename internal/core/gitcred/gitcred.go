@@ -5,6 +5,8 @@ package gitcred
 import (
 	"bufio"
 	"io"
+	"net/url"
+	"slices"
 	"strings"
 
 	"uncinate/internal/core/address"
@@ -64,6 +66,9 @@ func (q Request) For(a address.Address, user string) bool {
 	}
 	// git-lfs asks for a place below the repository, where its large files are talked of.
 	path := strings.TrimPrefix(q.Path, "/")
+	if plain, err := url.PathUnescape(path); err != nil || slices.ContainsFunc(strings.FieldsFunc(plain, func(r rune) bool { return r == '/' || r == '\\' }), func(part string) bool { return part == "." || part == ".." }) {
+		return false // it leads elsewhere than it seems to
+	}
 	if i := strings.Index(path+"/", "/info/lfs/"); i > 0 {
 		path = path[:i]
 	}

@@ -5,92 +5,106 @@ import "strings"
 // Wild matches a path against a pattern: "?" and "*" stand for anything but a slash,
 // "[...]" for one of its characters, "**" between slashes for any number of folders,
 // and a backslash takes the next character as it is. Its work is bounded by the
-// product of both lengths, whatever the pattern.
+// product of both lengths for each folder of the path, whatever the pattern.
 func Wild(pattern, p string) bool {
 	m := matcher{pattern: pattern, path: p}
-	return m.run(0, 0)
+	return m.run(0, 0) == hit
 }
 
-// matcher remembers the pairs of places from which no match was found.
-type matcher struct {
-	pattern, path string
-	dead          map[[2]int]bool
-}
+type matcher struct{ pattern, path string }
 
-func (m *matcher) run(i, j int) bool {
+// outcome is what came of matching the rest of a pattern.
+type outcome int
+
+// Where a star failed, whatever it stood for, an earlier one cannot help: what it would leave to
+// the later one, that has tried already. Only stars for whole folders go further than those for a
+// part of a name.
+const (
+	hit outcome = iota
+	miss
+	starFailed
+	foldersFailed
+)
+
+func (m *matcher) run(i, j int) outcome {
 	for i < len(m.pattern) {
 		switch c := m.pattern[i]; c {
 		case '*':
 			return m.star(i, j)
 		case '?':
 			if j >= len(m.path) || m.path[j] == '/' {
-				return false
+				return miss
 			}
 			i, j = i+1, j+1
 		case '[':
 			if j >= len(m.path) {
-				return false
+				return miss
 			}
 			ok, next := class(m.pattern[i:], m.path[j])
 			if !ok || m.path[j] == '/' {
-				return false
+				return miss
 			}
 			i, j = i+next, j+1
 		case '\\':
 			if i++; i >= len(m.pattern) {
-				return false
+				return miss
 			}
 			c = m.pattern[i]
 			fallthrough
 		default:
 			if j >= len(m.path) || m.path[j] != c {
-				return false
+				return miss
 			}
 			i, j = i+1, j+1
 		}
 	}
-	return j == len(m.path)
+	if j == len(m.path) {
+		return hit
+	}
+	return miss
 }
 
 // star tries what a run of stars may stand for.
-func (m *matcher) star(i, j int) bool {
-	at := [2]int{i, j}
-	if m.dead[at] {
-		return false
-	}
+func (m *matcher) star(i, j int) outcome {
 	end := i
 	for end < len(m.pattern) && m.pattern[end] == '*' {
 		end++
 	}
-	ok := false
 	// Two stars or more between slashes, or at an end, stand for whole folders; else for
 	// a part of one.
 	if end-i >= 2 && (i == 0 || m.pattern[i-1] == '/') && (end == len(m.pattern) || m.pattern[end] == '/' || strings.HasPrefix(m.pattern[end:], `\/`)) {
-		if end == len(m.pattern) {
-			return true
+		return m.folders(end, j)
+	}
+	for k := j; ; k++ {
+		if r := m.run(end, k); r != miss {
+			return r
 		}
-		after := end + 1
-		if m.pattern[end] == '\\' {
-			after++
+		if k >= len(m.path) || m.path[k] == '/' {
+			return starFailed
 		}
-		ok = m.run(after, j) // no folder at all
-		for k := j; !ok && k < len(m.path); k++ {
-			ok = m.path[k] == '/' && m.run(after, k+1)
-		}
-	} else {
-		for k := j; ; k++ {
-			if ok = m.run(end, k); ok || k >= len(m.path) || m.path[k] == '/' {
-				break
+	}
+}
+
+// folders tries what stars may stand for that stand for whole folders.
+func (m *matcher) folders(end, j int) outcome {
+	if end == len(m.pattern) {
+		return hit
+	}
+	after := end + 1
+	if m.pattern[end] == '\\' {
+		after++
+	}
+	if r := m.run(after, j); r == hit || r == foldersFailed { // no folder at all
+		return r
+	}
+	for k := j; k < len(m.path); k++ {
+		if m.path[k] == '/' {
+			if r := m.run(after, k+1); r == hit || r == foldersFailed {
+				return r
 			}
 		}
 	}
-	if !ok {
-		if m.dead == nil {
-			m.dead = map[[2]int]bool{}
-		}
-		m.dead[at] = true
-	}
-	return ok
+	return foldersFailed
 }
 
 // class matches one character against "[...]" and gives the class's length. A class

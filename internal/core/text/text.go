@@ -12,8 +12,8 @@ import (
 )
 
 // Visible makes s safe to print on one line of a terminal: control characters,
-// bytes that are not UTF-8 and the characters that turn the writing direction
-// are shown as escapes, never obeyed.
+// bytes that are not UTF-8, and the characters that turn the writing direction, are private or
+// not assigned are shown as escapes, never obeyed.
 func Visible(s string) string {
 	plain := true
 	for i := 0; i < len(s) && plain; i++ {
@@ -34,7 +34,7 @@ func Visible(s string) string {
 			b.WriteString(`\t`)
 		case r < 0x20 || r == 0x7f:
 			fmt.Fprintf(&b, `\x%02x`, r)
-		case unicode.IsControl(r) || unicode.In(r, unicode.Cf, unicode.Zl, unicode.Zp):
+		case !unicode.IsGraphic(r):
 			fmt.Fprintf(&b, `\u%04x`, r)
 		default:
 			b.WriteRune(r)
@@ -71,20 +71,25 @@ func Quote(word string) string {
 	if safe && word[0] != '~' {
 		return word
 	}
-	if Visible(word) != word && !strings.ContainsFunc(word, func(r rune) bool { return r == utf8.RuneError }) {
-		// A word with a newline or a control character must survive being pasted.
+	if Visible(word) != word {
+		// A word with a newline or another character that is not shown must survive being pasted:
+		// each of its bytes is written out.
 		var b strings.Builder
 		b.WriteString("$'")
-		for _, c := range []byte(word) {
+		for i := 0; i < len(word); {
+			r, n := utf8.DecodeRuneInString(word[i:])
 			switch {
-			case c == '\'' || c == '\\':
+			case r == '\'' || r == '\\':
 				b.WriteByte('\\')
-				b.WriteByte(c)
-			case c < 0x20 || c == 0x7f:
-				fmt.Fprintf(&b, `\x%02x`, c)
+				b.WriteByte(word[i])
+			case Visible(word[i:i+n]) != word[i:i+n]:
+				for _, c := range []byte(word[i : i+n]) {
+					fmt.Fprintf(&b, `\%03o`, c)
+				}
 			default:
-				b.WriteByte(c)
+				b.WriteString(word[i : i+n])
 			}
+			i += n
 		}
 		return b.String() + "'"
 	}

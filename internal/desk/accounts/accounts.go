@@ -44,6 +44,11 @@ type Account struct {
 	Ends    time.Time `json:"-"` // when the sign-in said that its token ends
 }
 
+// AnswersOf is the folder in which pages of lists are kept that a host told an account.
+func AnswersOf(d *desk.Desk, account string) string {
+	return filepath.Join(d.Home.State, "answers", account)
+}
+
 // RefreshName is the name in the vault of the secret that renews the account's token.
 func (a *Account) RefreshName() string { return "account/" + a.Name + "/refresh" }
 

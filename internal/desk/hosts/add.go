@@ -31,7 +31,8 @@ func (a *Adding) Asks() bool { return len(a.Host.Trust) > 0 || len(a.Gone)+len(a
 // PlanAdd looks at a description: source as for CheckDescription, at another base address or "",
 // name another name or "". accountsOn names the accounts that a host has.
 func PlanAdd(d *desk.Desk, source, at, name string, accountsOn func(host string) ([]string, error)) (*Adding, error) {
-	c, err := CheckDescription(d, source)
+	at = strings.TrimSuffix(at, "/")
+	c, err := checkAt(d, source, at)
 	if err != nil {
 		return nil, err
 	}
@@ -42,12 +43,10 @@ func PlanAdd(d *desk.Desk, source, at, name string, accountsOn func(host string)
 	if strings.Trim(name, "abcdefghijklmnopqrstuvwxyz0123456789-") != "" {
 		return nil, fault.New(fault.Usage, "a host's name is made of small letters, digits and dashes, and %s is not", text.Quote(name))
 	}
-	at = strings.TrimSuffix(at, "/")
 	if at != "" {
 		if why := c.Description.CheckBase(at); why != "" {
 			return nil, fault.New(fault.Refused, "the address %s cannot be taken: %s", text.Excerpt(at, 80), why)
 		}
-		c.Description.Base = at
 	}
 	entries, err := hostEntries(d)
 	if err != nil {

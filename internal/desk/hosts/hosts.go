@@ -56,7 +56,10 @@ type Checked struct {
 
 // CheckDescription reads a description: a file, or the name of one that ships with
 // the program.
-func CheckDescription(d *desk.Desk, source string) (Checked, error) {
+func CheckDescription(d *desk.Desk, source string) (Checked, error) { return checkAt(d, source, "") }
+
+// checkAt is the same for a host that is at another base address than the description's own.
+func checkAt(d *desk.Desk, source, at string) (Checked, error) {
 	c := Checked{File: source}
 	var err error
 	shipped := !strings.ContainsAny(source, `/\.`)
@@ -77,7 +80,7 @@ func CheckDescription(d *desk.Desk, source string) (Checked, error) {
 	if err != nil {
 		return c, err
 	}
-	c.Description, c.Mistakes = description.Load(c.Text)
+	c.Description, c.Mistakes = description.LoadAt(c.Text, at)
 	return c, nil
 }
 
@@ -210,15 +213,12 @@ func readHost(d *desk.Desk, name string) (*Host, error) {
 	if !known {
 		return nil, unknownHost(d, name, entries)
 	}
-	c, err := CheckDescription(d, DescriptionFile(d, name))
+	c, err := checkAt(d, DescriptionFile(d, name), entry.At)
 	if err != nil {
 		return nil, err
 	}
 	if len(c.Mistakes) > 0 {
 		return nil, MistakesFault(c)
-	}
-	if entry.At != "" {
-		c.Description.Base = entry.At
 	}
 	return &Host{Name: name, At: c.Description.Base, Description: c.Description}, nil
 }

@@ -13,6 +13,7 @@ import (
 
 	"uncinate/internal/core/description"
 	"uncinate/internal/core/fault"
+	"uncinate/internal/desk/accounts"
 	"uncinate/internal/world/files"
 )
 
@@ -32,7 +33,7 @@ func (r *asking) cached(ctx context.Context, call description.Call) (description
 	if call.Method != http.MethodGet || r.q.Items == nil || r.Account == nil || r.Account.Name == "" {
 		return r.send(ctx, call, r.q.Safe())
 	}
-	folder := filepath.Join(r.Desk.Home.State, "answers")
+	folder := accounts.AnswersOf(r.Desk, r.Account.Name)
 	path := filepath.Join(folder, files.Short(r.Host.Origin()+" "+r.Account.Name+" "+call.URL)+".json")
 	var kept keptAnswer
 	found, err := files.ReadJSON(path, &kept)

@@ -5,6 +5,7 @@ import (
 	"maps"
 	"net/http"
 	"net/url"
+	"sync/atomic"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -80,7 +81,14 @@ type asking struct {
 	q    *description.Request
 	what string
 	vars description.Vars
+	read atomic.Int64 // bytes of all pages so far
 }
+
+// How much of one list is read: more than any person's, and less than a machine's memory.
+const (
+	mostItems = 100_000
+	mostBytes = 64_000_000
+)
 
 // pages asks for the first page and for all that follow. Pages that are numbered are
 // asked for side by side once the host has said how many there are.
@@ -96,6 +104,14 @@ func (r *asking) pages(ctx context.Context, got func(description.Result)) error 
 			vars["offset"], vars["size"] = int64(n*p.Size), int64(p.Size)
 		}
 	}
+	items, hand := 0, got
+	got = func(page description.Result) {
+		items += len(page.Items)
+		hand(page)
+	}
+	endless := func() error {
+		return fault.New(fault.Unreachable, "%s answers with more than %d pages, so its list has no end", r.Host.Name, MostPages)
+	}
 	place(vars, 0)
 	first, err := r.one(ctx, vars, "")
 	if err != nil {
@@ -107,9 +123,6 @@ func (r *asking) pages(ctx context.Context, got func(description.Result)) error 
 			r.vars[name] = v
 		}
 	}
-	endless := func() error {
-		return fault.New(fault.Unreachable, "%s answers with more than %d pages, so its list has no end", r.Host.Name, MostPages)
-	}
 	if p != nil && (p.By == "number" || p.By == "offset") {
 		count := MostPages
 		if first.Total >= 0 {
@@ -119,7 +132,7 @@ func (r *asking) pages(ctx context.Context, got func(description.Result)) error 
 			return r.sideBySide(ctx, count, place, got)
 		}
 		for n, last := 1, len(first.Items); last >= p.Size; n++ { // until a short page
-			if n == MostPages {
+			if n == MostPages || items > mostItems {
 				return endless()
 			}
 			place(vars, n)
@@ -133,7 +146,7 @@ func (r *asking) pages(ctx context.Context, got func(description.Result)) error 
 		return nil
 	}
 	for n, page := 1, first; page.Link != "" || page.Next != nil; n++ {
-		if n == MostPages {
+		if n == MostPages || items > mostItems {
 			return endless()
 		}
 		maps.Copy(vars, page.Next)
@@ -191,6 +204,9 @@ func (r *asking) ask(ctx context.Context, vars description.Vars, link string, ag
 		}
 	}
 	answer, err := r.cached(ctx, call)
+	if err == nil && r.read.Add(int64(len(answer.Body))) > mostBytes {
+		err = fault.New(fault.Unreachable, "the list of %s is larger than %s, so it is read no further", r.Host.Name, text.Size(mostBytes))
+	}
 	if token != r.Token && !again && (Means(err, description.TokenEnded) || Means(err, description.NotSignedIn)) {
 		dropShort(r.Desk, token) // only the short-lived one may have ended; a new one tells
 		return r.ask(ctx, vars, link, true)

@@ -140,8 +140,12 @@ func (h *Tie) Config() []git.Set {
 	return append([]git.Set{{Key: "include.path", Value: h.includeFile()}}, h.Shared()...)
 }
 
-// Shared lets git go over the connection that this run has to the server, if it has one.
+// Shared is what holds for each run of git that signs in: over SSH, to go over the connection that
+// this run has to the server, if it has one.
 func (h *Tie) Shared() []git.Set {
+	if h.Account != nil && h.Address.Scheme != "ssh" {
+		return []git.Set{{Key: "http.followRedirects", Value: "false"}} // who signs in is not led elsewhere
+	}
 	r := h.Route()
 	if r == nil || len(h.Desk.Servers) == 0 {
 		return nil

@@ -44,6 +44,9 @@ func ForgetAccount(ctx context.Context, d *desk.Desk, name string, preview bool)
 			return 0, err
 		}
 	}
+	if err := files.RemoveAll(accounts.AnswersOf(d, a.Name)); err != nil { // what its host told it goes with it
+		return 0, fault.New(fault.Failed, "what was kept of the host's answers cannot be removed").Because(err)
+	}
 	return attached, files.WriteJSON(accounts.AccountsFile(d), slices.DeleteFunc(all, func(b *accounts.Account) bool { return b.Name == name }))
 }
 

@@ -42,6 +42,7 @@ func List(ctx context.Context, d *desk.Desk, account, find string) (out []Reposi
 		all = []*accounts.Account{a}
 	}
 	asked := 0
+	var failed error
 	for _, a := range all {
 		if a.Host == "" {
 			continue
@@ -52,6 +53,9 @@ func List(ctx context.Context, d *desk.Desk, account, find string) (out []Reposi
 			if ctx.Err() != nil || account != "" {
 				return nil, nil, err
 			}
+			if failed == nil {
+				failed = err
+			}
 			notes = append(notes, "Account "+a.Name+" on "+a.Host+": "+fault.Of(err).Says+".")
 			continue
 		}
@@ -61,6 +65,9 @@ func List(ctx context.Context, d *desk.Desk, account, find string) (out []Reposi
 	}
 	if asked == 0 {
 		return nil, nil, accounts.NoAccount("")
+	}
+	if len(notes) == asked {
+		return nil, nil, failed // nobody answered, so nothing is known
 	}
 	return out, notes, nil
 }

@@ -81,18 +81,20 @@ func Find(ctx context.Context, path string, log *slog.Logger) (*Git, error) {
 type Cmd struct {
 	Dir    string // where it runs; "" for a run that needs no folder
 	Args   []string
-	Config []Set        // for this run alone
-	Env    []string     // more environment: dates, an index file
-	In     io.Reader    // standard input; nil for none
-	Watch  func(string) // gets each line of standard error as it comes, carriage returns too
+	Config []Set         // for this run alone
+	Env    []string      // more environment: dates, an index file
+	In     io.Reader     // standard input; nil for none
+	Watch  func(string)  // gets each line of standard error as it comes, carriage returns too
+	Stall  time.Duration // after so long without a word of git's the run is ended: a host that says nothing; 0 for never
 }
 
 // Error is a run of git that did not end with 0.
 type Error struct {
-	Command string // the sub-command, such as "push"
-	Code    int    // -1 when it did not run or was killed
-	Says    string // standard error, control characters shown
-	Full    bool   // the file system on which it ran has no room
+	Command string        // the sub-command, such as "push"
+	Code    int           // -1 when it did not run or was killed
+	Says    string        // standard error, control characters shown
+	Full    bool          // the file system on which it ran has no room
+	Stalled time.Duration // it was ended since nothing came for so long; 0 where it was not
 	cause   error
 }
 
@@ -155,6 +157,11 @@ var quiet = []Set{{"gc.auto", "0"}, {"maintenance.auto", "false"}, {"core.fsmoni
 // GIT_ALLOW_PROTOCOL and GIT_NO_LAZY_FETCH; versions before 2.45 do not know the latter).
 var looking = []Set{{"core.hooksPath", os.DevNull}}
 
+// slow ends what goes over HTTP at less than a byte a second for two minutes (git-config
+// documentation, http.lowSpeedLimit); git's own servers say every few seconds that they are still
+// at work.
+var slow = []Set{{"http.lowSpeedLimit", "1"}, {"http.lowSpeedTime", "120"}}
+
 // transports are the ways to a host for a run that works; none of them runs a program that an
 // address names.
 const transports = "file:git:http:https:ssh"
@@ -205,6 +212,8 @@ func (g *Git) run(ctx context.Context, c Cmd, works, fetches bool) ([]byte, erro
 		done = cancel
 	}
 	defer done()
+	runs, cancel := context.WithCancel(runs)
+	defer cancel()
 	cmd := exec.CommandContext(runs, g.Path, c.Args...)
 	if brief {
 		apart(cmd)
@@ -219,7 +228,9 @@ func (g *Git) run(ctx context.Context, c Cmd, works, fetches bool) ([]byte, erro
 	errs := &tail{watch: c.Watch}
 	cmd.Stdout, cmd.Stderr = out, errs
 	began := time.Now()
+	stalled, watched := errs.watchFor(c.Stall, cancel)
 	err := cmd.Run()
+	watched()
 	if g.log != nil {
 		g.log.Debug("git", "command", name(c.Args), "dir", c.Dir, "took", time.Since(began).Round(time.Millisecond), "code", cmd.ProcessState.ExitCode())
 	}
@@ -237,6 +248,9 @@ func (g *Git) run(ctx context.Context, c Cmd, works, fetches bool) ([]byte, erro
 	if errors.As(err, &exit) {
 		e.Code, e.Says = exit.ExitCode(), errs.String()
 		e.Full = c.Dir != "" && files.Full(c.Dir)
+	}
+	if stalled() {
+		e.Stalled = c.Stall
 	}
 	return out.kept.Bytes(), e
 }
@@ -292,6 +306,7 @@ func (w *Work) Named(gitDir string) *Work {
 
 // Run runs git in the folder, and gives its standard output.
 func (w *Work) Run(ctx context.Context, c Cmd) ([]byte, error) {
+	c.Config = append(slices.Clone(slow), c.Config...)
 	return w.repo.Git.run(ctx, w.repo.here(c), true, true)
 }
 
@@ -371,7 +386,7 @@ func (r *Repo) Settings(ctx context.Context) ([]Setting, error) {
 // branch that HEAD stands for as the second result. It runs in a folder in which there is no
 // repository, apart, so that no repository's configuration has a say.
 func (g *Git) Refs(ctx context.Context, apart, address string, config ...Set) (map[string]string, string, error) {
-	out, err := g.run(ctx, Cmd{Dir: apart, Env: []string{"GIT_CEILING_DIRECTORIES=" + filepath.Dir(apart)}, Args: []string{"ls-remote", "--symref", "--", address}, Config: config}, true, true)
+	out, err := g.run(ctx, Cmd{Dir: apart, Env: []string{"GIT_CEILING_DIRECTORIES=" + filepath.Dir(apart)}, Args: []string{"ls-remote", "--symref", "--", address}, Config: config, Stall: 60 * time.Second}, true, true)
 	if err != nil {
 		return nil, "", err
 	}

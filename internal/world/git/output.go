@@ -12,6 +12,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"uncinate/internal/core/text"
@@ -38,12 +39,48 @@ type tail struct {
 	kept  []byte
 	line  []byte
 	watch func(string)
+	heard atomic.Int64 // when something came last that counts, in nanoseconds since 1970
+	until time.Time    // until when what the other side says counts, too
+}
+
+// mostTalk is for how long a host may talk, as its own lines on standard error are passed on,
+// without anything coming of it.
+const mostTalk = 10 * time.Minute
+
+// watchFor ends a run by stop once nothing came for so long; stalled says whether that was so.
+func (t *tail) watchFor(long time.Duration, stop func()) (stalled func() bool, done func()) {
+	if long == 0 {
+		return func() bool { return false }, func() {}
+	}
+	t.heard.Store(time.Now().UnixNano())
+	t.until = time.Now().Add(mostTalk)
+	was, over := atomic.Bool{}, make(chan struct{})
+	go func() {
+		tick := time.NewTicker(min(long/4, time.Second))
+		defer tick.Stop()
+		for {
+			select {
+			case <-over:
+				return
+			case now := <-tick.C:
+				if now.Sub(time.Unix(0, t.heard.Load())) > long {
+					was.Store(true)
+					stop()
+					return
+				}
+			}
+		}
+	}()
+	return was.Load, func() { close(over) }
 }
 
 func (t *tail) Write(p []byte) (int, error) {
 	t.kept = append(t.kept, p...)
 	if over := len(t.kept) - 64<<10; over > 0 {
 		t.kept = t.kept[over:]
+	}
+	if !bytes.HasPrefix(p, []byte("remote:")) || time.Now().Before(t.until) {
+		t.heard.Store(time.Now().UnixNano())
 	}
 	if t.watch == nil {
 		return len(p), nil

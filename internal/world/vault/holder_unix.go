@@ -200,6 +200,7 @@ func (h *holder) take(m message) (answer message) {
 // Hold is the holder: it reads its first task from r, answers this user's processes
 // on the socket, and ends when all that it holds is over or it is told to.
 func Hold(ctx context.Context, r io.Reader) error {
+	keepToItself()
 	var first message
 	line, err := bufio.NewReader(io.LimitReader(r, mostMessage)).ReadBytes('\n')
 	if err == nil {

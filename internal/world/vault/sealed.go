@@ -7,6 +7,8 @@ import (
 	"errors"
 	"io"
 	"io/fs"
+	"maps"
+	"strconv"
 
 	"filippo.io/age"
 
@@ -16,8 +18,12 @@ import (
 // mostSecrets is the largest file of secrets, in bytes, that is read.
 const mostSecrets = 16 << 20
 
-func write(info Info, to age.Recipient, all map[string]string) error {
-	plain, err := json.Marshal(all)
+// write seals the secrets, with the number of the change, which is noted outside of the vault too.
+func (v *Vault) write(info Info, to *age.X25519Recipient, all map[string]string) error {
+	count := max(v.count, v.noted().Changes) + 1
+	counted := maps.Clone(all)
+	counted[countName] = strconv.Itoa(count)
+	plain, err := json.Marshal(counted)
 	if err != nil {
 		return err
 	}
@@ -25,7 +31,11 @@ func write(info Info, to age.Recipient, all map[string]string) error {
 	if err != nil {
 		return err
 	}
-	return keep(info.secretsPath(), sealed)
+	if err := keep(info.secretsPath(), sealed); err != nil {
+		return err
+	}
+	v.count = count
+	return v.note(seenVault{Generation: info.Generation, Changes: count})
 }
 
 func seal(plain []byte, to age.Recipient) ([]byte, error) {
@@ -90,8 +100,11 @@ func (v *Vault) readOnce(ctx context.Context, mayAsk bool) (map[string]string, *
 	if err := take(data); err != nil {
 		return nil, nil, info, damaged("is damaged", info.secretsPath(), take)
 	}
+	v.count, _ = strconv.Atoi(all[countName]) // one that was written before there was a count has none
+	delete(all, countName)
 	for _, secret := range all {
 		v.seen(secret)
 	}
+	v.compare(info)
 	return all, id, info, nil
 }

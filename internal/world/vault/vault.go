@@ -54,6 +54,9 @@ type Vault struct {
 	ring   Ring
 	ask    func() (string, error) // asks for the passphrase; nil where nobody can be asked
 	seen   func(secret string)    // is told every secret that is read or written
+	count  int                    // how many changes it went through, as it says itself
+	notes  string                 // the file outside of it in which that is noted; "" for none
+	older  func(is, was int)      // is told once when the vault is older than it was
 	work   int                    // scrypt's work factor, a power of two; 0 for the library's own
 }
 
@@ -213,7 +216,7 @@ func (v *Vault) establish(ctx context.Context, info Info, passphrase string, all
 		err = fault.New(fault.Usage, "a vault is protected by %s, not by %q", strings.Join(Ways, ", "), text.Excerpt(info.By, 30))
 	}
 	if err == nil {
-		err = write(info, id.Recipient(), all)
+		err = v.write(info, id.Recipient(), all)
 	}
 	if err != nil {
 		return err
@@ -411,7 +414,7 @@ func (v *Vault) change(ctx context.Context, how func(map[string]string)) error {
 		return err
 	}
 	how(all)
-	return write(info, id.Recipient(), all)
+	return v.write(info, id.Recipient(), all)
 }
 
 // alone waits for the vault's lock, for ten seconds at most.
