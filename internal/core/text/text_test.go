@@ -25,10 +25,11 @@ func TestVisible(t *testing.T) {
 }
 
 func TestQuoteSurvivesARealShell(t *testing.T) {
-	for _, word := range []string{"plain", "", "with blank", "it's", "-x", "~", "$HOME", "a\nb", "tab\t'", `back\slash`, "*", "a;b", "\x1b[0m", "ünï", `\n`} {
+	for _, word := range []string{"plain", "", "with blank", "it's", "-x", "~", "$HOME", "a\nb", "tab\t'", `back\slash`, "*", "a;b", "\x1b[0m", "ünï", `\n`, "a\x9b31m", "a\u009b\u202egnp.exe", "\U000e0041\u0378x\x7f9", "\xff\xfe4"} {
 		out, err := exec.Command("bash", "-c", "printf %s "+Quote(word)).Output()
 		require.NoError(t, err)
 		assert.Equal(t, word, string(out), Quote(word))
+		assert.Equal(t, Quote(word), Visible(Quote(word)), "what is to be pasted is shown as it is")
 	}
 	assert.Equal(t, "uncinate attach 'my project'", Command("uncinate", "attach", "my project"))
 }

@@ -10,6 +10,7 @@ import (
 	"strconv"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -147,4 +148,27 @@ func TestObjects(t *testing.T) {
 	stop := fmt.Errorf("enough")
 	assert.ErrorIs(t, repo.Objects(t.Context(), strings.NewReader(in), func(Object, io.Reader) error { return stop }), stop)
 	assert.Error(t, g.In(filepath.Join(dir, "none")).Objects(t.Context(), strings.NewReader(in), func(Object, io.Reader) error { return nil }))
+}
+
+// TestStalledRunsEnd ends a run of which nothing is heard any more, and one that only talks.
+func TestStalledRunsEnd(t *testing.T) {
+	g, err := Find(t.Context(), "", slog.New(slog.NewTextHandler(io.Discard, nil)))
+	require.NoError(t, err, "git is needed: apt-get install git")
+	began := time.Now()
+	_, err = g.Run(t.Context(), Cmd{Dir: t.TempDir(), Config: []Set{{"alias.stall", "!exec sleep 20"}}, Args: []string{"stall"}, Stall: 400 * time.Millisecond})
+	var e *Error
+	require.ErrorAs(t, err, &e)
+	assert.Equal(t, 400*time.Millisecond, e.Stalled)
+	assert.Less(t, time.Since(began), 15*time.Second)
+	talk := &tail{until: time.Now()}
+	_, done := talk.watchFor(time.Hour, func() {})
+	talk.until = time.Now().Add(-time.Second)
+	talk.heard.Store(0)
+	_, err = talk.Write([]byte("remote: busy\n"))
+	require.NoError(t, err)
+	assert.Zero(t, talk.heard.Load(), "what the host only says counts no longer")
+	_, err = talk.Write([]byte("Receiving objects: 1% (1/100)\r"))
+	require.NoError(t, err)
+	assert.NotZero(t, talk.heard.Load())
+	done()
 }
