@@ -289,7 +289,7 @@ func TestLinksInGitsFolder(t *testing.T) {
 			target = filepath.Join(s.home, "own")
 		}
 		require.NoError(t, os.Symlink(target, path))
-		for _, args := range looks {
+		for _, args := range [][]string{{"status"}, {"survey"}, {"changes"}, {"branch", "list"}, {"save", "X"}, {"attach", "--preview"}, {"ignore", "add", "*.bak"}, {"project", "find", "."}} {
 			r := s.run(dir, "", args...)
 			assert.NotContains(t, r.err, "panic", args)
 		}
@@ -309,6 +309,12 @@ func TestLinksInGitsFolder(t *testing.T) {
 			r := s.run(dir, "", args...) // one that waits for ever is killed after 90 seconds
 			assert.NotEqual(t, -1, r.code, "%s, %v", way, args)
 		}
+	}
+	s.project("elsewhere")
+	s.git("elsewhere", "init", "-q", "-b", "main")
+	s.set("elsewhere", "core.worktree", s.home)
+	for _, args := range [][]string{{"status"}, {"survey"}, {"save", "X"}, {"attach", "--yes"}, {"changes"}} {
+		s.refused(4, []string{"takes its files from another folder, " + s.home + " (core.worktree)", "--unset-all core.worktree"}, "elsewhere", "", args...)
 	}
 	device := "device"
 	s.project(device)

@@ -354,7 +354,7 @@ func (r *Repo) Top(ctx context.Context) (string, error) {
 	}
 	out, err := r.Do(ctx, "rev-parse", "--show-toplevel")
 	if err == nil {
-		return filepath.FromSlash(out), nil
+		return filepath.FromSlash(out), holds(r.Dir, filepath.FromSlash(out))
 	}
 	if Code(err) == 128 {
 		return "", nil

@@ -77,6 +77,29 @@ func Ordinary(folder string) error {
 	}
 }
 
+// holds refuses a repository that takes its files from another folder than the one in which it
+// lies: what would be looked at, and worked on, is not what was meant (git-config documentation,
+// core.worktree).
+func holds(folder, top string) error {
+	for dir := folder; ; dir = filepath.Dir(dir) {
+		if _, err := os.Lstat(filepath.Join(dir, ".git")); err == nil {
+			here, err := os.Stat(dir)
+			if err != nil {
+				return err
+			}
+			if there, err := os.Stat(top); err == nil && os.SameFile(here, there) {
+				return nil
+			}
+			return fault.New(fault.Refused, "the repository in %s takes its files from another folder, %s (core.worktree)", text.Visible(dir), text.Visible(top)).
+				Try("see what its configuration says", text.Command("git", "-C", dir, "config", "--local", "--list")).
+				Try("if that is not meant, take it out", text.Command("git", "-C", dir, "config", "--local", "--unset-all", "core.worktree"))
+		}
+		if filepath.Dir(dir) == dir {
+			return nil
+		}
+	}
+}
+
 // IndexLock gives git's lock on a work tree's index, and since when it is there; "" for none.
 func IndexLock(own string) (path string, since time.Time) {
 	path = filepath.Join(own, "index.lock")
