@@ -246,7 +246,7 @@ func (e *Env) beforeToken(ctx context.Context, h *hosts.Host, a *accounts.Accoun
 		a.User, err = e.ask(ctx, "Your user name on "+a.Host+": ")
 	}
 	if err == nil && h.Shell == nil {
-		e.Aside("%s", e.Err.wrap(goesTo(h.Description), 0))
+		e.Aside("%s", e.Err.wrap(goesTo("The token goes", h.Description), 0))
 	}
 	return err
 }

@@ -71,7 +71,7 @@ func (e *Env) addHost(ctx context.Context, d *desk.Desk, a *hosts.Adding, source
 	}
 	return e.Give(knownHost(d, h, len(a.Accounts)), func() {
 		e.Say("The host %s is added, at %s.", h.Name, h.At)
-		e.Say("%s", e.Out.wrap(goesTo(h.Description), 0))
+		e.Say("%s", e.Out.wrap(goesTo("Its accounts' tokens go", h.Description), 0))
 		name := ""
 		if h.Shell != nil {
 			name = "YOUR-NAME "
@@ -80,12 +80,12 @@ func (e *Env) addHost(ctx context.Context, d *desk.Desk, a *hosts.Adding, source
 	})
 }
 
-// goesTo says where the tokens of a host's accounts are sent.
-func goesTo(h *description.Description) string {
+// goesTo says where tokens are sent.
+func goesTo(what string, h *description.Description) string {
 	if h.Shell != nil {
 		return "It is reached over SSH; no token is sent to it."
 	}
-	return "Its accounts' tokens go to " + strings.Join(tokensTo(h), ", to ") + ", and nowhere else."
+	return what + " to " + strings.Join(tokensTo(h), ", to ") + ", and nowhere else."
 }
 
 // tokensTo lists where the tokens of a host's accounts are sent, and what for.

@@ -274,7 +274,7 @@ func hostCheck() *Command {
 				doc.Name, doc.Can, doc.Remarks, doc.Later = c.Description.Name, c.Description.Abilities(), c.Description.Remarks, c.Description.Later
 				return e.Give(doc, func() {
 					e.checked(doc)
-					e.Say("%s", e.Out.wrap(goesTo(c.Description), 0))
+					e.Say("%s", e.Out.wrap(goesTo("Its accounts' tokens would go", c.Description), 0))
 				})
 			})
 		}}
