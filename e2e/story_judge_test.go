@@ -178,7 +178,7 @@ func (w *storyWorld) judgeHeld(o order, before, after moment, r ran, found func(
 	var lost []string
 	for id := range before.held {
 		x := w.objects.all[id]
-		if x != nil && x.kind == "blob" && !after.held[id] && !meanwhile[id] && !w.within(id, after) && !superseded(id, o, r, before) {
+		if x != nil && x.kind == "blob" && !after.held[id] && !meanwhile[id] && !w.within(id, after) && !superseded(id, o, r, before) && (r.other.words == nil || !superseded(id, r.other, r, before)) {
 			lost = append(lost, id)
 		}
 	}

@@ -275,11 +275,11 @@ func (r *Rescuer) handBack(ctx context.Context, commit, ref string) error {
 		_, err = work.Do(ctx, "fetch", "-q", "--no-tags", "--no-write-fetch-head", "--update-shallow", "--no-auto-maintenance", "--recurse-submodules=no", "--", r.store.Dir, commit+":"+ref)
 		return failed(err)
 	}
-	dir, done, err := files.Scratch("uncinate-pack-")
-	defer done() // in the system's own folder for what is temporary, so nothing is lost where it stays
+	dir, done, err := files.ScratchIn(filepath.Dir(r.store.Dir), "rescue-new-") // git renames it into place, so it is on the store's own file system
 	if err != nil {
 		return err
 	}
+	defer done() // what stays is swept with the next copy
 	name, err := r.store.Run(ctx, git.Cmd{Args: []string{"pack-objects", "-q", "--revs", "--delta-base-offset", filepath.Join(dir, "copy")}, In: strings.NewReader(commit + "\n")})
 	if err != nil {
 		return failed(err)

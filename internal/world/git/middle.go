@@ -123,7 +123,7 @@ func Locks(own, common string) ([]string, error) {
 	var out []string
 	seen := map[string]bool{}
 	for _, dir := range []string{own, common} {
-		for _, pattern := range []string{"*.lock", "next-index-*", "logs/*.lock"} {
+		for _, pattern := range []string{"*.lock", "next-index-*", "logs/*.lock", "uncinate/rescue.git/index.*"} {
 			found, err := filepath.Glob(filepath.Join(escaped(dir), pattern))
 			if err != nil {
 				return nil, err
