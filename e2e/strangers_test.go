@@ -545,3 +545,36 @@ func TestOldVaultIsTold(t *testing.T) {
 	}
 	assert.True(t, found, "the holder runs")
 }
+
+// TestClonesThatAreTakenIn finds clones by plain git: one with a hook is taken in with it, by the
+// yes to the plan that names it, and one that leads elsewhere gets no sign-in.
+func TestClonesThatAreTakenIn(t *testing.T) {
+	linux(t)
+	t.Parallel()
+	h := newHost(t)
+	s := strangerOn(signedIn(t, h))
+	s.project("gauge")
+	s.ok("gauge", "", "attach", "--yes")
+	address := s.git("gauge", "remote", "get-url", "origin")
+	proxy, met := listener(t)
+	for _, name := range []string{"hooked", "led"} {
+		s.command("", "", "cp", "-a", "gauge", name)
+		s.git(name, "config", "--local", "--unset-all", "include.path")
+		require.NoError(t, os.WriteFile(filepath.Join(s.home, name, ".git/hooks/pre-push"), []byte("#!/bin/sh\nexec '"+s.canary+"' own\n"), 0o755))
+	}
+	s.set("led", "http.proxy", "http://"+proxy)
+	plan := s.run("", "", "project", "find", ".", "--preview")
+	assert.Contains(t, plan.out+plan.err, "hooked, a clone of "+address+", with the account tern, and let git run what is in it: .git/hooks/pre-push")
+	assert.Regexp(t, `led, a clone of .*, with no sign-in: its own git configuration could lead elsewhere \(\.git/config:\d+, \.git/hooks/pre-push\)`, plan.out+plan.err)
+	s.clean("only looked")
+	s.ok("", "", "project", "find", ".", "--yes")
+	s.write("hooked", map[string]string{"more.txt": "m\n"})
+	s.ok("hooked", "", "sync", "--save", "--message", "More")
+	ran, err := os.ReadFile(s.ran)
+	require.NoError(t, err)
+	assert.Contains(t, string(ran), "own")
+	require.NoError(t, os.Remove(s.ran))
+	s.refused(3, []string{"http.proxy", "uncinate project trust"}, "led", "", "sync")
+	s.clean("nobody trusts it")
+	assert.Zero(t, met.Load())
+}

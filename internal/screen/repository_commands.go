@@ -53,9 +53,7 @@ func repositoryList() *Command {
 					for _, r := range all {
 						rows = append(rows, []string{r.Path(), r.Host, r.Account, r.Visibility, r.DefaultBranch, r.Description})
 					}
-					if len(rows) == 0 && len(notes) > 0 {
-						e.Say("No repository of that kind was found on the hosts that answered.")
-					} else if len(rows) == 0 {
+					if len(rows) == 0 {
 						e.Say("No repository of that kind was found.")
 					} else {
 						e.List([]string{"repository", "host", "account", "visibility", "branch", "about"}, rows, *most)

@@ -244,6 +244,13 @@ func (f *Folder) line(texts map[string][]gitconfig.Line, s gitconfig.Setting) st
 	return shown
 }
 
+// IsPlain reports whether a repository has neither a configuration that could do something nor a
+// hook of its own: then nothing in it has to be shown before it is taken in.
+func IsPlain(d *desk.Desk, common string, config map[string][]string) bool {
+	hooks, err := hooksIn(filepath.Join(common, "hooks"), ".git/hooks")
+	return err == nil && len(hooks) == 0 && LooksThrough(d, config)
+}
+
 // LooksThrough reports whether the folder's own configuration, read without a process, holds
 // nothing that could do something: no run of git is needed to find that out.
 func LooksThrough(d *desk.Desk, config map[string][]string) bool {

@@ -3,6 +3,7 @@ package many
 import (
 	"context"
 	"errors"
+	"fmt"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -28,6 +29,8 @@ type Found struct {
 	Was     string `json:"was,omitempty" says:"where the register had it, before its folder was moved"`
 	Known   bool   `json:"known" says:"it is in the register already"`
 	remote  string
+	odd     bool             // its own configuration or hooks could do something
+	dangers []project.Danger // what that is
 }
 
 // Finding is a look for copies, and the plan to take them in.
@@ -68,7 +71,7 @@ func Find(ctx context.Context, d *desk.Desk, given string) (*Finding, error) {
 		if looked++; looked%512 == 0 {
 			d.Tell.Progress("Looking for clones", 0, 1, text.Count(looked, "folder"))
 		}
-		one, is := copyAt(path, register, holders, known)
+		one, is := copyAt(d, path, register, holders, known)
 		if one.Address != "" {
 			f.Found = append(f.Found, one)
 		}
@@ -84,12 +87,23 @@ func Find(ctx context.Context, d *desk.Desk, given string) (*Finding, error) {
 	if len(closed) > 0 {
 		d.Tell.Note("Note: %s could not be looked into, such as %s.", text.Count(len(closed), "folder"), text.Visible(closed[0]))
 	}
+	for i := range f.Found {
+		if one := &f.Found[i]; one.odd && !one.Known && one.Was == "" {
+			look, err := project.LookLoosely(ctx, d, one.Folder)
+			if ctx.Err() != nil {
+				return nil, ctx.Err()
+			}
+			if err == nil { // otherwise it is told of when it is to be taken in
+				one.dangers = look.Dangers
+			}
+		}
+	}
 	f.plan()
 	return f, nil
 }
 
 // copyAt reads what a folder is attached to; false where it is no repository.
-func copyAt(path string, register []project.Project, holders []*accounts.Account, known []*hosts.Host) (Found, bool) {
+func copyAt(d *desk.Desk, path string, register []project.Project, holders []*accounts.Account, known []*hosts.Host) (Found, bool) {
 	_, common, err := git.Folders(path)
 	if err != nil {
 		return Found{}, false
@@ -120,6 +134,7 @@ func copyAt(path string, register []project.Project, holders []*accounts.Account
 		at = at.Bare()
 	}
 	one.Address = at.String()
+	one.odd = !project.IsPlain(d, common, config)
 	for _, p := range register {
 		switch {
 		case p.Folder == path:
@@ -149,8 +164,23 @@ func (f *Finding) plan() {
 		if one.Was != "" {
 			sentence = "Note that " + text.Visible(one.Was) + " is now in " + text.Visible(one.Folder)
 		}
-		if one.Account != "" && one.Was == "" {
+		leads, named := false, []string(nil)
+		for i, x := range one.dangers {
+			leads = leads || x.Leads
+			if i < 4 {
+				named = append(named, text.Visible(x.Where))
+			} else if i == 4 {
+				named = append(named, fmt.Sprintf("and %d more", len(one.dangers)-i))
+			}
+		}
+		switch {
+		case leads:
+			sentence += ", with no sign-in: its own git configuration could lead elsewhere (" + strings.Join(named, ", ") + ")"
+		case one.Account != "" && one.Was == "":
 			sentence += ", with the account " + one.Account
+		}
+		if len(named) > 0 && !leads {
+			sentence += ", and let git run what is in it: " + strings.Join(named, ", ")
 		}
 		f.steps = append(f.steps, desk.Step{Item: plan.Item{ID: "register", Place: plan.Here, Sentence: sentence},
 			Do: func(ctx context.Context) error { return admit(ctx, f.desk, one) }})
@@ -220,6 +250,11 @@ func admit(ctx context.Context, d *desk.Desk, one Found) error {
 	}
 	if err != nil {
 		return err
+	}
+	if !slices.ContainsFunc(one.dangers, func(x project.Danger) bool { return x.Leads }) {
+		if err := f.Trusts(d, one.dangers); err != nil { // the plan named them
+			return err
+		}
 	}
 	if _, err := f.Work(); err != nil { // nobody has looked through it, so it gets no sign-in
 		p.Account = ""

@@ -66,8 +66,10 @@ func List(ctx context.Context, d *desk.Desk, account, find string) (out []Reposi
 	if asked == 0 {
 		return nil, nil, accounts.NoAccount("")
 	}
-	if len(notes) == asked {
-		return nil, nil, failed // nobody answered, so nothing is known
+	if len(out) == 0 && failed != nil {
+		f := *fault.Of(failed) // not all answered, so nobody knows whether there is none
+		f.Details = append(slices.Clone(f.Details), notes...)
+		return nil, nil, &f
 	}
 	return out, notes, nil
 }
