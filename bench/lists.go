@@ -63,7 +63,7 @@ func (b *bench) lists(pairs int) (err error) {
 		own := b.desk(c.host)
 		adding, err := hosts.PlanAdd(own, c.host, h.URL, "", func(host string) ([]string, error) { return accounts.NamesOn(own, host) })
 		if err == nil {
-			_, err = adding.Do()
+			_, err = adding.Do(context.Background())
 		}
 		if err != nil {
 			return errors.Join(err, h.Close())

@@ -33,16 +33,11 @@ func (d *Desk) Machine() (string, error) {
 }
 
 // NameMachine sets this machine's name.
-func (d *Desk) NameMachine(name string) error {
+func (d *Desk) NameMachine(ctx context.Context, name string) error {
 	if err := sshkey.CheckMachine(name); err != nil {
 		return err
 	}
-	s, err := d.Settings()
-	if err != nil {
-		return err
-	}
-	s.Machine = name
-	return files.WriteJSON(d.settingsFile(), s)
+	return d.Change(ctx, func(s *Settings) { s.Machine = name })
 }
 
 // State is how one line of ready stands.
@@ -96,17 +91,15 @@ func (d *Desk) UseGit(ctx context.Context, path string) error {
 		path = abs
 	}
 	d.git = nil
-	return d.Change(func(s *Settings) { s.Git = path })
+	return d.Change(ctx, func(s *Settings) { s.Git = path })
 }
 
 // Change changes this machine's settings.
-func (d *Desk) Change(set func(*Settings)) error {
-	s, err := d.Settings()
-	if err != nil {
-		return err
-	}
-	set(&s)
-	return files.WriteJSON(d.settingsFile(), s)
+func (d *Desk) Change(ctx context.Context, set func(*Settings)) error {
+	return Alter(ctx, d, d.settingsFile(), func(s Settings) (Settings, error) {
+		set(&s)
+		return s, nil
+	})
 }
 
 // LineOf makes a line of what went wrong; what only waits for a decision is doubtful.

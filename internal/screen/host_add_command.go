@@ -65,7 +65,7 @@ func (e *Env) addHost(ctx context.Context, d *desk.Desk, a *hosts.Adding, source
 			return err
 		}
 	}
-	h, err := a.Do()
+	h, err := a.Do(ctx)
 	if err != nil {
 		return err
 	}

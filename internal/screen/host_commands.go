@@ -368,7 +368,7 @@ func hostForget() *Command {
 		Options: func(o *flag.FlagSet) Run {
 			preview := previewOption(o)
 			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
-				if err := hosts.Forget(d, args[0], func(host string) ([]string, error) { return accounts.NamesOn(d, host) }, *preview); err != nil {
+				if err := hosts.Forget(ctx, d, args[0], func(host string) ([]string, error) { return accounts.NamesOn(d, host) }, *preview); err != nil {
 					return err
 				}
 				if *preview {

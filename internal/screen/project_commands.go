@@ -132,7 +132,7 @@ func (e *Env) trust(ctx context.Context, d *desk.Desk, folder string, p plans) e
 	if goes, err := e.show(ctx, p, "To trust what git's configuration of "+text.Visible(f.Path)+" names, as it is now:", items, "", notes); err != nil || !goes {
 		return err
 	}
-	if err := f.Trusts(d, which); err != nil {
+	if err := f.Trusts(ctx, d, which); err != nil {
 		return err
 	}
 	return e.Give(which, func() { e.Say("Trusted, until it changes.") })
@@ -160,7 +160,7 @@ func (e *Env) meetStrange(ctx context.Context, d *desk.Desk, err error) (again b
 			return false, err
 		}
 	}
-	return true, f.Trusts(d, f.Dangers)
+	return true, f.Trusts(ctx, d, f.Dangers)
 }
 
 func projectForget() *Command {
@@ -194,7 +194,7 @@ func projectForget() *Command {
 				if goes, err := e.show(ctx, p, "To take projects off the list:", items, "", nil); err != nil || !goes {
 					return err
 				}
-				if err := many.Forget(d, which); err != nil {
+				if err := many.Forget(ctx, d, which); err != nil {
 					return err
 				}
 				return e.Give(which, func() { e.Say("%s forgotten; the folders are as they were.", text.Count(len(which), "project")) })

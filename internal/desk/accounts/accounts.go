@@ -223,15 +223,18 @@ func Several(all []*Account) *fault.Fault {
 }
 
 // ChangeAll changes accounts: how is asked for each.
-func ChangeAll(d *desk.Desk, how func(*Account)) error {
-	all, err := All(d)
-	if err != nil {
-		return err
-	}
-	for _, a := range all {
-		how(a)
-	}
-	return files.WriteJSON(AccountsFile(d), all)
+func ChangeAll(ctx context.Context, d *desk.Desk, how func(*Account)) error {
+	return Alter(ctx, d, func(all []*Account) ([]*Account, error) {
+		for _, a := range all {
+			how(a)
+		}
+		return all, nil
+	})
+}
+
+// Alter changes the accounts, alone. Where how fails, nothing is changed.
+func Alter(ctx context.Context, d *desk.Desk, how func([]*Account) ([]*Account, error)) error {
+	return desk.Alter(ctx, d, AccountsFile(d), how)
 }
 
 // KeepAccount writes the secret first and the account's entry after it: an entry
@@ -240,18 +243,37 @@ func KeepAccount(ctx context.Context, d *desk.Desk, a *Account, token string) er
 	if err := CheckAccountName(a.Name); err != nil {
 		return err
 	}
-	all, err := All(d)
+	// The name is held, since the secret and the entry are written one after the other.
+	held, err := d.Wait(ctx, "account-"+a.Name, "account "+a.Name)
 	if err != nil {
 		return err
 	}
+	defer held.Release() // it is over with the process at the latest
+	all, err := All(d)
+	if err == nil {
+		_, err = entered(all, a)
+	}
+	if err != nil {
+		return err
+	}
+	if token != "" { // on a plain server there is none
+		if err := Store(ctx, d, a, token); err != nil {
+			return err
+		}
+	}
+	return Alter(ctx, d, func(all []*Account) ([]*Account, error) { return entered(all, a) })
+}
+
+// entered puts an account among the others, in the place of its former entry.
+func entered(all []*Account, a *Account) ([]*Account, error) {
 	at := slices.IndexFunc(all, func(b *Account) bool { return b.Name == a.Name })
 	if at >= 0 {
 		if old := all[at]; old.Where() != a.Where() || old.User != a.User {
-			return fault.New(fault.Decision, "you already have an account named %s here, of %s on %s", a.Name, old.User, old.Where()).
+			return nil, fault.New(fault.Decision, "you already have an account named %s here, of %s on %s", a.Name, old.User, old.Where()).
 				Try("give this one another name", text.Command("uncinate", "account", "add", a.Name+"-own", "--host", a.Host))
 		}
 		if old := all[at]; a.InMemory && !old.InMemory {
-			return fault.New(fault.Decision, "the vault keeps a token of account %s already", a.Name).
+			return nil, fault.New(fault.Decision, "the vault keeps a token of account %s already", a.Name).
 				Try("forget that one first", text.Command("uncinate", "account", "forget", a.Name))
 		}
 		if a.Over == "" {
@@ -262,12 +284,7 @@ func KeepAccount(ctx context.Context, d *desk.Desk, a *Account, token string) er
 	} else {
 		all = append(all, a)
 	}
-	if token != "" { // on a plain server there is none
-		if err := Store(ctx, d, a, token); err != nil {
-			return err
-		}
-	}
-	return files.WriteJSON(AccountsFile(d), all)
+	return all, nil
 }
 
 // inMemoryFor is how long a token for one sign-in is held at most.
@@ -294,18 +311,12 @@ func HostOf(d *desk.Desk, a *Account) (*hosts.Host, error) {
 }
 
 // Doubt notes that the host refused an account's token when git used it.
-func Doubt(d *desk.Desk, name string) error {
-	all, err := All(d)
-	if err != nil {
-		return err
-	}
-	for _, a := range all {
+func Doubt(ctx context.Context, d *desk.Desk, name string) error {
+	return ChangeAll(ctx, d, func(a *Account) {
 		if a.Name == name {
 			a.Doubtful = d.Now().UTC().Truncate(time.Second)
-			return files.WriteJSON(AccountsFile(d), all)
 		}
-	}
-	return nil
+	})
 }
 
 // PlainLogin gives the address and the token of an account that is kept for one.

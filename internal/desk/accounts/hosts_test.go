@@ -1,6 +1,7 @@
 package accounts
 
 import (
+	"context"
 	"os"
 	"strings"
 	"testing"
@@ -20,7 +21,7 @@ func add(d *desk.Desk, source, at, name string) (*hosts.Host, error) {
 	if err != nil {
 		return nil, err
 	}
-	return a.Do()
+	return a.Do(context.Background())
 }
 
 func TestHostsAreKept(t *testing.T) {
@@ -46,8 +47,8 @@ func TestHostsAreKept(t *testing.T) {
 	assert.True(t, fault.Is(err, fault.Usage))
 	_, err = hosts.Named(d, "skau")
 	assert.Contains(t, strings.Join(fault.Of(err).Details, ""), "Did you mean skua?")
-	require.NoError(t, hosts.Forget(d, "skua-two", func(host string) ([]string, error) { return NamesOn(d, host) }, false))
-	assert.Error(t, hosts.Forget(d, "skua-two", func(host string) ([]string, error) { return NamesOn(d, host) }, false))
+	require.NoError(t, hosts.Forget(context.Background(), d, "skua-two", func(host string) ([]string, error) { return NamesOn(d, host) }, false))
+	assert.Error(t, hosts.Forget(context.Background(), d, "skua-two", func(host string) ([]string, error) { return NamesOn(d, host) }, false))
 	require.NoError(t, os.WriteFile(hosts.DescriptionFile(d, "skua"), []byte("language = 2\n"), 0o600))
 	_, err = hosts.Named(d, "skua")
 	assert.Contains(t, fault.Of(err).Details[0], "line 1, column 1")

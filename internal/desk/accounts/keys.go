@@ -119,12 +119,8 @@ func KeyFileOf(d *desk.Desk, account string) (string, error) {
 }
 
 // ChangeKeys writes the list of keys anew.
-func ChangeKeys(d *desk.Desk, change func([]*Key) []*Key) error {
-	all, err := Keys(d)
-	if err != nil {
-		return err
-	}
-	return files.WriteJSON(keysFile(d), change(all))
+func ChangeKeys(ctx context.Context, d *desk.Desk, change func([]*Key) []*Key) error {
+	return desk.Alter(ctx, d, keysFile(d), func(all []*Key) ([]*Key, error) { return change(all), nil })
 }
 
 // NoKey is the fault when an account has no key on this machine.

@@ -2,14 +2,12 @@ package accounts
 
 import (
 	"context"
-	"path/filepath"
 	"time"
 
 	"uncinate/internal/core/fault"
 	"uncinate/internal/core/text"
 	"uncinate/internal/desk"
 	"uncinate/internal/desk/hosts"
-	"uncinate/internal/world/files"
 	"uncinate/internal/world/oauth"
 )
 
@@ -31,20 +29,9 @@ const renewsWithin = 2 * time.Minute
 // renew gets a new access token for an account that signed in through the host's pages.
 // Of several processes one does it; the others take what it got.
 func renew(ctx context.Context, d *desk.Desk, a *Account, mayAsk bool) (string, error) {
-	var held *files.Held
-	for deadline := time.Now().Add(15 * time.Second); held == nil; {
-		var err error
-		if held, _, err = files.Lock(filepath.Join(d.Home.State, "locks", "renew-"+a.Name+".lock")); err != nil {
-			return "", err
-		}
-		if held == nil {
-			if time.Now().After(deadline) {
-				return "", fault.New(fault.Failed, "another process has been renewing the sign-in of account %s for long; try again", a.Name)
-			}
-			if err := d.Pause(ctx, 50*time.Millisecond); err != nil {
-				return "", err
-			}
-		}
+	held, err := d.Wait(ctx, "renew-"+a.Name, "the sign-in of account "+a.Name)
+	if err != nil {
+		return "", err
 	}
 	defer held.Release()
 	now, err := Named(d, a.Name)
@@ -90,5 +77,5 @@ func renew(ctx context.Context, d *desk.Desk, a *Account, mayAsk bool) (string, 
 		return "", err
 	}
 	a.Expires = t.Ends
-	return t.Access, NoteAccount(d, a)
+	return t.Access, NoteAccount(ctx, d, a)
 }

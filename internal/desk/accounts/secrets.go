@@ -7,7 +7,6 @@ import (
 
 	"uncinate/internal/core/text"
 	"uncinate/internal/desk"
-	"uncinate/internal/world/files"
 )
 
 // When a token's life is worth a word.
@@ -62,17 +61,15 @@ func Warn(d *desk.Desk, a *Account) {
 }
 
 // NoteAccount writes an account's entry anew; the token stays as it is.
-func NoteAccount(d *desk.Desk, a *Account) error {
-	all, err := All(d)
-	if err != nil {
-		return err
-	}
-	for i, b := range all {
-		if b.Name == a.Name {
-			all[i] = a
+func NoteAccount(ctx context.Context, d *desk.Desk, a *Account) error {
+	return Alter(ctx, d, func(all []*Account) ([]*Account, error) {
+		for i, b := range all {
+			if b.Name == a.Name {
+				all[i] = a
+			}
 		}
-	}
-	return files.WriteJSON(AccountsFile(d), all)
+		return all, nil
+	})
 }
 
 // Store puts an account's token where it is kept, with what renews it, if there is that.

@@ -2,6 +2,7 @@ package hosts
 
 import (
 	"cmp"
+	"context"
 	"slices"
 	"strings"
 
@@ -84,17 +85,16 @@ func apart(one, other string) []string {
 }
 
 // Do makes the host known.
-func (a *Adding) Do() (*Host, error) {
+func (a *Adding) Do(ctx context.Context) (*Host, error) {
 	d, name := a.desk, a.Host.Name
-	entries, err := hostEntries(d)
+	err := desk.Alter(ctx, d, hostsFile(d), func(entries map[string]hostEntry) (map[string]hostEntry, error) {
+		if entries == nil {
+			entries = map[string]hostEntry{}
+		}
+		entries[name] = hostEntry{At: a.at}
+		return entries, files.Write(DescriptionFile(d, name), a.text, 0o600)
+	})
 	if err != nil {
-		return nil, err
-	}
-	if err := files.Write(DescriptionFile(d, name), a.text, 0o600); err != nil {
-		return nil, err
-	}
-	entries[name] = hostEntry{At: a.at}
-	if err := files.WriteJSON(hostsFile(d), entries); err != nil {
 		return nil, err
 	}
 	return Named(d, name)

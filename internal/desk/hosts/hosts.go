@@ -4,6 +4,7 @@
 package hosts
 
 import (
+	"context"
 	"errors"
 	"io/fs"
 	"maps"
@@ -132,7 +133,7 @@ func Draft(d *desk.Desk, path string) (draft.Draft, error) {
 
 // Forget makes this machine forget a host; nothing is changed on the host. accountsOn
 // names the accounts that a host has. With preview it is only checked.
-func Forget(d *desk.Desk, name string, accountsOn func(host string) ([]string, error), preview bool) error {
+func Forget(ctx context.Context, d *desk.Desk, name string, accountsOn func(host string) ([]string, error), preview bool) error {
 	entries, err := hostEntries(d)
 	if err != nil {
 		return err
@@ -154,8 +155,10 @@ func Forget(d *desk.Desk, name string, accountsOn func(host string) ([]string, e
 	if preview {
 		return nil
 	}
-	delete(entries, name)
-	return files.WriteJSON(hostsFile(d), entries)
+	return desk.Alter(ctx, d, hostsFile(d), func(entries map[string]hostEntry) (map[string]hostEntry, error) {
+		delete(entries, name)
+		return entries, nil
+	})
 }
 
 // All lists the known hosts by name.

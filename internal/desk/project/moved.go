@@ -59,7 +59,7 @@ func Follow(ctx context.Context, d *desk.Desk, projects []Project, r description
 			return git.Fault(err, "git's configuration cannot be written")
 		}
 		p.Address, p.Page = h.Address.String(), r.Page
-		if err := Enter(d, p); err != nil {
+		if err := Enter(ctx, d, p); err != nil {
 			return err
 		}
 	}

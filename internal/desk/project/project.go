@@ -69,19 +69,19 @@ func ProjectFor(ctx context.Context, d *desk.Desk, given string) (*Folder, Proje
 	if err != nil {
 		return nil, Project{}, err
 	}
-	p, err := ProjectOf(d, f)
+	p, err := ProjectOf(ctx, d, f)
 	return f, p, err
 }
 
 // ProjectOf finds a looked-at folder in the register, or takes what its remote says.
-func ProjectOf(d *desk.Desk, f *Folder) (Project, error) {
+func ProjectOf(ctx context.Context, d *desk.Desk, f *Folder) (Project, error) {
 	p, found, err := ProjectAt(d, f.Path)
 	if err != nil {
 		return p, err
 	}
 	if found {
 		if name := remoteNow(p, f.Remotes); name != p.Remote {
-			if err := RenameRemote(d, f.Path, p.Remote, name); err != nil {
+			if err := RenameRemote(ctx, d, f.Path, p.Remote, name); err != nil {
 				return p, err
 			}
 			p.Remote = name

@@ -2,7 +2,6 @@ package project
 
 import (
 	"context"
-	"errors"
 	"os"
 	"path/filepath"
 	"slices"
@@ -45,49 +44,27 @@ func Register(d *desk.Desk) ([]Project, error) {
 
 // Alter changes the register, alone: several projects may be at work at once, in this
 // process and in others.
-func Alter(d *desk.Desk, how func([]Project) []Project) error {
-	s := d.Common()
-	s.Mu.Lock()
-	defer s.Mu.Unlock()
-	var held *files.Held
-	for tries := 0; held == nil; tries++ {
-		var err error
-		if held, _, err = files.Lock(filepath.Join(d.Home.State, "locks", "register.lock")); err != nil {
-			return err
-		}
-		if held == nil && tries > 500 {
-			return fault.New(fault.Failed, "another uncinate holds the register of projects").Try("when it has ended, look", "uncinate status --all")
-		}
-		if held == nil {
-			time.Sleep(10 * time.Millisecond)
-		}
-	}
-	all, err := Register(d)
-	if err == nil {
-		if after := how(slices.Clone(all)); !slices.Equal(after, all) {
-			err = files.WriteJSON(registerFile(d), after)
-		}
-	}
-	return errors.Join(err, held.Release())
+func Alter(ctx context.Context, d *desk.Desk, how func([]Project) []Project) error {
+	return desk.Alter(ctx, d, registerFile(d), func(all []Project) ([]Project, error) { return how(all), nil })
 }
 
 // Enter puts a project into the register, in the place of one with the same folder and remote.
-func Enter(d *desk.Desk, p Project) error {
-	return Alter(d, func(all []Project) []Project {
+func Enter(ctx context.Context, d *desk.Desk, p Project) error {
+	return Alter(ctx, d, func(all []Project) []Project {
 		return append(slices.DeleteFunc(all, func(q Project) bool { return q.Folder == p.Folder && q.Remote == p.Remote }), p)
 	})
 }
 
 // Strike takes a project out of the register.
-func Strike(d *desk.Desk, folder, remote string) error {
-	return Alter(d, func(all []Project) []Project {
+func Strike(ctx context.Context, d *desk.Desk, folder, remote string) error {
+	return Alter(ctx, d, func(all []Project) []Project {
 		return slices.DeleteFunc(all, func(q Project) bool { return q.Folder == folder && q.Remote == remote })
 	})
 }
 
 // RenameRemote tells the register that a project's remote is called otherwise.
-func RenameRemote(d *desk.Desk, folder, from, to string) error {
-	return Alter(d, func(all []Project) []Project {
+func RenameRemote(ctx context.Context, d *desk.Desk, folder, from, to string) error {
+	return Alter(ctx, d, func(all []Project) []Project {
 		for i := range all {
 			if all[i].Folder == folder && all[i].Remote == from {
 				all[i].Remote = to

@@ -45,17 +45,16 @@ type Strange struct {
 func (s *Strange) Unwrap() error { return s.Fault }
 
 // Trusts remembers that dangers are trusted, as they are now.
-func (f *Folder) Trusts(d *desk.Desk, which []Danger) error {
-	all, err := trusted(d, f.Path)
-	if err != nil {
-		return err
-	}
-	for _, x := range which {
-		if !slices.Contains(all, x.digest) {
-			all = append(all, x.digest)
+func (f *Folder) Trusts(ctx context.Context, d *desk.Desk, which []Danger) error {
+	err := desk.Alter(ctx, d, trustFile(d, f.Path), func(all []string) ([]string, error) {
+		for _, x := range which {
+			if !slices.Contains(all, x.digest) {
+				all = append(all, x.digest)
+			}
 		}
-	}
-	if err := files.WriteJSON(trustFile(d, f.Path), all); err != nil {
+		return all, nil
+	})
+	if err != nil {
 		return err
 	}
 	return f.Judge(d)
@@ -84,7 +83,7 @@ func (f *Folder) TrustOwn(ctx context.Context, d *desk.Desk, do func() error) er
 	if len(fresh) == 0 {
 		return f.Judge(d)
 	}
-	return f.Trusts(d, fresh)
+	return f.Trusts(ctx, d, fresh)
 }
 
 // CarryTrust takes what is trusted along when a folder was moved.

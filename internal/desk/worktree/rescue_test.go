@@ -81,7 +81,7 @@ func TestRescuer(t *testing.T) {
 	assert.Empty(t, left)
 
 	// Copies go when their time is over, as soon as another one is made.
-	require.NoError(t, d.Change(func(s *desk.Settings) { s.RescueDays = 1 }))
+	require.NoError(t, d.Change(t.Context(), func(s *desk.Settings) { s.RescueDays = 1 }))
 	n, err = r.Keep(t.Context(), "short", nil, []string{"run.sh"})
 	require.NoError(t, err)
 	assert.Equal(t, 2, n)

@@ -7,7 +7,6 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
-	"time"
 
 	"uncinate/internal/core/fault"
 	"uncinate/internal/world/files"
@@ -29,18 +28,7 @@ func (r *Rescuer) stands() bool {
 // hold takes the store for one run: several work trees of one repository share it, and what
 // one has only begun to keep another's tidying up would take away.
 func (r *Rescuer) hold(ctx context.Context) (*files.Held, error) {
-	for try := 0; ; try++ {
-		held, holder, err := files.Lock(filepath.Join(filepath.Dir(r.store.Dir), "rescue.held"))
-		if err != nil || held != nil {
-			return held, err
-		}
-		if try == 600 {
-			return nil, fault.New(fault.Failed, "another uncinate (process %d) has been working on the rescue copies for a minute", holder)
-		}
-		if err := r.desk.Pause(ctx, 100*time.Millisecond); err != nil {
-			return nil, err
-		}
-	}
+	return r.desk.WaitAt(ctx, filepath.Join(filepath.Dir(r.store.Dir), "rescue.held"), "the rescue copies")
 }
 
 // ready makes the copies' repository: elsewhere, and it gets its name once it is whole.

@@ -289,7 +289,7 @@ func (a *Attach) prepare(ctx context.Context) error {
 		return err
 	}
 	if !a.Options.Preview {
-		if err := surveying.KeepLet(a.Desk, a.Folder.Path, a.let); err != nil {
+		if err := surveying.KeepLet(ctx, a.Desk, a.Folder.Path, a.let); err != nil {
 			return err
 		}
 	}

@@ -400,7 +400,7 @@ func (c *Clone) Do(ctx context.Context) (*Cloned, error) {
 		p, found, err := project.ProjectAt(c.desk, c.folder)
 		if err == nil && found {
 			p.ReceivesOnly = true
-			err = project.Enter(c.desk, p)
+			err = project.Enter(ctx, c.desk, p)
 		}
 		if err != nil {
 			return nil, err
@@ -408,7 +408,7 @@ func (c *Clone) Do(ctx context.Context) (*Cloned, error) {
 	}
 	if c.options.Snapshot {
 		out.Snapshot = true
-		if err := project.Strike(c.desk, c.folder, t.Options.Remote); err != nil {
+		if err := project.Strike(ctx, c.desk, c.folder, t.Options.Remote); err != nil {
 			return nil, err
 		}
 		if err := files.RemoveAll(filepath.Join(c.folder, ".git")); err != nil {

@@ -117,7 +117,7 @@ func (t *Detach) prepare(ctx context.Context, where string, o DetachOptions) err
 			if err := t.Folder.BringBack(ctx, d); err != nil {
 				return err
 			}
-			return project.Strike(d, t.Folder.Path, t.Options.Remote)
+			return project.Strike(ctx, d, t.Folder.Path, t.Options.Remote)
 		}}}
 	if project.HasAside(d, t.Folder.Path) {
 		t.Notes = append(t.Notes, "What the attach put aside of git's configuration comes back.")

@@ -18,10 +18,6 @@ import (
 // with it stay, without sign-in; their number is given.
 // With preview nothing is forgotten.
 func ForgetAccount(ctx context.Context, d *desk.Desk, name string, preview bool) (int, error) {
-	all, err := accounts.All(d)
-	if err != nil {
-		return 0, err
-	}
 	a, err := accounts.Named(d, name)
 	if err != nil {
 		return 0, err
@@ -47,7 +43,9 @@ func ForgetAccount(ctx context.Context, d *desk.Desk, name string, preview bool)
 	if err := files.RemoveAll(accounts.AnswersOf(d, a.Name)); err != nil { // what its host told it goes with it
 		return 0, fault.New(fault.Failed, "what was kept of the host's answers cannot be removed").Because(err)
 	}
-	return attached, files.WriteJSON(accounts.AccountsFile(d), slices.DeleteFunc(all, func(b *accounts.Account) bool { return b.Name == name }))
+	return attached, accounts.Alter(ctx, d, func(all []*accounts.Account) ([]*accounts.Account, error) {
+		return slices.DeleteFunc(all, func(b *accounts.Account) bool { return b.Name == name }), nil
+	})
 }
 
 // AccountChange is what is wanted of an account. Empty fields stay as they are.
@@ -84,7 +82,7 @@ func ChangeAccount(d *desk.Desk, name string, c AccountChange) (*desk.Change, er
 	out := &desk.Change{Desk: d, Job: "account-change", Subject: "account " + name, AsWas: "It is as it was.", About: name, Head: "To change the account " + name + ":"}
 	set := func(id, sentence string, how func(*accounts.Account)) {
 		out.Steps = append(out.Steps, desk.Step{Item: plan.Item{ID: id, Place: plan.Here, Sentence: sentence},
-			Do: func(context.Context) error { return accounts.ChangeAll(d, how) }})
+			Do: func(ctx context.Context) error { return accounts.ChangeAll(ctx, d, how) }})
 	}
 	if c.Over != "" && c.Over != cmp.Or(a.Over, "https") {
 		set("over", "Let new projects of "+name+" use "+c.Over, func(b *accounts.Account) {

@@ -40,7 +40,7 @@ func Credential(ctx context.Context, d *desk.Desk, action, account, only string,
 		if err != nil || !q.For(target, user) {
 			return err
 		}
-		return accounts.Doubt(d, a.Name)
+		return accounts.Doubt(ctx, d, a.Name)
 	}
 	if !address.Guarded(q.Protocol, q.Host) {
 		return stop(out, fault.New(fault.Refused, "plain http to %s would send the token unencrypted", q.Host))

@@ -175,7 +175,7 @@ func stepTest(c *KeyChange, r *login.Route) desk.Step {
 
 // signWith turns signing with a key on or off, in the account's attached projects too.
 func signWith(ctx context.Context, d *desk.Desk, k *accounts.Key, on bool) error {
-	err := accounts.ChangeKeys(d, func(all []*accounts.Key) []*accounts.Key {
+	err := accounts.ChangeKeys(ctx, d, func(all []*accounts.Key) []*accounts.Key {
 		for _, x := range all {
 			if x.Half().Same(k.Half()) {
 				x.Signs = on
@@ -248,7 +248,7 @@ func (x *rotation) stepMake() desk.Step {
 			if x.next == nil {
 				return nil
 			}
-			err := errors.Join(accounts.ChangeKeys(x.desk, func(all []*accounts.Key) []*accounts.Key {
+			err := errors.Join(accounts.ChangeKeys(ctx, x.desk, func(all []*accounts.Key) []*accounts.Key {
 				return slices.DeleteFunc(all, func(k *accounts.Key) bool { return k.State == accounts.KeyNext && k.Account == x.name })
 			}), accounts.DropFiles(x.next))
 			if x.next.Sealed {
@@ -291,7 +291,7 @@ func (x *rotation) stepTry(c *KeyChange) desk.Step {
 func (x *rotation) stepSwitch() desk.Step {
 	return desk.Step{Firm: true, Item: plan.Item{ID: "switch", Place: plan.Here, Sentence: "Let every attached project of the account use it"},
 		Do: func(ctx context.Context) error {
-			err := accounts.ChangeKeys(x.desk, func(all []*accounts.Key) []*accounts.Key {
+			err := accounts.ChangeKeys(ctx, x.desk, func(all []*accounts.Key) []*accounts.Key {
 				for _, k := range all {
 					switch {
 					case k.Account == x.name && k.State == accounts.KeyInForce:
@@ -344,7 +344,7 @@ func stepDropFile(d *desk.Desk, old *accounts.Key) desk.Step {
 					return err
 				}
 			}
-			return accounts.ChangeKeys(d, func(all []*accounts.Key) []*accounts.Key {
+			return accounts.ChangeKeys(ctx, d, func(all []*accounts.Key) []*accounts.Key {
 				return slices.DeleteFunc(all, func(k *accounts.Key) bool { return k.Half().Same(old.Half()) })
 			})
 		}}

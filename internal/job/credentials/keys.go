@@ -43,7 +43,7 @@ func MakeKey(ctx context.Context, d *desk.Desk, o KeyOptions) (*accounts.Key, er
 			Try("or see how it stands", text.Command("uncinate", "key", "list", a.Name))
 	}
 	if o.Public != "" {
-		return takeIn(d, a, o.Public, o.Preview)
+		return takeIn(ctx, d, a, o.Public, o.Preview)
 	}
 	if _, err := d.Machine(); err != nil || o.Preview {
 		return nil, err
@@ -90,12 +90,12 @@ func makeKey(ctx context.Context, d *desk.Desk, a *accounts.Account, kind string
 	if err := files.Write(k.File+".pub", []byte(k.Public+"\n"), 0o644); err != nil {
 		return nil, err
 	}
-	return k, accounts.ChangeKeys(d, func(all []*accounts.Key) []*accounts.Key { return append(all, k) })
+	return k, accounts.ChangeKeys(ctx, d, func(all []*accounts.Key) []*accounts.Key { return append(all, k) })
 }
 
 // takeIn takes a key in by its public half. The private one stays where it is: beside
 // it, in an agent, or in hardware.
-func takeIn(d *desk.Desk, a *accounts.Account, given string, preview bool) (*accounts.Key, error) {
+func takeIn(ctx context.Context, d *desk.Desk, a *accounts.Account, given string, preview bool) (*accounts.Key, error) {
 	path, err := filepath.Abs(given)
 	if err != nil {
 		return nil, err
@@ -141,5 +141,5 @@ func takeIn(d *desk.Desk, a *accounts.Account, given string, preview bool) (*acc
 	} else if err := k.Guarded(); err != nil {
 		return nil, err
 	}
-	return k, accounts.ChangeKeys(d, func(all []*accounts.Key) []*accounts.Key { return append(all, k) })
+	return k, accounts.ChangeKeys(ctx, d, func(all []*accounts.Key) []*accounts.Key { return append(all, k) })
 }

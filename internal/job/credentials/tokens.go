@@ -83,7 +83,7 @@ func TestToken(ctx context.Context, d *desk.Desk, name string) (Token, error) {
 	}
 	now := *a
 	now.Scopes, now.ScopesTold, now.Expires, now.Doubtful = id.Scopes, id.ScopesTold, id.Expires, time.Time{}
-	if err := accounts.NoteAccount(d, &now); err != nil {
+	if err := accounts.NoteAccount(ctx, d, &now); err != nil {
 		return t, err
 	}
 	t.Scopes, t.Expires = id.Scopes, id.Expires

@@ -47,7 +47,7 @@ type Branching struct {
 // LookAtBranches reads the branches here, and those that git knows of the host.
 func LookAtBranches(ctx context.Context, d *desk.Desk, f *project.Folder) (*Branching, error) {
 	b := &Branching{desk: d, folder: f}
-	if p, err := project.ProjectOf(d, f); err == nil {
+	if p, err := project.ProjectOf(ctx, d, f); err == nil {
 		b.Remote = p.Remote
 	}
 	_, common, err := git.Folders(f.Path)
@@ -241,7 +241,7 @@ func (p *BranchPlan) undo(f *project.Folder, args ...string) {
 
 // tie gives the tie by which branches are sent.
 func (b *Branching) tie(ctx context.Context) (*project.Tie, error) {
-	p, err := project.ProjectOf(b.desk, b.folder)
+	p, err := project.ProjectOf(ctx, b.desk, b.folder)
 	if err != nil {
 		return nil, err
 	}

@@ -155,8 +155,8 @@ func (p *BranchPlan) switches(ctx context.Context, d *desk.Desk, b *Branching, n
 }
 
 // repositoryName is the project's repository, as repository commands take it.
-func repositoryName(b *Branching) string {
-	p, err := project.ProjectOf(b.desk, b.folder)
+func repositoryName(ctx context.Context, b *Branching) string {
+	p, err := project.ProjectOf(ctx, b.desk, b.folder)
 	if err != nil {
 		return "REPOSITORY"
 	}
@@ -219,7 +219,7 @@ func RenameBranch(ctx context.Context, d *desk.Desk, given, from, to string, her
 		case there != "" && from == cmp.Or(head, b.base):
 			return fault.New(fault.Decision, "%s is the default branch on the host; there another one must become it first", text.Visible(from)).
 				Try("rename it here only", text.Command("uncinate", "branch", "rename", from, to, "--here")).
-				Try("and on the host, once the new one was sent", text.Command("uncinate", "repository", "change", repositoryName(b), "--default-branch", to))
+				Try("and on the host, once the new one was sent", text.Command("uncinate", "repository", "change", repositoryName(ctx, b), "--default-branch", to))
 		case there != "" && !b.holds(ctx, own, there):
 			return errors.Join(p.GiveUp(), b.holdsMore(from, half))
 		}

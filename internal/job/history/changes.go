@@ -194,7 +194,7 @@ func EmptyTree(ctx context.Context, f *project.Folder) (string, error) {
 // sides gives the two ends of what only one side's commits change. The other side is a
 // branch, here or as far as it is known on the host; "" stands for this one's counterpart there.
 func sides(ctx context.Context, d *desk.Desk, f *project.Folder, side, branch string) (from, to string, err error) {
-	p, err := project.ProjectOf(d, f)
+	p, err := project.ProjectOf(ctx, d, f)
 	if err != nil && branch == "" {
 		return "", "", err
 	}

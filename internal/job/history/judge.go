@@ -72,7 +72,7 @@ func judge(ctx context.Context, d *desk.Desk, f *project.Folder, chosen []git.En
 		return nil, err
 	}
 	if !o.Preview {
-		if err := surveying.KeepLet(d, f.Path, let); err != nil {
+		if err := surveying.KeepLet(ctx, d, f.Path, let); err != nil {
 			return nil, err
 		}
 	}

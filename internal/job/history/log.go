@@ -76,7 +76,7 @@ func Read(ctx context.Context, d *desk.Desk, o HistoryOptions) (*History, error)
 		}
 	}
 	theirs := ""
-	if p, err := project.ProjectOf(d, f); err == nil && branch != "" {
+	if p, err := project.ProjectOf(ctx, d, f); err == nil && branch != "" {
 		theirs = verified(ctx, f, "refs/remotes/"+p.Remote+"/"+branch)
 	}
 	if ours == "" && theirs == "" || o.Side == "host" && theirs == "" {

@@ -361,12 +361,15 @@ func AskAbout(ctx context.Context, d *desk.Desk, given string, set func([]string
 	if err != nil {
 		return "", nil, err
 	}
-	all, err = alwaysAsked(d, f.Path)
-	if err != nil || set == nil {
+	if set == nil {
+		all, err = alwaysAsked(d, f.Path)
 		return f.Path, all, err
 	}
-	all = set(all)
-	slices.Sort(all)
-	all = slices.Compact(all)
-	return f.Path, all, files.WriteJSON(askFile(d, f.Path), all)
+	err = desk.Alter(ctx, d, askFile(d, f.Path), func(old []string) ([]string, error) {
+		all = set(old)
+		slices.Sort(all)
+		all = slices.Compact(all)
+		return all, nil
+	})
+	return f.Path, all, err
 }

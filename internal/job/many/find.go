@@ -239,10 +239,10 @@ func admit(ctx context.Context, d *desk.Desk, one Found) error {
 			p = old
 			p.Folder = one.Folder
 		}
-		if err := errors.Join(project.CarryTrust(d, one.Was, one.Folder), project.Strike(d, one.Was, one.remote)); err != nil {
+		if err := errors.Join(project.CarryTrust(d, one.Was, one.Folder), project.Strike(ctx, d, one.Was, one.remote)); err != nil {
 			return err
 		}
-		return project.Enter(d, p)
+		return project.Enter(ctx, d, p)
 	}
 	f, err := project.LookLoosely(ctx, d, one.Folder)
 	if err == nil {
@@ -252,7 +252,7 @@ func admit(ctx context.Context, d *desk.Desk, one Found) error {
 		return err
 	}
 	if !slices.ContainsFunc(one.dangers, func(x project.Danger) bool { return x.Leads }) {
-		if err := f.Trusts(d, one.dangers); err != nil { // the plan named them
+		if err := f.Trusts(ctx, d, one.dangers); err != nil { // the plan named them
 			return err
 		}
 	}
@@ -281,5 +281,5 @@ func admit(ctx context.Context, d *desk.Desk, one Found) error {
 			}
 		}
 	}
-	return project.Enter(d, p)
+	return project.Enter(ctx, d, p)
 }

@@ -95,8 +95,8 @@ func ToForget(d *desk.Desk, folders []string, missing bool) ([]project.Project, 
 }
 
 // Forget takes entries out of the register.
-func Forget(d *desk.Desk, which []project.Project) error {
-	return project.Alter(d, func(all []project.Project) []project.Project {
+func Forget(ctx context.Context, d *desk.Desk, which []project.Project) error {
+	return project.Alter(ctx, d, func(all []project.Project) []project.Project {
 		return slices.DeleteFunc(all, func(p project.Project) bool {
 			return slices.ContainsFunc(which, func(q project.Project) bool { return p.Folder == q.Folder && p.Remote == q.Remote })
 		})

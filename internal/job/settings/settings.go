@@ -47,7 +47,7 @@ func all() []kept {
 			}},
 		{name: "machine", def: "its name on the network", about: "this machine's name in its keys",
 			get:   machineGet(func(s desk.Settings) string { return s.Machine }),
-			set:   func(_ context.Context, d *desk.Desk, _ string, v []string) error { return d.NameMachine(v[0]) },
+			set:   func(ctx context.Context, d *desk.Desk, _ string, v []string) error { return d.NameMachine(ctx, v[0]) },
 			unset: change(func(s *desk.Settings) { s.Machine = "" })},
 		{name: "rescue.days", def: "90", about: "days that rescue copies are kept",
 			get: machineGet(func(s desk.Settings) string { return number(s.RescueDays) }), set: setDays,
@@ -70,7 +70,7 @@ func all() []kept {
 				if err != nil {
 					return err
 				}
-				return surveying.DropLet(d, f.Path, func(path string) bool { return len(v) == 0 || slices.Contains(v, path) })
+				return surveying.DropLet(ctx, d, f.Path, func(path string) bool { return len(v) == 0 || slices.Contains(v, path) })
 			}},
 	}
 }
@@ -86,7 +86,7 @@ func machineGet(of func(desk.Settings) string) func(context.Context, *desk.Desk,
 }
 
 func change(set func(*desk.Settings)) func(context.Context, *desk.Desk, string, []string) error {
-	return func(_ context.Context, d *desk.Desk, _ string, _ []string) error { return d.Change(set) }
+	return func(ctx context.Context, d *desk.Desk, _ string, _ []string) error { return d.Change(ctx, set) }
 }
 
 func number(n int) string {
@@ -96,19 +96,19 @@ func number(n int) string {
 	return strconv.Itoa(n)
 }
 
-func setDays(_ context.Context, d *desk.Desk, _ string, v []string) error {
+func setDays(ctx context.Context, d *desk.Desk, _ string, v []string) error {
 	days, err := strconv.Atoi(v[0])
 	if err != nil || days < 1 || days > 3650 {
 		return fault.New(fault.Usage, "rescue copies are kept for 1 to 3650 days, not for %s", text.Quote(v[0])).Try("", "uncinate settings set rescue.days 90")
 	}
-	return d.Change(func(s *desk.Settings) { s.RescueDays = days })
+	return d.Change(ctx, func(s *desk.Settings) { s.RescueDays = days })
 }
 
-func setLayout(_ context.Context, d *desk.Desk, _ string, v []string) error {
+func setLayout(ctx context.Context, d *desk.Desk, _ string, v []string) error {
 	if v[0] != "owner" && v[0] != "flat" {
 		return fault.New(fault.Usage, "the layout is owner or flat, not %s", text.Quote(v[0])).Try("", "uncinate settings set clone.layout owner")
 	}
-	return d.Change(func(s *desk.Settings) { s.Flat = v[0] == "flat" })
+	return d.Change(ctx, func(s *desk.Settings) { s.Flat = v[0] == "flat" })
 }
 
 func askedAbout(ctx context.Context, d *desk.Desk, folder string) ([]string, error) {

@@ -1,6 +1,7 @@
 package surveying
 
 import (
+	"context"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -39,22 +40,21 @@ func LetThrough(d *desk.Desk, folder string) ([]Let, error) {
 }
 
 // DropLet takes back what was let through, where which says so of its path.
-func DropLet(d *desk.Desk, folder string, which func(path string) bool) error {
-	all, err := LetThrough(d, folder)
-	if err != nil {
-		return err
-	}
-	return files.WriteJSON(letFile(d, folder), slices.DeleteFunc(all, func(l Let) bool { return which(l.Path) }))
+func DropLet(ctx context.Context, d *desk.Desk, folder string, which func(path string) bool) error {
+	return desk.Alter(ctx, d, letFile(d, folder), func(all []Let) ([]Let, error) {
+		return slices.DeleteFunc(all, func(l Let) bool { return which(l.Path) }), nil
+	})
 }
 
 // KeepLet remembers what is let through, the newest reason for each path.
-func KeepLet(d *desk.Desk, folder string, more []Let) error {
-	all, err := LetThrough(d, folder)
-	if err != nil || len(more) == 0 {
-		return err
+func KeepLet(ctx context.Context, d *desk.Desk, folder string, more []Let) error {
+	if len(more) == 0 {
+		return nil
 	}
-	all = slices.DeleteFunc(all, func(l Let) bool {
-		return slices.ContainsFunc(more, func(m Let) bool { return m.Path == l.Path })
+	return desk.Alter(ctx, d, letFile(d, folder), func(all []Let) ([]Let, error) {
+		all = slices.DeleteFunc(all, func(l Let) bool {
+			return slices.ContainsFunc(more, func(m Let) bool { return m.Path == l.Path })
+		})
+		return append(all, more...), nil
 	})
-	return files.WriteJSON(letFile(d, folder), append(all, more...))
 }

@@ -13,9 +13,9 @@ import (
 func TestWhatWasLetThrough(t *testing.T) {
 	d, _ := desktest.New(t)
 	day := time.Date(2025, 3, 1, 0, 0, 0, 0, time.UTC)
-	require.NoError(t, KeepLet(d, "/x", []Let{{"keys", "test keys", day}, {"*.pem", "old", day}}))
-	require.NoError(t, KeepLet(d, "/x", []Let{{"*.pem", "newer", day.AddDate(0, 0, 1)}}))
-	require.NoError(t, KeepLet(d, "/x", nil))
+	require.NoError(t, KeepLet(t.Context(), d, "/x", []Let{{"keys", "test keys", day}, {"*.pem", "old", day}}))
+	require.NoError(t, KeepLet(t.Context(), d, "/x", []Let{{"*.pem", "newer", day.AddDate(0, 0, 1)}}))
+	require.NoError(t, KeepLet(t.Context(), d, "/x", nil))
 	all, err := LetThrough(d, "/x")
 	require.NoError(t, err)
 	assert.Equal(t, []Let{{"keys", "test keys", day}, {"*.pem", "newer", day.AddDate(0, 0, 1)}}, all)

@@ -174,7 +174,7 @@ func projectSeen(ctx context.Context, d *desk.Desk, o Options) (*project.Folder,
 		return nil, project.Project{}, err
 	}
 	f.ReadRemotes()
-	p, err := project.ProjectOf(d, f)
+	p, err := project.ProjectOf(ctx, d, f)
 	return f, p, err
 }
 

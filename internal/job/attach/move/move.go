@@ -141,7 +141,7 @@ func (m *Move) StepFormer() desk.Step {
 			if err := m.Wrote(config, "config-before"); err != nil {
 				return err
 			}
-			if err := project.RenameRemote(m.Desk, m.Folder.Path, m.Options.Remote, m.Former); err != nil {
+			if err := project.RenameRemote(ctx, m.Desk, m.Folder.Path, m.Options.Remote, m.Former); err != nil {
 				return err
 			}
 			m.Folder.Remotes[m.Former] = m.Folder.Remotes[m.Options.Remote]
@@ -173,7 +173,7 @@ func (m *Move) UndoFormer(ctx context.Context) error {
 			return err
 		}
 	}
-	return project.RenameRemote(m.Desk, m.Folder.Path, former, m.Options.Remote)
+	return project.RenameRemote(ctx, m.Desk, m.Folder.Path, former, m.Options.Remote)
 }
 
 // StepSendAll sends all branches and tags.

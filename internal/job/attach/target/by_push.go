@@ -93,7 +93,7 @@ func (t *Target) StepComplete() desk.Step {
 					return err
 				}
 			}
-			return project.Enter(t.Desk, t.entry())
+			return project.Enter(ctx, t.Desk, t.entry())
 		}}
 }
 

@@ -276,7 +276,7 @@ func (t *Target) tieIt(ctx context.Context) error {
 	if err := t.Wrote(filepath.Join(t.Folder.Path, ".git", "config"), "config"); err != nil {
 		return err
 	}
-	return project.Enter(t.Desk, t.entry())
+	return project.Enter(ctx, t.Desk, t.entry())
 }
 
 // StepDefault makes the branch the default one on the host.

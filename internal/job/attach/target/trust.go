@@ -74,5 +74,5 @@ func (w *Work) stepTrust(which []project.Danger) desk.Step {
 		}
 	}
 	return desk.Step{Item: plan.Item{ID: "trust", Place: plan.Here, Sentence: what + named(which)},
-		Do: func(context.Context) error { return w.Folder.Trusts(w.Desk, which) }}
+		Do: func(ctx context.Context) error { return w.Folder.Trusts(ctx, w.Desk, which) }}
 }

@@ -161,7 +161,7 @@ func (w *Work) UndoCommit(ctx context.Context) error {
 
 // UndoTie takes the remote and its sign-in out again.
 func (t *Target) UndoTie(ctx context.Context) error {
-	if err := project.Strike(t.Desk, t.Folder.Path, t.Options.Remote); err != nil {
+	if err := project.Strike(ctx, t.Desk, t.Folder.Path, t.Options.Remote); err != nil {
 		return err
 	}
 	if t.Run.Fact("made-git") == "yes" && t.Run.Fact("keep-git") == "" {
