@@ -178,7 +178,7 @@ func (b *bench) fleet(name, way string) (f *fleet, err error) {
 		if err := run(seed, "", "git", "push", "-q", bare, "main"); err != nil {
 			return f, err
 		}
-		at := fmt.Sprintf("%s%s/tern/gauge-%03d.git", base, map[string]string{"petrel": "/p"}[name], i)
+		at := fmt.Sprintf("%s%s/tern/gauge-%03d.git", base, map[string]string{"petrel": "/nest"}[name], i)
 		secret := strings.Replace(at, "://", "://tern:"+tokens[0].Secret+"@", 1)
 		if key != "" {
 			at = strings.Replace(base, "http://", "ssh://git@", 1) + fmt.Sprintf("/tern/gauge-%03d.git", i)
