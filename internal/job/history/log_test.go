@@ -26,3 +26,12 @@ func TestReadLog(t *testing.T) {
 	}
 	assert.Equal(t, map[string][]string{id("a"): {id("b"), id("c")}, id("b"): {id("d")}, id("c"): {id("d")}}, parentsOf(text))
 }
+
+// TestLatest finds the highest version among the tags, the same on each run.
+func TestLatest(t *testing.T) {
+	refs := map[string]string{"refs/tags/v1.9.0": "a", "refs/tags/v1.10.0": "b", "refs/tags/other": "c", "refs/heads/v9.0.0": "d", "refs/tags/v1.10.0-rc1": "e"}
+	for range 20 {
+		assert.Equal(t, "v1.10.0", latest(refs))
+	}
+	assert.Empty(t, latest(map[string]string{"refs/tags/other": "c"}))
+}

@@ -4,6 +4,8 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"maps"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -211,11 +213,9 @@ func Tag(ctx context.Context, d *desk.Desk, o TagOptions) (*TagPlan, error) {
 			return fault.New(fault.Refused, "there is a tag %s already, and a tag is never moved", text.Visible(o.Name)).
 				Try("see its commit", text.Command("git", "-C", f.Path, "show", "--stat", "refs/tags/"+o.Name))
 		}
-		for ref := range b.Refs {
-			name, _ := strings.CutPrefix(ref, "refs/tags/")
-			if other, tagged := semver.Parse(name); is && tagged && semver.Compare(other, v) > 0 {
-				p.Notes = append(p.Notes, "There is a later version already: "+text.Visible(name)+".")
-				break
+		if newest := latest(b.Refs); is && newest != "" {
+			if other, _ := semver.Parse(newest); semver.Compare(other, v) > 0 {
+				p.Notes = append(p.Notes, "There is a later version already: "+text.Visible(newest)+".")
 			}
 		}
 		if err := Signed(ctx, f); err != nil {
@@ -255,4 +255,20 @@ func Tag(ctx context.Context, d *desk.Desk, o TagOptions) (*TagPlan, error) {
 		return nil, err
 	}
 	return &TagPlan{*p, made}, nil
+}
+
+// latest gives the tag of the highest version; "" where no tag is one.
+func latest(refs map[string]string) string {
+	newest := ""
+	for _, ref := range slices.Sorted(maps.Keys(refs)) {
+		name, tag := strings.CutPrefix(ref, "refs/tags/")
+		v, is := semver.Parse(name)
+		if !tag || !is {
+			continue
+		}
+		if was, _ := semver.Parse(newest); newest == "" || semver.Compare(v, was) > 0 {
+			newest = name
+		}
+	}
+	return newest
 }

@@ -22,7 +22,7 @@ func (s *Sync) Do(ctx context.Context) (*Synced, error) {
 
 func (s *Sync) do(ctx context.Context) (*Synced, error) {
 	err := s.run.Journal.Close()
-	if len(s.steps) > 0 {
+	if err == nil && len(s.steps) > 0 {
 		err = s.run.Run(ctx, s.steps)
 	}
 	if err != nil {

@@ -79,7 +79,7 @@ func (s *Sync) joins(ctx context.Context, name string) error {
 // Join carries a join out.
 func (s *Sync) Join(ctx context.Context) (*Synced, error) {
 	err := s.run.Journal.Close()
-	if len(s.steps) > 0 {
+	if err == nil && len(s.steps) > 0 {
 		err = s.run.Run(ctx, s.steps)
 	}
 	out := &Synced{Folder: s.folder.Path, Branch: s.stand.Branch, Commit: s.folder.Head, Received: s.Received, Changed: s.stand.Changed, Rescued: s.rescued}

@@ -233,7 +233,7 @@ func (v *Vault) establish(ctx context.Context, info Info, passphrase string, all
 // encrypted anew to a new identity: what opened the vault before opens it no more. A
 // change that is cut off leaves the vault as it was.
 func (v *Vault) Change(ctx context.Context, by, passphrase string) error {
-	release, err := v.alone()
+	release, err := v.alone(ctx)
 	if err != nil {
 		return err
 	}
@@ -404,7 +404,7 @@ func (v *Vault) Remove(ctx context.Context, names ...string) error {
 }
 
 func (v *Vault) change(ctx context.Context, how func(map[string]string)) error {
-	release, err := v.alone()
+	release, err := v.alone(ctx)
 	if err != nil {
 		return err
 	}
@@ -418,8 +418,8 @@ func (v *Vault) change(ctx context.Context, how func(map[string]string)) error {
 }
 
 // alone waits for the vault's lock, for ten seconds at most.
-func (v *Vault) alone() (release func() error, err error) {
-	for deadline := time.Now().Add(10 * time.Second); ; time.Sleep(50 * time.Millisecond) {
+func (v *Vault) alone(ctx context.Context) (release func() error, err error) {
+	for deadline := time.Now().Add(10 * time.Second); ; {
 		held, _, err := files.Lock(filepath.Join(v.dir, "lock"))
 		if err != nil {
 			return nil, err
@@ -429,6 +429,11 @@ func (v *Vault) alone() (release func() error, err error) {
 		}
 		if time.Now().After(deadline) {
 			return nil, fault.New(fault.Failed, "another process has been writing the vault for ten seconds; try again")
+		}
+		select {
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		case <-time.After(50 * time.Millisecond):
 		}
 	}
 }

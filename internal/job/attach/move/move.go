@@ -39,7 +39,10 @@ func (m *Move) StepBringAll() desk.Step {
 				return err
 			}
 			tracking := "refs/remotes/" + remote() + "/"
-			if _, err := work.Do(ctx, "fetch", "-q", "--no-auto-maintenance", "--no-write-fetch-head", "--", remote(), "+refs/heads/*:"+tracking+"*", "refs/tags/*:refs/tags/*"); err != nil {
+			_, err = work.Run(ctx, git.Cmd{Stall: project.Stall, Watch: project.Watch(m.Desk, "Bringing in", "Receiving objects"),
+				Args: []string{"fetch", "--progress", "--no-auto-maintenance", "--no-write-fetch-head", "--", remote(), "+refs/heads/*:" + tracking + "*", "refs/tags/*:refs/tags/*"}})
+			m.Desk.Tell.Progress("Bringing in", 0, 0, "")
+			if err != nil {
 				return git.Fault(err, "git cannot bring in what the old repository holds")
 			}
 			after, err := m.tags(ctx)
