@@ -38,6 +38,10 @@ func (m *Move) StepBringAll() desk.Step {
 			if err != nil {
 				return err
 			}
+			// What will come is noted before it comes: git may go on where this is cut off.
+			if err := m.noteComing(ctx, remote(), before); err != nil {
+				return err
+			}
 			tracking := "refs/remotes/" + remote() + "/"
 			_, err = work.Run(ctx, git.Cmd{Stall: project.Stall, Watch: project.Watch(m.Desk, "Bringing in", "Receiving objects"),
 				Args: []string{"fetch", "--progress", "--no-auto-maintenance", "--no-write-fetch-head", "--", remote(), "+refs/heads/*:" + tracking + "*", "refs/tags/*:refs/tags/*"}})
@@ -57,6 +61,29 @@ func (m *Move) StepBringAll() desk.Step {
 			return err
 		},
 		Undo: m.UndoBringAll}
+}
+
+// noteComing notes the tags that the old repository holds and that are not here yet.
+func (m *Move) noteComing(ctx context.Context, remote string, here []string) error {
+	p := m.Project
+	if p.Address == "" {
+		p = project.Project{Folder: m.Folder.Path, Remote: remote, Address: project.WithoutSecret(m.Folder.Remotes[remote])}
+	}
+	tie, err := project.TieOf(ctx, m.Desk, m.Folder, p)
+	if err != nil {
+		return err
+	}
+	refs, err := project.Refs(ctx, m.Desk, tie, "")
+	if err != nil {
+		return err
+	}
+	var coming []string
+	for _, ref := range project.TagNames(refs) {
+		if line := refs.IDs[ref] + " " + ref; !slices.Contains(here, line) {
+			coming = append(coming, line)
+		}
+	}
+	return m.Run.Note("brought", strings.Join(coming, "\n"))
 }
 
 // tags lists the tags, each as its id and name.
