@@ -498,6 +498,14 @@ read = { owner = "$.owner", name = "$.name" }
 	assert.Contains(t, string(out), "the list of skua is larger than 64 MB, so it is read no further")
 	used := c.ProcessState.SysUsage().(*syscall.Rusage).Maxrss
 	assert.Less(t, used, int64(500<<10), "it takes %d KiB", used)
+
+	// A host that gives no answer says nothing of what it holds.
+	srv.Close()
+	for _, args := range [][]string{{"repository", "list"}, {"repository", "list", "none-such"}, {"repository", "list", "--json"}} {
+		r := m.run("", "", args...)
+		assert.Equal(t, 6, r.code, r.err)
+		assert.NotContains(t, r.out, "No repository")
+	}
 }
 
 // TestOldVaultIsTold puts an older file of the vault back, and looks at the holder's memory.
