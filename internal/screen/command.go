@@ -221,6 +221,9 @@ func dispatch(ctx context.Context, e *Env, args []string) error {
 		return f.Try("", help)
 	}
 	e.quiet, e.verbose = all.quiet, all.verbose
+	if agreed := o.Lookup("yes"); agreed != nil {
+		e.yes = agreed.Value.String() == "true"
+	}
 	return run(ctx, e, words)
 }
 

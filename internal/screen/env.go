@@ -48,6 +48,7 @@ type Env struct {
 	json     bool
 	gave     bool   // the JSON document was printed
 	home     string // where the program's own things lie, if said
+	yes      bool   // the person agreed beforehand, by --yes
 	asks     bool   // standard input and standard error are terminals
 	reader   *bufio.Reader
 	bar      bool // a progress line is on the screen

@@ -44,7 +44,7 @@ func (e *Env) addHost(ctx context.Context, d *desk.Desk, a *hosts.Adding, source
 	if a.Asks() {
 		var notes []string
 		for _, u := range a.Host.Origins() {
-			items = append(items, here("Send what its accounts sign in with to "+text.Visible(u.Origin)+" ("+cmp.Or(strings.Join(u.For, ", "), "named as trusted")+")"))
+			items = append(items, here("Send what its accounts sign in with to "+sent(u)))
 		}
 		if len(a.Accounts) > 0 {
 			notes = append(notes, "It comes in the place of the description by which "+text.Count(len(a.Accounts), "account")+" signs in: "+strings.Join(a.Accounts, ", ")+".")
@@ -88,12 +88,17 @@ func goesTo(what string, h *description.Description) string {
 	return what + " to " + strings.Join(tokensTo(h), ", to ") + ", and nowhere else."
 }
 
+// sent shows an origin, and what is sent there.
+func sent(u description.Use) string {
+	return text.Visible(u.Origin) + " (" + cmp.Or(strings.Join(u.For, ", "), "named as trusted") + ")"
+}
+
 // tokensTo lists where the tokens of a host's accounts are sent, and what for.
 func tokensTo(h *description.Description) []string {
 	var out []string
 	for _, u := range h.Origins() {
 		if !strings.HasPrefix(u.Origin, "ssh://") {
-			out = append(out, text.Visible(u.Origin)+" ("+cmp.Or(strings.Join(u.For, ", "), "named as trusted")+")")
+			out = append(out, sent(u))
 		}
 	}
 	return out

@@ -4,8 +4,6 @@ import (
 	"context"
 	"errors"
 	"flag"
-	"os"
-	"slices"
 	"strings"
 	"time"
 
@@ -142,8 +140,7 @@ func (e *Env) trust(ctx context.Context, d *desk.Desk, folder string, p plans) e
 // beforehand is enough for those, and never for what leads elsewhere.
 func (e *Env) meetStrange(ctx context.Context, d *desk.Desk, err error) (again bool, _ error) {
 	var strange *project.Strange
-	yes := slices.Contains(os.Args, "--yes") || slices.Contains(os.Args, "-y")
-	if !errors.As(err, &strange) || !yes && !e.asks || yes && strange.Leads {
+	if !errors.As(err, &strange) || !e.yes && !e.asks || e.yes && strange.Leads {
 		return false, err
 	}
 	f := strange.Folder
@@ -151,7 +148,7 @@ func (e *Env) meetStrange(ctx context.Context, d *desk.Desk, err error) (again b
 	for _, x := range f.Dangers {
 		e.Aside("  %s", x.Sentence())
 	}
-	if !yes {
+	if !e.yes {
 		answer, asked := e.ask(ctx, "Trust it, as it is now? (yes or no) ")
 		if asked != nil {
 			return false, asked

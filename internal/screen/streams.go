@@ -94,15 +94,21 @@ func drawn(s string) string {
 			fmt.Fprintf(&b, `\x%02x`, s[i])
 		case plain(r) || r == utf8.RuneError:
 			b.WriteString(s[i : i+n])
-		case r > 0xffff:
-			high, low := utf16.EncodeRune(r)
-			fmt.Fprintf(&b, `\u%04x\u%04x`, high, low)
 		default:
-			fmt.Fprintf(&b, `\u%04x`, r)
+			b.WriteString(escaped(r))
 		}
 		i += n
 	}
 	return b.String()
+}
+
+// escaped is a character as JSON writes it where it is not to stand for itself.
+func escaped(r rune) string {
+	if r > 0xffff {
+		high, low := utf16.EncodeRune(r)
+		return fmt.Sprintf(`\u%04x\u%04x`, high, low)
+	}
+	return fmt.Sprintf(`\u%04x`, r)
 }
 
 // ascii writes what is not ASCII as \uXXXX, which is also what JSON reads
@@ -114,14 +120,10 @@ func ascii(s string) string {
 	}
 	var b strings.Builder
 	for _, r := range s {
-		switch {
-		case plain(r):
+		if plain(r) {
 			b.WriteRune(r)
-		case r > 0xffff:
-			high, low := utf16.EncodeRune(r)
-			fmt.Fprintf(&b, `\u%04x\u%04x`, high, low)
-		default:
-			fmt.Fprintf(&b, `\u%04x`, r)
+		} else {
+			b.WriteString(escaped(r))
 		}
 	}
 	return b.String()

@@ -2,12 +2,12 @@ package description
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/json"
 	"errors"
 	"io"
 	"maps"
 	"net/http"
-	"net/url"
 	"slices"
 	"strconv"
 	"strings"
@@ -375,18 +375,13 @@ func (d *Description) RepositoryFrom(f map[string]any) (Repository, error) {
 	}
 	vars := Vars{"owner": r.Owner, "name": r.Name, "path": r.Path(), "id": r.ID}
 	var err error
-	if !strings.HasPrefix(r.HTTPS, d.Base+"/") { // what begins so is at the host's own origin
-		told, made := origin(r.HTTPS), ""
-		if d.HTTPS != nil {
-			if made, err = d.Expand(d.HTTPS, vars); err != nil {
-				return r, fault.New(fault.Failed, "the clone address on %s cannot be made", d.Name).Because(err)
-			}
+	switch {
+	case r.HTTPS == "" && d.HTTPS != nil:
+		if r.HTTPS, err = d.Expand(d.HTTPS, vars); err != nil {
+			return r, fault.New(fault.Failed, "the clone address on %s cannot be made", d.Name).Because(err)
 		}
-		if r.HTTPS == "" {
-			r.HTTPS = made
-		} else if told != origin(made) && told != origin(d.Base) {
-			return r, fault.New(fault.Refused, "%s names a clone address at another place, %s, and the token is not sent there", d.Name, text.Excerpt(told, 80))
-		}
+	case r.HTTPS != "" && !strings.HasPrefix(r.HTTPS, d.Base+"/") && !d.Trusts(r.HTTPS): // what begins so is at the host's own origin
+		return r, fault.New(fault.Refused, "%s names a clone address at another place, %s, and the token is not sent there", d.Name, text.Excerpt(cmp.Or(OriginOf(r.HTTPS), r.HTTPS), 80))
 	}
 	r.toldSSH = written(f["ssh"])
 	if r.Page == "" && d.Page != nil {
@@ -410,7 +405,7 @@ func (d *Description) WithSSH(r Repository) (Repository, error) {
 	}
 	if r.SSH = r.toldSSH; r.SSH == "" {
 		r.SSH = made
-	} else if told := origin(r.SSH); told != origin(made) {
+	} else if told := OriginOf(r.SSH); told != OriginOf(made) {
 		return r, fault.New(fault.Refused, "%s names an SSH address at another place, %s, and the key is not offered there", d.Name, text.Excerpt(told, 80))
 	}
 	return r, nil
@@ -432,14 +427,5 @@ func IdentityFrom(f map[string]any) Identity {
 	return i
 }
 
-// origin is scheme, host and port of an address (RFC 6454, section 4).
-func origin(s string) string {
-	u, err := url.Parse(s)
-	if err != nil {
-		return ""
-	}
-	return strings.ToLower(u.Scheme + "://" + u.Host)
-}
-
 // Origin is where the account's secret belongs.
-func (d *Description) Origin() string { return origin(d.Base) }
+func (d *Description) Origin() string { return OriginOf(d.Base) }

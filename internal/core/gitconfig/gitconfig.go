@@ -49,12 +49,12 @@ const (
 // rule says what a key does, and what it is to be for runs in which it is not to do that; with
 // no value there, none is known.
 type rule struct {
-	effect  Effect
-	says    string
-	instead *string
+	effect Effect
+	says   string
+	off    *string
 }
 
-func instead(s string) *string { return &s }
+func off(s string) *string { return &s }
 
 var elsewhere = rule{effect: Leads, says: "leads what git sends and receives elsewhere"}
 
@@ -66,20 +66,20 @@ var rules = map[string]rule{
 	"core.worktree":             {Leads, "the files are taken from another folder", nil},
 	"core.hookspath":            {Runs, "programs that git runs as it works", nil},
 	"core.alternaterefscommand": {Runs, "a program that git runs as it receives", nil},
-	"core.fsmonitor":            {Runs, "a program that git asks what changed", instead("false")},
+	"core.fsmonitor":            {Runs, "a program that git asks what changed", off("false")},
 	"core":                      {effect: Unknown},
-	"filter.clean":              {Runs, "a program that every such file passes through", instead("")},
-	"filter.smudge":             {Runs, "a program that every such file passes through", instead("")},
-	"filter.process":            {Runs, "a program that every such file passes through", instead("")},
+	"filter.clean":              {Runs, "a program that every such file passes through", off("")},
+	"filter.smudge":             {Runs, "a program that every such file passes through", off("")},
+	"filter.process":            {Runs, "a program that every such file passes through", off("")},
 	"filter":                    {effect: Unknown},
 	"merge":                     {effect: Unknown},
 	"trailer":                   {effect: Unknown},
-	"merge.driver":              {Runs, "a program that puts two sides of a file together", instead("false")},
-	"gpg.program":               {Runs, "a program that signs commits", instead("false")},
-	"gpg.defaultkeycommand":     {Runs, "a program that chooses the key for signing", instead("false")},
+	"merge.driver":              {Runs, "a program that puts two sides of a file together", off("false")},
+	"gpg.program":               {Runs, "a program that signs commits", off("false")},
+	"gpg.defaultkeycommand":     {Runs, "a program that chooses the key for signing", off("false")},
 	"gpg":                       {effect: Unknown},
-	"trailer.command":           {Runs, "a program that writes lines into commits", instead("")},
-	"trailer.cmd":               {Runs, "a program that writes lines into commits", instead("")},
+	"trailer.command":           {Runs, "a program that writes lines into commits", off("")},
+	"trailer.cmd":               {Runs, "a program that writes lines into commits", off("")},
 	"credential.helper":         {Leads, "a program that is asked for tokens, and told them", nil},
 	"credential":                {effect: Unknown},
 	"url":                       {Leads, "puts other addresses in the place of those that are said", nil},
@@ -134,15 +134,6 @@ var harmless = map[string][]string{
 	"trailer": {"separators", "where", "ifexists", "ifmissing", "key"},
 }
 
-// sections are git's others, of which no key does anything when this program runs git: it starts
-// no editor, pager, alias, tool for differences or merges, mail, web server or submodule.
-var sections = []string{"add", "advice", "alias", "am", "apply", "attr", "author", "blame", "branch", "browser", "checkout", "clean", "clone", "color", "column",
-	"commit", "commitgraph", "committer", "completion", "credentialcache", "diff", "difftool", "extensions", "feature", "fmt-merge-msg", "format", "fsck", "gc",
-	"gitcvs", "gitweb", "grep", "gui", "guitool", "help", "i18n", "index", "init", "instaweb", "interactive", "log", "lsrefs", "mailinfo", "mailmap", "maintenance",
-	"man", "mergetool", "notes", "pack", "pager", "pretty", "promisor", "protocol", "pull", "push", "rebase", "receive", "reflog", "rerere", "revert", "safe",
-	"sendemail", "sequence", "showbranch", "sparse", "splitindex", "ssh", "stash", "status", "submodule", "tag", "tar", "trace2", "uploadarchive", "uploadpack",
-	"user", "versionsort", "web", "worktree"}
-
 // large are the values that git-lfs gives to its own filter (git-lfs-install documentation).
 var large = map[string]string{"clean": "git-lfs clean -- %f", "smudge": "git-lfs smudge -- %f", "process": "git-lfs filter-process"}
 
@@ -164,7 +155,7 @@ func Judge(s Setting) Finding {
 			return f
 		}
 		if r, known = rules[section]; !known {
-			return f // a section of which no key does anything, or another program's
+			return f // a section of git's of which no key does anything as this program runs git, or another program's
 		}
 		if r.effect == Unknown && r.says == "" {
 			r.says = "not known to be harmless"
@@ -178,12 +169,6 @@ func Judge(s Setting) Finding {
 		section == "merge" && sub == "" && name != "driver":
 		return f
 	}
-	f.Effect, f.Says, f.Off = r.effect, r.says, r.instead
+	f.Effect, f.Says, f.Off = r.effect, r.says, r.off
 	return f
-}
-
-// Known reports whether git knows a section at all.
-func Known(section string) bool {
-	_, ruled := rules[section]
-	return ruled || slices.Contains(sections, section) || harmless[section] != nil
 }

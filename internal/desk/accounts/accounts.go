@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"uncinate/internal/core/address"
+	"uncinate/internal/core/description"
 	"uncinate/internal/core/fault"
 	"uncinate/internal/core/text"
 	"uncinate/internal/desk"
@@ -303,7 +304,7 @@ func CheckAccountName(name string) error {
 // given: the token belongs to the old address.
 func HostOf(d *desk.Desk, a *Account) (*hosts.Host, error) {
 	h, err := hosts.Named(d, a.Host)
-	if err == nil && a.Origin != "" && a.Origin != h.Origin() {
+	if err == nil && a.Origin != "" && description.OriginOf(a.Origin) != h.Origin() {
 		return nil, fault.New(fault.Refused, "the token of account %s belongs to %s, and %s is at %s now", a.Name, a.Origin, h.Name, h.Origin()).
 			Try("if that is right, forget the account and add it again", text.Command("uncinate", "account", "forget", a.Name))
 	}

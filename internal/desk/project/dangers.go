@@ -1,6 +1,7 @@
 package project
 
 import (
+	"context"
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
@@ -68,9 +69,17 @@ func trusted(d *desk.Desk, folder string) ([]string, error) {
 	return all, err
 }
 
-// Judge reads what the folder's own configuration and hooks could do, puts what is not trusted
+// ReadSettings reads the configuration that holds in the folder, and judges its own part.
+func (f *Folder) ReadSettings(ctx context.Context, d *desk.Desk) (err error) {
+	if f.Settings, err = f.Repo.Settings(ctx); err != nil {
+		return git.Fault(err, "git's configuration cannot be read")
+	}
+	return f.judge(d)
+}
+
+// judge reads what the folder's own configuration and hooks could do, puts what is not trusted
 // out of force for runs that look, and keeps it in Dangers. The settings must have been read.
-func (f *Folder) Judge(d *desk.Desk) error {
+func (f *Folder) judge(d *desk.Desk) error {
 	all, err := f.dangers(d)
 	if err != nil {
 		return err
@@ -97,7 +106,6 @@ func (f *Folder) Judge(d *desk.Desk) error {
 
 // dangers lists all, trusted or not.
 func (f *Folder) dangers(d *desk.Desk) ([]Danger, error) {
-	ours := filepath.Join(d.Home.State, "git") + string(filepath.Separator)
 	var out []Danger
 	texts := map[string][]gitconfig.Line{}
 	hooks, where := "", ""
@@ -110,7 +118,7 @@ func (f *Folder) dangers(d *desk.Desk) ([]Danger, error) {
 		} else if strings.EqualFold(s.Key, "core.hooksPath") {
 			hooks, where = os.DevNull, "" // the person's own, for all of their repositories
 		}
-		if !s.Own() || strings.HasPrefix(filepath.FromSlash(s.Origin), ours) {
+		if !s.Own() || isOurs(d, s.Origin) {
 			continue
 		}
 		one := gitconfig.Judge(s)
@@ -254,10 +262,9 @@ func IsPlain(d *desk.Desk, common string, config map[string][]string) bool {
 // LooksThrough reports whether the folder's own configuration, read without a process, holds
 // nothing that could do something: no run of git is needed to find that out.
 func LooksThrough(d *desk.Desk, config map[string][]string) bool {
-	ours := filepath.Join(d.Home.State, "git") + string(filepath.Separator)
 	for key, values := range config {
 		for _, value := range values {
-			if key == "include.path" && !strings.HasPrefix(filepath.FromSlash(value), ours) || key == "extensions.worktreeconfig" {
+			if key == "include.path" && !isOurs(d, value) || key == "extensions.worktreeconfig" {
 				return false
 			}
 			if gitconfig.Judge(gitconfig.Setting{Key: key, Value: value}).Effect != gitconfig.Harmless {

@@ -242,10 +242,7 @@ func LookLoosely(ctx context.Context, d *desk.Desk, where string) (*Folder, erro
 			Try("or make this folder a repository of its own first", text.Command("git", "-C", where, "init"))
 	}
 	f.IsRepo = true
-	if f.Settings, err = f.Repo.Settings(ctx); err != nil {
-		return nil, git.Fault(err, "git's configuration cannot be read")
-	}
-	if err := f.Judge(d); err != nil {
+	if err := f.ReadSettings(ctx, d); err != nil {
 		return nil, err
 	}
 	if err := f.lazy(d); err != nil {

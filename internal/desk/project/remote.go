@@ -3,7 +3,6 @@ package project
 import (
 	"context"
 	"strings"
-	"time"
 
 	"uncinate/internal/core/address"
 	"uncinate/internal/core/fault"
@@ -64,9 +63,6 @@ func Diagnose(ctx context.Context, d *desk.Desk, at address.Address, err error) 
 	}
 	return git.Fault(err, "git cannot work with %s", at.String())
 }
-
-// Stall is for how long a host may send nothing while git receives from it.
-const Stall = 60 * time.Second
 
 // Push runs git push with its progress handed on, and finds the cause of a failure.
 func Push(ctx context.Context, d *desk.Desk, h *Tie, args []string) error {

@@ -47,6 +47,11 @@ func (h *Tie) includeFile() string {
 	return filepath.Join(h.Desk.Home.State, "git", name, files.Short(h.Address.Key())+".gitconfig")
 }
 
+// isOurs reports whether a file that git includes is one that this program wrote.
+func isOurs(d *desk.Desk, path string) bool {
+	return strings.HasPrefix(filepath.FromSlash(path), filepath.Join(d.Home.State, "git")+string(filepath.Separator))
+}
+
 // needed reports whether git has to be told anything for this address.
 func (h *Tie) needed() bool { return h.Account != nil || h.Rewrite }
 
@@ -236,9 +241,8 @@ func (h *Tie) DropIncludes(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	ours := filepath.Join(h.Desk.Home.State, "git") + string(filepath.Separator)
 	for _, path := range includes {
-		if strings.HasPrefix(path, ours) && strings.HasSuffix(path, string(filepath.Separator)+filepath.Base(h.includeFile())) {
+		if isOurs(h.Desk, path) && strings.HasSuffix(path, string(filepath.Separator)+filepath.Base(h.includeFile())) {
 			if _, err := h.Repo.Do(ctx, "config", "--local", "--fixed-value", "--unset-all", "include.path", path); err != nil {
 				return err
 			}

@@ -57,7 +57,7 @@ func (f *Folder) Trusts(ctx context.Context, d *desk.Desk, which []Danger) error
 	if err != nil {
 		return err
 	}
-	return f.Judge(d)
+	return f.judge(d)
 }
 
 // TrustOwn does something that may bring settings and hooks of the person's own into the folder,
@@ -70,8 +70,8 @@ func (f *Folder) TrustOwn(ctx context.Context, d *desk.Desk, do func() error) er
 	if err != nil {
 		return err
 	}
-	if f.Settings, err = f.Repo.Settings(ctx); err != nil {
-		return git.Fault(err, "git's configuration cannot be read")
+	if err := f.ReadSettings(ctx, d); err != nil {
+		return err
 	}
 	all, err := f.dangers(d)
 	if err != nil {
@@ -81,7 +81,7 @@ func (f *Folder) TrustOwn(ctx context.Context, d *desk.Desk, do func() error) er
 		return slices.ContainsFunc(before, func(y Danger) bool { return x.digest == y.digest })
 	})
 	if len(fresh) == 0 {
-		return f.Judge(d)
+		return nil
 	}
 	return f.Trusts(ctx, d, fresh)
 }
@@ -122,10 +122,9 @@ func (f *Folder) PutAside(ctx context.Context, d *desk.Desk) error {
 			included = true
 		}
 	}
-	ours := filepath.Join(d.Home.State, "git") + string(filepath.Separator)
 	for _, s := range f.Settings {
 		at := f.origin(s)
-		if included && s.Own() && strings.EqualFold(s.Key, "include.path") && slices.Contains(mains, at) && !strings.HasPrefix(filepath.FromSlash(s.Value), ours) {
+		if included && s.Own() && strings.EqualFold(s.Key, "include.path") && slices.Contains(mains, at) && !isOurs(d, s.Value) {
 			gone = append(gone, put{at, s.Key, s.Value})
 		}
 	}
@@ -142,10 +141,7 @@ func (f *Folder) PutAside(ctx context.Context, d *desk.Desk) error {
 			return git.Fault(err, "%s cannot be put aside", text.Visible(x.Key))
 		}
 	}
-	if f.Settings, err = f.Repo.Settings(ctx); err != nil {
-		return git.Fault(err, "git's configuration cannot be read")
-	}
-	if err := f.Judge(d); err != nil {
+	if err := f.ReadSettings(ctx, d); err != nil {
 		return err
 	}
 	for _, x := range f.Dangers {

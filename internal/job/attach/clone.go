@@ -323,7 +323,7 @@ func (c *Clone) stepFetch() desk.Step {
 			if err != nil {
 				return err
 			}
-			_, err = work.Run(ctx, git.Cmd{Args: append(args, "--", t.Options.Remote), Stall: project.Stall, Watch: project.Watch(c.desk, "Bringing in", "Receiving objects")})
+			_, err = work.Run(ctx, git.Cmd{Args: append(args, "--", t.Options.Remote), Stall: git.Stall, Watch: project.Watch(c.desk, "Bringing in", "Receiving objects")})
 			c.desk.Tell.Progress("Bringing in", 0, 0, "")
 			if err != nil {
 				return project.Diagnose(ctx, c.desk, t.Tie.Address, err)

@@ -401,7 +401,7 @@ func (b *Branching) receive(ctx context.Context, h *project.Tie, name, id string
 	if err != nil {
 		return err
 	}
-	_, err = work.Run(ctx, git.Cmd{Config: h.Shared(), Stall: project.Stall, Watch: project.Watch(b.desk, "Receiving", "Receiving objects"),
+	_, err = work.Run(ctx, git.Cmd{Config: h.Shared(), Stall: git.Stall, Watch: project.Watch(b.desk, "Receiving", "Receiving objects"),
 		Args: []string{"fetch", "--progress", "--no-tags", "--no-auto-maintenance", "--no-write-fetch-head", "--refmap=", "--", h.Remote, "refs/heads/" + name}})
 	b.desk.Tell.Progress("Receiving", 0, 0, "")
 	if err == nil {

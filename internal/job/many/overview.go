@@ -200,11 +200,7 @@ func makeSafe(ctx context.Context, d *desk.Desk, repo *git.Repo, l *project.Loca
 	if err != nil || l != nil && l.Plain {
 		return err
 	}
-	seen := &project.Folder{Path: repo.Dir, Repo: repo, IsRepo: true}
-	if seen.Settings, err = repo.Settings(ctx); err != nil {
-		return git.Fault(err, "git's configuration cannot be read")
-	}
-	return seen.Judge(d)
+	return (&project.Folder{Path: repo.Dir, Repo: repo}).ReadSettings(ctx, d)
 }
 
 // row looks at one project; by one run of git where it is as usual.

@@ -135,7 +135,7 @@ func (s *Sync) bring(ctx context.Context, words []string) error {
 		if err != nil {
 			return err
 		}
-		_, err = work.Run(ctx, git.Cmd{Config: s.tie.Shared(), Args: args, Stall: project.Stall, Watch: project.Watch(s.desk, "Bringing in", "Receiving objects")})
+		_, err = work.Run(ctx, git.Cmd{Config: s.tie.Shared(), Args: args, Stall: git.Stall, Watch: project.Watch(s.desk, "Bringing in", "Receiving objects")})
 		s.desk.Tell.Progress("Bringing in", 0, 0, "")
 		return err
 	}

@@ -167,10 +167,7 @@ func projectSeen(ctx context.Context, d *desk.Desk, o Options) (*project.Folder,
 		return nil, project.Project{}, err
 	}
 	f := &project.Folder{Path: o.Folder, Repo: g.In(o.Folder), IsRepo: true, Branch: l.Branch, Head: l.Refs["refs/heads/"+l.Branch], Remotes: map[string]string{}}
-	if f.Settings, err = f.Repo.Settings(ctx); err != nil {
-		return nil, project.Project{}, git.Fault(err, "git's configuration cannot be read")
-	}
-	if err := f.Judge(d); err != nil {
+	if err := f.ReadSettings(ctx, d); err != nil {
 		return nil, project.Project{}, err
 	}
 	f.ReadRemotes()

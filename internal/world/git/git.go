@@ -157,6 +157,9 @@ var quiet = []Set{{"gc.auto", "0"}, {"maintenance.auto", "false"}, {"core.fsmoni
 // GIT_ALLOW_PROTOCOL and GIT_NO_LAZY_FETCH; versions before 2.45 do not know the latter).
 var looking = []Set{{"core.hooksPath", os.DevNull}}
 
+// Stall is for how long a host may send nothing while git receives from it.
+const Stall = 60 * time.Second
+
 // slow ends what goes over HTTP at less than a byte a second for two minutes (git-config
 // documentation, http.lowSpeedLimit); git's own servers say every few seconds that they are still
 // at work.
@@ -386,7 +389,7 @@ func (r *Repo) Settings(ctx context.Context) ([]Setting, error) {
 // branch that HEAD stands for as the second result. It runs in a folder in which there is no
 // repository, apart, so that no repository's configuration has a say.
 func (g *Git) Refs(ctx context.Context, apart, address string, config ...Set) (map[string]string, string, error) {
-	out, err := g.run(ctx, Cmd{Dir: apart, Env: []string{"GIT_CEILING_DIRECTORIES=" + filepath.Dir(apart)}, Args: []string{"ls-remote", "--symref", "--", address}, Config: config, Stall: 60 * time.Second}, true, true)
+	out, err := g.run(ctx, Cmd{Dir: apart, Env: []string{"GIT_CEILING_DIRECTORIES=" + filepath.Dir(apart)}, Args: []string{"ls-remote", "--symref", "--", address}, Config: config, Stall: Stall}, true, true)
 	if err != nil {
 		return nil, "", err
 	}

@@ -52,27 +52,32 @@ func IsBare(folder string) bool {
 // as it is run there: it would wait, or read without end (gitrepository-layout's page). It looks
 // for the repository as git does, from the folder upwards.
 func Ordinary(folder string) error {
+	dir := holder(folder)
+	if dir == "" {
+		return nil
+	}
+	for _, p := range readFirst {
+		s, err := os.Stat(filepath.Join(dir, p))
+		if err == nil && !s.Mode().IsRegular() && !(s.IsDir() && p == ".git") {
+			return fault.New(fault.Refused, "%s is no ordinary file, and git would wait for it, or read it without end", text.Visible(filepath.Join(dir, p))).
+				Try("look what it is", text.Command("ls", "-ld", "--", filepath.Join(dir, p)))
+		}
+	}
+	return nil
+}
+
+// readFirst are what git reads as soon as it is run in a folder.
+var readFirst = []string{".git", ".gitignore", ".gitattributes", ".gitmodules", ".mailmap", ".git/HEAD", ".git/config", ".git/config.worktree", ".git/index", ".git/packed-refs", ".git/commondir", ".git/gitdir",
+	".git/shallow", ".git/description", ".git/info/exclude", ".git/info/attributes", ".git/info/sparse-checkout", ".git/info/grafts", ".git/objects/info/alternates", ".git/objects/info/commit-graph"}
+
+// holder gives the nearest folder, from one upwards, in which there is a .git; "" for none.
+func holder(folder string) string {
 	for dir := folder; ; dir = filepath.Dir(dir) {
-		own := filepath.Join(dir, ".git")
-		if s, err := os.Stat(own); err == nil {
-			paths := []string{".git", ".gitignore", ".gitattributes", ".gitmodules", ".mailmap"}
-			if s.IsDir() {
-				for _, name := range []string{"HEAD", "config", "config.worktree", "index", "packed-refs", "commondir", "gitdir", "shallow", "description",
-					"info/exclude", "info/attributes", "info/sparse-checkout", "info/grafts", "objects/info/alternates", "objects/info/commit-graph"} {
-					paths = append(paths, filepath.Join(".git", name))
-				}
-			}
-			for _, p := range paths {
-				s, err := os.Stat(filepath.Join(dir, p))
-				if err == nil && !s.Mode().IsRegular() && !(s.IsDir() && p == ".git") {
-					return fault.New(fault.Refused, "%s is no ordinary file, and git would wait for it, or read it without end", text.Visible(filepath.Join(dir, p))).
-						Try("look what it is", text.Command("ls", "-ld", "--", filepath.Join(dir, p)))
-				}
-			}
-			return nil
+		if _, err := os.Lstat(filepath.Join(dir, ".git")); err == nil {
+			return dir
 		}
 		if filepath.Dir(dir) == dir {
-			return nil
+			return ""
 		}
 	}
 }
@@ -81,23 +86,20 @@ func Ordinary(folder string) error {
 // lies: what would be looked at, and worked on, is not what was meant (git-config documentation,
 // core.worktree).
 func holds(folder, top string) error {
-	for dir := folder; ; dir = filepath.Dir(dir) {
-		if _, err := os.Lstat(filepath.Join(dir, ".git")); err == nil {
-			here, err := os.Stat(dir)
-			if err != nil {
-				return err
-			}
-			if there, err := os.Stat(top); err == nil && os.SameFile(here, there) {
-				return nil
-			}
-			return fault.New(fault.Refused, "the repository in %s takes its files from another folder, %s (core.worktree)", text.Visible(dir), text.Visible(top)).
-				Try("see what its configuration says", text.Command("git", "-C", dir, "config", "--local", "--list")).
-				Try("if that is not meant, take it out", text.Command("git", "-C", dir, "config", "--local", "--unset-all", "core.worktree"))
-		}
-		if filepath.Dir(dir) == dir {
-			return nil
-		}
+	dir := holder(folder)
+	if dir == "" {
+		return nil
 	}
+	here, err := os.Stat(dir)
+	if err != nil {
+		return err
+	}
+	if there, err := os.Stat(top); err == nil && os.SameFile(here, there) {
+		return nil
+	}
+	return fault.New(fault.Refused, "the repository in %s takes its files from another folder, %s (core.worktree)", text.Visible(dir), text.Visible(top)).
+		Try("see what its configuration says", text.Command("git", "-C", dir, "config", "--local", "--list")).
+		Try("if that is not meant, take it out", text.Command("git", "-C", dir, "config", "--local", "--unset-all", "core.worktree"))
 }
 
 // IndexLock gives git's lock on a work tree's index, and since when it is there; "" for none.

@@ -114,7 +114,7 @@ func (joins *Join) StepBringIn() desk.Step {
 			if err != nil {
 				return err
 			}
-			_, err = work.Run(ctx, git.Cmd{Config: config, Stall: project.Stall, Watch: project.Watch(joins.Desk, "Bringing in", "Receiving objects"),
+			_, err = work.Run(ctx, git.Cmd{Config: config, Stall: git.Stall, Watch: project.Watch(joins.Desk, "Bringing in", "Receiving objects"),
 				Args: []string{"fetch", "--progress", "--no-tags", "--no-auto-maintenance", "--no-write-fetch-head", "--", from, "+refs/heads/*:" + tracking + "*"}})
 			joins.Desk.Tell.Progress("Bringing in", 0, 0, "")
 			return git.Fault(err, "git cannot bring in what %s holds", joins.Tie.Address.String())

@@ -43,7 +43,7 @@ func (m *Move) StepBringAll() desk.Step {
 				return err
 			}
 			tracking := "refs/remotes/" + remote() + "/"
-			_, err = work.Run(ctx, git.Cmd{Stall: project.Stall, Watch: project.Watch(m.Desk, "Bringing in", "Receiving objects"),
+			_, err = work.Run(ctx, git.Cmd{Stall: git.Stall, Watch: project.Watch(m.Desk, "Bringing in", "Receiving objects"),
 				Args: []string{"fetch", "--progress", "--no-auto-maintenance", "--no-write-fetch-head", "--", remote(), "+refs/heads/*:" + tracking + "*", "refs/tags/*:refs/tags/*"}})
 			m.Desk.Tell.Progress("Bringing in", 0, 0, "")
 			if err != nil {
