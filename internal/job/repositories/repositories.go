@@ -67,7 +67,7 @@ func List(ctx context.Context, d *desk.Desk, account, find string) (out []Reposi
 		return nil, nil, accounts.NoAccount("")
 	}
 	if len(out) == 0 && failed != nil {
-		f := *fault.Of(failed) // not all answered, so nobody knows whether there is none
+		f := *fault.Of(failed)                                    // not all answered, so nobody knows whether there is none
 		f.Details = append(slices.Clone(f.Details), notes[1:]...) // the first one is what it says itself
 		return nil, nil, &f
 	}
