@@ -3,11 +3,13 @@
 package e2e
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"math/rand/v2"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 )
 
@@ -17,7 +19,8 @@ type maker struct {
 	w     *storyWorld
 	now   map[string]moment
 	token int
-	plain bool  // by git alone
+	plain bool // by git alone
+	t     *teller
 	last  *look // where the last step was done: people stay at a thing for a while
 }
 
@@ -230,7 +233,7 @@ var keepers = []string{"branch remove", "branch rename", "branch switch", "branc
 
 // troubled makes some runs of the program hard.
 func (m *maker) troubled(l *look, words []string) []string {
-	if words == nil || m.IntN(100) >= 40 {
+	if words == nil || m.IntN(100) >= 65 {
 		return words
 	}
 	trouble := pick(m, troubles).make(m, l)
@@ -239,6 +242,8 @@ func (m *maker) troubled(l *look, words []string) []string {
 		words = slices.DeleteFunc(words, func(s string) bool { return s == "--yes" })
 	case strings.HasPrefix(trouble[0], "cut") && l.rescue == "" && slices.Contains(keepers, order{words: words[3:]}.name()):
 		trouble[2], trouble[3] = fmt.Sprintf("%srescue.git:%d", one(m, []string{"", "open:", "slow:", "slow:"}), 1+m.IntN(10)), "0" // while the place for copies is made
+	case strings.HasPrefix(trouble[0], "cut"):
+		m.cutAt(order{words: words[3:]}.name(), trouble)
 	}
 	return append(trouble, words...)
 }
@@ -478,7 +483,7 @@ func (m *maker) sync() []string {
 
 // troubles make a run of the program hard.
 var troubles = []drawn{
-	{50, func(m *maker, l *look) []string { return append([]string{"cut"}, m.moment()...) }},
+	{90, func(m *maker, l *look) []string { return append([]string{"cut"}, m.moment()...) }},
 	{8, func(m *maker, l *look) []string {
 		then := [][]string{{"uncinate", "save", "Then-" + m.word()}, {"uncinate", "sync", "--yes", "--save", "--message", "Then-" + m.word()}, {"uncinate", "branch", "switch", "main"}, {"uncinate", "status"}}
 		return append(append([]string{"cut-then"}, m.moment()...), inner(one(m, then)...))
@@ -510,16 +515,39 @@ var troubles = []drawn{
 	}},
 }
 
-// moment draws who is killed, and when.
+// moment draws who is killed, and when. cutAt makes it fit the command.
 func (m *maker) moment() []string {
 	who := one(m, []string{"alone", "all"})
 	switch m.IntN(4) {
 	case 0:
-		return []string{who, one(m, []string{"", "slow:"}) + fmt.Sprint(1+m.IntN(1+m.IntN(60))), "0"}
+		return []string{who, one(m, []string{"", "slow:"}) + fmt.Sprint(1+m.IntN(1000)), "0"}
 	case 1, 2:
-		return []string{who, fmt.Sprintf("open:%d", 1+m.IntN(1+m.IntN(200))), "0"}
+		return []string{who, fmt.Sprintf("open:%d", 1+m.IntN(1000)), "0"}
 	}
-	return []string{who, "0", fmt.Sprint(m.IntN(one(m, []int{30, 30, 50, 50, 110, 301})))}
+	return []string{who, "0", fmt.Sprint(1 + m.IntN(1000))}
+}
+
+// cutAt turns the thousandths of a command that moment draws into events or milliseconds, by how
+// far commands of the name were seen to go; one that was not cut yet is taken to be short.
+func (m *maker) cutAt(name string, trouble []string) {
+	part, kind := 2, ""
+	if trouble[2] == "0" {
+		part = 3
+	} else if at := strings.LastIndex(trouble[2], ":"); at >= 0 {
+		kind = trouble[2][:at+1]
+	}
+	n, err := strconv.Atoi(strings.TrimPrefix(trouble[part], kind))
+	if err != nil {
+		panic(err) // moment made it
+	}
+	if m.IntN(2) == 0 {
+		n = n * n / 1000 // early ones are met by more commands
+	}
+	first := map[string]int{"": 20, "open:": 100, "slow:": 20}[kind]
+	if part == 3 {
+		first = 40
+	}
+	trouble[part] = kind + fmt.Sprint(1+n*cmp.Or(m.t.reach[reachOf(name, part == 3, kind)], first)/1000)
 }
 
 // place draws a project on a machine.
@@ -542,6 +570,26 @@ func (m *maker) place() *look {
 	return m.last
 }
 
+// rare draws several steps, and takes what was played least so far.
+func (m *maker) rare(l *look) []string {
+	var least []string
+	fewest := 0
+	for range 6 {
+		from := one(m, [][]drawn{edits, plainGit, plainGit, ours, ours, ours, ours})
+		words := one(m, from).make(m, l)
+		if words == nil {
+			continue
+		}
+		if times := m.t.counts[storyStep{words: words}.class()]; least == nil || times < fewest {
+			least, fewest = words, times
+		}
+	}
+	if o, runs := (storyStep{words: least}).order(); runs && o.program() {
+		return m.troubled(l, least)
+	}
+	return least
+}
+
 // next draws what comes next in a story.
 func (m *maker) next() []storyStep {
 	for {
@@ -559,8 +607,10 @@ func (m *maker) next() []storyStep {
 			lines = m.meet()
 		case n < 55 || m.plain:
 			lines = [][]string{pick(m, plainGit).make(m, l)}
-		default:
+		case n < 78:
 			lines = [][]string{m.troubled(l, pick(m, ours).make(m, l))}
+		default:
+			lines = [][]string{m.rare(l)}
 		}
 		var steps []storyStep
 		for _, words := range lines {

@@ -94,6 +94,14 @@ func (s storyStep) order() (order, bool) {
 	return order{s.words[i+1], s.words[i+2], s.words[i+3:]}, true
 }
 
+// class is what the step is counted as.
+func (s storyStep) class() string {
+	if o, runs := s.order(); runs {
+		return o.name()
+	}
+	return "files: " + s.words[0]
+}
+
 // trouble is the word of the step that makes its run hard: "at" for none.
 func (s storyStep) trouble() string {
 	if _, runs := s.order(); !runs {

@@ -39,11 +39,12 @@ type teller struct {
 	total   int
 	found   map[string]*told
 	stories int
-	said    string // by the last step's runs
+	said    string         // by the last step's runs
+	reach   map[string]int // how far commands went: see reachOf
 }
 
 func newTeller(w *storyWorld) *teller {
-	return &teller{w: w, counts: map[string]int{}, trouble: map[string]int{}, found: map[string]*told{}}
+	return &teller{w: w, counts: map[string]int{}, trouble: map[string]int{}, found: map[string]*told{}, reach: map[string]int{}}
 }
 
 // tell draws and plays one story, up to its first finding.
@@ -52,7 +53,7 @@ func (t *teller) tell(seed uint64) error {
 		return err
 	}
 	t.stories++
-	m := &maker{Rand: rand.New(rand.NewPCG(seed, 12)), w: t.w, now: map[string]moment{}, plain: t.plain}
+	m := &maker{Rand: rand.New(rand.NewPCG(seed, 12)), w: t.w, now: map[string]moment{}, plain: t.plain, t: t}
 	for _, name := range machineNames {
 		m.now[name] = t.w.moment(name)
 	}
@@ -140,7 +141,7 @@ func (t *teller) step(now map[string]moment, s *storyStep) []finding {
 		t.w.play(s)
 		name, _, _ := strings.Cut(s.words[1], "/")
 		now[name] = t.w.moment(name)
-		t.counts["files: "+s.words[0]]++
+		t.counts[s.class()]++
 		return nil
 	}
 	before := now[o.machine]
@@ -199,7 +200,38 @@ func (t *teller) judgeGit(s storyStep, o order, before, after moment, r ran) []f
 	return all
 }
 
+// reachOf names a command and a kind of moment at which it can be killed: milliseconds, changes
+// in its folder, opens.
+func reachOf(name string, time bool, kind string) string {
+	if time {
+		kind = "ms "
+	}
+	return kind + name
+}
+
+// went notes how far a command went that a kill was meant for: the middle between what was known
+// and what was seen, so that one odd run does not count for much.
+func (t *teller) went(name string, k *killed) {
+	if k == nil || strings.Count(k.event, ":") > 1 || strings.Contains(k.event, "rescue.git") {
+		return
+	}
+	kind, saw := k.event[:strings.Index(k.event, ":")+1], k.saw
+	if k.event == "" {
+		saw = int(k.took.Milliseconds())
+	}
+	at := reachOf(name, k.event == "", kind)
+	switch was := t.reach[at]; {
+	case k.when > 0: // it goes further than this
+		t.reach[at] = max(was, saw+saw/4+1)
+	case was == 0:
+		t.reach[at] = max(saw, 1)
+	default:
+		t.reach[at] = max((was+saw)/2, 1)
+	}
+}
+
 func (t *teller) count(s storyStep, o order, r ran) {
+	t.went(o.name(), s.cut)
 	t.counts[o.name()]++
 	t.total += len(r.runs)
 	if r.other.words != nil {

@@ -9,6 +9,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync/atomic"
 
 	"golang.org/x/sys/unix"
 )
@@ -19,6 +20,15 @@ type watch struct {
 	file    *os.File
 	reached chan struct{}
 	resume  chan struct{}
+	seen    atomic.Int64
+}
+
+// count is how many events there were.
+func (w *watch) count() int {
+	if w == nil {
+		return 0
+	}
+	return int(w.seen.Load())
 }
 
 // close lets the run go on, and ends the watching.
@@ -66,6 +76,7 @@ func countChanges(top, from string, n int) (*watch, error) {
 					from = ""
 				}
 				if from == "" {
+					w.seen.Add(1)
 					if left--; left == 0 {
 						close(w.reached)
 					}
@@ -111,6 +122,7 @@ func holdAtOpen(mount, top, in string, n int) (*watch, error) {
 				file := int32(binary.NativeEndian.Uint32(part[at+16:]))
 				path, _ := os.Readlink(fmt.Sprintf("/proc/self/fd/%d", file))
 				if left > 0 && strings.HasPrefix(path, top+"/") && strings.Contains(path, in) {
+					w.seen.Add(1)
 					if left--; left == 0 {
 						close(w.reached)
 						waiting = append(waiting, file)

@@ -226,6 +226,8 @@ type killed struct {
 	after time.Duration // so long after its start
 	event string        // or, where it is not "", at a moment in the project's folder: see moment
 	when  time.Duration // when it was killed; 0 where it ended before
+	saw   int           // how many events there were until then
+	took  time.Duration // how long it ran
 }
 
 func (w *storyWorld) execKilled(dir string, m *machine, in string, k *killed, name string, args ...string) result {
@@ -270,12 +272,14 @@ func (w *storyWorld) execKilled(dir string, m *machine, in string, k *killed, na
 		}
 		select {
 		case <-ended:
+			k.took, k.saw = time.Since(begun), seen.count()
 			seen.close()
 			return result{c.ProcessState.ExitCode(), out.String(), errs.String()}
 		case <-at:
 		case <-after:
 		}
-		k.when = time.Since(begun)
+		k.when, k.saw = time.Since(begun), seen.count()
+		k.took = k.when
 		if k.all {
 			killAll(c.Process.Pid)
 		} else {
