@@ -18,6 +18,8 @@ import (
 	"strings"
 	"time"
 
+	"golang.org/x/sync/errgroup"
+
 	"uncinate/internal/core/text"
 	"uncinate/internal/desk"
 	"uncinate/internal/world/files"
@@ -43,6 +45,9 @@ func rawID(path string, digits int) (string, error) {
 		}
 		fmt.Fprintf(h, "blob %d\x00%s", len(target), target)
 		return hex.EncodeToString(h.Sum(nil)), nil
+	}
+	if !s.Mode().IsRegular() {
+		return "", &fs.PathError{Op: "read", Path: path, Err: files.ErrNotRegular}
 	}
 	f, err := os.Open(path)
 	if err != nil {
@@ -81,18 +86,9 @@ func (g *gate) look(ctx context.Context, all []change) error {
 		var odd []string // neither as in git, as it lies
 		ids := map[string]string{}
 		err := eachFile(top, func(p string) error {
-			full := filepath.Join(top, filepath.FromSlash(p))
-			size, _, err := files.Stamp(full)
-			if err != nil {
-				return err
-			}
-			g.bulk += size
-			id, err := rawID(full, g.digits())
-			if errors.Is(err, fs.ErrPermission) && os.Chmod(full, 0o600) == nil { // one's own, that was not to be read
-				id, err = rawID(full, g.digits())
-			}
-			if err == nil && id != old[p] {
-				odd, ids[p] = append(odd, p), id
+			x, err := g.hasher.at(filepath.Join(top, filepath.FromSlash(p)))
+			if g.bulk += x.size; err == nil && x.id != old[p] {
+				odd, ids[p] = append(odd, p), x.id
 			}
 			return err
 		})
@@ -220,25 +216,54 @@ func (g *gate) sweep(ctx context.Context) error {
 			return err
 		}
 		for _, aside := range asides {
-			var late []string
-			if err := eachFile(aside, func(p string) error {
-				s, err := os.Lstat(filepath.Join(aside, filepath.FromSlash(p)))
-				if err == nil && (marker == nil || !s.ModTime().Before(marker.ModTime())) {
-					late = append(late, p)
-				}
-				return err
-			}); err != nil {
-				return err
+			late, err := writtenLate(aside, marker)
+			if err == nil {
+				err = g.keepLate(ctx, aside, late)
 			}
-			if err := g.keepLate(ctx, aside, late); err != nil {
+			if err != nil {
 				return err
 			}
 		}
-		if err := files.RemoveAll(top); err != nil {
+		if err := files.RemoveMany(top); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// writtenLate gives the files below a folder that are as new as the marker, or newer; all of them
+// where there is none.
+func writtenLate(top string, marker fs.FileInfo) ([]string, error) {
+	var all []string
+	if err := eachFile(top, func(p string) error { all = append(all, p); return nil }); err != nil {
+		return nil, err
+	}
+	late := make([]bool, len(all))
+	var work errgroup.Group
+	work.SetLimit(files.AtOnce())
+	const each = 500
+	for begin := 0; begin < len(all); begin += each {
+		work.Go(func() error {
+			for i := begin; i < min(begin+each, len(all)); i++ {
+				s, err := os.Lstat(filepath.Join(top, filepath.FromSlash(all[i])))
+				if err != nil {
+					return err
+				}
+				late[i] = marker == nil || !s.ModTime().Before(marker.ModTime())
+			}
+			return nil
+		})
+	}
+	if err := work.Wait(); err != nil {
+		return nil, err
+	}
+	var out []string
+	for i, p := range all {
+		if late[i] {
+			out = append(out, p)
+		}
+	}
+	return out, nil
 }
 
 // What stays aside until the next run, and how long more than that does.
@@ -257,11 +282,11 @@ func (g *gate) thin(ctx context.Context) error {
 	if err := g.desk.Pause(ctx, atLeast); err != nil {
 		return nil // the next run does it
 	}
-	type lying struct {
+	type large struct {
 		path string
 		size int64
 	}
-	var all []lying
+	var all []large
 	open, _ := openfiles.Below(g.asides)
 	err := eachFile(g.asides, func(p string) error {
 		full := filepath.Join(g.asides, filepath.FromSlash(p))
@@ -269,14 +294,14 @@ func (g *gate) thin(ctx context.Context) error {
 		run, rest, _ := strings.Cut(p, "/")
 		_, marked, e := files.Stamp(filepath.Join(g.asides, run, "marker"))
 		if _, held := open[full]; err == nil && e == nil && !held && changed < marked && strings.HasPrefix(rest, "aside") {
-			all = append(all, lying{full, size})
+			all = append(all, large{full, size})
 		}
 		return err
 	})
 	if err != nil {
 		return err
 	}
-	slices.SortFunc(all, func(a, b lying) int { return cmp.Compare(b.size, a.size) })
+	slices.SortFunc(all, func(a, b large) int { return cmp.Compare(b.size, a.size) })
 	for _, x := range all {
 		if g.bulk <= g.most {
 			break

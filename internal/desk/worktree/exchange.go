@@ -11,6 +11,8 @@ import (
 	"syscall"
 	"time"
 
+	"golang.org/x/sync/errgroup"
+
 	"uncinate/internal/core/fault"
 	"uncinate/internal/core/text"
 	"uncinate/internal/world/files"
@@ -20,6 +22,45 @@ import (
 // finish goes through with what was prepared, and may be called again after it was cut off:
 // what is done is told by where things lie.
 func (g *gate) finish(ctx context.Context, all []change) error {
+	resumed := g.resumed
+	if err := os.WriteFile(filepath.Join(g.at, "marker"), nil, 0o600); err != nil { // what is aside and newer was written to late
+		return err
+	}
+	g.hasher = newHasher(g.digits())
+	err := g.exchange(ctx, all)
+	if err = errors.Join(err, g.hasher.end()); err != nil {
+		return err
+	}
+	var work errgroup.Group
+	if !resumed {
+		work.Go(func() error { return g.refresh(ctx) })
+	}
+	err = g.look(ctx, all)
+	if err = errors.Join(err, work.Wait()); err != nil {
+		return err
+	}
+	if err := g.install(ctx); err != nil {
+		return err
+	}
+	if err := g.moveRefs(ctx); err != nil {
+		return err
+	}
+	if err := g.putAside(); err != nil {
+		return err
+	}
+	if err := g.thin(ctx); err != nil {
+		return err
+	}
+	if !g.fresh {
+		if _, err := g.folder.Repo.Do(ctx, "update-index", "-q", "--refresh"); err != nil && git.Code(err) != 1 {
+			return git.Fault(err, "git's index cannot be brought up to date")
+		}
+	}
+	return g.hook(ctx)
+}
+
+// exchange lays aside what goes, and exchanges what comes in for what stands.
+func (g *gate) exchange(ctx context.Context, all []change) error {
 	for _, p := range g.said.Way {
 		if same, err := g.same(p); err != nil || same {
 			if err != nil {
@@ -45,51 +86,51 @@ func (g *gate) finish(ctx context.Context, all []change) error {
 			}
 		}
 	}
-	if err := os.WriteFile(filepath.Join(g.at, "marker"), nil, 0o600); err != nil {
-		return err
-	}
-	if err := g.look(ctx, all); err != nil {
-		return err
-	}
-	if err := g.install(ctx); err != nil {
-		return err
-	}
-	if err := g.moveRefs(ctx); err != nil {
-		return err
-	}
-	if err := g.putAside(); err != nil {
-		return err
-	}
-	if err := g.thin(ctx); err != nil {
-		return err
-	}
-	if _, err := g.folder.Repo.Do(ctx, "update-index", "-q", "--refresh"); err != nil && git.Code(err) != 1 {
-		return git.Fault(err, "git's index cannot be brought up to date")
-	}
-	return g.hook(ctx)
+	return nil
 }
 
-// aside gives a free place for what stood at a path.
-func (g *gate) aside(p string) (string, error) {
+// refresh notes in a copy of the prepared index how the files stand that came in
+// (git-update-index documentation, --refresh).
+func (g *gate) refresh(ctx context.Context) error {
+	to := g.refreshed()
+	if err := files.CopyFile(g.index(), to); err != nil {
+		return err
+	}
+	repo := *g.folder.Repo
+	repo.GitDir = g.own
+	_, err := repo.Run(ctx, git.Cmd{Dir: g.folder.Path, Env: []string{"GIT_INDEX_FILE=" + to, "GIT_WORK_TREE=" + g.folder.Path}, Args: []string{"update-index", "-q", "--refresh"}})
+	if err != nil && git.Code(err) != 1 { // 1 says that some file differs
+		return git.Fault(err, "git's index cannot be brought up to date")
+	}
+	return nil
+}
+
+// layAside moves what stood at a path of the work tree to a free place of that name among what is
+// aside.
+func (g *gate) layAside(from, p string) error {
 	for n := 0; ; n++ {
 		top := "aside"
 		if n > 0 {
 			top += "-" + strconv.Itoa(n)
 		}
 		to := filepath.Join(g.at, top, filepath.FromSlash(p))
-		if !files.Missing(to) {
-			continue
+		if dir := filepath.Dir(to); !g.dirs[dir] {
+			err := os.MkdirAll(dir, 0o700)
+			if errors.Is(err, syscall.ENOTDIR) || errors.Is(err, fs.ErrExist) {
+				continue // a file lies where a folder must be
+			}
+			if err != nil {
+				return err
+			}
+			g.dirs[dir] = true
 		}
-		dir := filepath.Dir(to)
-		if g.dirs[dir] {
-			return to, nil
+		err := files.MoveNew(from, to)
+		if err == nil && g.hasher != nil {
+			g.hasher.todo <- to
 		}
-		err := os.MkdirAll(dir, 0o700)
-		g.dirs[dir] = err == nil
-		if errors.Is(err, syscall.ENOTDIR) || errors.Is(err, fs.ErrExist) {
-			continue // a file lies where a folder must be
+		if !errors.Is(err, fs.ErrExist) {
+			return err
 		}
-		return to, err
 	}
 }
 
@@ -106,11 +147,7 @@ func (g *gate) takeAway(p string) error {
 	if g.resumed && !files.Missing(filepath.Join(g.at, "aside", filepath.FromSlash(p))) {
 		return nil // it was taken away, and made anew since
 	}
-	to, err := g.aside(p)
-	if err == nil {
-		err = passMissing(files.MoveNew(g.work(p), to))
-	}
-	if err != nil {
+	if err := passMissing(g.layAside(g.work(p), p)); err != nil {
 		return fault.New(fault.Failed, "%s cannot be put out of the way: %s", text.Visible(p), files.Plain(err)).Because(err)
 	}
 	for dir := filepath.ToSlash(filepath.Dir(filepath.FromSlash(p))); dir != "."; dir = filepath.ToSlash(filepath.Dir(filepath.FromSlash(dir))) {
@@ -144,11 +181,7 @@ func (g *gate) parents(p string, make bool) (bool, error) {
 		case !make:
 			return false, passMissing(err)
 		case err == nil:
-			to, err := g.aside(dir)
-			if err == nil {
-				err = files.MoveNew(g.work(dir), to)
-			}
-			if err != nil {
+			if err := g.layAside(g.work(dir), dir); err != nil {
 				return false, err
 			}
 			fallthrough
@@ -241,13 +274,7 @@ func (g *gate) same(p string) (bool, error) {
 }
 
 // stagedAside lays what came out of the work tree aside.
-func (g *gate) stagedAside(p string) error {
-	to, err := g.aside(p)
-	if err == nil {
-		err = files.MoveNew(g.staged(p), to)
-	}
-	return err
-}
+func (g *gate) stagedAside(p string) error { return g.layAside(g.staged(p), p) }
 
 // isThere reports whether the file that comes in stands in its place already, and what stood there
 // lies where it was prepared.
@@ -269,21 +296,32 @@ func (g *gate) isThere(ctx context.Context, c change, staged fs.FileInfo) (bool,
 
 // install puts the prepared index in the place of the old one.
 func (g *gate) install(ctx context.Context) error {
-	index := filepath.Join(g.at, "index")
+	index := g.index()
 	now, err := sumOf(filepath.Join(g.own, "index"))
 	if err != nil {
 		return err
 	}
-	fresh, err := sumOf(index)
-	if err != nil || now == fresh && files.Missing(g.lock()) {
-		return err // it was done before
+	done := false
+	for _, prepared := range []string{g.refreshed(), g.index()} {
+		sum, err := sumOf(prepared)
+		if err != nil {
+			return err
+		}
+		done = done || now == sum && !files.Missing(prepared)
+	}
+	if done && files.Missing(g.lock()) {
+		return nil
 	}
 	if files.Missing(g.lock()) {
 		if err := g.takeLock(); err != nil {
 			return err
 		}
 	}
-	if now != g.said.Index && now != fresh {
+	g.fresh = now == g.said.Index && !files.Missing(g.refreshed())
+	switch {
+	case g.fresh:
+		index = g.refreshed()
+	case now != g.said.Index && !done:
 		// Something was staged since this was cut off: it is carried along.
 		if err := files.CopyFile(filepath.Join(g.own, "index"), index); err != nil {
 			return err

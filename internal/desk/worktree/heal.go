@@ -90,9 +90,13 @@ func (g *gate) unlock() error {
 	if err != nil {
 		return err
 	}
-	ours, err := sumOf(filepath.Join(g.at, "index"))
+	ours, err := sumOf(g.index())
+	if err != nil {
+		return err
+	}
+	fresh, err := sumOf(g.refreshed())
 	open, _ := openfiles.Below(g.own) // where the system does not tell, nothing is known to be open
-	if _, held := open[g.lock()]; err == nil && !held && (size == 0 || now == ours) {
+	if _, held := open[g.lock()]; err == nil && !held && (size == 0 || now == ours || now == fresh) {
 		return files.Remove(g.lock())
 	}
 	return err

@@ -57,6 +57,8 @@ type gate struct {
 	dirs    map[string]bool // folders of the work tree that were seen to be folders
 	locked  bool            // git's lock on the index is ours
 	resumed bool
+	fresh   bool // the index that was put in place tells how the files stand
+	hasher  *hasher
 	rescued []int
 	bulk    int64 // bytes that are aside
 	most    int64 // that may be for long
@@ -86,6 +88,10 @@ func gateOf(d *desk.Desk, f *project.Folder) (*gate, error) {
 
 func (g *gate) journal() string { return filepath.Join(g.at, "journal.json") }
 func (g *gate) lock() string    { return filepath.Join(g.own, "index.lock") }
+func (g *gate) index() string   { return filepath.Join(g.at, "index") }
+
+// refreshed is the prepared index again, once all files stand.
+func (g *gate) refreshed() string { return filepath.Join(g.at, "index-refreshed") }
 func (g *gate) staged(p string) string {
 	return filepath.Join(g.at, "tree", filepath.FromSlash(p))
 }
@@ -222,13 +228,19 @@ func (g *gate) stage(ctx context.Context, all []change) error {
 	if err := g.stands(ctx); err != nil {
 		return err
 	}
+	looked := ""
 	for _, c := range all {
-		if same, err := files.SameDisk(filepath.Dir(g.work(c.path)), g.at); err == nil && !same {
+		dir := filepath.Dir(g.work(c.path))
+		if dir == looked {
+			continue
+		}
+		looked = dir
+		if same, err := files.SameDisk(dir, g.at); err == nil && !same {
 			return fault.New(fault.Decision, "%s lies on another file system than the project", text.Visible(filepath.Dir(c.path))).
 				Try("bring the files in with plain git", text.Command("git", "-C", g.folder.Path, "merge", g.said.To))
 		}
 	}
-	index := filepath.Join(g.at, "index")
+	index := g.index()
 	err := files.CopyFile(filepath.Join(g.own, "index"), index)
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
@@ -337,7 +349,10 @@ func (g *gate) fill(index string) error {
 		return err
 	}
 	_, err = f.Write(data)
-	if err = errors.Join(err, f.Close()); err != nil {
+	if err = errors.Join(err, f.Close()); err == nil {
+		err = files.SameTime(index, g.lock()) // git takes files as new as its index for ones that may have changed (its racy-git documentation)
+	}
+	if err != nil {
 		return fault.New(fault.Failed, "git's index cannot be written: %s", files.Plain(err)).Because(err)
 	}
 	return nil
