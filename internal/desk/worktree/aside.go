@@ -16,6 +16,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -26,6 +27,8 @@ import (
 	"uncinate/internal/world/git"
 	"uncinate/internal/world/openfiles"
 )
+
+var parts = sync.Pool{New: func() any { return new([64 << 10]byte) }}
 
 // rawID gives the id of a file's contents, or a link's target, as they are, without the
 // conversions that git may do: as many hexadecimal digits as are asked for tell which kind.
@@ -55,8 +58,17 @@ func rawID(path string, digits int) (string, error) {
 	}
 	defer f.Close()
 	fmt.Fprintf(h, "blob %d\x00", s.Size())
-	if _, err := io.Copy(h, f); err != nil {
-		return "", err
+	part := parts.Get().(*[64 << 10]byte)
+	defer parts.Put(part)
+	for {
+		n, err := f.Read(part[:])
+		_, _ = h.Write(part[:n]) // a hash never fails to be written to
+		if errors.Is(err, io.EOF) {
+			break
+		}
+		if err != nil {
+			return "", err
+		}
 	}
 	return hex.EncodeToString(h.Sum(nil)), nil
 }
