@@ -117,7 +117,7 @@ func TestJournalsThatCannotBeUsed(t *testing.T) {
 	whole, err := os.ReadFile(found[0])
 	require.NoError(t, err)
 	for says, text := range map[string]string{
-		"knows version 2": strings.Replace(string(whole), `"version":2`, `"version":7`, 1),
+		"knows version 3": strings.Replace(string(whole), `"version":3`, `"version":7`, 1),
 		"is damaged":      strings.Replace(string(whole), `"step"`, `"st`, 1),
 		"holds no line":   "",
 	} {

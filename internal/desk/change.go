@@ -2,7 +2,6 @@ package desk
 
 import (
 	"context"
-	"maps"
 	"path/filepath"
 
 	"uncinate/internal/core/fault"
@@ -21,7 +20,7 @@ type Change struct {
 	Host    string // the name of the host that steps act on; empty where they act on several or none
 	AsWas   string // the sentence for an error: what stands where a step failed
 	Line    string // the command that goes on with it where it was cut off, without its folder; empty where any does
-	Wanted  map[string]string
+	From    string // the commit that it begins from, where one that goes on must know it
 
 	About string // the thing itself, as a result names it
 	Head  string
@@ -53,24 +52,33 @@ func (c *Change) Do(ctx context.Context) error {
 	}
 	r.AsWas = c.AsWas
 	if !resumed && c.Line != "" {
-		r.State.Head.Wanted = map[string]string{"line": c.Line}
-		maps.Copy(r.State.Head.Wanted, c.Wanted)
+		if err := r.Wants(Cut{c.Line, c.From}); err != nil {
+			return err
+		}
 	}
 	return r.Run(ctx, c.Steps)
 }
 
+// Cut is what the journal of a change keeps of it: the line that goes on with it, and the commit
+// that it began from.
+type Cut struct{ Line, From string }
+
 // GoesOn reads what the same command noted before it was cut off; nil where none was. Where
 // another command about the same was, it says which one goes on.
-func (c *Change) GoesOn() (*plan.State, error) {
-	s, found, err := c.Desk.Home.JournalAt(c.Job, c.Subject).Read()
+func (c *Change) GoesOn() (*Cut, error) {
+	r, found, err := c.Desk.Begin(c.Job, c.Subject)
 	if err != nil || !found {
 		return nil, err
 	}
-	if line := s.Head.Wanted["line"]; line != c.Line && line != "" {
-		f := fault.New(fault.Decision, "another change was cut off here, and is not finished")
-		return nil, f.Try("finish it first", line+" "+text.Command("--folder", c.Subject))
+	was := &Cut{}
+	if _, err := r.Wanted(was); err != nil {
+		return nil, err
 	}
-	return &s, nil
+	if was.Line != c.Line && was.Line != "" {
+		f := fault.New(fault.Decision, "another change was cut off here, and is not finished")
+		return nil, f.Try("finish it first", was.Line+" "+text.Command("--folder", c.Subject))
+	}
+	return was, nil
 }
 
 // GiveUp forgets what the same command noted before it was cut off.

@@ -2,24 +2,45 @@ package desk
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"maps"
+	"slices"
 	"time"
 
 	"uncinate/internal/core/fault"
 	"uncinate/internal/core/plan"
+	"uncinate/internal/core/text"
 	"uncinate/internal/world/files"
 )
 
 // Step is one item of a plan that knows how to see whether it is done, how to do it
 // and how to put it back. Do may be called again after it was cut off half-way, so
-// it looks before it acts.
+// it looks before it acts. Nobody else knows a step by its ID.
 type Step struct {
 	plan.Item
-	Done func(ctx context.Context) (bool, error) // nil: always to be done
-	Do   func(ctx context.Context) error
-	Undo func(ctx context.Context) error // nil: there is nothing to put back
-	Firm bool                            // once it is begun, nothing that was done before is put back any more
+	Done  func(ctx context.Context) (bool, error) // nil: always to be done
+	Do    func(ctx context.Context) error
+	Undo  func(ctx context.Context) error           // nil: there is nothing to put back
+	Back  func(ctx context.Context) (string, error) // what Undo will do, in a sentence, where putting back is a plan of its own; "" for nothing
+	Stays func(done bool) bool                      // once it was begun: whether all that was done so far stays, even where a later step is refused; nil: no
+}
+
+// Planned makes a bare step, of which only its name and how it is put back are said, one of a plan.
+func (s Step) Planned(place plan.Place, sentence string, done func(context.Context) (bool, error), do func(context.Context) error) Step {
+	s.Place, s.Sentence, s.Done, s.Do = place, sentence, done, do
+	return s
+}
+
+// Always is for steps after whose beginning all stays, OnceDone for those after whose end it does.
+func Always(bool) bool { return true }
+
+// OnceDone says it of a step that is done.
+func OnceDone(done bool) bool { return done }
+
+// Says is for steps of which it is always the same that putting them back does.
+func Says(sentence string) func(context.Context) (string, error) {
+	return func(context.Context) (string, error) { return sentence, nil }
 }
 
 // Items gives the steps as they are shown.
@@ -45,6 +66,11 @@ type Runner struct {
 func (d *Desk) Begin(name, subject string) (r *Runner, resumed bool, err error) {
 	r = &Runner{desk: d, Journal: d.Home.JournalAt(name, subject), AsWas: "Nothing was changed on the host, and the folder is as it was."}
 	s, found, err := r.Journal.Read()
+	if err == nil && found {
+		if err = checkFacts(s); err != nil {
+			err = r.Journal.Unusable(err)
+		}
+	}
 	if err != nil {
 		return nil, false, err
 	}
@@ -52,28 +78,30 @@ func (d *Desk) Begin(name, subject string) (r *Runner, resumed bool, err error) 
 		r.State = s
 		return r, true, nil
 	}
-	r.State = plan.State{Head: plan.Head{Version: plan.Version, Job: name, Subject: subject, Started: d.Now().UTC().Truncate(time.Second), Wanted: map[string]string{}},
-		Marks: map[string]plan.Mark{}, Facts: map[string]string{}}
+	r.State = plan.State{Head: plan.Head{Version: plan.Version, Job: name, Subject: subject, Started: d.Now().UTC().Truncate(time.Second)},
+		Marks: map[string]plan.Mark{}, Facts: map[string]json.RawMessage{}}
 	return r, false, nil
 }
 
-// Fact gives what an earlier step, or an earlier run, noted.
-func (r *Runner) Fact(key string) string { return r.State.Facts[key] }
+// Wants puts what the plan is made from into the journal that will be started: one value.
+func (r *Runner) Wants(value any) (err error) {
+	r.State.Head.Wanted, err = json.Marshal(value)
+	return err
+}
 
-// Note writes a fact of the running step to the journal before it is relied on.
-func (r *Runner) Note(key, value string) error { return r.Notes(map[string]string{key: value}) }
-
-// Notes writes several facts of the running step in one line of the journal.
-func (r *Runner) Notes(facts map[string]string) error {
-	mark := plan.Begun
-	if r.State.Marks[r.Current] == plan.Done {
-		mark = plan.Done // a fact learnt by looking does not make it undone
+// Wanted reads what an unfinished plan was made from; false where there is none.
+func (r *Runner) Wanted(value any) (bool, error) {
+	if len(r.State.Head.Wanted) == 0 {
+		return false, nil
 	}
-	return r.Record(r.Current, mark, facts)
+	if err := json.Unmarshal(r.State.Head.Wanted, value); err != nil {
+		return false, r.Journal.Unusable(fault.New(fault.Failed, "the journal is damaged where it says what was wanted").Because(err))
+	}
+	return true, nil
 }
 
 // Record writes to the journal how a step stands, and facts of it.
-func (r *Runner) Record(step string, mark plan.Mark, facts map[string]string) error {
+func (r *Runner) Record(step string, mark plan.Mark, facts map[string]json.RawMessage) error {
 	if _, seen := r.State.Marks[step]; !seen {
 		r.State.Order = append(r.State.Order, step)
 	}
@@ -137,11 +165,11 @@ func (r *Runner) failed(ctx context.Context, steps []Step, at Step, err error) e
 	f := fault.Of(err)
 	final := f.Kind == fault.HostSaidNo || f.Kind == fault.Refused || f.Kind == fault.Decision
 	for _, s := range steps {
-		if m := r.State.Marks[s.ID]; s.Firm && (m == plan.Begun || m == plan.Done) {
+		if m := r.State.Marks[s.ID]; s.Stays != nil && (m == plan.Begun || m == plan.Done) && s.Stays(m == plan.Done) {
 			final = false
 		}
 	}
-	if !final || r.State.Marks["create"] == plan.Done || r.Fact("by push") == "done" || ctx.Err() != nil {
+	if !final || ctx.Err() != nil {
 		out := *f
 		out.Cause = errors.Join(f.Cause, err)
 		if len(r.State.Order) > 0 {
@@ -149,19 +177,15 @@ func (r *Runner) failed(ctx context.Context, steps []Step, at Step, err error) e
 		}
 		return &out
 	}
-	for i := len(steps) - 1; i >= 0; i-- {
-		s := steps[i]
+	for _, s := range slices.Backward(steps) {
 		if m := r.State.Marks[s.ID]; s.Undo == nil || (m != plan.Begun && m != plan.Done) {
 			continue
 		}
-		r.Current = s.ID
-		if undo := s.Undo(ctx); undo != nil {
+		if undo := r.back(ctx, s); undo != nil {
 			out := *f
+			out.Cause = errors.Join(f.Cause, undo)
 			out.Details = append(out.Details, "Putting back \""+s.Sentence+"\" failed too: "+undo.Error())
 			return &out
-		}
-		if e := r.Record(s.ID, plan.Undone, nil); e != nil {
-			return errors.Join(err, e)
 		}
 	}
 	if e := r.Journal.Close(); e != nil {
@@ -170,4 +194,52 @@ func (r *Runner) failed(ctx context.Context, steps []Step, at Step, err error) e
 	out := *f
 	out.Details = append(out.Details, r.AsWas)
 	return &out
+}
+
+// back puts one step back, and writes that it is.
+func (r *Runner) back(ctx context.Context, s Step) error {
+	r.Current = s.ID
+	if err := s.Undo(ctx); err != nil {
+		return err
+	}
+	return r.Record(s.ID, plan.Undone, nil)
+}
+
+// ToPutBack gives, of all steps that a job can have, those that an unfinished run of it began and
+// that can be put back, newest first, as a plan. A step of the journal that is not among them
+// stops it: it may have done what nobody here can take back.
+func (r *Runner) ToPutBack(ctx context.Context, all []Step) ([]Step, error) {
+	var out []Step
+	for _, id := range r.State.ToPutBack() {
+		i := slices.IndexFunc(all, func(s Step) bool { return s.ID == id })
+		if i < 0 {
+			return nil, r.Journal.Unusable(fault.New(fault.Failed, "the journal tells of a step %s, which this version of the program does not know", text.Quote(id)))
+		}
+		s := all[i]
+		if s.Undo == nil || s.Back == nil {
+			continue
+		}
+		var err error
+		if s.Sentence, err = s.Back(ctx); err != nil {
+			return nil, err
+		}
+		if s.Sentence != "" {
+			out = append(out, s)
+		}
+	}
+	return out, nil
+}
+
+// PutBack carries such a plan out; cut off, it goes on from there.
+func (r *Runner) PutBack(ctx context.Context, steps []Step) error {
+	for _, s := range steps {
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		if err := r.back(ctx, s); err != nil {
+			return err
+		}
+		r.desk.Tell.Step(s.Item, false)
+	}
+	return r.Journal.Close()
 }

@@ -2,6 +2,7 @@ package desk_test
 
 import (
 	"context"
+	"encoding/json"
 	"os"
 	"strings"
 	"testing"
@@ -13,6 +14,17 @@ import (
 	"uncinate/internal/core/plan"
 	"uncinate/internal/desk"
 	"uncinate/internal/desk/desktest"
+)
+
+// colour is a value that a step notes; paint is about all it does, coats about one thing each.
+type colour struct {
+	Name  string
+	Coats int
+}
+
+var (
+	paint = desk.NewFact[colour]("test-paint")
+	coats = desk.NewFact[int]("test-coats")
 )
 
 // world is what the steps of a test change.
@@ -90,10 +102,89 @@ func TestJournalNeverLies(t *testing.T) {
 		require.NoError(t, err)
 		assert.True(t, found)
 		assert.Equal(t, plan.Begun, s.Marks["one"], "a step is journaled before it is done")
-		require.NoError(t, r.Note("fact", "known"))
+		require.NoError(t, paint.Note(r, colour{"grey", 2}))
 		s, _, _ = r.Journal.Read()
-		assert.Equal(t, "known", s.Facts["fact"], "a fact is on the disk before it is relied on")
+		assert.Equal(t, colour{"grey", 2}, paint.In(s), "a fact is on the disk before it is relied on")
 		return os.Remove(r.Journal.Path())
 	}
 	assert.Error(t, r.Run(t.Context(), steps), "a journal that cannot be written stops the work")
+}
+
+// TestAMadeUpStep takes a step that nothing but this test knows through all that can happen to one:
+// it is cut off, gone on with, cut off again and put back.
+func TestAMadeUpStep(t *testing.T) {
+	d, tell := desktest.New(t)
+	wall := map[string]string{}
+	steps := func(r *desk.Runner, cut string) []desk.Step {
+		varnish := desk.Step{Item: plan.Item{ID: "varnish", Place: plan.Host, Sentence: "Varnish the wall"},
+			Stays: desk.OnceDone,
+			Do: func(context.Context) error {
+				return fault.New(fault.Unreachable, "there is no varnish")
+			}}
+		return []desk.Step{{Item: plan.Item{ID: "paint", Place: plan.Here, Sentence: "Paint the wall"},
+			Done: func(context.Context) (bool, error) { return wall["east"] != "" && wall["west"] != "", nil },
+			Do: func(context.Context) error {
+				if err := paint.Note(r, colour{"grey", 2}); err != nil {
+					return err
+				}
+				for _, side := range []string{"east", "west"} {
+					if side == cut {
+						return fault.New(fault.Unreachable, "the line was cut")
+					}
+					if err := coats.About(side).Note(r, 2); err != nil {
+						return err
+					}
+					wall[side] = paint.Of(r).Name
+				}
+				return nil
+			},
+			Back: func(context.Context) (string, error) { return "Take off " + paint.Of(r).Name, nil },
+			Undo: func(context.Context) error {
+				assert.Equal(t, map[string]int{"east": 2, "west": 2}, coats.Things(r))
+				clear(wall)
+				return nil
+			}}, varnish}
+	}
+	begin := func(was bool) *desk.Runner {
+		r, resumed, err := d.Begin("painting", "/wall")
+		require.NoError(t, err)
+		require.Equal(t, was, resumed)
+		return r
+	}
+	r := begin(false)
+	require.NoError(t, r.Wants(colour{"any", 0}))
+	require.True(t, fault.Is(r.Run(t.Context(), steps(r, "west")), fault.Unreachable))
+	require.Equal(t, map[string]string{"east": "grey"}, wall)
+	r = begin(true)
+	wanted := colour{}
+	found, err := r.Wanted(&wanted)
+	require.NoError(t, err)
+	assert.True(t, found && wanted.Name == "any")
+	require.ErrorContains(t, r.Run(t.Context(), steps(r, "")), "no varnish")
+	require.Equal(t, map[string]string{"east": "grey", "west": "grey"}, wall)
+
+	r = begin(true)
+	_, err = r.ToPutBack(t.Context(), nil)
+	require.ErrorContains(t, err, `a step varnish, which this version`, "what nobody knows is not passed over")
+	back, err := r.ToPutBack(t.Context(), steps(r, ""))
+	require.NoError(t, err)
+	assert.Equal(t, []plan.Item{{ID: "paint", Place: plan.Here, Sentence: "Take off grey"}}, desk.Items(back), "of the other one there is nothing to put back")
+	require.NoError(t, r.PutBack(t.Context(), back))
+	assert.Empty(t, wall)
+	assert.Equal(t, "paint false", tell.Lines[len(tell.Lines)-1])
+	begin(false)
+}
+
+func TestJournalsOfOtherProgramsAreNotReliedOn(t *testing.T) {
+	d, _ := desktest.New(t)
+	for _, facts := range []string{`{"test-paint":7}`, `{"test-coats:east":"two"}`, `{"test-unknown":true}`} {
+		j := d.Home.JournalAt("painting", "/wall")
+		require.NoError(t, j.Start(plan.Head{Version: plan.Version, Job: "painting", Subject: "/wall"}))
+		values := map[string]json.RawMessage{}
+		require.NoError(t, json.Unmarshal([]byte(facts), &values))
+		require.NoError(t, j.Add(plan.Record{Step: "paint", Mark: plan.Begun, Facts: values}))
+		_, _, err := d.Begin("painting", "/wall")
+		require.ErrorContains(t, err, "the journal of unfinished work cannot be used", facts)
+		assert.NotEmpty(t, fault.Of(err).Remedies)
+	}
 }

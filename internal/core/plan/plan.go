@@ -41,23 +41,23 @@ const (
 )
 
 // Version is the version of the journal's form.
-const Version = 2
+const Version = 3
 
 // Head is a journal's first line: whose it is.
 type Head struct {
-	Version int               `json:"version"`
-	Job     string            `json:"job"`
-	Subject string            `json:"subject"` // absolute path of the folder
-	Started time.Time         `json:"started"`
-	Wanted  map[string]string `json:"wanted"` // the choices the plan was made from
+	Version int             `json:"version"`
+	Job     string          `json:"job"`
+	Subject string          `json:"subject"` // absolute path of the folder
+	Started time.Time       `json:"started"`
+	Wanted  json.RawMessage `json:"wanted,omitempty"` // what the plan was made from, as one value of the job's
 }
 
 // Record is one later line.
 type Record struct {
-	Time  time.Time         `json:"time"`
-	Step  string            `json:"step"`
-	Mark  Mark              `json:"mark"`
-	Facts map[string]string `json:"facts,omitempty"` // what later steps need; never a secret
+	Time  time.Time                  `json:"time"`
+	Step  string                     `json:"step"`
+	Mark  Mark                       `json:"mark"`
+	Facts map[string]json.RawMessage `json:"facts,omitempty"` // what later steps need; never a secret
 }
 
 // State is what a journal says, taken together.
@@ -65,7 +65,7 @@ type State struct {
 	Head  Head
 	Marks map[string]Mark
 	Order []string // steps that were begun, in order, each once
-	Facts map[string]string
+	Facts map[string]json.RawMessage
 }
 
 // Most is the largest journal, in bytes, that is read.
@@ -80,7 +80,7 @@ func Line(v any) ([]byte, error) {
 // Read takes a whole journal. A last line without its line end was cut off by a
 // crash while it was written and is passed over; any other damage is an error.
 func Read(data []byte) (State, error) {
-	s := State{Marks: map[string]Mark{}, Facts: map[string]string{}}
+	s := State{Marks: map[string]Mark{}, Facts: map[string]json.RawMessage{}}
 	if len(data) > Most {
 		return s, fault.New(fault.Failed, "the journal is larger than %d bytes, so it is not one of ours", Most)
 	}

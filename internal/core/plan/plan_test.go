@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"encoding/json"
 	"strings"
 	"testing"
 	"time"
@@ -14,10 +15,10 @@ func journal(t *testing.T) string {
 	when := time.Date(2026, 11, 24, 6, 0, 0, 0, time.UTC)
 	var b strings.Builder
 	for _, v := range []any{
-		Head{Version: Version, Job: "attach", Subject: "/gauge", Started: when, Wanted: map[string]string{"name": "gauge"}},
-		Record{Time: when, Step: "init", Mark: Begun, Facts: map[string]string{"made-git": "yes"}},
+		Head{Version: Version, Job: "attach", Subject: "/gauge", Started: when, Wanted: json.RawMessage(`{"name":"gauge"}`)},
+		Record{Time: when, Step: "init", Mark: Begun, Facts: map[string]json.RawMessage{"made-git": json.RawMessage("true")}},
 		Record{Time: when, Step: "init", Mark: Done},
-		Record{Time: when, Step: "create", Mark: Begun, Facts: map[string]string{"nonce": "abc"}},
+		Record{Time: when, Step: "create", Mark: Begun, Facts: map[string]json.RawMessage{"nonce": json.RawMessage(`"abc"`)}},
 		Record{Time: when, Step: "ignore", Mark: Undone},
 	} {
 		line, err := Line(v)
@@ -30,9 +31,9 @@ func journal(t *testing.T) string {
 func TestReadGoesOnFromWhatStands(t *testing.T) {
 	s, err := Read([]byte(journal(t)))
 	require.NoError(t, err)
-	assert.Equal(t, "gauge", s.Head.Wanted["name"])
+	assert.JSONEq(t, `{"name":"gauge"}`, string(s.Head.Wanted))
 	assert.Equal(t, map[string]Mark{"init": Done, "create": Begun, "ignore": Undone}, s.Marks)
-	assert.Equal(t, "abc", s.Facts["nonce"])
+	assert.Equal(t, `"abc"`, string(s.Facts["nonce"]))
 	assert.Equal(t, []string{"create", "init"}, s.ToPutBack())
 }
 
@@ -55,7 +56,7 @@ func TestReadRefusesDamage(t *testing.T) {
 	for says, bad := range map[string]string{
 		"no line":         "",
 		"first line":      "{}\n",
-		"has version 1":   strings.Replace(whole, `"version":2`, `"version":1`, 1),
+		"has version 1":   strings.Replace(whole, `"version":3`, `"version":1`, 1),
 		"line 3":          strings.Replace(whole, `"mark":"done"`, `"mark":"dane"`, 1),
 		"line 2":          strings.Replace(whole, `{"time"`, `{time`, 1),
 		"is larger than ": strings.Repeat("x", Most+1),

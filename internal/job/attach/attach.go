@@ -184,7 +184,9 @@ func (a *Attach) lookAt(ctx context.Context, where string) error {
 	if a.Run, a.Resumed, err = a.Desk.Begin("attach", a.Folder.Path); err != nil {
 		return err
 	}
-	a.Options = a.Recall(a.Options)
+	if a.Options, err = a.Recall(a.Options); err != nil {
+		return err
+	}
 	if a.let, err = a.Lets(); err != nil {
 		return err
 	}
@@ -298,8 +300,10 @@ func (a *Attach) prepare(ctx context.Context) error {
 		return nil
 	}
 	stands, err := a.joins.Standing(ctx)
-	a.Run.State.Head.Wanted["standing"] = files.Short(stands)
-	return err
+	if err != nil {
+		return err
+	}
+	return a.Stands(stands)
 }
 
 // followMove finds the journal of an attach that was cut off in this very project when
@@ -313,7 +317,7 @@ func (a *Attach) followMove() error {
 		return err
 	}
 	for _, o := range orphans {
-		if o.State.Facts["commit"] == a.Folder.Head {
+		if target.FactCommit.In(o.State) == a.Folder.Head {
 			return a.Desk.Home.Adopt(o, a.Folder.Path)
 		}
 	}
@@ -347,7 +351,7 @@ func (a *Attach) checkHistory(ctx context.Context) error {
 			a.there = append(a.there, refs.Branch(b))
 		}
 	}
-	if a.Run.Fact("join") != "" {
+	if join.FactWay.Known(a.Run) {
 		return a.joins.Plan(ctx, refs)
 	}
 	tip := refs.Branch(a.Branch)

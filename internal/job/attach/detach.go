@@ -2,17 +2,14 @@ package attach
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
-	"strings"
+	"slices"
 
 	"uncinate/internal/core/fault"
 	"uncinate/internal/core/plan"
 	"uncinate/internal/core/text"
 	"uncinate/internal/desk"
-	"uncinate/internal/desk/accounts"
-	"uncinate/internal/desk/login"
 	"uncinate/internal/desk/project"
 	"uncinate/internal/desk/worktree"
 	"uncinate/internal/job/attach/contents"
@@ -42,7 +39,6 @@ type Detach struct {
 	steps []desk.Step
 
 	Unfinished bool
-	Notes      []string
 }
 
 // PlanDetach looks at the folder, the journal and the host, and makes the plan.
@@ -78,15 +74,13 @@ func (t *Detach) prepare(ctx context.Context, where string, o DetachOptions) err
 	if t.Run, t.Unfinished, err = d.Begin("attach", where); err != nil {
 		return err
 	}
-	if t.Run.State.Marks["verify"] == plan.Done {
+	if t.Checked() {
 		t.Unfinished = false // only the journal's removal was cut off
 	}
-	t.Options.Remote = o.Remote
-	if t.Unfinished {
-		w := t.Run.State.Head.Wanted
-		t.Options.Account, t.Options.Host, t.Options.Name, t.Options.Owner = w["account"], w["host"], w["name"], w["owner"]
-		if t.Options.Remote == "" {
-			t.Options.Remote = w["remote"]
+	t.Options.Remote, t.Keep = o.Remote, o.KeepRepository
+	if t.Resumed = t.Unfinished; t.Unfinished {
+		if t.Options, err = t.Recall(t.Options); err != nil {
+			return err
 		}
 	}
 	if t.Project, _, err = project.ProjectAt(d, where); err != nil {
@@ -96,9 +90,9 @@ func (t *Detach) prepare(ctx context.Context, where string, o DetachOptions) err
 		t.Options.Remote = t.Project.Remote
 	}
 	if t.Unfinished && !o.RemoteOnly {
-		return t.planPutBack(ctx, o)
+		return t.planPutBack(ctx)
 	}
-	if t.Project.Folder == "" && t.Run.Fact("address") == "" {
+	if t.Project.Folder == "" && target.FactAddress.Of(t.Run) == "" {
 		return fault.New(fault.Decision, "%s is not attached to anything by this program", text.Visible(where)).
 			Try("see where it stands", text.Command("uncinate", "status", where))
 	}
@@ -127,132 +121,15 @@ func (t *Detach) prepare(ctx context.Context, where string, o DetachOptions) err
 }
 
 // planPutBack plans to undo what the journal says was begun, newest first.
-func (t *Detach) planPutBack(ctx context.Context, o DetachOptions) error {
-	if kept := t.Run.Fact("join"); kept != "" {
-		t.joins.Way = &join.Way{}
-		if err := json.Unmarshal([]byte(kept), t.joins.Way); err != nil {
-			return fault.New(fault.Failed, "the journal of the attach is damaged: %s", text.Visible(t.Run.Journal.Path())).Because(err)
-		}
+func (t *Detach) planPutBack(ctx context.Context) (err error) {
+	if join.FactWay.Known(t.Run) {
+		t.joins.Way = join.FactWay.Of(t.Run)
 	}
 	if err := t.joins.UntouchedSince(ctx); err != nil {
 		return err
 	}
-	here := t.undosHere()
-	for _, id := range t.Run.State.ToPutBack() {
-		if u, is := here[id]; is {
-			if u.applies {
-				t.steps = append(t.steps, desk.Step{Item: plan.Item{ID: id, Place: plan.Here, Sentence: u.says}, Do: u.undo})
-			}
-			continue
-		}
-		u, err := t.undoThere(ctx, id, o)
-		if err != nil {
-			return err
-		}
-		if u.applies {
-			t.steps = append(t.steps, desk.Step{Item: plan.Item{ID: id, Place: plan.Host, Sentence: u.says}, Do: u.undo})
-		}
-	}
-	return nil
-}
-
-// undo is how one step of an attach is put back.
-type undo struct {
-	says    string
-	undo    func(context.Context) error
-	applies bool // there is something to put back
-}
-
-// undosHere are the steps that are put back on this machine, by their names.
-func (t *Detach) undosHere() map[string]undo {
-	return map[string]undo{
-		"put-aside":    {"Bring back what was put aside of git's configuration", func(ctx context.Context) error { return t.Folder.BringBack(ctx, t.Desk) }, true},
-		"init":         {"Make this folder an ordinary one again: remove .git", t.UndoInit, t.Run.Fact("made-git") == "yes"},
-		"identity":     {"Take the name and e-mail for commits out again", t.UndoIdentity, true},
-		"ignore":       {"Put .gitignore back as it was", t.UndoIgnore, true},
-		"large":        {"Take large-file storage out again", t.own.UndoLarge, true},
-		"first-files":  {"Remove the first files that were written", t.own.UndoFirstFiles, true},
-		"bring-all":    {"Forget the tags that were brought in", t.moves.UndoBringAll, t.Run.Fact("brought") != ""},
-		"former":       {"Give the old remote its name again", t.moves.UndoFormer, true},
-		"branch-name":  {"Give the branch its former name again", t.joins.UndoBranchName, true},
-		"bring-in":     {"Forget the commits that were brought in", t.joins.UndoBringIn, true},
-		"join":         {"Bring the folder back to your own last commit", t.joins.UndoJoin, true},
-		"lay":          {"Take out again what was laid out, and bring back what made way for it", t.joins.UndoLay, true},
-		"first-commit": {"Take the first commit back; every file stays", t.UndoCommit, true},
-		"tie":          {fmt.Sprintf("Remove the remote %s and its sign-in from git's configuration here", text.Visible(t.Options.Remote)), t.UndoTie, true},
-	}
-}
-
-// undoThere says how a step is put back on the host; what stays as it is is told in a note.
-func (t *Detach) undoThere(ctx context.Context, id string, o DetachOptions) (undo, error) {
-	switch id {
-	case "send":
-		if t.Run.State.Marks["create"] != "" {
-			return undo{}, nil // it goes with the whole repository
-		}
-		if t.Run.Fact("by push") != "" {
-			break
-		}
-		if there := t.ThereBefore(); there != "" {
-			return undo{"Bring the branch " + text.Visible(there) + " of the hosted repository back to what it was before", t.UndoSend, true}, nil
-		}
-		if t.Run.Fact("vacant") != "yes" {
-			t.Notes = append(t.Notes, "What was sent to the hosted repository stays there: it held work before.")
-			return undo{}, nil
-		}
-		return undo{"Take back what was sent to the hosted repository, which was empty before", t.UndoSend, true}, nil
-	case "create":
-	case "move-secret":
-		t.Notes = append(t.Notes, "The token that was moved into the vault stays there.")
-		return undo{}, nil
-	case "default-branch":
-		was := t.Run.Fact("default was")
-		return undo{"Make " + text.Visible(was) + " the default branch there again", t.UndoDefault, was != ""}, nil
-	default:
-		return undo{}, nil
-	}
-	keep, err := t.planDelete(ctx, o)
-	return undo{fmt.Sprintf("Delete the repository %s/%s, which the attach made there; a deletion cannot be taken back", t.Options.Owner, t.Options.Name), t.UndoCreate, !keep}, err
-}
-
-// planDelete finds out whether the hosted repository may be deleted: made by this
-// attach, and holding nothing but what this attach sent.
-func (t *Detach) planDelete(ctx context.Context, o DetachOptions) (keep bool, err error) {
-	account, err := accounts.Pick(t.Desk, t.Options.Account, t.Options.Host)
-	if err != nil {
-		return false, err
-	}
-	if t.Login, err = login.Open(ctx, t.Desk, account); err != nil {
-		return false, err
-	}
-	there, found, err := t.Made(ctx)
-	if err != nil || !found {
-		return true, err
-	}
-	if o.KeepRepository {
-		t.Notes = append(t.Notes, "The hosted repository stays: "+there.Page)
-		return true, nil
-	}
-	if err := t.Login.May("repository-delete", "delete a repository"); err != nil {
-		t.Notes = append(t.Notes, "The hosted repository stays, since "+fault.Of(err).Says+": "+there.Page)
-		return true, nil
-	}
-	if there.Empty != nil && *there.Empty {
-		return false, nil
-	}
-	refs, err := t.RefsThere(ctx, account, there)
-	if err != nil {
-		return false, err
-	}
-	for name, id := range refs.IDs {
-		here, err := t.Folder.Repo.Resolve(ctx, name)
-		if name != "HEAD" && (err != nil || here != id) {
-			return false, fault.New(fault.Refused, "%s holds %s now, which this attach did not send, so it is not deleted", there.Path(), text.Visible(strings.TrimPrefix(name, "refs/heads/"))).
-				Try("finish the attach instead", text.Command("uncinate", "attach", t.Folder.Path)).
-				Try("or put back only what is here", text.Command("uncinate", "detach", "--keep-repository", t.Folder.Path))
-		}
-	}
-	return false, nil
+	t.steps, err = t.Run.ToPutBack(ctx, slices.Concat(t.BareSteps(), t.joins.BareSteps(), t.moves.BareSteps(), t.own.BareSteps()))
+	return err
 }
 
 // Items is the plan as it is shown.
@@ -265,18 +142,12 @@ func (t *Detach) Release() error { return t.held.Release() }
 // cut off goes on too.
 func (t *Detach) Do(ctx context.Context) error {
 	defer t.held.Release()
+	if t.Unfinished {
+		return t.Run.PutBack(ctx, t.steps)
+	}
 	for _, s := range t.steps {
-		if err := ctx.Err(); err != nil {
-			return err
-		}
-		t.Run.Current = s.ID
 		if err := s.Do(ctx); err != nil {
 			return err
-		}
-		if t.Unfinished {
-			if err := t.Run.Record(s.ID, plan.Undone, nil); err != nil {
-				return err
-			}
 		}
 		t.Desk.Tell.Step(s.Item, false)
 	}

@@ -11,6 +11,7 @@ import (
 	"uncinate/internal/core/text"
 	"uncinate/internal/desk"
 	"uncinate/internal/desk/project"
+	"uncinate/internal/job/attach/target"
 	"uncinate/internal/world/git"
 )
 
@@ -37,14 +38,14 @@ func (a *Attach) stepSend() desk.Step {
 	if a.Create && a.ByPush() {
 		what += "; the first push makes the repository there, " + a.Login.Host.Actions["repository-create"].Makes
 	}
-	return desk.Step{Item: plan.Item{ID: "send", Place: plan.Here, Sentence: what},
-		Done: func(ctx context.Context) (bool, error) { return a.sentBefore(ctx, branches) },
-		Do:   func(ctx context.Context) error { return a.send(ctx, branches) }}
+	return a.BareSend().Planned(plan.Here, what,
+		func(ctx context.Context) (bool, error) { return a.sentBefore(ctx, branches) },
+		func(ctx context.Context) error { return a.send(ctx, branches) })
 }
 
 // sentBefore reports whether the host holds the branches, and git here knows of it.
 func (a *Attach) sentBefore(ctx context.Context, branches []string) (bool, error) {
-	if a.Create && a.Run.Fact("id") == "" && !a.ByPush() {
+	if a.Create && target.FactID.Of(a.Run) == "" && !a.ByPush() {
 		return false, nil
 	}
 	all, err := a.arrived(ctx)
@@ -79,31 +80,28 @@ func (a *Attach) send(ctx context.Context, branches []string) error {
 		if err != nil {
 			return git.Fault(err, "the branch %s cannot be read", text.Visible(b))
 		}
-		if err := a.Run.Note("sent "+b, id); err != nil {
+		if err := target.FactSent.About(b).Note(a.Run, id); err != nil {
 			return err
 		}
 	}
 	if j := a.joins.Way; j != nil {
-		if err := a.Run.Note("there "+j.Branch, j.Tip); err != nil {
+		if err := target.FactThere.About(j.Branch).Note(a.Run, j.Tip); err != nil {
 			return err
 		}
 	}
 	if a.Vacant {
-		if err := a.Run.Note("vacant", "yes"); err != nil {
+		if err := target.FactVacant.Note(a.Run, true); err != nil {
 			return err
 		}
 	}
 	if a.ByPush() {
-		if err := a.Run.Note("by push", "begun"); err != nil {
+		if err := target.FactByPush.Note(a.Run, true); err != nil {
 			return err
 		}
 	}
 	err := project.Push(ctx, a.Desk, a.Tie, args)
 	a.Went = err == nil
-	if err != nil || !a.ByPush() {
-		return err
-	}
-	return a.Run.Note("by push", "done")
+	return err
 }
 
 // arrived compares the branches that were to be sent with what the host holds.
@@ -130,7 +128,7 @@ func (a *Attach) stepVerify(something bool) desk.Step {
 	if !something {
 		what = "Check with " + where + " that it is there; there is nothing to send yet"
 	}
-	return desk.Step{Item: plan.Item{ID: "verify", Place: plan.Host, Sentence: what}, Do: func(ctx context.Context) error { return a.verify(ctx, something) }}
+	return a.BareVerify().Planned(plan.Host, what, nil, func(ctx context.Context) error { return a.verify(ctx, something) })
 }
 
 // verify asks the host itself: same commit, same default branch, visibility as asked.

@@ -21,6 +21,7 @@ import (
 	"uncinate/internal/desk/worktree"
 	"uncinate/internal/job/attach/contents"
 	"uncinate/internal/job/attach/join"
+	"uncinate/internal/job/attach/target"
 	"uncinate/internal/world/files"
 	"uncinate/internal/world/git"
 )
@@ -84,7 +85,7 @@ func (a *Attach) plan() []desk.Step {
 		if a.ByPush() {
 			add(a.StepComplete())
 		}
-		empty := a.Repository.Empty != nil && *a.Repository.Empty || a.Run.Fact("vacant") == "yes"
+		empty := a.Repository.Empty != nil && *a.Repository.Empty || target.FactVacant.Of(a.Run)
 		if !a.Create && a.Login != nil && empty && a.Repository.DefaultBranch != a.Branch && a.Login.May("repository-change", "") == nil {
 			add(a.StepDefault())
 		}
@@ -132,12 +133,12 @@ func (a *Attach) stepIgnore() desk.Step {
 	if j := a.joins.Way; j != nil && j.Rules != "" {
 		sentence = "Put the ignore rules of both sides together in .gitignore"
 	}
-	return desk.Step{Item: plan.Item{ID: "ignore", Place: plan.Here, Sentence: sentence},
-		Done: func(context.Context) (bool, error) {
+	return a.BareIgnore().Planned(plan.Here, sentence,
+		func(context.Context) (bool, error) {
 			old, new, err := merged()
 			return old == new, err
 		},
-		Do: func(context.Context) error {
+		func(context.Context) error {
 			if err := a.SetAside(path, "gitignore"); err != nil {
 				return err
 			}
@@ -145,12 +146,11 @@ func (a *Attach) stepIgnore() desk.Step {
 			if err != nil {
 				return err
 			}
-			if err := a.Run.Note("wrote gitignore", files.Short(new)); err != nil {
+			if err := a.WillWrite("gitignore", new); err != nil {
 				return err
 			}
 			return files.WriteBy(path, a.BesideGit("gitignore.new"), []byte(new), 0o644)
-		},
-		Undo: a.UndoIgnore}
+		})
 }
 
 func (a *Attach) stepCommit() desk.Step {
@@ -175,8 +175,8 @@ func (a *Attach) stepCommit() desk.Step {
 		}
 	}
 	repo := a.Folder.Repo
-	return desk.Step{Item: plan.Item{ID: "first-commit", Place: plan.Here, Sentence: what},
-		Done: func(ctx context.Context) (bool, error) {
+	return a.BareCommit().Planned(plan.Here, what,
+		func(ctx context.Context) (bool, error) {
 			id, err := repo.Resolve(ctx, "HEAD^{commit}")
 			if err != nil {
 				return false, nil
@@ -184,8 +184,7 @@ func (a *Attach) stepCommit() desk.Step {
 			a.Folder.Head = id
 			return true, nil
 		},
-		Do:   a.firstCommit,
-		Undo: a.UndoCommit}
+		a.firstCommit)
 }
 
 // unchanged refuses files that were changed since they were looked at.
@@ -219,7 +218,7 @@ func (a *Attach) firstCommit(ctx context.Context) error {
 	paths := a.committedPaths()
 	a.Desk.Tell.Progress("Committing", 0, int64(len(paths)), "")
 	defer a.Desk.Tell.Progress("Committing", 0, 0, "")
-	if err := a.Run.Note("branch", a.Branch); err != nil {
+	if err := target.FactBranch.Note(a.Run, a.Branch); err != nil {
 		return err
 	}
 	if _, err := work.Run(ctx, git.Cmd{Args: []string{"update-index", "--add", "--remove", "-z", "--stdin"}, In: strings.NewReader(strings.Join(paths, "\x00") + "\x00")}); err != nil {
@@ -256,10 +255,8 @@ func (a *Attach) firstCommit(ctx context.Context) error {
 	} else {
 		id = a.joins.Way.Tip
 	}
-	for key, value := range map[string]string{"commit": id, "branch": a.Branch} {
-		if err := a.Run.Note(key, value); err != nil {
-			return err
-		}
+	if err := target.FactCommit.Note(a.Run, id); err != nil {
+		return err
 	}
 	if _, err := repo.Do(ctx, "update-ref", "-m", "commit (initial): "+desk.FirstLine(a.Options.Message), "refs/heads/"+a.Branch, id, strings.Repeat("0", len(id))); err != nil {
 		return git.Fault(err, "the branch %s cannot be set to the new commit", text.Visible(a.Branch))

@@ -289,7 +289,7 @@ func (x *rotation) stepTry(c *KeyChange) desk.Step {
 
 // stepSwitch lets all projects of the account go by the new key.
 func (x *rotation) stepSwitch() desk.Step {
-	return desk.Step{Firm: true, Item: plan.Item{ID: "switch", Place: plan.Here, Sentence: "Let every attached project of the account use it"},
+	return desk.Step{Stays: desk.Always, Item: plan.Item{ID: "switch", Place: plan.Here, Sentence: "Let every attached project of the account use it"},
 		Do: func(ctx context.Context) error {
 			err := accounts.ChangeKeys(ctx, x.desk, func(all []*accounts.Key) []*accounts.Key {
 				for _, k := range all {

@@ -194,7 +194,7 @@ func (b *Branching) NoBranch(name string) error {
 type BranchPlan struct {
 	*desk.Change
 	held   interface{ Release() error }
-	before *plan.State // what the same command noted before it was cut off; nil where it was not
+	before *desk.Cut // what the same command noted before it was cut off; nil where it was not
 }
 
 // Do carries it out.
@@ -213,7 +213,7 @@ func planBranches(ctx context.Context, d *desk.Desk, given, head string, line []
 		return nil, err
 	}
 	p := &BranchPlan{Change: &desk.Change{Desk: d, Job: line[0], Subject: f.Path, AsWas: "The branches are as they were.", Head: head}, held: held}
-	p.Line, p.Wanted = text.Command(append([]string{"uncinate"}, line...)...), map[string]string{}
+	p.Line = text.Command(append([]string{"uncinate"}, line...)...)
 	b, err := LookAtBranches(ctx, d, f)
 	if err == nil {
 		p.before, err = p.GoesOn()

@@ -70,9 +70,9 @@ func MakeBranches(ctx context.Context, d *desk.Desk, o MakeOptions) (*BranchPlan
 			return err
 		}
 		if p.before != nil { // where it was checked out, another one may be by now
-			start = cmp.Or(p.before.Head.Wanted["commit"], start)
+			start = cmp.Or(p.before.From, start)
 		}
-		p.Wanted["commit"] = start
+		p.From = start
 		names := o.names()
 		for _, n := range names {
 			if err := checkBranch(ctx, f, n); err != nil {
@@ -223,7 +223,7 @@ func RenameBranch(ctx context.Context, d *desk.Desk, given, from, to string, her
 		case there != "" && !b.holds(ctx, own, there):
 			return errors.Join(p.GiveUp(), b.holdsMore(from, half))
 		}
-		p.Wanted["commit"] = own
+		p.From = own
 		if !half {
 			p.add("rename", plan.Here, fmt.Sprintf("Rename the branch %s to %s", text.Visible(from), text.Visible(to)), func(ctx context.Context) error {
 				return b.rename(ctx, from, to, newThere != "")
@@ -270,7 +270,7 @@ func (p *BranchPlan) renamed(ctx context.Context, b *Branching, from, to string)
 	if p.before == nil {
 		return false, nil
 	}
-	was, now := p.before.Head.Wanted["commit"], b.Refs["refs/heads/"+to]
+	was, now := p.before.From, b.Refs["refs/heads/"+to]
 	if b.Refs["refs/heads/"+from] == "" && now != "" && was != "" && b.holds(ctx, now, was) {
 		return true, nil
 	}

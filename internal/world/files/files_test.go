@@ -1,6 +1,7 @@
 package files
 
 import (
+	"encoding/json"
 	"errors"
 	"io/fs"
 	"os"
@@ -85,7 +86,7 @@ func TestJournalOnDisk(t *testing.T) {
 	assert.False(t, found)
 	assert.Error(t, j.Add(plan.Record{Step: "x", Mark: plan.Begun}), "a journal is started first")
 	require.NoError(t, j.Start(plan.Head{Version: plan.Version, Job: "attach", Subject: "/some/folder", Started: time.Now()}))
-	require.NoError(t, j.Add(plan.Record{Step: "init", Mark: plan.Begun, Facts: map[string]string{"made-git": "yes"}}))
+	require.NoError(t, j.Add(plan.Record{Step: "init", Mark: plan.Begun, Facts: map[string]json.RawMessage{"made-git": json.RawMessage("true")}}))
 	require.NoError(t, os.WriteFile(j.Aside("index"), []byte("old"), 0o600))
 	other := h.JournalAt("attach", "/some/other")
 	_, found, err = other.Read()
@@ -94,7 +95,7 @@ func TestJournalOnDisk(t *testing.T) {
 	s, found, err := j.Read()
 	require.NoError(t, err)
 	assert.True(t, found)
-	assert.Equal(t, "yes", s.Facts["made-git"])
+	assert.Equal(t, "true", string(s.Facts["made-git"]))
 	require.NoError(t, j.Close())
 	assert.NoFileExists(t, j.Aside("index"))
 	require.NoError(t, j.Close(), "closing twice does no harm")

@@ -34,11 +34,16 @@ func (j *Journal) Read() (plan.State, bool, error) {
 	}
 	s, err := plan.Read(data)
 	if err != nil {
-		return s, false, fault.New(fault.Failed, "the journal of unfinished work cannot be used: %s", fault.Of(err).Says).Because(err).
-			Detail("It lies at %s", text.Visible(j.path)).
-			Try("keep it aside, then look at the folder and the host before going on", text.Command("mv", "--", j.path, j.path+".aside"))
+		return s, false, j.Unusable(err)
 	}
 	return s, true, nil
+}
+
+// Unusable is the fault of a journal from which nothing can go on.
+func (j *Journal) Unusable(why error) error {
+	return fault.New(fault.Failed, "the journal of unfinished work cannot be used: %s", fault.Of(why).Says).Because(why).
+		Detail("It lies at %s", text.Visible(j.path)).
+		Try("keep it aside, then look at the folder and the host before going on", text.Command("mv", "--", j.path, j.path+".aside"))
 }
 
 // Start writes the first line of a new journal. What a finished one left laid aside

@@ -4,6 +4,7 @@
 package contents
 
 import (
+	"uncinate/internal/desk"
 	"uncinate/internal/job/attach/target"
 )
 
@@ -14,3 +15,6 @@ type Contents struct {
 	Large *largeFiles // nil where no large-file storage is used
 	First []firstFile // written before the first commit
 }
+
+// BareSteps are what can be said of the steps of this room without a plan.
+func (c *Contents) BareSteps() []desk.Step { return []desk.Step{c.bareFirst(), c.bareLarge()} }

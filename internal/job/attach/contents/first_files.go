@@ -11,9 +11,12 @@ import (
 	"uncinate/internal/core/plan"
 	"uncinate/internal/core/text"
 	"uncinate/internal/desk"
+	"uncinate/internal/job/attach/target"
 	"uncinate/internal/world/files"
 	"uncinate/internal/world/git"
 )
+
+var factFirst = desk.NewFact[[]string]("first-files") // those that this attach writes
 
 // firstFile is a file that an attach writes before the first commit.
 type firstFile struct{ Name, Contents string }
@@ -49,7 +52,7 @@ func (c *Contents) PlanFirstFiles() error {
 		c.First = append(c.First, firstFile{"LICENSE", licence})
 	}
 	for _, f := range c.First {
-		if !files.Missing(c.At(f.Name)) && c.Run.Fact("first files") == "" {
+		if !files.Missing(c.At(f.Name)) && len(factFirst.Of(c.Run)) == 0 {
 			return fault.New(fault.Decision, "%s is here already, and would not go up", f.Name)
 		}
 	}
@@ -78,8 +81,8 @@ func (c *Contents) StepFirstFiles() desk.Step {
 	if c.Options.Licence != "" && slices.Contains(names, "LICENSE") {
 		said += " (" + c.Options.Licence + ")"
 	}
-	return desk.Step{Item: plan.Item{ID: "first-files", Place: plan.Here, Sentence: "Write " + said},
-		Done: func(context.Context) (bool, error) {
+	return c.bareFirst().Planned(plan.Here, "Write "+said,
+		func(context.Context) (bool, error) {
 			for _, f := range c.First {
 				if files.Missing(c.At(f.Name)) {
 					return false, nil
@@ -87,8 +90,8 @@ func (c *Contents) StepFirstFiles() desk.Step {
 			}
 			return true, nil
 		},
-		Do: func(context.Context) error {
-			if err := c.Run.Note("first files", strings.Join(names, "\n")); err != nil {
+		func(context.Context) error {
+			if err := factFirst.Note(c.Run, names); err != nil {
 				return err
 			}
 			for _, f := range c.First {
@@ -102,18 +105,17 @@ func (c *Contents) StepFirstFiles() desk.Step {
 				}
 			}
 			return nil
-		},
-		Undo: c.UndoFirstFiles}
+		})
 }
 
-// UndoFirstFiles removes those that nobody changed since.
-func (c *Contents) UndoFirstFiles(context.Context) error {
-	for name := range strings.SplitSeq(c.Run.Fact("first files"), "\n") {
+// undoFirstFiles removes those that nobody changed since.
+func (c *Contents) undoFirstFiles(context.Context) error {
+	for name := range slices.Values(factFirst.Of(c.Run)) {
 		touched, err := c.Touched(c.At(name), name)
 		if err != nil {
 			return err
 		}
-		if name == "" || touched {
+		if touched {
 			continue // what the person wrote in it since stays
 		}
 		if err := files.Remove(c.At(name)); err != nil {
@@ -153,4 +155,10 @@ func (c *Contents) NotePublic(ctx context.Context) error {
 		c.Notes = append(c.Notes, "Without a licence nobody may use what they see. --licence adds one: "+strings.Join(licences.Known(), ", ")+".")
 	}
 	return nil
+}
+
+func (c *Contents) bareFirst() desk.Step {
+	s := target.Bare("first-files", plan.Here)
+	s.Undo, s.Back = c.undoFirstFiles, desk.Says("Remove the first files that were written")
+	return s
 }

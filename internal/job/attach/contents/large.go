@@ -18,6 +18,7 @@ import (
 	"uncinate/internal/desk"
 	"uncinate/internal/desk/accounts"
 	"uncinate/internal/desk/login"
+	"uncinate/internal/job/attach/target"
 	"uncinate/internal/world/files"
 	"uncinate/internal/world/git"
 )
@@ -137,8 +138,8 @@ func (c *Contents) StepLarge() desk.Step {
 		}
 		return string(data), kinds.Merge(string(data), c.Large.rules), nil
 	}
-	return desk.Step{Item: plan.Item{ID: "large", Place: plan.Here, Sentence: fmt.Sprintf("Set up large-file storage for %s: %s, %s", strings.Join(c.Options.Large, " "), text.Count(c.Large.Count, "file"), text.Size(c.Large.bytes))},
-		Done: func(ctx context.Context) (bool, error) {
+	return c.bareLarge().Planned(plan.Here, fmt.Sprintf("Set up large-file storage for %s: %s, %s", strings.Join(c.Options.Large, " "), text.Count(c.Large.Count, "file"), text.Size(c.Large.bytes)),
+		func(ctx context.Context) (bool, error) {
 			old, new, err := merged()
 			if err != nil || old != new {
 				return false, err
@@ -146,7 +147,7 @@ func (c *Contents) StepLarge() desk.Step {
 			_, err = c.Folder.Repo.Run(ctx, git.Cmd{Dir: c.Folder.Path, Args: []string{"config", "--local", "--get", "filter.lfs.clean"}})
 			return err == nil, nil
 		},
-		Do: func(ctx context.Context) error {
+		func(ctx context.Context) error {
 			if err := c.SetAside(c.At(Attributes), "attributes"); err != nil {
 				return err
 			}
@@ -171,12 +172,11 @@ func (c *Contents) StepLarge() desk.Step {
 				return err
 			}
 			return c.Wrote(config, "config-large")
-		},
-		Undo: c.UndoLarge}
+		})
 }
 
-// UndoLarge takes both out again.
-func (c *Contents) UndoLarge(ctx context.Context) error {
+// undoLarge takes both out again.
+func (c *Contents) undoLarge(ctx context.Context) error {
 	touched, err := c.Touched(c.At(Attributes), "attributes")
 	if err != nil {
 		return err
@@ -186,10 +186,10 @@ func (c *Contents) UndoLarge(ctx context.Context) error {
 			return err
 		}
 	}
-	if c.Run.Fact("made-git") == "yes" {
+	if target.FactMadeGit.Of(c.Run) {
 		return nil // the whole of .git goes
 	}
-	if c.Run.Fact("aside config-large") == "" {
+	if !c.Changed("config-large") {
 		return nil
 	}
 	config := filepath.Join(c.Folder.Path, ".git", "config")
@@ -228,4 +228,10 @@ func (c *Contents) dropLargeSettings(ctx context.Context) error {
 		}
 	}
 	return nil
+}
+
+func (c *Contents) bareLarge() desk.Step {
+	s := target.Bare("large", plan.Here)
+	s.Undo, s.Back = c.undoLarge, desk.Says("Take large-file storage out again")
+	return s
 }

@@ -5,7 +5,6 @@ package join
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
 	"path/filepath"
 	"slices"
@@ -36,7 +35,15 @@ const (
 	ahead = "ahead" // the host has all that is here, and more
 )
 
-// join is what an attach does to bring two sides together. It is kept in the journal
+// FactWay is how they are joined; the others are what its steps note.
+var (
+	FactWay      = desk.NewFact[*Way]("join")
+	factTracking = desk.NewFact[bool]("tracking") // git knew nothing of the remote's branches before
+	factJoined   = desk.NewFact[string]("joined") // the commit in which both meet
+	factLaid     = desk.NewFact[bool]("laid")     // files that are only there lie here
+)
+
+// Way is what an attach does to bring two sides together. It is kept in the journal
 // from the first of its steps on.
 type Way struct {
 	Mode    string             `json:"mode"`
@@ -69,10 +76,8 @@ func (j *Join) Close() error {
 // Nothing in the project is touched.
 func (joins *Join) Plan(ctx context.Context, refs web.Refs) error {
 	j := &Way{Was: joins.Folder.Branch, From: joins.Folder.Head}
-	if kept := joins.Run.Fact("join"); kept != "" {
-		if err := json.Unmarshal([]byte(kept), j); err != nil {
-			return fault.New(fault.Failed, "the journal of this attach is damaged").Because(err).Try("put back what it did", text.Command("uncinate", "detach", joins.Folder.Path))
-		}
+	if FactWay.Known(joins.Run) {
+		j = FactWay.Of(joins.Run)
 		joins.Way, joins.Branch = j, j.Branch
 		if refs.Branch(j.Branch) != j.Tip && refs.Branch(j.Branch) != joins.Folder.Head {
 			return fault.New(fault.Decision, "%s was pushed to since this attach was cut off", joins.Tie.Address.String()).

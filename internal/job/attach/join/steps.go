@@ -2,7 +2,6 @@ package join
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -18,37 +17,33 @@ import (
 	"uncinate/internal/desk"
 	"uncinate/internal/desk/project"
 	"uncinate/internal/desk/worktree"
+	"uncinate/internal/job/attach/target"
 	"uncinate/internal/world/files"
 	"uncinate/internal/world/git"
 )
 
 // keepJoin writes into the journal what is about to be done, before it is begun.
 func (j *Join) keepJoin() error {
-	if j.Run.Fact("join") != "" {
+	if FactWay.Known(j.Run) {
 		return nil
 	}
-	data, err := json.Marshal(j.Way)
-	if err != nil {
-		return err
-	}
-	return j.Run.Note("join", string(data))
+	return FactWay.Note(j.Run, j.Way)
 }
 
 // StepBranchName calls the branch here as it is called there.
 func (joins *Join) StepBranchName() desk.Step {
 	j := joins.Way
-	return desk.Step{Item: plan.Item{ID: "branch-name", Place: plan.Here, Sentence: fmt.Sprintf("Call the branch %s, as there, and no longer %s", text.Visible(j.Branch), text.Visible(j.Was))},
-		Done: func(ctx context.Context) (bool, error) {
+	return joins.bareBranchName().Planned(plan.Here, fmt.Sprintf("Call the branch %s, as there, and no longer %s", text.Visible(j.Branch), text.Visible(j.Was)),
+		func(ctx context.Context) (bool, error) {
 			now, err := joins.Folder.Repo.Do(ctx, "symbolic-ref", "-q", "--short", "HEAD")
 			return err == nil && now == j.Branch, nil
 		},
-		Do: func(ctx context.Context) error {
+		func(ctx context.Context) error {
 			if err := joins.keepJoin(); err != nil {
 				return err
 			}
 			return joins.callBranch(ctx, j.Was, j.Branch)
-		},
-		Undo: joins.UndoBranchName}
+		})
 }
 
 // callBranch renames the branch that is checked out, also where it has no commit yet.
@@ -62,10 +57,10 @@ func (j *Join) callBranch(ctx context.Context, from, to string) error {
 	return git.Fault(err, "git cannot rename the branch")
 }
 
-// UndoBranchName gives the branch its former name again.
-func (joins *Join) UndoBranchName(ctx context.Context) error {
+// undoBranchName gives the branch its former name again.
+func (joins *Join) undoBranchName(ctx context.Context) error {
 	j := joins.Way
-	if joins.Run.Fact("made-git") == "yes" || j == nil {
+	if target.FactMadeGit.Of(joins.Run) || j == nil {
 		return nil
 	}
 	now, err := joins.Folder.Repo.Do(ctx, "symbolic-ref", "-q", "--short", "HEAD")
@@ -79,9 +74,9 @@ func (joins *Join) UndoBranchName(ctx context.Context) error {
 func (joins *Join) StepBringIn() desk.Step {
 	j := joins.Way
 	tracking := "refs/remotes/" + joins.Options.Remote + "/"
-	return desk.Step{Item: plan.Item{ID: "bring-in", Place: plan.Here, Sentence: fmt.Sprintf("Bring in what is there: %s on branch %s", text.Count(j.Commits, "commit"), text.Visible(j.Branch))},
-		Done: func(ctx context.Context) (bool, error) {
-			if joins.Run.Fact("join") == "" {
+	return joins.bareBringIn().Planned(plan.Here, fmt.Sprintf("Bring in what is there: %s on branch %s", text.Count(j.Commits, "commit"), text.Visible(j.Branch)),
+		func(ctx context.Context) (bool, error) {
+			if !FactWay.Known(joins.Run) {
 				return false, nil
 			}
 			_, err := joins.Folder.Repo.Resolve(ctx, tracking+j.Branch)
@@ -90,7 +85,7 @@ func (joins *Join) StepBringIn() desk.Step {
 			}
 			return err == nil, nil
 		},
-		Do: func(ctx context.Context) error {
+		func(ctx context.Context) error {
 			if err := joins.keepJoin(); err != nil {
 				return err
 			}
@@ -99,7 +94,7 @@ func (joins *Join) StepBringIn() desk.Step {
 				return git.Fault(err, "git cannot list the remote's branches")
 			}
 			if stood == "" {
-				if err := joins.Run.Note("tracking", "new"); err != nil {
+				if err := factTracking.Note(joins.Run, true); err != nil {
 					return err
 				}
 			}
@@ -118,13 +113,12 @@ func (joins *Join) StepBringIn() desk.Step {
 				Args: []string{"fetch", "--progress", "--no-tags", "--no-auto-maintenance", "--no-write-fetch-head", "--", from, "+refs/heads/*:" + tracking + "*"}})
 			joins.Desk.Tell.Progress("Bringing in", 0, 0, "")
 			return git.Fault(err, "git cannot bring in what %s holds", joins.Tie.Address.String())
-		},
-		Undo: joins.UndoBringIn}
+		})
 }
 
-// UndoBringIn drops the refs that came in.
-func (j *Join) UndoBringIn(ctx context.Context) error {
-	if j.Run.Fact("made-git") == "yes" || j.Run.Fact("tracking") != "new" {
+// undoBringIn drops the refs that came in.
+func (j *Join) undoBringIn(ctx context.Context) error {
+	if target.FactMadeGit.Of(j.Run) || !factTracking.Of(j.Run) {
 		return nil
 	}
 	return j.DropTracking(ctx)
@@ -137,9 +131,9 @@ func (joins *Join) StepJoin() desk.Step {
 	if j.Mode == ahead {
 		sentence = "Take over the commits that are only there"
 	}
-	return desk.Step{Item: plan.Item{ID: "join", Place: plan.Here, Sentence: sentence},
-		Done: func(ctx context.Context) (bool, error) {
-			id := joins.Run.Fact("joined")
+	return joins.bareJoin().Planned(plan.Here, sentence,
+		func(ctx context.Context) (bool, error) {
+			id := factJoined.Of(joins.Run)
 			if id == "" {
 				return false, nil
 			}
@@ -150,18 +144,17 @@ func (joins *Join) StepJoin() desk.Step {
 			}
 			return false, nil
 		},
-		Do: func(ctx context.Context) error {
+		func(ctx context.Context) error {
 			id, err := joins.joinedCommit(ctx)
 			if err != nil {
 				return err
 			}
-			if err := joins.Run.Note("joined", id); err != nil {
+			if err := factJoined.Note(joins.Run, id); err != nil {
 				return err
 			}
 			// The person's own filters and hooks run, as with plain git.
 			return joins.layTo(ctx, joins.Folder.Head, id)
-		},
-		Undo: joins.UndoJoin}
+		})
 }
 
 // joinedCommit gives the commit in which both histories meet.
@@ -212,9 +205,9 @@ func (joins *Join) joinedCommit(ctx context.Context) (string, error) {
 	return joins.Commit(ctx, tree, message, j.From, j.Tip)
 }
 
-// UndoJoin brings the branch back to the person's own last commit.
-func (joins *Join) UndoJoin(ctx context.Context) error {
-	j, id := joins.Way, joins.Run.Fact("joined")
+// undoJoin brings the branch back to the person's own last commit.
+func (joins *Join) undoJoin(ctx context.Context) error {
+	j, id := joins.Way, factJoined.Of(joins.Run)
 	if j == nil || id == "" {
 		return nil
 	}
@@ -253,17 +246,16 @@ func (joins *Join) StepLay() desk.Step {
 	if len(names) > 4 {
 		shown += ", ..."
 	}
-	return desk.Step{Item: plan.Item{ID: "lay", Place: plan.Here, Sentence: fmt.Sprintf("Lay out %s in the folder: %s", text.Count(len(names), "file"), shown)},
-		Done: func(context.Context) (bool, error) {
-			return joins.Run.Fact("laid") == "yes", nil
+	return joins.bareLay().Planned(plan.Here, fmt.Sprintf("Lay out %s in the folder: %s", text.Count(len(names), "file"), shown),
+		func(context.Context) (bool, error) {
+			return factLaid.Of(joins.Run), nil
 		},
-		Do: func(ctx context.Context) error {
+		func(ctx context.Context) error {
 			if err := joins.lay(ctx); err != nil {
 				return err
 			}
-			return joins.Run.Note("laid", "yes")
-		},
-		Undo: joins.UndoLay}
+			return factLaid.Note(joins.Run, true)
+		})
 }
 
 func (joins *Join) lay(ctx context.Context) error {
@@ -331,9 +323,9 @@ func (j *Join) exclude() error {
 	return j.Wrote(path, "exclude")
 }
 
-// UndoLay takes out what was laid out, where it is still as it was laid out, and brings
+// undoLay takes out what was laid out, where it is still as it was laid out, and brings
 // back what made way.
-func (joins *Join) UndoLay(ctx context.Context) error {
+func (joins *Join) undoLay(ctx context.Context) error {
 	j := joins.Way
 	if j == nil {
 		return nil

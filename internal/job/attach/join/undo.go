@@ -6,8 +6,10 @@ import (
 	"strings"
 
 	"uncinate/internal/core/fault"
+	"uncinate/internal/core/plan"
 	"uncinate/internal/core/text"
-	"uncinate/internal/world/files"
+	"uncinate/internal/desk"
+	"uncinate/internal/job/attach/target"
 	"uncinate/internal/world/git"
 )
 
@@ -21,12 +23,12 @@ func (joins *Join) Standing(ctx context.Context) (string, error) {
 	if err != nil {
 		return "", git.Fault(err, "git cannot list the branches")
 	}
-	ours := joins.Run.Fact("commit") + " refs/heads/" + joins.Run.Fact("branch")
-	brought := strings.Split(joins.Run.Fact("brought"), "\n") // tags that came in to be moved
+	ours := target.FactCommit.Of(joins.Run) + " refs/heads/" + target.FactBranch.Of(joins.Run)
+	brought := target.FactBrought.Of(joins.Run) // tags that came in to be moved
 	var lines []string
 	for line := range strings.SplitSeq(refs, "\n") {
 		if j := joins.Way; j != nil && j.From != "" { // the branch that was renamed and joined, as it was
-			if id, found := strings.CutSuffix(line, " refs/heads/"+j.Branch); found && (id == j.From || id == joins.Run.Fact("joined")) {
+			if id, found := strings.CutSuffix(line, " refs/heads/"+j.Branch); found && (id == j.From || id == factJoined.Of(joins.Run)) {
 				line = j.From + " refs/heads/" + j.Was
 			}
 		}
@@ -41,10 +43,39 @@ func (joins *Join) Standing(ctx context.Context) (string, error) {
 // UntouchedSince refuses to put back a repository in which the person went on working.
 func (j *Join) UntouchedSince(ctx context.Context) error {
 	now, err := j.Standing(ctx)
-	if err != nil || files.Short(now) == j.Run.State.Head.Wanted["standing"] {
+	if err != nil || j.StoodSo(now) {
 		return err
 	}
 	return fault.New(fault.Decision, "work went on here since the attach was cut off: other branches, tags or commits than then stand here now, so it cannot be put back").
 		Try("finish the attach instead", text.Command("uncinate", "attach", j.Folder.Path)).
 		Try("or remove only the remote", text.Command("uncinate", "detach", "--remote-only", j.Folder.Path))
+}
+
+// BareSteps are what can be said of the steps of this room without a plan.
+func (j *Join) BareSteps() []desk.Step {
+	return []desk.Step{j.bareBranchName(), j.bareBringIn(), j.bareJoin(), j.bareLay()}
+}
+
+func (j *Join) bareBranchName() desk.Step {
+	s := target.Bare("branch-name", plan.Here)
+	s.Undo, s.Back = j.undoBranchName, desk.Says("Give the branch its former name again")
+	return s
+}
+
+func (j *Join) bareBringIn() desk.Step {
+	s := target.Bare("bring-in", plan.Here)
+	s.Undo, s.Back = j.undoBringIn, desk.Says("Forget the commits that were brought in")
+	return s
+}
+
+func (j *Join) bareJoin() desk.Step {
+	s := target.Bare("join", plan.Here)
+	s.Undo, s.Back = j.undoJoin, desk.Says("Bring the folder back to your own last commit")
+	return s
+}
+
+func (j *Join) bareLay() desk.Step {
+	s := target.Bare("lay", plan.Here)
+	s.Undo, s.Back = j.undoLay, desk.Says("Take out again what was laid out, and bring back what made way for it")
+	return s
 }

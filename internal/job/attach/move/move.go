@@ -22,14 +22,14 @@ import (
 // StepBringAll brings in all branches and tags of the old repository.
 func (m *Move) StepBringAll() desk.Step {
 	remote := func() string {
-		if m.Run.Fact("former") != "" {
+		if target.FactFormer.Of(m.Run) != "" {
 			return m.Former
 		}
 		return m.Options.Remote
 	}
-	return desk.Step{Item: plan.Item{ID: "bring-all", Place: plan.Here, Sentence: "Bring in all branches and tags of " + text.Visible(project.WithoutSecret(m.Folder.Remotes[remote()]))},
-		Done: func(context.Context) (bool, error) { return m.Run.Fact("former") != "", nil },
-		Do: func(ctx context.Context) error {
+	return m.bareBringAll().Planned(plan.Here, "Bring in all branches and tags of "+text.Visible(project.WithoutSecret(m.Folder.Remotes[remote()])),
+		func(context.Context) (bool, error) { return target.FactFormer.Of(m.Run) != "", nil },
+		func(ctx context.Context) error {
 			before, err := m.tags(ctx)
 			if err != nil {
 				return err
@@ -54,13 +54,12 @@ func (m *Move) StepBringAll() desk.Step {
 				return err
 			}
 			brought := slices.DeleteFunc(after, func(t string) bool { return slices.Contains(before, t) })
-			if err := m.Run.Note("brought", strings.Join(brought, "\n")); err != nil {
+			if err := target.FactBrought.Note(m.Run, brought); err != nil {
 				return err
 			}
 			_, err = m.moving(ctx, remote())
 			return err
-		},
-		Undo: m.UndoBringAll}
+		})
 }
 
 // noteComing notes the tags that the old repository holds and that are not here yet.
@@ -83,7 +82,7 @@ func (m *Move) noteComing(ctx context.Context, remote string, here []string) err
 			coming = append(coming, line)
 		}
 	}
-	return m.Run.Note("brought", strings.Join(coming, "\n"))
+	return target.FactBrought.Note(m.Run, coming)
 }
 
 // tags lists the tags, each as its id and name.
@@ -95,9 +94,9 @@ func (m *Move) tags(ctx context.Context) ([]string, error) {
 	return strings.Split(out, "\n"), nil
 }
 
-// UndoBringAll forgets the tags that were brought in.
-func (m *Move) UndoBringAll(ctx context.Context) error {
-	for line := range strings.SplitSeq(m.Run.Fact("brought"), "\n") {
+// undoBringAll forgets the tags that were brought in.
+func (m *Move) undoBringAll(ctx context.Context) error {
+	for line := range slices.Values(target.FactBrought.Of(m.Run)) {
 		id, ref, ok := strings.Cut(line, " ")
 		if now, err := m.Folder.Repo.Resolve(ctx, ref); !ok || err != nil || now != id {
 			continue
@@ -154,15 +153,15 @@ func (m *Move) moving(ctx context.Context, from string) (map[string]string, erro
 // StepFormer keeps the old remote under another name.
 func (m *Move) StepFormer() desk.Step {
 	config := filepath.Join(m.Folder.Path, ".git", "config")
-	return desk.Step{Item: plan.Item{ID: "former", Place: plan.Here, Sentence: fmt.Sprintf("Keep the old remote under the name %s; the repository there stays as it is", m.Former)},
-		Done: func(context.Context) (bool, error) {
-			return m.Run.Fact("former") != "" && m.Folder.Remotes[m.Former] != "" && m.Folder.Remotes[m.Options.Remote] == "" || m.Run.Fact("new remote") == "yes", nil
+	return m.bareFormer().Planned(plan.Here, fmt.Sprintf("Keep the old remote under the name %s; the repository there stays as it is", m.Former),
+		func(context.Context) (bool, error) {
+			return target.FactFormer.Of(m.Run) != "" && m.Folder.Remotes[m.Former] != "" && m.Folder.Remotes[m.Options.Remote] == "" || target.FactNewRemote.Of(m.Run), nil
 		},
-		Do: func(ctx context.Context) error {
+		func(ctx context.Context) error {
 			if err := m.SetAside(config, "config-before"); err != nil {
 				return err
 			}
-			if err := m.Run.Note("former", m.Former); err != nil {
+			if err := target.FactFormer.Note(m.Run, m.Former); err != nil {
 				return err
 			}
 			if _, err := m.Folder.Repo.Do(ctx, "remote", "rename", "--no-progress", m.Options.Remote, m.Former); err != nil {
@@ -177,13 +176,12 @@ func (m *Move) StepFormer() desk.Step {
 			m.Folder.Remotes[m.Former] = m.Folder.Remotes[m.Options.Remote]
 			delete(m.Folder.Remotes, m.Options.Remote)
 			return nil
-		},
-		Undo: m.UndoFormer}
+		})
 }
 
-// UndoFormer gives the old remote its name again.
-func (m *Move) UndoFormer(ctx context.Context) error {
-	former := m.Run.Fact("former")
+// undoFormer gives the old remote its name again.
+func (m *Move) undoFormer(ctx context.Context) error {
+	former := target.FactFormer.Of(m.Run)
 	if former == "" {
 		return nil
 	}
@@ -208,14 +206,14 @@ func (m *Move) UndoFormer(ctx context.Context) error {
 
 // StepSendAll sends all branches and tags.
 func (m *Move) StepSendAll() desk.Step {
-	return desk.Step{Item: plan.Item{ID: "send", Place: plan.Here, Sentence: "Send all branches and tags"},
-		Done: func(ctx context.Context) (bool, error) {
-			if m.Create && m.Run.Fact("id") == "" || m.Run.Fact("former") == "" {
+	return m.BareSend().Planned(plan.Here, "Send all branches and tags",
+		func(ctx context.Context) (bool, error) {
+			if m.Create && target.FactID.Of(m.Run) == "" || target.FactFormer.Of(m.Run) == "" {
 				return false, nil
 			}
 			return m.MovedAll(ctx)
 		},
-		Do: func(ctx context.Context) error {
+		func(ctx context.Context) error {
 			all, err := m.moving(ctx, m.Former)
 			if err != nil {
 				return err
@@ -224,21 +222,21 @@ func (m *Move) StepSendAll() desk.Step {
 			for to, id := range all {
 				args = append(args, id+":"+to)
 				if b, is := strings.CutPrefix(to, "refs/heads/"); is {
-					if err := m.Run.Note("sent "+b, id); err != nil {
+					if err := target.FactSent.About(b).Note(m.Run, id); err != nil {
 						return err
 					}
 				}
 			}
 			slices.Sort(args[5:])
 			if m.Vacant {
-				if err := m.Run.Note("vacant", "yes"); err != nil {
+				if err := target.FactVacant.Note(m.Run, true); err != nil {
 					return err
 				}
 			}
 			err = project.Push(ctx, m.Desk, m.Tie, args)
 			m.Went = err == nil
 			return err
-		}}
+		})
 }
 
 // MovedAll compares all branches and tags with what the new repository holds.
@@ -261,3 +259,19 @@ func (m *Move) MovedAll(ctx context.Context) (bool, error) {
 
 // Move takes a project to another host, with all branches and tags.
 type Move struct{ *target.Target }
+
+// BareSteps are what can be said of the steps of this room without a plan.
+func (m *Move) BareSteps() []desk.Step { return []desk.Step{m.bareBringAll(), m.bareFormer()} }
+
+func (m *Move) bareBringAll() desk.Step {
+	s := target.Bare("bring-all", plan.Here)
+	s.Undo = m.undoBringAll
+	s.Back = desk.Says(text.Either(len(target.FactBrought.Of(m.Run)) > 0, "Forget the tags that were brought in", ""))
+	return s
+}
+
+func (m *Move) bareFormer() desk.Step {
+	s := target.Bare("former", plan.Here)
+	s.Undo, s.Back = m.undoFormer, desk.Says("Give the old remote its name again")
+	return s
+}

@@ -60,15 +60,15 @@ func (t *Target) StepComplete() desk.Step {
 			what = strings.TrimSuffix(what, "members") + "visible to members"
 		}
 	}
-	return desk.Step{Item: plan.Item{ID: "create", Place: plan.Host, Sentence: what},
-		Done: func(ctx context.Context) (bool, error) {
+	return t.bareCreate().Planned(plan.Host, what,
+		func(ctx context.Context) (bool, error) {
 			there, found, err := t.Login.Repository(ctx, t.Repository.Owner, t.Repository.Name)
-			if err != nil || !found || t.Run.Fact("id") == "" || t.Run.Fact("id") != there.ID {
+			if err != nil || !found || FactID.Of(t.Run) == "" || FactID.Of(t.Run) != there.ID {
 				return false, err
 			}
 			return there.Visibility == t.Repository.Visibility && there.Description == t.Options.Description && (there.DefaultBranch == "" || there.DefaultBranch == t.Branch), nil
 		},
-		Do: func(ctx context.Context) error {
+		func(ctx context.Context) error {
 			there, err := t.appeared(ctx)
 			if err != nil {
 				return err
@@ -94,7 +94,7 @@ func (t *Target) StepComplete() desk.Step {
 				}
 			}
 			return project.Enter(ctx, t.Desk, t.entry())
-		}}
+		})
 }
 
 // appeared waits, not for long, until the host shows what the push made.
@@ -116,7 +116,7 @@ func (t *Target) appeared(ctx context.Context) (description.Repository, error) {
 // pushed reports whether a repository holds just what this attach sent, before it was
 // cut off and could note what came of it.
 func (t *Target) pushed(ctx context.Context, there description.Repository) (bool, error) {
-	if t.Run.Fact("by push") == "" {
+	if !FactByPush.Of(t.Run) {
 		return false, nil
 	}
 	refs, err := t.RefsThere(ctx, t.Login.Account, there)
@@ -124,7 +124,7 @@ func (t *Target) pushed(ctx context.Context, there description.Repository) (bool
 		return false, err
 	}
 	for name, id := range refs.IDs {
-		if branch, is := strings.CutPrefix(name, "refs/heads/"); name != "HEAD" && (!is || t.Run.Fact("sent "+branch) != id) {
+		if branch, is := strings.CutPrefix(name, "refs/heads/"); name != "HEAD" && (!is || FactSent.About(branch).Of(t.Run) != id) {
 			return false, nil
 		}
 	}

@@ -12,11 +12,11 @@ import (
 // making it again makes the same. It is signed where the person signs.
 func (t *Target) Commit(ctx context.Context, tree, message string, parents ...string) (string, error) {
 	repo := t.Folder.Repo
-	when := t.Run.Fact("when")
+	when := factWhen.Of(t.Run)
 	if when == "" {
 		now := t.Desk.Now()
 		when = strconv.FormatInt(now.Unix(), 10) + " " + now.Format("-0700")
-		if err := t.Run.Note("when", when); err != nil {
+		if err := factWhen.Note(t.Run, when); err != nil {
 			return "", err
 		}
 	}

@@ -28,20 +28,20 @@ func (t *Target) StepCreate() desk.Step {
 	if t.Repository.Visibility == "members" {
 		sentence = fmt.Sprintf("Create the repository %s on %s, visible to members", t.Repository.Path(), l.Host.Name)
 	}
-	return desk.Step{Item: plan.Item{ID: "create", Place: plan.Host, Sentence: sentence},
-		Done: func(ctx context.Context) (bool, error) {
+	return t.bareCreate().Planned(plan.Host, sentence,
+		func(ctx context.Context) (bool, error) {
 			made, err := t.foundMade(ctx)
 			if err != nil || !made {
 				return false, err
 			}
 			return true, t.complete(ctx)
 		},
-		Do: t.createIt}
+		t.createIt)
 }
 
 // foundMade looks whether a run before this one made the repository, and takes it up.
 func (t *Target) foundMade(ctx context.Context) (bool, error) {
-	if t.Run.Fact("nonce") == "" {
+	if factNonce.Of(t.Run) == "" {
 		return false, nil
 	}
 	there, found, err := t.Login.Repository(ctx, t.Repository.Owner, t.Repository.Name)
@@ -58,7 +58,7 @@ func (t *Target) foundMade(ctx context.Context) (bool, error) {
 // nonce is a word that nobody else knows, noted before anything is made, by which a repository
 // that was made is known again.
 func (t *Target) nonce() (string, error) {
-	if noted := t.Run.Fact("nonce"); noted != "" {
+	if noted := factNonce.Of(t.Run); noted != "" {
 		return noted, nil
 	}
 	random := make([]byte, 12)
@@ -66,7 +66,7 @@ func (t *Target) nonce() (string, error) {
 		return "", err
 	}
 	word := hex.EncodeToString(random)
-	return word, t.Run.Note("nonce", word)
+	return word, factNonce.Note(t.Run, word)
 }
 
 // createIt makes the repository on the host.
@@ -148,10 +148,10 @@ func (t *Target) take(made description.Repository) error {
 	t.Repository = made
 	t.Repository.Visibility = visibility
 	t.Tie.Address = at
-	if err := t.Run.Note("id", made.ID); err != nil {
+	if err := FactID.Note(t.Run, made.ID); err != nil {
 		return err
 	}
-	return t.Run.Note("address", at.String())
+	return FactAddress.Note(t.Run, at.String())
 }
 
 // describe takes our mark out of the new repository's description.
@@ -197,8 +197,8 @@ func (t *Target) entry() project.Project {
 
 // StepTie adds the remote and its sign-in to git's configuration here, and to the register.
 func (t *Target) StepTie() desk.Step {
-	return desk.Step{Item: plan.Item{ID: "tie", Place: plan.Here, Sentence: t.tieSentence()},
-		Done: func(ctx context.Context) (bool, error) {
+	return t.bareTie().Planned(plan.Here, t.tieSentence(),
+		func(ctx context.Context) (bool, error) {
 			stands, err := t.Tie.Done(ctx)
 			if err != nil || !stands {
 				return false, err
@@ -211,8 +211,7 @@ func (t *Target) StepTie() desk.Step {
 			want.Attached = p.Attached
 			return found && p == want, err
 		},
-		Do:   t.tieIt,
-		Undo: t.UndoTie}
+		t.tieIt)
 }
 
 // tieSentence says under which name the remote is added, and how git signs in to it.
@@ -244,12 +243,12 @@ func (t *Target) tieIt(ctx context.Context) error {
 		return err
 	}
 	if t.Create && t.ByPush() { // the remote that stands from now on is ours
-		if err := t.Run.Note("address", t.Tie.Address.String()); err != nil {
+		if err := FactAddress.Note(t.Run, t.Tie.Address.String()); err != nil {
 			return err
 		}
 	}
 	if t.Folder.Remotes[t.Options.Remote] == "" {
-		if err := t.Run.Note("new remote", "yes"); err != nil {
+		if err := FactNewRemote.Note(t.Run, true); err != nil {
 			return err
 		}
 	}
@@ -281,15 +280,16 @@ func (t *Target) tieIt(ctx context.Context) error {
 
 // StepDefault makes the branch the default one on the host.
 func (t *Target) StepDefault() desk.Step {
-	return desk.Step{Item: plan.Item{ID: "default-branch", Place: plan.Host, Sentence: "Make " + t.Branch + " the default branch there"},
-		Do: func(ctx context.Context) error {
-			if t.Run.Fact("default was") == "" {
-				if err := t.Run.Note("default was", t.Repository.DefaultBranch); err != nil {
+	return t.bareDefault().Planned(plan.Host, "Make "+t.Branch+" the default branch there",
+		nil,
+		func(ctx context.Context) error {
+			if factDefaultWas.Of(t.Run) == "" {
+				if err := factDefaultWas.Note(t.Run, t.Repository.DefaultBranch); err != nil {
 					return err
 				}
 			}
 			return t.setDefault(ctx, t.Repository, t.Branch)
-		}}
+		})
 }
 
 // setDefault makes a branch the default one on the host.

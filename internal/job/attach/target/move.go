@@ -21,7 +21,7 @@ import (
 // before; "" means a new one, on another host or account.
 func (t *Target) chooseMove(ctx context.Context, to string) error {
 	o := &t.Options
-	t.Former = t.Run.Fact("former")
+	t.Former = FactFormer.Of(t.Run)
 	from := cmp.Or(t.Folder.Remotes[t.Former], t.Folder.Remotes[o.Remote]) // it may have been cut off just before the renaming
 	if t.Former == "" {
 		for n := 1; t.Former == "" || t.Folder.Remotes[t.Former] != ""; n++ {
@@ -55,7 +55,7 @@ func (t *Target) chooseMove(ctx context.Context, to string) error {
 		o.Name = old.Name()
 	}
 	if to == "" {
-		if account, err := accounts.Pick(t.Desk, o.Account, o.Host); err == nil && t.Run.Fact("former") == "" {
+		if account, err := accounts.Pick(t.Desk, o.Account, o.Host); err == nil && FactFormer.Of(t.Run) == "" {
 			owner, name := naming.Split(o.Name)
 			if owner == "" {
 				owner = cmp.Or(o.Owner, account.User)
@@ -75,7 +75,7 @@ func (t *Target) chooseMove(ctx context.Context, to string) error {
 
 // CheckMove makes sure that what is moved to is empty.
 func (t *Target) CheckMove() error {
-	if t.Create || t.Vacant || t.Run.Fact("former") != "" {
+	if t.Create || t.Vacant || FactFormer.Of(t.Run) != "" {
 		return nil
 	}
 	return fault.New(fault.Decision, "%s holds work already, and a whole project moves only to an empty repository", t.Tie.Address.String()).

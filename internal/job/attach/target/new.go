@@ -45,8 +45,10 @@ func (t *Target) chooseNew(ctx context.Context) error {
 			return err
 		}
 	}
-	w := t.Run.State.Head.Wanted
-	w["account"], w["owner"], w["name"] = account.Name, owner, name
+	t.chosen = Options{Account: account.Name, Owner: owner, Name: name}
+	if err := t.keepChoices(); err != nil {
+		return err
+	}
 	there, found, err := t.Login.Repository(ctx, owner, name)
 	if err != nil {
 		return err
@@ -119,7 +121,7 @@ func (t *Target) takeUp(ctx context.Context, account *accounts.Account, there de
 // checkRenamed stops when the repository that an interrupted run made is there under
 // another name now: a second one would be made otherwise.
 func (t *Target) checkRenamed(ctx context.Context) error {
-	id := t.Run.Fact("id")
+	id := FactID.Of(t.Run)
 	if id == "" || t.Login.May("repository-list", "") != nil {
 		return nil
 	}
@@ -140,10 +142,10 @@ func (t *Target) checkRenamed(ctx context.Context) error {
 // if an interrupted run made it, else a question for the person.
 func (t *Target) adopt(there description.Repository) (description.Repository, error) {
 	r := t.Run
-	if id := r.Fact("id"); id != "" && id == there.ID {
+	if id := FactID.Of(r); id != "" && id == there.ID {
 		return there, nil
 	}
-	if nonce := r.Fact("nonce"); nonce != "" && strings.Contains(there.Description, nonce) {
+	if nonce := factNonce.Of(r); nonce != "" && strings.Contains(there.Description, nonce) {
 		return there, nil
 	}
 	h, account := t.Login.Host, t.Login.Account

@@ -1,14 +1,15 @@
 package target
 
 import (
-	"strings"
+	"reflect"
 
 	"uncinate/internal/desk/project"
+	"uncinate/internal/world/files"
 )
 
-// Options are a person's wishes. Empty ones are proposed.
+// Options are a person's wishes. Empty ones are proposed. The journal keeps them as one value.
 type Options struct {
-	Folder      string
+	Folder      string `json:"-"`
 	To          string // a repository made on the host before: its name or any of its addresses
 	Name        string // of the repository to be made; may be owner/name
 	Owner       string
@@ -34,60 +35,53 @@ type Options struct {
 	Clash       string   // how files that both sides hold are decided: "mine", "theirs" or "both"
 	Only        []string // what goes into the first commit: paths, folders or patterns; all unless said
 	Except      []string // what of it does not
-	Preview     bool     // only the plan is wanted, so nobody is kept out meanwhile
+	Preview     bool     `json:"-"` // only the plan is wanted, so nobody is kept out meanwhile
 }
 
-// Recall puts the choices of an interrupted run in where this run makes none.
-func (work *Work) Recall(o Options) Options {
-	w := work.Run.State.Head.Wanted
+// choices are what the journal of an attach keeps of what it was made from.
+type choices struct {
+	Options  Options
+	Standing string // the branches, tags and stash that stood here before it, in short
+}
+
+// Recall puts the choices of an interrupted run in where this run makes none, and lets the journal
+// keep what came of it. An address is kept without what secret may stand in it.
+func (work *Work) Recall(o Options) (Options, error) {
+	kept := choices{}
 	if work.Resumed {
-		for key, field := range o.kept() {
-			if *field == "" {
-				*field = w[key]
-			}
+		if _, err := work.Run.Wanted(&kept); err != nil {
+			return o, err
 		}
 	}
-	if work.Resumed && o.To == "" {
-		o.To = w["to"]
-	}
-	for key, wish := range map[string]*bool{"readme": &o.Readme, "move": &o.Move, "copy": &o.Second, "trust": &o.Trust} {
-		*wish = *wish || work.Resumed && w[key] == "yes"
-		if *wish {
-			w[key] = "yes"
-		}
-	}
-	for key, field := range o.keptLists() {
-		if work.Resumed && len(*field) == 0 && w[key] != "" {
-			*field = strings.Split(w[key], "\n")
-		}
-		if len(*field) > 0 {
-			w[key] = strings.Join(*field, "\n")
-		}
-	}
-	if o.To != "" {
-		w["to"] = project.WithoutSecret(o.To)
-	}
-	if o.Remote == "" {
-		o.Remote = "origin"
-	}
-	if o.Message == "" {
-		o.Message = "First commit"
-	}
-	for key, field := range o.kept() {
-		if *field != "" {
-			w[key] = *field
-		}
-	}
-	return o
+	o.fill(kept.Options)
+	o.fill(Options{Remote: "origin", Message: "First commit"})
+	work.Options, work.standing = o, kept.Standing
+	return o, work.keepChoices()
 }
 
-// kept names the choices that the journal remembers. An address is kept without
-// what secret may stand in it.
-func (o *Options) kept() map[string]*string {
-	return map[string]*string{"name": &o.Name, "owner": &o.Owner, "account": &o.Account, "host": &o.Host, "visibility": &o.Visibility,
-		"description": &o.Description, "over": &o.Over, "remote": &o.Remote, "message": &o.Message, "full-name": &o.FullName, "email": &o.Email, "reason": &o.Reason, "clash": &o.Clash, "licence": &o.Licence, "branch": &o.Branch}
+// keepChoices lets the journal keep them as they are now.
+func (work *Work) keepChoices() error {
+	kept := work.chosen
+	kept.fill(work.Options)
+	kept.To = project.WithoutSecret(kept.To)
+	return work.Run.Wants(choices{kept, work.standing})
 }
 
-func (o *Options) keptLists() map[string]*[]string {
-	return map[string]*[]string{"only": &o.Only, "except": &o.Except, "let": &o.Let, "large": &o.Large}
+// Stands lets the journal keep what stood here before.
+func (work *Work) Stands(standing string) error {
+	work.standing = files.Short(standing)
+	return work.keepChoices()
+}
+
+// StoodSo reports whether what stands here is what stood before.
+func (work *Work) StoodSo(standing string) bool { return files.Short(standing) == work.standing }
+
+// fill takes over what is said in other options and not in these.
+func (o *Options) fill(from Options) {
+	to, other := reflect.ValueOf(o).Elem(), reflect.ValueOf(from)
+	for i := range to.NumField() {
+		if to.Field(i).IsZero() || to.Field(i).Kind() == reflect.Slice && to.Field(i).Len() == 0 {
+			to.Field(i).Set(other.Field(i))
+		}
+	}
 }

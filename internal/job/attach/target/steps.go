@@ -17,8 +17,9 @@ import (
 // StepMove moves a secret out of a remote's address into the vault.
 func (t *Target) StepMove() desk.Step {
 	where := t.moveFor.Where()
-	return desk.Step{Item: plan.Item{ID: "move-secret", Place: plan.Vault, Sentence: fmt.Sprintf("Move the token out of the remote's address into the vault, as account %s on %s", t.moveFor.Name, where)},
-		Do: func(ctx context.Context) error {
+	return t.bareMove().Planned(plan.Vault, fmt.Sprintf("Move the token out of the remote's address into the vault, as account %s on %s", t.moveFor.Name, where),
+		nil,
+		func(ctx context.Context) error {
 			kept, _, err := login.AddAccount(ctx, t.Desk, t.moveFor, t.Move)
 			if err != nil {
 				return err
@@ -29,20 +30,20 @@ func (t *Target) StepMove() desk.Step {
 				_, err = t.Folder.Repo.Do(ctx, "config", "--local", "remote."+t.Options.Remote+".url", t.Tie.Address.String())
 			}
 			return err
-		}}
+		})
 }
 
 // StepInit makes the folder a git repository.
 func (t *Target) StepInit() desk.Step {
 	dir := filepath.Join(t.Folder.Path, ".git")
-	return desk.Step{Item: plan.Item{ID: "init", Place: plan.Here, Sentence: "Make this folder a git repository, on branch " + t.Branch},
-		Done: func(ctx context.Context) (bool, error) {
+	return t.bareInit().Planned(plan.Here, "Make this folder a git repository, on branch "+t.Branch,
+		func(ctx context.Context) (bool, error) {
 			top, err := t.Folder.Repo.Top(ctx)
 			return top == t.Folder.Path, err
 		},
-		Do: func(ctx context.Context) error {
+		func(ctx context.Context) error {
 			if files.Missing(dir) {
-				if err := t.Run.Note("made-git", "yes"); err != nil {
+				if err := FactMadeGit.Note(t.Run, true); err != nil {
 					return err
 				}
 			}
@@ -50,15 +51,14 @@ func (t *Target) StepInit() desk.Step {
 				_, err := t.Folder.Repo.Do(ctx, "init", "-q", "--initial-branch="+t.Branch)
 				return git.Fault(err, "git cannot make a repository in %s", text.Visible(t.Folder.Path))
 			})
-		},
-		Undo: t.UndoInit}
+		})
 }
 
 // StepIdentity sets who commits in this repository.
 func (t *Target) StepIdentity() desk.Step {
 	set := [][2]string{{"user.name", t.Name}, {"user.email", t.Email}}
-	return desk.Step{Item: plan.Item{ID: "identity", Place: plan.Here, Sentence: fmt.Sprintf("Set whose name its commits carry: %s <%s>", text.Visible(t.Name), text.Visible(t.Email))},
-		Done: func(ctx context.Context) (bool, error) {
+	return t.bareIdentity().Planned(plan.Here, fmt.Sprintf("Set whose name its commits carry: %s <%s>", text.Visible(t.Name), text.Visible(t.Email)),
+		func(ctx context.Context) (bool, error) {
 			for _, s := range set {
 				if got, err := t.Folder.Repo.Do(ctx, "config", "--local", "--get", s[0]); err != nil || got != s[1] {
 					return false, nil
@@ -66,18 +66,18 @@ func (t *Target) StepIdentity() desk.Step {
 			}
 			return true, nil
 		},
-		Do: func(ctx context.Context) error {
+		func(ctx context.Context) error {
 			for _, s := range set {
 				key, want := s[0], s[1]
 				got, err := t.Folder.Repo.Do(ctx, "config", "--local", "--get", key)
 				if err == nil && got == want {
 					continue
 				}
-				was := "unset"
+				var was *string
 				if err == nil {
-					was = "was " + got
+					was = &got
 				}
-				if err := t.Run.Note("set "+key, was); err != nil {
+				if err := factSet.About(key).Note(t.Run, was); err != nil {
 					return err
 				}
 				if _, err := t.Folder.Repo.Do(ctx, "config", "--local", key, want); err != nil {
@@ -85,6 +85,5 @@ func (t *Target) StepIdentity() desk.Step {
 				}
 			}
 			return nil
-		},
-		Undo: t.UndoIdentity}
+		})
 }

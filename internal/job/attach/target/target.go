@@ -43,7 +43,7 @@ func (t *Target) ChooseTarget(ctx context.Context) error {
 		}
 	}
 	standing := t.Folder.Remotes[o.Remote]
-	if t.Run.Fact("address") != "" && to == "" {
+	if FactAddress.Of(t.Run) != "" && to == "" {
 		standing = "" // our own remote, set before the interruption
 	}
 	if standing != "" {

@@ -60,9 +60,9 @@ func named(all []project.Danger) string {
 // stepPutAside puts what leads elsewhere aside.
 func (w *Work) stepPutAside(which []project.Danger) desk.Step {
 	w.Notes = append(w.Notes, "What is put aside would lead traffic, files or your token elsewhere. It comes back with detach. To use it as it is, add --trust.")
-	return desk.Step{Item: plan.Item{ID: "put-aside", Place: plan.Here, Sentence: "Put aside from git's configuration here: " + named(which)},
-		Do:   func(ctx context.Context) error { return w.Folder.PutAside(ctx, w.Desk) },
-		Undo: func(ctx context.Context) error { return w.Folder.BringBack(ctx, w.Desk) }}
+	return w.barePutAside().Planned(plan.Here, "Put aside from git's configuration here: "+named(which),
+		nil,
+		func(ctx context.Context) error { return w.Folder.PutAside(ctx, w.Desk) })
 }
 
 // stepTrust trusts what the plan names, as it is now.
@@ -73,6 +73,7 @@ func (w *Work) stepTrust(which []project.Danger) desk.Step {
 			what = "Trust what git's configuration here names: "
 		}
 	}
-	return desk.Step{Item: plan.Item{ID: "trust", Place: plan.Here, Sentence: what + named(which)},
-		Do: func(ctx context.Context) error { return w.Folder.Trusts(ctx, w.Desk, which) }}
+	return w.bareTrust().Planned(plan.Here, what+named(which),
+		nil,
+		func(ctx context.Context) error { return w.Folder.Trusts(ctx, w.Desk, which) })
 }

@@ -1,10 +1,13 @@
 package target
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"io/fs"
+	"maps"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"uncinate/internal/core/address"
@@ -21,14 +24,15 @@ import (
 	"uncinate/internal/world/git"
 )
 
-// Made finds the hosted repository that the journal's attach made: by the host's own
+// made finds the hosted repository that the journal's attach made: by the host's own
 // id or, where the answer was lost, by our mark in its description.
-func (t *Target) Made(ctx context.Context) (description.Repository, bool, error) {
-	there, found, err := t.Login.Repository(ctx, t.Options.Owner, t.Options.Name)
+func (t *Target) made(ctx context.Context) (description.Repository, bool, error) {
+	owner, name := cmp.Or(t.Repository.Owner, t.Options.Owner), cmp.Or(t.Repository.Name, t.Options.Name)
+	there, found, err := t.Login.Repository(ctx, owner, name)
 	if err != nil || !found {
 		return there, false, err
 	}
-	id, nonce := t.Run.Fact("id"), t.Run.Fact("nonce")
+	id, nonce := FactID.Of(t.Run), factNonce.Of(t.Run)
 	if id != "" && id == there.ID || nonce != "" && strings.Contains(there.Description, nonce) {
 		return there, true, nil
 	}
@@ -36,12 +40,10 @@ func (t *Target) Made(ctx context.Context) (description.Repository, bool, error)
 	return there, ours, err
 }
 
-// ThereBefore names the branch on the host that held work before this attach joined it.
-func (w *Work) ThereBefore() string {
-	for fact := range w.Run.State.Facts {
-		if branch, ok := strings.CutPrefix(fact, "there "); ok {
-			return branch
-		}
+// thereBefore names the branch on the host that held work before this attach joined it.
+func (w *Work) thereBefore() string {
+	for branch := range FactThere.Things(w.Run) { // an attach joins one at most
+		return branch
 	}
 	return ""
 }
@@ -51,15 +53,19 @@ func (w *Work) ThereBefore() string {
 
 // SetAside keeps a file's old form, once, and notes whether there was one.
 func (w *Work) SetAside(path, name string) error {
-	if w.Run.Fact("aside "+name) != "" {
+	noted := factAside.About(name)
+	if noted.Known(w.Run) {
 		return nil
 	}
 	kept, err := files.SetAside(path, w.Run.Journal.Aside(name))
 	if err != nil {
 		return err
 	}
-	return w.Run.Note("aside "+name, text.Either(kept, "kept", "absent"))
+	return noted.Note(w.Run, kept)
 }
+
+// Changed reports whether a step came so far that it may have changed a file.
+func (w *Work) Changed(name string) bool { return factAside.About(name).Known(w.Run) }
 
 // Wrote notes what a file is after the step, to know later whether it was touched.
 func (w *Work) Wrote(path, name string) error {
@@ -67,12 +73,17 @@ func (w *Work) Wrote(path, name string) error {
 	if err != nil {
 		return err
 	}
-	return w.Run.Note("wrote "+name, files.Short(string(data)))
+	return factWrote.About(name).Note(w.Run, files.Short(string(data)))
+}
+
+// WillWrite notes what a file will be after the step.
+func (w *Work) WillWrite(name, contents string) error {
+	return factWrote.About(name).Note(w.Run, files.Short(contents))
 }
 
 // Touched reports whether a file is no longer as the step left it.
 func (w *Work) Touched(path, name string) (bool, error) {
-	noted := w.Run.Fact("wrote " + name)
+	noted := factWrote.About(name).Of(w.Run)
 	if noted == "" {
 		return false, nil // the step was cut off, so nobody has seen its work
 	}
@@ -91,36 +102,38 @@ func (w *Work) BesideGit(name string) string {
 
 // BringBack puts a file back as SetAside found it.
 func (w *Work) BringBack(path, name string) error {
-	switch w.Run.Fact("aside " + name) {
-	case "absent":
+	noted := factAside.About(name)
+	switch {
+	case !noted.Known(w.Run):
+		return nil
+	case !noted.Of(w.Run):
 		return files.Remove(path)
-	case "kept":
-		old, err := files.Read(w.Run.Journal.Aside(name), files.MostAside)
-		if err != nil {
-			return err
-		}
-		return files.WriteBy(path, w.BesideGit(name+".old"), old, 0o644)
 	}
-	return nil
+	old, err := files.Read(w.Run.Journal.Aside(name), files.MostAside)
+	if err != nil {
+		return err
+	}
+	return files.WriteBy(path, w.BesideGit(name+".old"), old, 0o644)
 }
 
-// UndoInit removes the .git that the attach made.
-func (t *Target) UndoInit(context.Context) error {
-	if t.Run.Fact("made-git") != "yes" {
+// undoInit removes the .git that the attach made.
+func (t *Target) undoInit(context.Context) error {
+	if !FactMadeGit.Of(t.Run) {
 		return nil
 	}
 	return files.RemoveAll(filepath.Join(t.Folder.Path, ".git"))
 }
 
-// UndoIdentity takes out the name and e-mail that the attach set.
-func (t *Target) UndoIdentity(ctx context.Context) error {
+// undoIdentity takes out the name and e-mail that the attach set.
+func (t *Target) undoIdentity(ctx context.Context) error {
 	for _, key := range []string{"user.name", "user.email"} {
-		was := t.Run.Fact("set " + key)
 		var err error
-		if before, ok := strings.CutPrefix(was, "was "); ok {
-			_, err = t.Folder.Repo.Do(ctx, "config", "--local", key, before)
-		} else if was == "unset" {
+		switch was := factSet.About(key); {
+		case !was.Known(t.Run):
+		case was.Of(t.Run) == nil:
 			_, err = t.Folder.Repo.Do(ctx, "config", "--local", "--unset", key)
+		default:
+			_, err = t.Folder.Repo.Do(ctx, "config", "--local", key, *was.Of(t.Run))
 		}
 		if err != nil && git.Code(err) != 5 { // 5: it is not set
 			return err
@@ -129,9 +142,9 @@ func (t *Target) UndoIdentity(ctx context.Context) error {
 	return nil
 }
 
-// UndoIgnore puts .gitignore back, or takes the attach's own rules out where it was changed
+// undoIgnore puts .gitignore back, or takes the attach's own rules out where it was changed
 // since.
-func (w *Work) UndoIgnore(context.Context) error {
+func (w *Work) undoIgnore(context.Context) error {
 	path := filepath.Join(w.Folder.Path, ".gitignore")
 	touched, err := w.Touched(path, "gitignore")
 	if err == nil && !touched { // what the person wrote in it since stays
@@ -143,13 +156,13 @@ func (w *Work) UndoIgnore(context.Context) error {
 	return err
 }
 
-// UndoCommit takes the first commit back; every file stays.
-func (w *Work) UndoCommit(ctx context.Context) error {
-	if w.Run.Fact("made-git") == "yes" {
+// undoCommit takes the first commit back; every file stays.
+func (w *Work) undoCommit(ctx context.Context) error {
+	if FactMadeGit.Of(w.Run) {
 		return nil // the whole of .git goes
 	}
-	if id := w.Run.Fact("commit"); id != "" {
-		ref := "refs/heads/" + w.Run.Fact("branch")
+	if id := FactCommit.Of(w.Run); id != "" {
+		ref := "refs/heads/" + FactBranch.Of(w.Run)
 		if now, err := w.Folder.Repo.Resolve(ctx, ref); err == nil && now == id {
 			if err := worktree.DropRef(ctx, w.Folder.Repo, ref, id); err != nil {
 				return err
@@ -159,18 +172,18 @@ func (w *Work) UndoCommit(ctx context.Context) error {
 	return w.BringBack(filepath.Join(w.Folder.Path, ".git", "index"), "index")
 }
 
-// UndoTie takes the remote and its sign-in out again.
-func (t *Target) UndoTie(ctx context.Context) error {
+// undoTie takes the remote and its sign-in out again.
+func (t *Target) undoTie(ctx context.Context) error {
 	if err := project.Strike(ctx, t.Desk, t.Folder.Path, t.Options.Remote); err != nil {
 		return err
 	}
-	if t.Run.Fact("made-git") == "yes" && t.Run.Fact("keep-git") == "" {
+	if FactMadeGit.Of(t.Run) {
 		return nil
 	}
-	if t.Run.Fact("aside config") == "" {
+	if !t.Changed("config") {
 		return nil // it was cut off before it changed anything
 	}
-	ours := t.Run.Fact("new remote") == "yes"
+	ours := FactNewRemote.Of(t.Run)
 	if ours {
 		if err := t.DropTracking(ctx); err != nil {
 			return err
@@ -218,9 +231,9 @@ func Untie(ctx context.Context, d *desk.Desk, f *project.Folder, remote string) 
 	return git.Fault(h.Unset(ctx), "git's configuration cannot be written")
 }
 
-// UndoCreate deletes the hosted repository that this attach made, if it is unchanged.
-func (t *Target) UndoCreate(ctx context.Context) error {
-	there, found, err := t.Made(ctx)
+// undoCreate deletes the hosted repository that this attach made, if it is unchanged.
+func (t *Target) undoCreate(ctx context.Context) error {
+	there, found, err := t.made(ctx)
 	if err != nil || !found {
 		return err
 	}
@@ -232,10 +245,10 @@ func (t *Target) UndoCreate(ctx context.Context) error {
 	return err
 }
 
-// UndoSend deletes on the host the branches that this attach sent to an empty
+// undoSend deletes on the host the branches that this attach sent to an empty
 // repository, each only while it is what was sent (git-push documentation,
 // --force-with-lease). A host that lets no default branch be deleted keeps it.
-func (t *Target) UndoSend(ctx context.Context) error {
+func (t *Target) undoSend(ctx context.Context) error {
 	h, err := t.standingTie(ctx)
 	if err != nil || h == nil {
 		return err
@@ -244,10 +257,11 @@ func (t *Target) UndoSend(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	for fact, id := range t.Run.State.Facts {
-		branch, sent := strings.CutPrefix(fact, "sent ")
-		was := t.Run.Fact("there " + branch) // the commit that stood there before; "" for none
-		if !sent || refs.Branch(branch) != id || was == "" && t.Run.Fact("vacant") != "yes" {
+	sent := FactSent.Things(t.Run)
+	for _, branch := range slices.Sorted(maps.Keys(sent)) {
+		id := sent[branch]
+		was := FactThere.About(branch).Of(t.Run) // the commit that stood there before; "" for none
+		if refs.Branch(branch) != id || was == "" && !FactVacant.Of(t.Run) {
 			continue
 		}
 		ref := "refs/heads/" + branch
@@ -279,8 +293,8 @@ func (t *Target) standingTie(ctx context.Context) (*project.Tie, error) {
 	return h, err
 }
 
-// UndoDefault gives the hosted repository its former default branch again.
-func (t *Target) UndoDefault(ctx context.Context) error {
+// undoDefault gives the hosted repository its former default branch again.
+func (t *Target) undoDefault(ctx context.Context) error {
 	account, err := accounts.Named(t.Desk, t.Project.Account)
 	if err != nil {
 		return err
@@ -296,5 +310,5 @@ func (t *Target) UndoDefault(ctx context.Context) error {
 	if err != nil || !found {
 		return err
 	}
-	return t.setDefault(ctx, there, t.Run.Fact("default was"))
+	return t.setDefault(ctx, there, factDefaultWas.Of(t.Run))
 }

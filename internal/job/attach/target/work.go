@@ -22,13 +22,17 @@ type Work struct {
 	Run     *desk.Runner
 	Project project.Project // the register's entry, if there is one
 	Resumed bool            // unfinished work was found and goes on
+	Keep    bool            // putting back leaves the hosted repository there
 	Notes   []string        // what the person should know before agreeing
+
+	chosen   Options // what was chosen by itself where the person did not say: the journal keeps it
+	standing string  // see choices
 }
 
 // Committed reports whether the first commit here is one that this attach made before it
 // was cut off.
 func (w *Work) Committed() bool {
-	return w.Folder.Head != "" && w.Run.Fact("commit") == w.Folder.Head
+	return w.Folder.Head != "" && FactCommit.Of(w.Run) == w.Folder.Head
 }
 
 // ToArgs are the options that name what is attached to, as they were given.
