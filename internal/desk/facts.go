@@ -2,6 +2,7 @@ package desk
 
 import (
 	"encoding/json"
+	"maps"
 	"strings"
 
 	"uncinate/internal/core/fault"
@@ -61,11 +62,16 @@ func (f Fact[T]) Note(r *Runner, value T) error {
 	if err != nil {
 		return err
 	}
+	noted := map[string]json.RawMessage{f.name: data}
+	if r.Current == "" { // it was learnt by looking, before the work
+		maps.Copy(r.State.Facts, noted)
+		return r.Journal.Add(plan.Record{Time: r.desk.Now().UTC(), Facts: noted})
+	}
 	mark := plan.Begun
 	if r.State.Marks[r.Current] == plan.Done {
 		mark = plan.Done // a fact learnt by looking does not make it undone
 	}
-	return r.Record(r.Current, mark, map[string]json.RawMessage{f.name: data})
+	return r.Record(r.Current, mark, noted)
 }
 
 // checkFacts makes sure that all facts of a journal can be relied on.

@@ -52,11 +52,11 @@ type Head struct {
 	Wanted  json.RawMessage `json:"wanted,omitempty"` // what the plan was made from, as one value of the job's
 }
 
-// Record is one later line.
+// Record is one later line: of a step, or of facts that were learnt between two.
 type Record struct {
 	Time  time.Time                  `json:"time"`
-	Step  string                     `json:"step"`
-	Mark  Mark                       `json:"mark"`
+	Step  string                     `json:"step,omitempty"`
+	Mark  Mark                       `json:"mark,omitempty"`
 	Facts map[string]json.RawMessage `json:"facts,omitempty"` // what later steps need; never a secret
 }
 
@@ -105,8 +105,14 @@ func Read(data []byte) (State, error) {
 		if err := json.Unmarshal(in.Bytes(), &r); err != nil {
 			return s, fault.New(fault.Failed, "line %d of the journal is damaged", line).Because(err)
 		}
+		maps.Copy(s.Facts, r.Facts)
 		switch r.Mark {
 		case Begun, Done, Undone:
+		case "":
+			if r.Step == "" {
+				continue
+			}
+			fallthrough
 		default:
 			return s, fault.New(fault.Failed, "line %d of the journal has no mark that is known", line)
 		}
@@ -114,7 +120,6 @@ func Read(data []byte) (State, error) {
 			s.Order = append(s.Order, r.Step)
 		}
 		s.Marks[r.Step] = r.Mark
-		maps.Copy(s.Facts, r.Facts)
 	}
 	return s, in.Err()
 }

@@ -20,6 +20,7 @@ func journal(t *testing.T) string {
 		Record{Time: when, Step: "init", Mark: Done},
 		Record{Time: when, Step: "create", Mark: Begun, Facts: map[string]json.RawMessage{"nonce": json.RawMessage(`"abc"`)}},
 		Record{Time: when, Step: "ignore", Mark: Undone},
+		Record{Time: when, Facts: map[string]json.RawMessage{"id": json.RawMessage("7")}},
 	} {
 		line, err := Line(v)
 		require.NoError(t, err)
@@ -34,6 +35,7 @@ func TestReadGoesOnFromWhatStands(t *testing.T) {
 	assert.JSONEq(t, `{"name":"gauge"}`, string(s.Head.Wanted))
 	assert.Equal(t, map[string]Mark{"init": Done, "create": Begun, "ignore": Undone}, s.Marks)
 	assert.Equal(t, `"abc"`, string(s.Facts["nonce"]))
+	assert.Equal(t, "7", string(s.Facts["id"]))
 	assert.Equal(t, []string{"create", "init"}, s.ToPutBack())
 }
 
