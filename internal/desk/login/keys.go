@@ -18,7 +18,7 @@ type DeployKey struct {
 
 // RepositoryVars are the variables by which actions name a repository.
 func RepositoryVars(r description.Repository) description.Vars {
-	return description.Vars{"owner": r.Owner, "name": r.Name, "path": r.Path(), "version": r.Version}
+	return description.Vars{"owner": r.Owner, "name": r.Name, "path": r.Path(), "id": r.ID, "version": r.Version}
 }
 
 // DeployKeys lists the keys that open one repository.

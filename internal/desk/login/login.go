@@ -62,6 +62,38 @@ func Means(err error, m description.Meaning) bool {
 	return errors.As(err, &r) && r.Means == m
 }
 
+// Lost decides about a request whose answer was lost: the work may have been done all the same, and
+// a look tells. also names faults besides Unreachable that can come of work done before.
+func Lost(err error, look func() (done bool, err error), also ...fault.Kind) error {
+	if !slices.ContainsFunc(append(also, fault.Unreachable), func(k fault.Kind) bool { return fault.Is(err, k) }) {
+		return err
+	}
+	if done, e := look(); e != nil || !done {
+		return err // the cause that came first tells more
+	}
+	return nil
+}
+
+// ChangeLatest changes a repository as it is by now: where the host says that it was changed
+// meanwhile, it is read again, and the change is made once more.
+func (l *Login) ChangeLatest(ctx context.Context, what string, r description.Repository, change description.Vars) (map[string]any, error) {
+	make := func(r description.Repository) (map[string]any, error) {
+		vars := RepositoryVars(r)
+		maps.Copy(vars, change)
+		return l.Do(ctx, "repository-change", what+" "+r.Path(), vars)
+	}
+	fields, err := make(r)
+	if !Means(err, description.Changed) {
+		return fields, err
+	}
+	// A request of a run that was cut off may have come to its end only now.
+	now, found, look := l.Repository(ctx, r.Owner, r.Name)
+	if look != nil || !found || r.ID != "" && now.ID != r.ID {
+		return nil, errors.Join(err, look)
+	}
+	return make(now)
+}
+
 // Login is an account with its secret, for the length of one job.
 type Login struct {
 	Desk    *desk.Desk

@@ -64,13 +64,50 @@ func Diagnose(ctx context.Context, d *desk.Desk, at address.Address, err error) 
 	return git.Fault(err, "git cannot work with %s", at.String())
 }
 
+// Sent is one ref that a push sets on the host.
+type Sent struct {
+	From string // a ref or commit here; "" takes the ref there away
+	To   string // the whole name of the ref there
+	Was  string // the commit that must stand there, for one that is not only moved forward; "" for any that is older
+}
+
+// Sending is what a push sends.
+type Sending struct {
+	Refs    []Sent
+	Follows bool // the branches here follow those there from then on
+	Whole   bool // all of it, or nothing
+}
+
+// SendBranch sends a branch under its own name.
+func SendBranch(name string) Sent {
+	return Sent{From: "refs/heads/" + name, To: "refs/heads/" + name}
+}
+
+// words are the words of git push (its documentation).
+func (s Sending) words(remote string) []string {
+	args, refs := []string{"push", "--progress", "--porcelain"}, []string{"--", remote}
+	if s.Whole {
+		args = append(args, "--atomic")
+	}
+	if s.Follows {
+		args = append(args, "--set-upstream")
+	}
+	for _, r := range s.Refs {
+		if r.Was != "" {
+			args = append(args, "--force-with-lease="+r.To+":"+r.Was)
+		}
+		refs = append(refs, r.From+":"+r.To)
+	}
+	return append(args, refs...)
+}
+
 // Push runs git push with its progress handed on, and finds the cause of a failure.
-func Push(ctx context.Context, d *desk.Desk, h *Tie, args []string) error {
+func Push(ctx context.Context, d *desk.Desk, h *Tie, sending Sending) error {
 	work, err := h.Work()
 	if err != nil {
 		return err
 	}
-	out, err := work.Run(ctx, git.Cmd{Args: args, Config: h.Shared(), Watch: Watch(d, "Sending", "Writing objects")})
+	out, err := work.Run(ctx, git.Cmd{Args: sending.words(h.Remote), Config: h.Shared(), Watch: Watch(d, "Sending", "Writing objects")})
 	d.Tell.Progress("Sending", 0, 0, "")
 	if err == nil {
 		return nil

@@ -73,9 +73,9 @@ func (a *Attach) sentBefore(ctx context.Context, branches []string) (bool, error
 
 // send pushes the branches, and journals before what it sends and what was there.
 func (a *Attach) send(ctx context.Context, branches []string) error {
-	args := []string{"push", "--progress", "--porcelain", "--set-upstream", "--", a.Options.Remote}
+	all := project.Sending{Follows: true}
 	for _, b := range branches {
-		args = append(args, "refs/heads/"+b+":refs/heads/"+b)
+		all.Refs = append(all.Refs, project.SendBranch(b))
 		id, err := a.Folder.Repo.Resolve(ctx, "refs/heads/"+b)
 		if err != nil {
 			return git.Fault(err, "the branch %s cannot be read", text.Visible(b))
@@ -99,7 +99,7 @@ func (a *Attach) send(ctx context.Context, branches []string) error {
 			return err
 		}
 	}
-	err := project.Push(ctx, a.Desk, a.Tie, args)
+	err := project.Push(ctx, a.Desk, a.Tie, all)
 	a.Went = err == nil
 	return err
 }

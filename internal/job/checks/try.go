@@ -103,7 +103,7 @@ func (t *Try) Look(ctx context.Context) ([]Tried, error) {
 		}
 		return text.Count(len(all), "repository"), err
 	})
-	vars := description.Vars{"owner": one.Owner, "name": one.Name, "path": one.Path(), "id": one.ID, "version": one.Version}
+	vars := login.RepositoryVars(one)
 	if one.Name != "" {
 		t.act("repository-show", func() (string, error) {
 			there, found, err := t.login.Repository(ctx, one.Owner, one.Name)
@@ -410,7 +410,7 @@ func (t *Try) remove(ctx context.Context, r description.Repository) error {
 	if err != nil || !found {
 		return err
 	}
-	_, err = t.login.Do(ctx, "repository-delete", "delete "+r.Path(), description.Vars{"owner": r.Owner, "name": r.Name, "path": r.Path(), "id": there.ID, "version": there.Version})
+	_, err = t.login.Do(ctx, "repository-delete", "delete "+r.Path(), login.RepositoryVars(there))
 	return err
 }
 

@@ -122,11 +122,10 @@ func stepInstall(l *login.Login, k *accounts.Key, kind string) desk.Step {
 		},
 		Do: func(ctx context.Context) error {
 			_, err := l.Do(ctx, kind+"key-add", "take the key of this machine", description.Vars{"title": title, "key": k.Public})
-			if fault.Is(err, fault.Unreachable) { // the answer may be lost, and the work done
-				if _, found, look := l.OnHost(ctx, kind, k.Half()); look == nil && found {
-					return nil
-				}
-			}
+			err = login.Lost(err, func() (bool, error) {
+				_, found, err := l.OnHost(ctx, kind, k.Half())
+				return found, err
+			})
 			if login.Means(err, description.NameTaken) || login.Means(err, description.Invalid) {
 				return keyTaken(ctx, l, k, err)
 			}
@@ -160,12 +159,10 @@ func removeKey(ctx context.Context, l *login.Login, kind string, half sshkey.Pub
 	if login.Means(err, description.NotFound) {
 		return nil
 	}
-	if fault.Is(err, fault.Unreachable) {
-		if _, found, look := l.OnHost(ctx, kind, half); look == nil && !found {
-			return nil
-		}
-	}
-	return err
+	return login.Lost(err, func() (bool, error) {
+		_, found, err := l.OnHost(ctx, kind, half)
+		return !found, err
+	})
 }
 
 func stepTest(c *KeyChange, r *login.Route) desk.Step {

@@ -97,11 +97,11 @@ func MakeBranches(ctx context.Context, d *desk.Desk, o MakeOptions) (*BranchPlan
 				return err
 			}
 			p.add("send", plan.Host, "Send "+text.Count(len(names), "branch"), func(ctx context.Context) error {
-				args := []string{"push", "--progress", "--porcelain", "--atomic", "--set-upstream", "--", h.Remote}
+				all := project.Sending{Follows: true, Whole: true}
 				for _, n := range names {
-					args = append(args, "refs/heads/"+n+":refs/heads/"+n)
+					all.Refs = append(all.Refs, project.SendBranch(n))
 				}
-				return project.Push(ctx, d, h, args)
+				return project.Push(ctx, d, h, all)
 			})
 		}
 		if o.Switch && f.Branch != names[0] {
@@ -235,7 +235,7 @@ func RenameBranch(ctx context.Context, d *desk.Desk, given, from, to string, her
 		}
 		if newThere != own {
 			p.add("send", plan.Host, "Send it under the new name", func(ctx context.Context) error {
-				return project.Push(ctx, d, h, []string{"push", "--progress", "--porcelain", "--set-upstream", "--", h.Remote, "refs/heads/" + to + ":refs/heads/" + to})
+				return project.Push(ctx, d, h, project.Sending{Refs: []project.Sent{project.SendBranch(to)}, Follows: true})
 			})
 		}
 		if there != "" {
@@ -250,7 +250,7 @@ func RenameBranch(ctx context.Context, d *desk.Desk, given, from, to string, her
 // dropThere removes a branch on the host, if it is where it was when the host was asked. Where
 // git takes it for the host's default branch still, it is told which that is now.
 func (b *Branching) dropThere(ctx context.Context, h *project.Tie, name, id, head string) error {
-	if err := project.Push(ctx, b.desk, h, []string{"push", "--porcelain", "--force-with-lease=" + name + ":" + id, "--", h.Remote, ":refs/heads/" + name}); err != nil {
+	if err := project.Push(ctx, b.desk, h, project.Sending{Refs: []project.Sent{{To: "refs/heads/" + name, Was: id}}}); err != nil {
 		return err
 	}
 	if b.base != name {

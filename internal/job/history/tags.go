@@ -105,7 +105,7 @@ func RemoveTag(ctx context.Context, d *desk.Desk, given, name string, hereOnly, 
 		}
 		if onHost != "" {
 			p.add("remove on host", plan.Host, "Remove the tag "+text.Visible(name)+" on the host, if nobody moved it meanwhile", func(ctx context.Context) error {
-				return project.Push(ctx, d, h, []string{"push", "--porcelain", "--force-with-lease=" + ref + ":" + onHost, "--", h.Remote, ":" + ref})
+				return project.Push(ctx, d, h, project.Sending{Refs: []project.Sent{{To: ref, Was: onHost}}})
 			})
 		}
 		return nil
@@ -247,7 +247,7 @@ func Tag(ctx context.Context, d *desk.Desk, o TagOptions) (*TagPlan, error) {
 			p.Notes = append(p.Notes, "Its commit was not sent yet; it is sent with the tag, and the branch is not.")
 		}
 		p.add("send", plan.Host, "Send the tag", func(ctx context.Context) error {
-			return project.Push(ctx, d, h, []string{"push", "--porcelain", "--", h.Remote, "refs/tags/" + o.Name + ":refs/tags/" + o.Name})
+			return project.Push(ctx, d, h, project.Sending{Refs: []project.Sent{{From: "refs/tags/" + o.Name, To: "refs/tags/" + o.Name}}})
 		})
 		return nil
 	})

@@ -76,12 +76,10 @@ func GrantKey(ctx context.Context, d *desk.Desk, account, what, file, title, rig
 			vars := login.RepositoryVars(r)
 			vars["title"], vars["key"], vars["right"] = title, half.Line(), right
 			_, err := l.Do(ctx, "deploy-key-add", "give the key access to "+r.Path(), vars)
-			if fault.Is(err, fault.Unreachable) {
-				if _, found, look := standing(ctx); look == nil && found {
-					return nil
-				}
-			}
-			return err
+			return login.Lost(err, func() (bool, error) {
+				_, found, err := standing(ctx)
+				return found, err
+			})
 		}}}
 	return c, nil
 }
@@ -145,7 +143,10 @@ func WithdrawKey(ctx context.Context, d *desk.Desk, account, what, key string) (
 			if login.Means(err, description.NotFound) {
 				return nil
 			}
-			return err
+			return login.Lost(err, func() (bool, error) {
+				now, err := l.DeployKeys(ctx, r)
+				return !slices.ContainsFunc(now, func(k login.DeployKey) bool { return k.ID == all[i].ID }), err
+			})
 		}}}
 	return c, nil
 }

@@ -214,15 +214,17 @@ func Change(ctx context.Context, d *desk.Desk, account, what string, o Wanted) (
 	sentence := strings.Join(says, ", ")
 	c.Steps = []desk.Step{{Item: plan.Item{ID: "change", Place: plan.Host, Sentence: strings.ToUpper(sentence[:1]) + sentence[1:]},
 		Do: func(ctx context.Context) error {
-			_, failed := l.Do(ctx, "repository-change", "change "+r.Path(), vars)
-			if failed != nil && !fault.Is(failed, fault.Unreachable) {
-				return failed
-			}
 			name := cmp.Or(o.Name, r.Name)
-			there, found, err := l.Repository(ctx, r.Owner, name)
+			_, err := l.Do(ctx, "repository-change", "change "+r.Path(), vars)
+			err = login.Lost(err, func() (bool, error) {
+				there, found, err := l.Repository(ctx, r.Owner, name)
+				return found && there.ID == r.ID, err
+			})
+			if err != nil {
+				return err
+			}
+			there, found, err := l.Repository(ctx, r.Owner, name) // what counts is what is shown
 			switch {
-			case failed != nil && (err != nil || !found || there.ID != r.ID):
-				return failed // otherwise only the answer was lost; what counts is what is shown
 			case err != nil:
 				return err
 			case !found:
@@ -248,7 +250,7 @@ func Change(ctx context.Context, d *desk.Desk, account, what string, o Wanted) (
 // against gives the variables of a change, and what it does in words: only where the wishes
 // differ from what is there.
 func (o Wanted) against(r description.Repository) (vars description.Vars, says []string) {
-	vars = description.Vars{"owner": r.Owner, "name": r.Name, "path": r.Path(), "id": r.ID, "version": r.Version}
+	vars = login.RepositoryVars(r)
 	if o.Name != "" && o.Name != r.Name {
 		vars["new_name"] = o.Name
 		says = append(says, "call it "+o.Name)
@@ -294,7 +296,7 @@ func Delete(ctx context.Context, d *desk.Desk, account, what string) (*desk.Chan
 	}
 	c.Steps = []desk.Step{{Item: plan.Item{ID: "delete", Place: plan.Host, Sentence: "Delete the repository " + r.Path() + " on " + l.Host.Name + how},
 		Do: func(ctx context.Context) error {
-			_, err := l.Do(ctx, "repository-delete", "delete "+r.Path(), description.Vars{"owner": r.Owner, "name": r.Name, "path": r.Path(), "id": r.ID, "version": r.Version})
+			_, err := l.Do(ctx, "repository-delete", "delete "+r.Path(), login.RepositoryVars(r))
 			there, found, look := l.Repository(ctx, r.Owner, r.Name)
 			switch {
 			case look == nil && !found:

@@ -92,8 +92,7 @@ func (s *Sync) sendToSeconds(ctx context.Context) ([]string, error) {
 		}
 		h, err := project.TieOf(ctx, s.desk, s.folder, p)
 		if err == nil {
-			ref := "refs/heads/" + s.stand.Branch
-			err = project.Push(ctx, s.desk, h, []string{"push", "--progress", "--porcelain", "--", h.Remote, ref + ":" + ref})
+			err = project.Push(ctx, s.desk, h, project.Sending{Refs: []project.Sent{project.SendBranch(s.stand.Branch)}})
 		}
 		if err != nil {
 			f := *fault.Of(err)

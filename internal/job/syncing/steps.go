@@ -202,7 +202,7 @@ func (s *Sync) stepOut() desk.Step {
 			return id == s.stand.Theirs, git.Fault(err, "git cannot tell the commit")
 		},
 		Do: func(ctx context.Context) error {
-			err := project.Push(ctx, s.desk, s.tie, []string{"push", "--progress", "--porcelain", "--set-upstream", "--", s.tie.Remote, ref + ":" + ref})
+			err := project.Push(ctx, s.desk, s.tie, project.Sending{Refs: []project.Sent{project.SendBranch(s.stand.Branch)}, Follows: true})
 			if err == nil || ctx.Err() != nil || fault.Is(err, fault.Unreachable) {
 				return err
 			}

@@ -5,6 +5,7 @@ package move
 import (
 	"context"
 	"fmt"
+	"maps"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -218,22 +219,22 @@ func (m *Move) StepSendAll() desk.Step {
 			if err != nil {
 				return err
 			}
-			args := []string{"push", "--progress", "--porcelain", "--", m.Options.Remote}
-			for to, id := range all {
-				args = append(args, id+":"+to)
+			sending := project.Sending{}
+			for _, to := range slices.Sorted(maps.Keys(all)) {
+				id := all[to]
+				sending.Refs = append(sending.Refs, project.Sent{From: id, To: to})
 				if b, is := strings.CutPrefix(to, "refs/heads/"); is {
 					if err := target.FactSent.About(b).Note(m.Run, id); err != nil {
 						return err
 					}
 				}
 			}
-			slices.Sort(args[5:])
 			if m.Vacant {
 				if err := target.FactVacant.Note(m.Run, true); err != nil {
 					return err
 				}
 			}
-			err = project.Push(ctx, m.Desk, m.Tie, args)
+			err = project.Push(ctx, m.Desk, m.Tie, sending)
 			m.Went = err == nil
 			return err
 		})

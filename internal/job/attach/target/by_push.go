@@ -81,15 +81,14 @@ func (t *Target) StepComplete() desk.Step {
 			if err := t.take(there); err != nil {
 				return err
 			}
-			vars := description.Vars{"owner": there.Owner, "name": there.Name, "path": there.Path(), "id": there.ID, "version": there.Version}
-			changes := false
+			change := description.Vars{}
 			for key, want := range map[string][2]string{"visibility": {there.Visibility, wanted}, "description": {there.Description, t.Options.Description}, "default_branch": {there.DefaultBranch, t.Branch}} {
 				if want[0] != want[1] && want[1] != "" && (key != "default_branch" || want[0] != "") {
-					vars[key], changes = want[1], true
+					change[key] = want[1]
 				}
 			}
-			if changes {
-				if _, err := t.Login.Do(ctx, "repository-change", "complete "+there.Path(), vars); err != nil {
+			if len(change) > 0 {
+				if _, err := t.Login.ChangeLatest(ctx, "complete", there, change); err != nil {
 					return err
 				}
 			}

@@ -4,7 +4,6 @@ import (
 	"context"
 	"crypto/rand"
 	"encoding/hex"
-	"errors"
 	"fmt"
 	"path/filepath"
 	"strings"
@@ -83,12 +82,11 @@ func (t *Target) createIt(ctx context.Context) error {
 		"owner": t.Repository.Owner, "name": t.Repository.Name, "path": t.Repository.Path(), "visibility": t.Repository.Visibility,
 		"description": says, "default_branch": t.Branch})
 	if err != nil {
-		// The answer may be lost though the work was done, now or by a run before
-		// this one; or the name went to someone else a moment ago. Looking tells.
-		if fault.Is(err, fault.Unreachable) || fault.Is(err, fault.HostSaidNo) {
-			if made, look := t.foundMade(ctx); look == nil && made {
-				return t.complete(ctx)
-			}
+		// The work was done, now or by a run before this one; or the name went to
+		// someone else a moment ago.
+		err = login.Lost(err, func() (bool, error) { return t.foundMade(ctx) }, fault.HostSaidNo)
+		if err == nil {
+			return t.complete(ctx)
 		}
 		if login.Means(err, description.Denied) {
 			names := login.WhoCreates(ctx, t.Desk, l.Host.Name, l.Account, t.Repository.Owner)
@@ -163,16 +161,7 @@ func (t *Target) describe(ctx context.Context) error {
 	if says == "" {
 		says = description.Blank{}
 	}
-	fields, err := t.Login.Do(ctx, "repository-change", "describe "+t.Repository.Path(), description.Vars{
-		"owner": t.Repository.Owner, "name": t.Repository.Name, "path": t.Repository.Path(), "id": t.Repository.ID, "version": t.Repository.Version, "description": says})
-	if login.Means(err, description.Changed) {
-		there, found, look := t.Login.Repository(ctx, t.Repository.Owner, t.Repository.Name)
-		if look != nil || !found {
-			return errors.Join(err, look)
-		}
-		fields, err = t.Login.Do(ctx, "repository-change", "describe "+t.Repository.Path(), description.Vars{
-			"owner": t.Repository.Owner, "name": t.Repository.Name, "path": t.Repository.Path(), "id": t.Repository.ID, "version": there.Version, "description": says})
-	}
+	fields, err := t.Login.ChangeLatest(ctx, "describe", t.Repository, description.Vars{"description": says})
 	if err != nil {
 		return err
 	}
@@ -294,20 +283,6 @@ func (t *Target) StepDefault() desk.Step {
 
 // setDefault makes a branch the default one on the host.
 func (t *Target) setDefault(ctx context.Context, there description.Repository, branch string) error {
-	set := func() error {
-		_, err := t.Login.Do(ctx, "repository-change", "set the default branch of "+there.Path(), description.Vars{
-			"owner": there.Owner, "name": there.Name, "path": there.Path(), "id": there.ID, "version": there.Version, "default_branch": branch})
-		return err
-	}
-	err := set()
-	if !login.Means(err, description.Changed) {
-		return err
-	}
-	// A request of a run that was cut off may have come to its end only now.
-	again, found, look := t.Login.Repository(ctx, there.Owner, there.Name)
-	if look != nil || !found {
-		return errors.Join(err, look)
-	}
-	there = again
-	return set()
+	_, err := t.Login.ChangeLatest(ctx, "set the default branch of", there, description.Vars{"default_branch": branch})
+	return err
 }

@@ -240,9 +240,11 @@ func (t *Target) undoCreate(ctx context.Context) error {
 	if err := t.Login.May("repository-delete", "delete a repository"); err != nil {
 		return err
 	}
-	_, err = t.Login.Do(ctx, "repository-delete", "delete "+there.Path(), map[string]any{
-		"owner": there.Owner, "name": there.Name, "path": there.Path(), "id": there.ID, "version": there.Version})
-	return err
+	_, err = t.Login.Do(ctx, "repository-delete", "delete "+there.Path(), login.RepositoryVars(there))
+	return login.Lost(err, func() (bool, error) {
+		_, found, err := t.made(ctx)
+		return !found, err
+	})
 }
 
 // undoSend deletes on the host the branches that this attach sent to an empty
@@ -265,7 +267,7 @@ func (t *Target) undoSend(ctx context.Context) error {
 			continue
 		}
 		ref := "refs/heads/" + branch
-		err := project.Push(ctx, t.Desk, h, []string{"push", "--porcelain", "--force-with-lease=" + ref + ":" + id, "--", t.Options.Remote, was + ":" + ref})
+		err := project.Push(ctx, t.Desk, h, project.Sending{Refs: []project.Sent{{From: was, To: ref, Was: id}}})
 		if ctx.Err() != nil || fault.Is(err, fault.Unreachable) {
 			return err
 		}
