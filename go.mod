@@ -9,7 +9,6 @@ require (
 	github.com/gofrs/flock v0.13.2
 	github.com/google/renameio/v2 v2.0.2
 	github.com/mattn/go-runewidth v0.0.31
-	github.com/ohler55/ojg v1.28.5
 	github.com/pelletier/go-toml/v2 v2.4.3
 	github.com/stretchr/testify v1.12.1
 	github.com/yosida95/uritemplate/v3 v3.0.2
@@ -20,9 +19,11 @@ require (
 require (
 	github.com/godbus/dbus/v5 v5.2.2
 	github.com/santhosh-tekuri/jsonschema/v6 v6.0.3
+	github.com/theory/jsonpath v0.12.3
 	github.com/zalando/go-keyring v0.2.8
 	go.yaml.in/yaml/v3 v3.0.6
 	golang.org/x/crypto v0.55.0
+	golang.org/x/mod v0.43.0
 	golang.org/x/oauth2 v0.38.0
 	golang.org/x/sync v0.25.0
 )

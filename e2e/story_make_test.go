@@ -133,8 +133,6 @@ func branches(l *look) (here, all []string) {
 	return here, slices.Compact(all)
 }
 
-func (l *look) branch() string { return strings.TrimPrefix(l.head, "ref: refs/heads/") }
-
 // edits change files.
 var edits = []drawn{
 	{30, func(m *maker, l *look) []string {

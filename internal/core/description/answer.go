@@ -13,8 +13,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/ohler55/ojg/jp"
-
 	"uncinate/internal/core/fault"
 	"uncinate/internal/core/text"
 )
@@ -77,10 +75,10 @@ func (q *Request) Read(d *Description, a Answer) (Result, error) {
 	r.Kept = q.kept(d, body, a.Header)
 	inside := body
 	if q.Inside != nil {
-		inside = first(q.Inside, body)
+		inside = q.Inside.First(body)
 	}
 	if q.Keyed != "" {
-		all, _ := first(q.Items, inside).(map[string]any)
+		all, _ := q.Items.First(inside).(map[string]any)
 		for _, key := range slices.Sorted(maps.Keys(all)) {
 			item := q.fields(d, all[key], a.Header)
 			item[q.Keyed] = key
@@ -90,7 +88,7 @@ func (q *Request) Read(d *Description, a Answer) (Result, error) {
 		return r, nil
 	}
 	if q.Items != nil {
-		for _, item := range q.Items.Get(inside) {
+		for _, item := range q.Items.All(inside) {
 			r.Items = append(r.Items, q.fields(d, item, a.Header))
 		}
 		r.next(d, q.Paging, body, a.Header)
@@ -209,34 +207,6 @@ func (q *Request) fields(d *Description, item any, header http.Header) map[strin
 	return out
 }
 
-// first gives the first value at a path. Most paths only go down by names, and a list
-// of thousands goes down them often, so those are walked without the library.
-func first(path jp.Expr, v any) any {
-	at := v
-	for _, step := range path {
-		switch name := step.(type) {
-		case jp.Root:
-		case jp.Child:
-			m, ok := at.(map[string]any)
-			if !ok {
-				return nil
-			}
-			at = m[string(name)]
-		default:
-			return path.First(v)
-		}
-	}
-	return at
-}
-
-// find gives the first value at the reading's path.
-func (rd *Reading) find(body any) any {
-	if rd.pick != nil {
-		return rd.pick.first(body)
-	}
-	return first(rd.At, body)
-}
-
 // value reads one value; the field's name decides what a word or a time becomes.
 func (rd *Reading) value(d *Description, field string, body any, header http.Header) any {
 	if rd == nil {
@@ -248,7 +218,7 @@ func (rd *Reading) value(d *Description, field string, body any, header http.Hea
 			v = s
 		}
 	} else {
-		v = rd.find(body)
+		v = rd.At.First(body)
 	}
 	if v == nil {
 		return nil
@@ -356,7 +326,7 @@ func (d *Description) Refused(a Answer) (Meaning, string, bool) {
 }
 
 // problemDetails is where RFC 9457 puts a host's own words.
-var problemDetails = []*Reading{{At: jp.C("detail")}, {At: jp.C("title")}}
+var problemDetails = []*Reading{{At: &Path{names: []string{"detail"}}}, {At: &Path{names: []string{"title"}}}}
 
 // RepositoryFrom makes a repository of what was read, with addresses from the
 // description where the host told none.

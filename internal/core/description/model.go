@@ -12,7 +12,6 @@ import (
 	"sync/atomic"
 	"time"
 
-	"github.com/ohler55/ojg/jp"
 	"github.com/yosida95/uritemplate/v3"
 )
 
@@ -97,8 +96,8 @@ type Request struct {
 	JSON         any // map[string]any, []any, Text and constants; nil for none
 	Form         map[string]Text
 	Keep         map[string]*Reading // variables for the requests that follow
-	Inside       jp.Expr             // the part of the answer that Read and Items start from
-	Items        jp.Expr             // for a list
+	Inside       *Path               // the part of the answer that Read and Items start from
+	Items        *Path               // for a list
 	Keyed        string              // the items lie in a map, and this field is their key in it
 	Fields       map[string]*Reading
 	Paging       *Paging
@@ -134,10 +133,9 @@ type Paging struct {
 
 // Reading says where one value lies in an answer and what is to be done to it.
 type Reading struct {
-	At     jp.Expr // JSONPath, or
-	pick   *pick   // the same, where there is a short way
-	Header string  // a response header
-	Strip  string  // a prefix to take off
+	At     *Path  // or
+	Header string // a response header
+	Strip  string // a prefix to take off
 	Cut    *uritemplate.Template
 	Split  string // a separator: the value is a list
 	As     string // "rfc3339", "epoch", "seconds" (from now on), or "" for what the field's name implies

@@ -7,7 +7,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/ohler55/ojg/jp"
 	"github.com/pelletier/go-toml/v2/unstable"
 	"github.com/yosida95/uritemplate/v3"
 
@@ -336,17 +335,11 @@ func newReading(s string) (*Reading, string) {
 	if !strings.HasPrefix(s, "$") {
 		return nil, fmt.Sprintf("%q begins neither with \"$\" nor with \"header \"", text.Excerpt(s, 40))
 	}
-	if strings.Contains(s, "..") {
-		return nil, fmt.Sprintf("%q searches at all depths; name the way down step by step", text.Excerpt(s, 40))
-	}
-	if len(s) > longestPath || strings.Count(s, ",") > mostCommas {
-		return nil, fmt.Sprintf("a JSONPath has at most %d characters, and at most %d commas", longestPath, mostCommas)
-	}
-	path, err := jp.ParseString(s)
+	path, err := ParsePath(s)
 	if err != nil {
-		return nil, fmt.Sprintf("%q is no JSONPath: %s", text.Excerpt(s, 40), text.Excerpt(err.Error(), 80))
+		return nil, fmt.Sprintf("%q %s", text.Excerpt(s, 40), text.Excerpt(err.Error(), 100))
 	}
-	return &Reading{At: path, pick: newPick(s)}, ""
+	return &Reading{At: path}, ""
 }
 
 func keysOf(m map[string]*Reading) []string { return slices.Collect(maps.Keys(m)) }

@@ -93,7 +93,7 @@ func (p Public) Weak() string {
 	if r, ok := c.CryptoPublicKey().(*rsa.PublicKey); ok && r.N.BitLen() < 3072 {
 		return "RSA of less than 3072 bits"
 	}
-	if p.Type == ssh.InsecureKeyAlgoDSA {
+	if p.Type == "ssh-dss" { // RFC 4253, section 6.6
 		return "DSA, which hosts take no more"
 	}
 	return ""

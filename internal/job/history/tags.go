@@ -10,9 +10,10 @@ import (
 	"strings"
 	"time"
 
+	"golang.org/x/mod/semver"
+
 	"uncinate/internal/core/fault"
 	"uncinate/internal/core/plan"
-	"uncinate/internal/core/semver"
 	"uncinate/internal/core/text"
 	"uncinate/internal/desk"
 	"uncinate/internal/desk/project"
@@ -198,7 +199,7 @@ func Tag(ctx context.Context, d *desk.Desk, o TagOptions) (*TagPlan, error) {
 		if _, err := f.Repo.Do(ctx, "check-ref-format", "refs/tags/"+o.Name); err != nil || strings.HasPrefix(o.Name, "-") {
 			return fault.New(fault.Usage, "%s is not a name for a tag", text.Quote(o.Name))
 		}
-		v, is := semver.Parse(o.Name)
+		v, is := version(o.Name)
 		if !is && !o.Any {
 			return fault.New(fault.Usage, "%s is not a version number such as 1.2.3", text.Quote(o.Name)).
 				Try("to use that name anyway", text.Command("uncinate", "tag", "make", o.Name, "--any-name"))
@@ -214,7 +215,7 @@ func Tag(ctx context.Context, d *desk.Desk, o TagOptions) (*TagPlan, error) {
 				Try("see its commit", text.Command("git", "-C", f.Path, "show", "--stat", "refs/tags/"+o.Name))
 		}
 		if newest := latest(b.Refs); is && newest != "" {
-			if other, _ := semver.Parse(newest); semver.Compare(other, v) > 0 {
+			if other, _ := version(newest); semver.Compare(other, v) > 0 {
 				p.Notes = append(p.Notes, "There is a later version already: "+text.Visible(newest)+".")
 			}
 		}
@@ -262,13 +263,20 @@ func latest(refs map[string]string) string {
 	newest := ""
 	for _, ref := range slices.Sorted(maps.Keys(refs)) {
 		name, tag := strings.CutPrefix(ref, "refs/tags/")
-		v, is := semver.Parse(name)
+		v, is := version(name)
 		if !tag || !is {
 			continue
 		}
-		if was, _ := semver.Parse(newest); newest == "" || semver.Compare(v, was) > 0 {
+		if was, _ := version(newest); newest == "" || semver.Compare(v, was) > 0 {
 			newest = name
 		}
 	}
 	return newest
+}
+
+// version reads a version number (Semantic Versioning 2.0.0), with the "v" before it that many
+// write, and without; false where it is none, or a part of one.
+func version(name string) (string, bool) {
+	v := "v" + strings.TrimPrefix(name, "v")
+	return v, semver.IsValid(v) && strings.HasPrefix(v, semver.Canonical(v))
 }

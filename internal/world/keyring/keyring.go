@@ -118,7 +118,3 @@ func limited[T any](ctx context.Context, limit time.Duration, call func() (T, er
 		return none, fault.New(fault.Failed, "the system's keyring did not answer within %s", limit)
 	}
 }
-
-func missing(why string) *fault.Fault {
-	return fault.New(fault.Failed, "there is no system keyring here: %s", why)
-}

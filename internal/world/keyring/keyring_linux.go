@@ -58,3 +58,7 @@ func unlock() error {
 	}
 	return nil
 }
+
+func missing(why string) *fault.Fault {
+	return fault.New(fault.Failed, "there is no system keyring here: %s", why)
+}

@@ -50,7 +50,9 @@ func TestSecretsGoNowhereElse(t *testing.T) {
 	assert.True(t, fault.Is(err, fault.Refused), "plain http to anywhere but this machine: %v", err)
 	_, err = Discover(t.Context(), "http://127.0.0.1:1/metadata", "uncinate")
 	assert.True(t, fault.Is(err, fault.Unreachable), err)
-	away := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) { http.Redirect(w, q, "https://elsewhere.example/", 302) }))
+	away := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
+		http.Redirect(w, q, "https://elsewhere.example/", http.StatusFound)
+	}))
 	t.Cleanup(away.Close)
 	_, err = Discover(t.Context(), away.URL, "uncinate")
 	assert.True(t, fault.Is(err, fault.Unreachable), "a redirect is not followed: %v", err)

@@ -7,9 +7,6 @@ import (
 
 var errNoHolder = errors.New("no process holds the vault")
 
-// mostMessage is the longest message, in bytes, that either side reads.
-const mostMessage = 256 << 10
-
 // What a message to the holding process wants.
 const (
 	wantIdentity = "identity" // tell the identity, if it is held

@@ -22,6 +22,9 @@ import (
 	"uncinate/internal/world/files"
 )
 
+// mostMessage is the longest message, in bytes, that either side reads.
+const mostMessage = 256 << 10
+
 const modesCount = true
 
 // talk sends one message to the process at the socket and reads its answer.
