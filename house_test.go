@@ -114,6 +114,39 @@ func TestNoLocalHidesAnImport(t *testing.T) {
 	})
 }
 
+// TestEndingsAreHeard holds that no error of giving back or removing something is dropped, and that
+// whatever waits ends with the context. Practice hosts wait as they like.
+func TestEndingsAreHeard(t *testing.T) {
+	endings := map[string]bool{"Release": true, "Remove": true, "RemoveAll": true, "RemoveMany": true}
+	eachFile(t, func(path string, set *token.FileSet, f *ast.File) {
+		name := func(call *ast.CallExpr) string {
+			if at, is := call.Fun.(*ast.SelectorExpr); is {
+				return at.Sel.Name
+			}
+			return ""
+		}
+		ast.Inspect(f, func(n ast.Node) bool {
+			var dropped ast.Node
+			switch n := n.(type) {
+			case *ast.ExprStmt:
+				dropped = n.X
+			case *ast.DeferStmt:
+				dropped = n.Call
+			case *ast.CallExpr:
+				if from, is := n.Fun.(*ast.SelectorExpr); is && !strings.HasPrefix(path, "internal/practice/") {
+					in, _ := from.X.(*ast.Ident)
+					waits := in != nil && (in.Name == "context" && (name(n) == "Background" || name(n) == "TODO") || in.Name == "time" && name(n) == "Sleep")
+					assert.False(t, waits, "%s does not end with the context", set.Position(n.Pos()))
+				}
+			}
+			if call, is := dropped.(*ast.CallExpr); is {
+				assert.False(t, endings[name(call)], "%s drops the error of %s", set.Position(call.Pos()), name(call))
+			}
+			return true
+		})
+	})
+}
+
 // TestOneGate holds that files of a work tree, and refs, are overwritten and dropped by one
 // package alone: no other may let git write into the work tree or take a ref away.
 func TestOneGate(t *testing.T) {

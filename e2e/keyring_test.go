@@ -172,7 +172,7 @@ git push
 	home, err := files.FindHome(filepath.Join(m.home, ".uncinate"))
 	require.NoError(t, err)
 	v := vault.At(home.Vault, home.Run, nil)
-	require.NoError(t, v.PutInMemory(program, "account/tern/refresh", "renews-it", time.Now().Add(time.Hour)))
+	require.NoError(t, v.PutInMemory(t.Context(), program, "account/tern/refresh", "renews-it", time.Now().Add(time.Hour)))
 	m.ok("", h.token["tern"], "account", "add", "tern", "--host", "gannet", "--in-memory")
 	_, found, err := v.GetInMemory("account/tern/refresh")
 	require.NoError(t, err)

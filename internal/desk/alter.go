@@ -26,26 +26,15 @@ func (d *Desk) Wait(ctx context.Context, name, about string) (*files.Held, error
 
 // WaitAt is Wait for a lock that lies elsewhere.
 func (d *Desk) WaitAt(ctx context.Context, path, about string) (*files.Held, error) {
-	for until := time.Now().Add(mostLockWait); ; {
-		held, holder, err := files.Lock(path)
-		if err != nil || held != nil {
-			return held, err
-		}
-		if time.Now().After(until) {
-			f := fault.New(fault.Failed, "another uncinate has been at work on %s for a minute", about)
-			if holder > 0 {
-				f.Detail("It is process %d.", holder)
-			}
-			return nil, f.Try("when it has ended, run this again; to see what there is", "uncinate ready")
-		}
-		timer := time.NewTimer(20 * time.Millisecond)
-		select {
-		case <-ctx.Done():
-			timer.Stop()
-			return nil, ctx.Err()
-		case <-timer.C:
-		}
+	held, holder, err := files.LockWait(ctx, path, mostLockWait)
+	if err != nil || held != nil {
+		return held, err
 	}
+	f := fault.New(fault.Failed, "another uncinate has been at work on %s for a minute", about)
+	if holder > 0 {
+		f.Detail("It is process %d.", holder)
+	}
+	return nil, f.Try("when it has ended, run this again; to see what there is", "uncinate ready")
 }
 
 // Alter reads a file of ours, lets how change what it holds, and writes it, alone. Where how
@@ -55,11 +44,7 @@ func Alter[T any](ctx context.Context, d *Desk, path string, how func(T) (T, err
 	if err != nil {
 		return err
 	}
-	defer func() {
-		if e := held.Release(); err == nil {
-			err = e
-		}
-	}()
+	defer fault.Also(&err, held.Release)
 	var now T
 	if _, err := files.ReadJSON(path, &now); err != nil {
 		return err

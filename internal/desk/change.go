@@ -37,15 +37,15 @@ func (c *Change) Release() error { return nil }
 func (c *Change) HostName() string { return c.Host }
 
 // Do carries the plan out; cut off, the same command goes on from there.
-func (c *Change) Do(ctx context.Context) error {
-	held, holder, err := files.Lock(filepath.Join(c.Desk.Home.State, "locks", "change-"+files.Short(c.Subject)+".lock"))
+func (c *Change) Do(ctx context.Context) (err error) {
+	held, holder, err := files.Lock(ctx, filepath.Join(c.Desk.Home.State, "locks", "change-"+files.Short(c.Subject)+".lock"))
 	if err != nil {
 		return err
 	}
 	if held == nil {
 		return fault.New(fault.Failed, "another uncinate (process %d) is at work on %s just now; let it end, then run this again", holder, text.Visible(c.Subject))
 	}
-	defer held.Release()
+	defer fault.Also(&err, held.Release)
 	r, resumed, err := c.Desk.Begin(c.Job, c.Subject)
 	if err != nil {
 		return err

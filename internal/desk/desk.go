@@ -148,7 +148,7 @@ func (d *Desk) Alone(ctx context.Context, folder string) (*files.Held, error) {
 	if err != nil {
 		return nil, err
 	}
-	held, holder, err := files.Lock(filepath.Join(d.Home.State, "locks", files.Short(folder)+".lock"))
+	held, holder, err := files.Lock(ctx, filepath.Join(d.Home.State, "locks", files.Short(folder)+".lock"))
 	if err != nil {
 		return nil, err
 	}

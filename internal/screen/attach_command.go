@@ -81,7 +81,7 @@ is done it says so and changes nothing.`,
 		}}
 }
 
-func runAttach(ctx context.Context, e *Env, p plans, o target.Options) error {
+func runAttach(ctx context.Context, e *Env, p plans, o target.Options) (err error) {
 	d, err := e.Desk()
 	if err != nil {
 		return err
@@ -110,7 +110,7 @@ func runAttach(ctx context.Context, e *Env, p plans, o target.Options) error {
 	if err != nil {
 		return err
 	}
-	defer a.Close()
+	defer fault.Also(&err, a.Close)
 	finished, err := a.Finished(ctx)
 	if err != nil {
 		return err

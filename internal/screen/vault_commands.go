@@ -72,7 +72,7 @@ func (e *Env) protect(ctx context.Context, d *desk.Desk, by, done string, how fu
 	case vault.ByKeyring:
 		return "Vault " + done + ". Its key is in your system's keyring; it is open while that is.", nil
 	}
-	until, err := d.Vault.Unlock(d.Program, passphrase, defaultUnlock)
+	until, err := d.Vault.Unlock(ctx, d.Program, passphrase, defaultUnlock)
 	if err != nil {
 		return "", err
 	}
@@ -127,7 +127,7 @@ func (e *Env) unlock(ctx context.Context, d *desk.Desk, long time.Duration) (str
 	if err != nil {
 		return "", err
 	}
-	until, err := d.Vault.Unlock(d.Program, passphrase, long)
+	until, err := d.Vault.Unlock(ctx, d.Program, passphrase, long)
 	if err != nil {
 		return "", err
 	}

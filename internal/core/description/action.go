@@ -1,6 +1,7 @@
 package description
 
 import (
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -120,11 +121,7 @@ func (l *loader) readAs(r *node, shapes map[string]map[string]*Reading) map[stri
 	case string:
 		l.shapesRead = append(l.shapesRead, read)
 		if shapes[read] == nil {
-			var names []string
-			for s := range shapes {
-				names = append(names, s)
-			}
-			r.wrongMeant("read", text.Nearest(read, names), "there is no [shape.%s]", text.Excerpt(read, 40))
+			r.wrongMeant("read", text.Nearest(read, slices.Sorted(maps.Keys(shapes))), "there is no [shape.%s]", text.Excerpt(read, 40))
 		}
 		return shapes[read]
 	default:

@@ -282,7 +282,8 @@ func (l *loader) values(d *Description, v *node) {
 		}
 		d.Time = form
 	}
-	for kind, names := range map[string][]string{"visibility": Visibilities, "right": rightNames} {
+	for i, names := range [][]string{Visibilities, rightNames} {
+		kind := []string{"visibility", "right"}[i]
 		t := v.table(kind)
 		if t == nil {
 			continue

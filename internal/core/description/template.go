@@ -108,8 +108,8 @@ func (d *Description) HostWord(kind, ours string) (any, bool) {
 
 // ourWord turns a host's value into our word for it, or "" if it has none.
 func (d *Description) ourWord(kind string, theirs any) string {
-	for ours, v := range d.Words[kind] {
-		if v == theirs || written(v) == written(theirs) {
+	for _, ours := range slices.Sorted(maps.Keys(d.Words[kind])) {
+		if v := d.Words[kind][ours]; v == theirs || written(v) == written(theirs) {
 			return ours
 		}
 	}

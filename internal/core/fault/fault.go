@@ -109,3 +109,12 @@ func ExitCode(err error) int {
 	}
 	return int(Of(err).Kind)
 }
+
+// Also adds what the ending of something tells to the error that a function gives:
+//
+//	defer fault.Also(&err, f.Close)
+func Also(err *error, end func() error) {
+	if e := end(); e != nil {
+		*err = errors.Join(*err, e)
+	}
+}

@@ -240,7 +240,7 @@ func Alter(ctx context.Context, d *desk.Desk, how func([]*Account) ([]*Account, 
 
 // KeepAccount writes the secret first and the account's entry after it: an entry
 // without secret would mislead, a secret without entry does no harm.
-func KeepAccount(ctx context.Context, d *desk.Desk, a *Account, token string) error {
+func KeepAccount(ctx context.Context, d *desk.Desk, a *Account, token string) (err error) {
 	if err := CheckAccountName(a.Name); err != nil {
 		return err
 	}
@@ -249,7 +249,7 @@ func KeepAccount(ctx context.Context, d *desk.Desk, a *Account, token string) er
 	if err != nil {
 		return err
 	}
-	defer held.Release() // it is over with the process at the latest
+	defer fault.Also(&err, held.Release) // it is over with the process at the latest
 	all, err := All(d)
 	if err == nil {
 		_, err = entered(all, a)

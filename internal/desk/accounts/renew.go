@@ -28,12 +28,12 @@ const renewsWithin = 2 * time.Minute
 
 // renew gets a new access token for an account that signed in through the host's pages.
 // Of several processes one does it; the others take what it got.
-func renew(ctx context.Context, d *desk.Desk, a *Account, mayAsk bool) (string, error) {
+func renew(ctx context.Context, d *desk.Desk, a *Account, mayAsk bool) (_ string, err error) {
 	held, err := d.Wait(ctx, "renew-"+a.Name, "the sign-in of account "+a.Name)
 	if err != nil {
 		return "", err
 	}
-	defer held.Release()
+	defer fault.Also(&err, held.Release)
 	now, err := Named(d, a.Name)
 	if err != nil {
 		return "", err

@@ -88,7 +88,7 @@ func Store(ctx context.Context, d *desk.Desk, a *Account, token string) error {
 			}
 			continue
 		}
-		if err := d.Vault.PutInMemory(d.Program, name, secret, d.Now().Add(inMemoryFor)); err != nil {
+		if err := d.Vault.PutInMemory(ctx, d.Program, name, secret, d.Now().Add(inMemoryFor)); err != nil {
 			return err
 		}
 	}

@@ -46,12 +46,8 @@ func Visit(ctx context.Context, d *desk.Desk, given, part string) (string, error
 	t := h.Page
 	if part != "" {
 		if t = h.Pages[part]; t == nil {
-			var known []string
-			for k := range h.Pages {
-				known = append(known, k)
-			}
 			f := fault.New(fault.Usage, "the description of %s names no page for %s", h.Name, text.Quote(part))
-			if near := text.Nearest(part, known); near != "" {
+			if near := text.Nearest(part, slices.Sorted(maps.Keys(h.Pages))); near != "" {
 				f.Detail("Did you mean %s?", near)
 			}
 			return "", f

@@ -116,7 +116,7 @@ func (r *Rescuer) Keep(ctx context.Context, before string, refs []Moving, paths 
 }
 
 // KeepAll makes a rescue copy as Keep does.
-func (r *Rescuer) KeepAll(ctx context.Context, k Kept) (int, error) {
+func (r *Rescuer) KeepAll(ctx context.Context, k Kept) (_ int, err error) {
 	if len(k.Refs)+len(k.Paths)+len(k.Staged) == 0 {
 		return 0, nil
 	}
@@ -124,7 +124,7 @@ func (r *Rescuer) KeepAll(ctx context.Context, k Kept) (int, error) {
 	if err != nil {
 		return 0, err
 	}
-	defer held.Release()
+	defer fault.Also(&err, held.Release)
 	if err := r.ready(ctx); err != nil {
 		return 0, err
 	}

@@ -160,7 +160,7 @@ func makeUnless(preview bool, folder string) error {
 
 // BringRescue brings commits back as branches and files to their places. Nothing that
 // stands is written over: where something does, it is told before anything is done.
-func BringRescue(ctx context.Context, d *desk.Desk, o BringOptions) (*Brought, error) {
+func BringRescue(ctx context.Context, d *desk.Desk, o BringOptions) (_ *Brought, err error) {
 	r, err := rescuesAt(ctx, d, o.Folder)
 	if err != nil {
 		return nil, err
@@ -169,7 +169,7 @@ func BringRescue(ctx context.Context, d *desk.Desk, o BringOptions) (*Brought, e
 	if err != nil {
 		return nil, err
 	}
-	defer held.Release()
+	defer fault.Also(&err, held.Release)
 	c, err := r.one(ctx, o.Number)
 	if err != nil {
 		return nil, err

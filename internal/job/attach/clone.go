@@ -373,14 +373,13 @@ func (c *Clone) stepCheckout() desk.Step {
 func (c *Clone) Release() error { return c.held.Release() }
 
 // Do carries the plan out.
-func (c *Clone) Do(ctx context.Context) (*Cloned, error) {
+func (c *Clone) Do(ctx context.Context) (_ *Cloned, err error) {
 	t := c.target
-	defer c.held.Release()
+	defer fault.Also(&err, c.held.Release)
 	if err := t.Run.Run(ctx, c.steps); err != nil {
 		return nil, err
 	}
 	out := &Cloned{Folder: c.folder, Address: t.Tie.Address.String(), Page: t.Repository.Page, Account: t.AccountName(), Branch: t.Branch}
-	var err error
 	if out.Commit, out.Files, out.Bytes, err = t.Counted(ctx); err != nil {
 		return nil, err
 	}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"maps"
 	"slices"
 	"strings"
 
@@ -83,7 +84,7 @@ func (a *Attach) checkShallow(ctx context.Context) error {
 		return git.Fault(err, "git cannot work with the repository in %s", text.Visible(a.Folder.Path))
 	}
 	f := fault.New(fault.Decision, "the history here is shallow: its older commits were never brought in, and a host takes no history without its beginning")
-	for remote := range a.Folder.Remotes {
+	for _, remote := range slices.Sorted(maps.Keys(a.Folder.Remotes)) {
 		return f.Try("bring them in", text.Command("git", "-C", a.Folder.Path, "fetch", "--unshallow", remote))
 	}
 	return f.Try("begin with what is there now", text.Command("git", "-C", a.Folder.Path, "checkout", "--orphan", "NEW-NAME"))

@@ -140,8 +140,8 @@ func (t *Detach) Release() error { return t.held.Release() }
 
 // Do carries the plan out. Each step is marked as put back, so that a detach that is
 // cut off goes on too.
-func (t *Detach) Do(ctx context.Context) error {
-	defer t.held.Release()
+func (t *Detach) Do(ctx context.Context) (err error) {
+	defer fault.Also(&err, t.held.Release)
 	if t.Unfinished {
 		return t.Run.PutBack(ctx, t.steps)
 	}

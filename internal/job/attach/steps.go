@@ -203,7 +203,7 @@ func (a *Attach) unchanged() error {
 
 // firstCommit makes the commit by plumbing, so that its id is known and journaled
 // before the branch points to it. The person's own hooks are run on purpose.
-func (a *Attach) firstCommit(ctx context.Context) error {
+func (a *Attach) firstCommit(ctx context.Context) (err error) {
 	repo := a.Folder.Repo
 	work, err := a.Folder.Work() // with the person's own filters and ties
 	if err != nil {
@@ -233,7 +233,7 @@ func (a *Attach) firstCommit(ctx context.Context) error {
 	if err := files.WriteBy(message, message+".new", []byte(a.Options.Message+"\n"), 0o600); err != nil {
 		return err
 	}
-	defer files.Remove(message) // what stays is swept with the journal
+	defer fault.Also(&err, func() error { return files.Remove(message) }) // what stays is swept with the journal
 	for _, h := range [][]string{{"pre-commit"}, {"commit-msg", "--", message}} {
 		if _, err := work.Do(ctx, append([]string{"hook", "run", "--ignore-missing"}, h...)...); err != nil {
 			return git.Fault(err, "your own %s check stopped the commit", h[0])
@@ -324,8 +324,8 @@ func (a *Attach) Unheeded() error {
 }
 
 // Do carries the plan out and tells what came of it.
-func (a *Attach) Do(ctx context.Context) (*Attached, error) {
-	defer a.held.Release()
+func (a *Attach) Do(ctx context.Context) (_ *Attached, err error) {
+	defer fault.Also(&err, a.held.Release)
 	finished, err := a.Finished(ctx)
 	if err != nil {
 		return nil, err

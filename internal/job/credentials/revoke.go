@@ -2,6 +2,7 @@ package credentials
 
 import (
 	"context"
+	"maps"
 	"slices"
 
 	"uncinate/internal/core/fault"
@@ -50,7 +51,7 @@ func RevokeKeys(ctx context.Context, d *desk.Desk, machine string, holders []str
 		for _, n := range c.Notes {
 			f.Detail("%s", n)
 		}
-		for other := range seen {
+		for _, other := range slices.Sorted(maps.Keys(seen)) {
 			f.Detail("There are keys of the machine %s.", other)
 		}
 		return nil, f.Try("see the keys there are", "uncinate key list")

@@ -3,6 +3,7 @@ package history
 import (
 	"context"
 	"errors"
+	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -179,7 +180,7 @@ func checkBranch(ctx context.Context, f *project.Folder, name string) error {
 func (b *Branching) NoBranch(name string) error {
 	f := fault.New(fault.Failed, "there is no branch %s, neither here nor, as last seen, on the host", text.Visible(name))
 	var names []string
-	for ref := range b.Refs {
+	for _, ref := range slices.Sorted(maps.Keys(b.Refs)) {
 		if n, is := strings.CutPrefix(ref, "refs/heads/"); is {
 			names = append(names, n)
 		}

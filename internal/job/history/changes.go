@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"io"
+	"maps"
 	"net/http"
 	"path/filepath"
 	"slices"
@@ -63,7 +64,7 @@ var diffing = []string{"diff", "--no-ext-diff", "--no-textconv", "--no-color", "
 
 // Compare compares the files with the last commit, or the two sides with each other as far
 // as git knows the other one.
-func Compare(ctx context.Context, d *desk.Desk, o ChangesOptions) (*Changes, error) {
+func Compare(ctx context.Context, d *desk.Desk, o ChangesOptions) (_ *Changes, err error) {
 	f, err := worktree.LooseAt(ctx, d, o.Folder)
 	if err != nil {
 		return nil, err
@@ -92,14 +93,14 @@ func Compare(ctx context.Context, d *desk.Desk, o ChangesOptions) (*Changes, err
 		}
 		args = append(args, before, now)
 	} else {
-		index, large, done, err := withNew(ctx, f)
-		defer done() // in the system's own folder for what is temporary, so nothing is lost where it stays
-		if err != nil {
-			return nil, err
+		index, large, done, e := withNew(ctx, f)
+		defer fault.Also(&err, done)
+		if e != nil {
+			return nil, e
 		}
 		env = []string{"GIT_INDEX_FILE=" + index}
-		for p, size := range large {
-			out.Files = append(out.Files, ChangedFile{File: difference.File{Path: p, Kind: "new"}, Bytes: size, Large: true})
+		for _, p := range slices.Sorted(maps.Keys(large)) {
+			out.Files = append(out.Files, ChangedFile{File: difference.File{Path: p, Kind: "new"}, Bytes: large[p], Large: true})
 		}
 		args = append(args, before)
 	}

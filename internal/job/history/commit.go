@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 
+	"uncinate/internal/core/fault"
 	"uncinate/internal/core/text"
 	"uncinate/internal/desk"
 	"uncinate/internal/desk/project"
@@ -76,10 +77,10 @@ func (p *puts) into(ctx context.Context, f *project.Folder, index string) error 
 // commit commits exactly the files that were chosen. The person's own hooks run, as with plain
 // git. The project's index gets the files first: cut off there, they are staged, and the next
 // save takes them. Where the commit is refused it is put back.
-func commit(ctx context.Context, d *desk.Desk, f *project.Folder, st *git.Status, chosen []git.Entry, message string, out *Saved) error {
+func commit(ctx context.Context, d *desk.Desk, f *project.Folder, st *git.Status, chosen []git.Entry, message string, out *Saved) (err error) {
 	p := putsOf(chosen)
 	index, done, err := f.Repo.IndexCopy()
-	defer done() // in the system's own folder for what is temporary, so nothing is lost where it stays
+	defer fault.Also(&err, done)
 	if err != nil {
 		return err
 	}
@@ -102,7 +103,7 @@ func commit(ctx context.Context, d *desk.Desk, f *project.Folder, st *git.Status
 		return err
 	}
 	says, gone, err := files.Temporary("uncinate-text-", strings.TrimSpace(message)+"\n")
-	defer gone() // as above
+	defer fault.Also(&err, gone)
 	if err == nil {
 		err = p.into(ctx, f, "")
 	}

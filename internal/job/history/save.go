@@ -231,9 +231,9 @@ func Signed(ctx context.Context, f *project.Folder) error {
 
 // hooked runs something of git's that runs the person's own hooks, and names the one that
 // stopped it: git tells of them in its event log (api-trace2 documentation, child_start).
-func hooked(ctx context.Context, f *project.Folder, run func(env []string) error) error {
+func hooked(ctx context.Context, f *project.Folder, run func(env []string) error) (err error) {
 	events, done, err := files.Temporary("uncinate-events-", "")
-	defer done() // in the system's own folder for what is temporary, so nothing is lost where it stays
+	defer fault.Also(&err, done)
 	if err != nil {
 		return err
 	}
@@ -297,7 +297,7 @@ func Reword(ctx context.Context, d *desk.Desk, given, message string, preview bo
 	return saved, errors.Join(err, held.Release())
 }
 
-func reword(ctx context.Context, d *desk.Desk, f *project.Folder, message string, preview bool) (*Saved, error) {
+func reword(ctx context.Context, d *desk.Desk, f *project.Folder, message string, preview bool) (_ *Saved, err error) {
 	if strings.TrimSpace(message) == "" {
 		return nil, fault.New(fault.Usage, "a commit needs a message").Try("", `uncinate save --reword --message "What was done"`)
 	}
@@ -325,7 +325,7 @@ func reword(ctx context.Context, d *desk.Desk, f *project.Folder, message string
 		return nil, err
 	}
 	file, done, err := files.Temporary("uncinate-text-", strings.TrimSpace(message)+"\n")
-	defer done() // in the system's own folder for what is temporary, so nothing is lost where it stays
+	defer fault.Also(&err, done)
 	if err != nil {
 		return nil, err
 	}

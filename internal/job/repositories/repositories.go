@@ -5,6 +5,7 @@ package repositories
 import (
 	"cmp"
 	"context"
+	"maps"
 	"slices"
 	"strings"
 
@@ -132,8 +133,8 @@ func onlyOne(ctx context.Context, d *desk.Desk, on, owner, name string) *account
 	for _, a := range all {
 		known[a.Host] = a.Host != "" && (on == "" || a.Host == on)
 	}
-	for host, asked := range known {
-		if !asked {
+	for _, host := range slices.Sorted(maps.Keys(known)) {
+		if !known[host] {
 			continue
 		}
 		best := 0

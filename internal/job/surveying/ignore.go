@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"io/fs"
+	"maps"
 	"path"
 	"path/filepath"
 	"slices"
@@ -85,7 +86,7 @@ type AddOptions struct {
 }
 
 // IgnoreAdd puts rules into the ignore file at the project's top.
-func IgnoreAdd(ctx context.Context, d *desk.Desk, o AddOptions) (*Added, error) {
+func IgnoreAdd(ctx context.Context, d *desk.Desk, o AddOptions) (_ *Added, err error) {
 	f, err := topOf(ctx, d, o.Folder)
 	if err != nil {
 		return nil, err
@@ -94,7 +95,7 @@ func IgnoreAdd(ctx context.Context, d *desk.Desk, o AddOptions) (*Added, error) 
 	if err != nil {
 		return nil, err
 	}
-	defer held.Release()
+	defer fault.Also(&err, held.Release)
 	s := &Surveying{Folder: f}
 	if err := s.Sort(ctx, d, survey.Choice{}); err != nil {
 		return nil, err
@@ -165,9 +166,9 @@ func keepStaged(ctx context.Context, d *desk.Desk, f *project.Folder, paths []st
 		return 0, err
 	}
 	k := worktree.Kept{Before: "ignore add --untrack"}
-	for p, staged := range index {
+	for _, p := range slices.Sorted(maps.Keys(index)) {
 		if only[p] {
-			k.Staged = append(k.Staged, staged)
+			k.Staged = append(k.Staged, index[p])
 		}
 	}
 	r, err := worktree.RescuerOf(d, f)

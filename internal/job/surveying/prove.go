@@ -33,7 +33,7 @@ type Proved struct {
 
 // prove copies what would go up into a fresh folder and runs the person's own command
 // there, without a shell.
-func prove(ctx context.Context, d *desk.Desk, s *Surveying, command string) (*Proved, error) {
+func prove(ctx context.Context, d *desk.Desk, s *Surveying, command string) (_ *Proved, err error) {
 	words, err := text.Words(command)
 	if err != nil {
 		return nil, fault.New(fault.Usage, "%s", err)
@@ -42,7 +42,7 @@ func prove(ctx context.Context, d *desk.Desk, s *Surveying, command string) (*Pr
 	if err != nil {
 		return nil, err
 	}
-	defer done() // in the system's own folder for what is temporary, so nothing is lost where it stays
+	defer fault.Also(&err, done)
 	copied := filepath.Join(top, filepath.Base(s.Folder.Path))
 	p := &Proved{Command: command, Missing: []string{}, Asked: []string{}, Output: []string{}}
 	for i, f := range s.Sorted.Files {

@@ -3,6 +3,7 @@ package syncing
 import (
 	"context"
 	"errors"
+	"maps"
 	"slices"
 	"strings"
 
@@ -149,7 +150,8 @@ func (s *Sync) bring(ctx context.Context, words []string) error {
 	}
 	var moved []worktree.Moving
 	var forced []string
-	for ref, id := range s.refs.IDs {
+	for _, ref := range slices.Sorted(maps.Keys(s.refs.IDs)) {
+		id := s.refs.IDs[ref]
 		b, is := strings.CutPrefix(ref, "refs/heads/")
 		t := s.track(b)
 		if !is || t == "" || now[t] == id || now[t] != s.tracked[t] {
@@ -207,7 +209,8 @@ func (s *Sync) prune(ctx context.Context) error {
 		}
 	}
 	var gone []worktree.Moving
-	for ref, id := range s.tracked {
+	for _, ref := range slices.Sorted(maps.Keys(s.tracked)) {
+		id := s.tracked[ref]
 		for _, x := range s.specs() {
 			there := match(x.to, x.from, ref)
 			b, is := strings.CutPrefix(there, "refs/heads/")

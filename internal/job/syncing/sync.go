@@ -54,6 +54,7 @@ type Sync struct {
 	two     histories.Two
 	need    histories.Need
 	was     string // with a rewritten branch: what there held before
+	lost    int    // how many commits of it are not there any more
 	tree    string // what the files will be, as a commit or a tree
 	text    string // what a merge commit says
 	joining string // the branch that is joined; "" in a sync
@@ -212,6 +213,15 @@ func (s *Sync) planIn(ctx context.Context) (err error) {
 	if err != nil {
 		return err
 	}
+	if s.Rewritten {
+		out, err := s.folder.Repo.Do(ctx, "rev-list", "--count", s.was, "--not", s.stand.Theirs)
+		if err == nil {
+			s.lost, err = strconv.Atoi(out)
+		}
+		if err != nil {
+			return git.Fault(err, "git cannot compare here and there")
+		}
+	}
 	way, err := s.inWay(ctx)
 	if err != nil {
 		return err
@@ -231,22 +241,13 @@ func (s *Sync) Asks() []string {
 		why = append(why, fmt.Sprintf("The repository is called %s now.", s.Moved.Path()))
 	}
 	if s.Rewritten {
-		why = append(why, fmt.Sprintf("The history of %s was made anew on the host: %s that it held before is not in it any more. What you have is kept as a rescue copy.", text.Visible(s.stand.Branch), s.lost()))
+		why = append(why, fmt.Sprintf("The history of %s was made anew on the host: %s that it held before is not in it any more. What you have is kept as a rescue copy.", text.Visible(s.stand.Branch), text.Count(s.lost, "commit")))
 	}
 	if len(s.Open) > 0 {
 		why = append(why, "A running program has files open that would be replaced under it:")
 		why = append(why, s.Open...)
 	}
 	return why
-}
-
-func (s *Sync) lost() string {
-	out, err := s.folder.Repo.Do(context.Background(), "rev-list", "--count", s.was, "--not", s.stand.Theirs)
-	n, e := strconv.Atoi(out)
-	if err != nil || e != nil {
-		return "something"
-	}
-	return text.Count(n, "commit")
 }
 
 // Items is the plan as it is shown; empty when here and there are in step.

@@ -4,6 +4,7 @@ package files
 
 import (
 	"bytes"
+	"context"
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
@@ -208,7 +209,7 @@ type Held struct {
 
 // Lock takes a lock file without waiting; nil when another process holds it, with
 // the id of that process if it is known, else 0.
-func Lock(path string) (held *Held, holder int, err error) {
+func Lock(ctx context.Context, path string) (held *Held, holder int, err error) {
 	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
 		return nil, 0, fault.New(fault.Failed, "the folder %s cannot be made", text.Visible(filepath.Dir(path))).Because(err)
 	}
@@ -224,7 +225,9 @@ func Lock(path string) (held *Held, holder int, err error) {
 					break
 				}
 			}
-			time.Sleep(10 * time.Millisecond)
+			if err := Pause(ctx, 10*time.Millisecond); err != nil {
+				return nil, 0, err
+			}
 		}
 		return nil, holder, nil
 	}
@@ -238,6 +241,32 @@ func Lock(path string) (held *Held, holder int, err error) {
 		return nil, 0, errors.Join(err, letGo(f))
 	}
 	return &Held{file: f, Died: died}, 0, nil
+}
+
+// LockWait is Lock that waits while another process has the lock, so long at most; then held is nil
+// too.
+func LockWait(ctx context.Context, path string, most time.Duration) (held *Held, holder int, err error) {
+	for until := time.Now().Add(most); ; {
+		held, holder, err = Lock(ctx, path)
+		if err != nil || held != nil || time.Now().After(until) {
+			return held, holder, err
+		}
+		if err := Pause(ctx, 20*time.Millisecond); err != nil {
+			return nil, 0, err
+		}
+	}
+}
+
+// Pause waits, unless the context ends first.
+func Pause(ctx context.Context, long time.Duration) error {
+	timer := time.NewTimer(long)
+	defer timer.Stop()
+	select {
+	case <-ctx.Done():
+		return ctx.Err()
+	case <-timer.C:
+		return nil
+	}
 }
 
 // File is the open file; a child that inherits it keeps the lock.

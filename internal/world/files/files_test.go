@@ -133,16 +133,16 @@ func TestJournalsThatAreLeft(t *testing.T) {
 
 func TestLockAndEmptyFolder(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "locks/a")
-	held, _, err := Lock(path)
+	held, _, err := Lock(t.Context(), path)
 	require.NoError(t, err)
 	require.NotNil(t, held)
-	again, holder, err := Lock(path)
+	again, holder, err := Lock(t.Context(), path)
 	require.NoError(t, err)
 	assert.Nil(t, again)
 	assert.Equal(t, os.Getpid(), holder)
 	require.NoError(t, held.Release())
 	require.NoError(t, held.Release(), "once more does no harm")
-	again, _, err = Lock(path)
+	again, _, err = Lock(t.Context(), path)
 	require.NoError(t, err)
 	assert.NotNil(t, again)
 

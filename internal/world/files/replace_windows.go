@@ -12,7 +12,7 @@ func replace(path string, data []byte, mode fs.FileMode) error {
 	if err != nil {
 		return err
 	}
-	defer os.Remove(f.Name())
+	defer func() { _ = os.Remove(f.Name()) }() // it has its name by then, unless this failed
 	if _, err = f.Write(data); err == nil {
 		err = f.Sync()
 	}

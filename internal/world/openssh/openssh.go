@@ -191,12 +191,12 @@ func (c *Client) HostKeys(ctx context.Context, user, host string, types ...strin
 // HostKeyTypes are the usual types of host key.
 var HostKeyTypes = []string{"ssh-ed25519", "ecdsa-sha2-nistp256", "ssh-rsa"}
 
-func (c *Client) hostKey(ctx context.Context, user, host, kind string) (sshkey.Public, error) {
+func (c *Client) hostKey(ctx context.Context, user, host, kind string) (_ sshkey.Public, err error) {
 	dir, err := os.MkdirTemp("", "uncinate-host-keys-")
 	if err != nil {
 		return sshkey.Public{}, fault.New(fault.Failed, "no temporary folder can be made").Because(err)
 	}
-	defer os.RemoveAll(dir)
+	defer fault.Also(&err, func() error { return os.RemoveAll(dir) })
 	found := filepath.Join(dir, "known")
 	args := []string{"-T", "-o", "BatchMode=yes", "-o", "StrictHostKeyChecking=accept-new", "-o", "UserKnownHostsFile=" + sshconfig.Quote(found), "-o", "GlobalKnownHostsFile=none",
 		"-o", "HashKnownHosts=no", "-o", "PubkeyAuthentication=no", "-o", "PasswordAuthentication=no", "-o", "KbdInteractiveAuthentication=no", "-o", "GSSAPIAuthentication=no",
@@ -230,12 +230,13 @@ func (c *Client) hostKey(ctx context.Context, user, host, kind string) (sshkey.P
 func Unreachable(host, said string) error {
 	said = strings.TrimSpace(said)
 	why := "the connection failed"
-	for words, reason := range map[string]string{"Connection refused": "nothing listens there (connection refused)", "Could not resolve hostname": "there is no host of that name",
-		"timed out": "it did not answer in time", "No route to host": "there is no way to it from this network", "Network is unreachable": "there is no way to it from this network",
-		"Connection closed by": "the line was cut", "Connection reset by": "the line was cut", "banner": "what answers there does not speak SSH",
-		"Host key verification failed": "its SSH key is not one that it is known by"} {
-		if strings.Contains(said, words) {
-			why = reason
+	for _, known := range [][2]string{{"Host key verification failed", "its SSH key is not one that it is known by"}, {"Connection refused", "nothing listens there (connection refused)"},
+		{"Could not resolve hostname", "there is no host of that name"}, {"timed out", "it did not answer in time"}, {"No route to host", "there is no way to it from this network"},
+		{"Network is unreachable", "there is no way to it from this network"}, {"banner", "what answers there does not speak SSH"}, {"Connection closed by", "the line was cut"},
+		{"Connection reset by", "the line was cut"}} {
+		if strings.Contains(said, known[0]) {
+			why = known[1]
+			break
 		}
 	}
 	f := fault.New(fault.Unreachable, "%s cannot be reached over SSH: %s", text.Visible(host), why)

@@ -17,7 +17,7 @@ func ownVault(string) error { return nil }
 
 func sessionLeader() int { return 0 }
 
-func giveHolder(string, string, message) error {
+func giveHolder(context.Context, string, string, message) error {
 	return fault.New(fault.Failed, "no process can hold secrets in memory on this system yet; the passphrase is asked for each time")
 }
 

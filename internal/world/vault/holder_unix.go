@@ -102,33 +102,30 @@ func leads(process int) bool {
 }
 
 // giveHolder hands something to the holding process, which it starts if there is none.
-func giveHolder(program, socket string, m message) error {
+func giveHolder(ctx context.Context, program, socket string, m message) (err error) {
 	if err := os.MkdirAll(filepath.Dir(socket), 0o700); err != nil {
 		return fault.New(fault.Failed, "the folder %s cannot be made", text.Visible(filepath.Dir(socket))).Because(err)
 	}
 	if err := ownFolder(filepath.Dir(socket)); err != nil {
 		return err
 	}
-	var held *files.Held
-	for deadline := time.Now().Add(5 * time.Second); held == nil; time.Sleep(20 * time.Millisecond) {
-		var err error
-		if held, _, err = files.Lock(socket + ".lock"); err != nil {
-			return err
-		}
-		if time.Now().After(deadline) {
-			return fault.New(fault.Failed, "another process has been starting the one that holds the vault for five seconds; try again")
-		}
+	held, _, err := files.LockWait(ctx, socket+".lock", 5*time.Second)
+	if err != nil {
+		return err
 	}
-	defer held.Release()
+	if held == nil {
+		return fault.New(fault.Failed, "another process has been starting the one that holds the vault for five seconds; try again")
+	}
+	defer fault.Also(&err, held.Release)
 	if _, err := askHolder(socket, m); !errors.Is(err, errNoHolder) {
 		return err
 	}
-	return startHolder(program, socket, m)
+	return startHolder(ctx, program, socket, m)
 }
 
 // startHolder starts this program again as the holder. The secret goes over a pipe,
 // never over arguments or the environment.
-func startHolder(program, socket string, m message) error {
+func startHolder(ctx context.Context, program, socket string, m message) error {
 	m.Socket = socket
 	line, err := json.Marshal(m)
 	if err != nil {
@@ -144,15 +141,17 @@ func startHolder(program, socket string, m message) error {
 	if err := c.Start(); err != nil {
 		return fault.New(fault.Failed, "the process that holds the vault open cannot be started").Because(err)
 	}
-	if _, err := in.Write(append(line, '\n')); err != nil {
+	_, err = in.Write(append(line, '\n'))
+	if err = errors.Join(err, in.Close()); err != nil {
 		return fault.New(fault.Failed, "the process that holds the vault open ended at once").Because(err)
 	}
-	in.Close()
 	for range 100 {
 		if _, err := askHolder(socket, message{Want: wantIdentity}); err == nil {
 			return c.Process.Release()
 		}
-		time.Sleep(20 * time.Millisecond)
+		if err := files.Pause(ctx, 20*time.Millisecond); err != nil {
+			return err
+		}
 	}
 	return fault.New(fault.Failed, "the process that holds the vault open does not answer")
 }

@@ -8,13 +8,13 @@ import (
 
 // Unlock opens the vault with a passphrase and starts the process that holds it
 // open for a time. program is the path of this very program.
-func (v *Vault) Unlock(program, passphrase string, long time.Duration) (time.Time, error) {
+func (v *Vault) Unlock(ctx context.Context, program, passphrase string, long time.Duration) (time.Time, error) {
 	id, err := v.Unwrap(passphrase)
 	if err != nil {
 		return time.Time{}, err
 	}
 	until := time.Now().Add(long).Truncate(time.Second)
-	return until, giveHolder(program, v.socket, message{Want: wantHold, Identity: id.String(), Until: until})
+	return until, giveHolder(ctx, program, v.socket, message{Want: wantHold, Identity: id.String(), Until: until})
 }
 
 // UnlockRing lets the system's keyring ask for its password.
@@ -33,9 +33,9 @@ func (v *Vault) Lock() (bool, error) {
 // PutInMemory gives a secret to the holding process alone, which forgets it when the
 // time is over, when the terminal session that gave it ends, or by Lock. Nothing is
 // written.
-func (v *Vault) PutInMemory(program, name, secret string, until time.Time) error {
+func (v *Vault) PutInMemory(ctx context.Context, program, name, secret string, until time.Time) error {
 	v.seen(secret)
-	return giveHolder(program, v.socket, message{Want: wantKeep, Name: name, Secret: secret, Until: until, Leader: sessionLeader()})
+	return giveHolder(ctx, program, v.socket, message{Want: wantKeep, Name: name, Secret: secret, Until: until, Leader: sessionLeader()})
 }
 
 // GetInMemory reads such a secret; false when it is forgotten.

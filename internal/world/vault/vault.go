@@ -232,12 +232,12 @@ func (v *Vault) establish(ctx context.Context, info Info, passphrase string, all
 // Change protects the vault in another way, or by another passphrase. The secrets are
 // encrypted anew to a new identity: what opened the vault before opens it no more. A
 // change that is cut off leaves the vault as it was.
-func (v *Vault) Change(ctx context.Context, by, passphrase string) error {
+func (v *Vault) Change(ctx context.Context, by, passphrase string) (err error) {
 	release, err := v.alone(ctx)
 	if err != nil {
 		return err
 	}
-	defer release()
+	defer fault.Also(&err, release)
 	all, _, old, err := v.read(ctx, true)
 	if err != nil {
 		return err
@@ -403,12 +403,12 @@ func (v *Vault) Remove(ctx context.Context, names ...string) error {
 	})
 }
 
-func (v *Vault) change(ctx context.Context, how func(map[string]string)) error {
+func (v *Vault) change(ctx context.Context, how func(map[string]string)) (err error) {
 	release, err := v.alone(ctx)
 	if err != nil {
 		return err
 	}
-	defer release()
+	defer fault.Also(&err, release)
 	all, id, info, err := v.read(ctx, true)
 	if err != nil {
 		return err
@@ -417,23 +417,17 @@ func (v *Vault) change(ctx context.Context, how func(map[string]string)) error {
 	return v.write(info, id.Recipient(), all)
 }
 
-// alone waits for the vault's lock, for ten seconds at most.
+// mostWait is how long the vault's lock is waited for.
+const mostWait = 10 * time.Second
+
+// alone waits for the vault's lock.
 func (v *Vault) alone(ctx context.Context) (release func() error, err error) {
-	for deadline := time.Now().Add(10 * time.Second); ; {
-		held, _, err := files.Lock(filepath.Join(v.dir, "lock"))
-		if err != nil {
-			return nil, err
-		}
-		if held != nil {
-			return held.Release, nil
-		}
-		if time.Now().After(deadline) {
-			return nil, fault.New(fault.Failed, "another process has been writing the vault for ten seconds; try again")
-		}
-		select {
-		case <-ctx.Done():
-			return nil, ctx.Err()
-		case <-time.After(50 * time.Millisecond):
-		}
+	held, _, err := files.LockWait(ctx, filepath.Join(v.dir, "lock"), mostWait)
+	if err != nil {
+		return nil, err
 	}
+	if held == nil {
+		return nil, fault.New(fault.Failed, "another process has been writing the vault for ten seconds; try again")
+	}
+	return held.Release, nil
 }

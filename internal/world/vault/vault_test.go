@@ -315,8 +315,8 @@ func TestInMemory(t *testing.T) {
 	ended := make(chan error, 1)
 	go func() { ended <- Hold(context.Background(), strings.NewReader(string(task)+"\n")) }()
 	require.Eventually(t, func() bool { _, found, _ := v.GetInMemory("a"); return found }, 5*time.Second, 5*time.Millisecond)
-	require.NoError(t, v.PutInMemory("/no/program", "b", "second-secret", time.Now().Add(time.Minute)), "one process holds all")
-	require.NoError(t, v.PutInMemory("/no/program", "c", "third-secret", time.Now().Add(-time.Minute)))
+	require.NoError(t, v.PutInMemory(t.Context(), "/no/program", "b", "second-secret", time.Now().Add(time.Minute)), "one process holds all")
+	require.NoError(t, v.PutInMemory(t.Context(), "/no/program", "c", "third-secret", time.Now().Add(-time.Minute)))
 	for name, want := range map[string]string{"a": "canary-secret", "b": "second-secret", "c": "", "d": ""} {
 		got, _, err := v.GetInMemory(name)
 		require.NoError(t, err)

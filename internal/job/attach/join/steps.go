@@ -158,7 +158,7 @@ func (joins *Join) StepJoin() desk.Step {
 }
 
 // joinedCommit gives the commit in which both histories meet.
-func (joins *Join) joinedCommit(ctx context.Context) (string, error) {
+func (joins *Join) joinedCommit(ctx context.Context) (_ string, err error) {
 	j, repo := joins.Way, joins.Folder.Repo
 	if j.Mode == ahead {
 		return j.Tip, nil
@@ -201,7 +201,7 @@ func (joins *Join) joinedCommit(ctx context.Context) (string, error) {
 	if err := files.WriteBy(message, message+".new", []byte("Join with what was on "+joins.Whose()+"\n"), 0o600); err != nil {
 		return "", err
 	}
-	defer files.Remove(message) // what stays is swept with the journal
+	defer fault.Also(&err, func() error { return files.Remove(message) }) // what stays is swept with the journal
 	return joins.Commit(ctx, tree, message, j.From, j.Tip)
 }
 

@@ -3,6 +3,8 @@ package target
 import (
 	"context"
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 
 	"uncinate/internal/core/fault"
@@ -168,7 +170,8 @@ func (t *Target) deletes(ctx context.Context) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	for name, id := range refs.IDs {
+	for _, name := range slices.Sorted(maps.Keys(refs.IDs)) {
+		id := refs.IDs[name]
 		here, err := t.Folder.Repo.Resolve(ctx, name)
 		if name != "HEAD" && (err != nil || here != id) {
 			return "", fault.New(fault.Refused, "%s holds %s now, which this attach did not send, so it is not deleted", there.Path(), text.Visible(strings.TrimPrefix(name, "refs/heads/"))).

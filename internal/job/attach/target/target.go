@@ -7,6 +7,7 @@ package target
 import (
 	"context"
 	"errors"
+	"maps"
 	"slices"
 	"strings"
 
@@ -35,7 +36,8 @@ func (t *Target) ChooseTarget(ctx context.Context) error {
 	if err := t.checkPushAddress(); err != nil {
 		return err
 	}
-	for name, url := range t.Folder.Remotes {
+	for _, name := range slices.Sorted(maps.Keys(t.Folder.Remotes)) {
+		url := t.Folder.Remotes[name]
 		if project.WithoutSecret(url) != url && name != o.Remote {
 			if at, err := address.Parse(url); err == nil && at.Secret != "" {
 				t.Notes = append(t.Notes, "The remote "+text.Visible(name)+" holds a token in its address, in plain text; this attach leaves it alone.")
