@@ -232,7 +232,7 @@ func LookLoosely(ctx context.Context, d *desk.Desk, where string) (*Folder, erro
 	if top == "" {
 		if files.KindOf(filepath.Join(where, ".git")) != files.None {
 			_, err := f.Repo.Do(ctx, "rev-parse", "--git-dir")
-			return nil, git.Fault(err, "git cannot work with the repository in %s", text.Visible(where))
+			return nil, broken(where, git.Fault(err, "git cannot work with the repository in %s", text.Visible(where)))
 		}
 		return f, nil
 	}
@@ -252,6 +252,22 @@ func LookLoosely(ctx context.Context, d *desk.Desk, where string) (*Folder, erro
 		f.Head = ""
 	}
 	return f, nil
+}
+
+// broken names the cause where a linked work tree's repository is not there any more
+// (git-worktree documentation, repair).
+func broken(where string, err error) error {
+	own, _, e := git.Folders(where)
+	if err == nil || e != nil || own == filepath.Join(where, ".git") || files.KindOf(own) != files.None {
+		return err
+	}
+	main := filepath.Dir(own) // of .git/worktrees/NAME
+	if filepath.Base(main) == "worktrees" {
+		main = filepath.Dir(filepath.Dir(main))
+	}
+	return fault.New(fault.Decision, "%s is a linked work tree, and the repository that it belongs to is not in %s any more", text.Visible(where), text.Visible(main)).Because(err).
+		Detail("Its files are all here.").
+		Try("where that folder has only moved, tell git so, with its new place", text.Command("git", "-C", "NEW-PLACE", "worktree", "repair", where))
 }
 
 // GitCmd is a run of git in a folder, with standard input.

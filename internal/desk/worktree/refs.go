@@ -2,12 +2,16 @@ package worktree
 
 import (
 	"context"
+	"errors"
+	"io/fs"
+	"path/filepath"
 	"slices"
 	"strings"
 
 	"uncinate/internal/core/text"
 	"uncinate/internal/desk"
 	"uncinate/internal/desk/project"
+	"uncinate/internal/world/files"
 	"uncinate/internal/world/git"
 )
 
@@ -66,3 +70,31 @@ func KeepTracked(ctx context.Context, d *desk.Desk, f *project.Folder, remote, b
 	}
 	return r.KeepAll(ctx, Kept{Before: before, Refs: keep})
 }
+
+// SettleLog gives a branch the log that it had under its former name, where git was killed while it
+// renamed the branch and left it aside (git's files backend, TMP_RENAMED_LOG).
+func SettleLog(f *project.Folder, branch string) error {
+	_, common, err := git.Folders(f.Path)
+	if err != nil {
+		return err
+	}
+	left := filepath.Join(common, "logs", "refs", ".tmp-renamed-log")
+	before, err := files.Read(left, mostLog)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	at := filepath.Join(common, "logs", "refs", "heads", filepath.FromSlash(branch))
+	since, err := files.Read(at, mostLog)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	if err := files.Write(at, append(before, since...), 0o644); err != nil {
+		return err
+	}
+	return files.Remove(left)
+}
+
+const mostLog = 256 << 20 // bytes of a branch's log

@@ -272,7 +272,7 @@ func (p *BranchPlan) renamed(ctx context.Context, b *Branching, from, to string)
 	}
 	was, now := p.before.From, b.Refs["refs/heads/"+to]
 	if b.Refs["refs/heads/"+from] == "" && now != "" && was != "" && b.holds(ctx, now, was) {
-		return true, nil
+		return true, worktree.SettleLog(b.folder, to)
 	}
 	return false, p.GiveUp() // it had not come that far, or was finished by hand
 }
@@ -284,6 +284,9 @@ func (b *Branching) rename(ctx context.Context, from, to string, followed bool) 
 	}
 	if b.folder.Branch == from {
 		b.folder.Branch = to
+	}
+	if err := worktree.SettleLog(b.folder, to); err != nil {
+		return err
 	}
 	if !followed {
 		return nil

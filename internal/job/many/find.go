@@ -183,7 +183,18 @@ func (f *Finding) plan() {
 			sentence += ", and let git run what is in it: " + strings.Join(named, ", ")
 		}
 		f.steps = append(f.steps, desk.Step{Item: plan.Item{ID: "register", Place: plan.Here, Sentence: sentence},
-			Do: func(ctx context.Context) error { return admit(ctx, f.desk, one) }})
+			Do: func(ctx context.Context) (err error) {
+				d, err := f.desk.Beside(ctx, f.desk.Tell)
+				if err != nil {
+					return err
+				}
+				held, err := d.Alone(ctx, one.Folder)
+				if err != nil {
+					return err
+				}
+				defer fault.Also(&err, held.Release)
+				return admit(ctx, d, one)
+			}})
 	}
 }
 

@@ -206,7 +206,7 @@ func Change(ctx context.Context, d *desk.Desk, account, what string, o Wanted) (
 	c := &desk.Change{Desk: d, Job: "repository-change", Subject: l.Host.Name + " " + r.Path(), Host: l.Host.Name, AsWas: "It is as it was.", Head: "To change " + r.Path() + ":"}
 	vars, says := o.against(r)
 	if len(says) == 0 {
-		return c, nil
+		return c, c.GiveUp() // one that was cut off came that far
 	}
 	if vars["visibility"] == "public" {
 		c.Notes = append(c.Notes, "Everybody will see it, with its whole history.")

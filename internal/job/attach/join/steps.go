@@ -79,11 +79,9 @@ func (joins *Join) StepBringIn() desk.Step {
 			if !FactWay.Known(joins.Run) {
 				return false, nil
 			}
-			_, err := joins.Folder.Repo.Resolve(ctx, tracking+j.Branch)
-			if err == nil {
-				_, err = joins.Folder.Repo.Do(ctx, "cat-file", "-e", j.Tip+"^{commit}")
-			}
-			return err == nil, nil
+			// Git moves the ref once all is there; a commit alone may have come without its files.
+			at, err := joins.Folder.Repo.Resolve(ctx, tracking+j.Branch)
+			return err == nil && at == j.Tip, nil
 		},
 		func(ctx context.Context) error {
 			if err := joins.keepJoin(); err != nil {
