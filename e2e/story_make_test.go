@@ -445,10 +445,13 @@ var ours = []drawn{
 	{1, func(m *maker, l *look) []string {
 		return at(l, "uncinate", "settings", one(m, []string{"set", "unset"}), "save.ask-about", one(m, fileNames[:3]))
 	}},
-	{6, func(m *maker, l *look) []string {
-		return at(l, append([]string{"uncinate"}, one(m, [][]string{{"status", "--json"}, {"status"}, {"status", "--all"}, {"changes"}, {"history"}, {"branch", "list"}, {"rescue", "list"}, {"survey"}, {"ignore", "suggest"}})...)...)
-	}},
+	onlyLooks[0],
 }
+
+// onlyLooks are the commands that change nothing.
+var onlyLooks = []drawn{{6, func(m *maker, l *look) []string {
+	return at(l, append([]string{"uncinate"}, one(m, [][]string{{"status", "--json"}, {"status"}, {"status", "--all"}, {"changes"}, {"history"}, {"branch", "list"}, {"rescue", "list"}, {"survey"}, {"ignore", "suggest"}})...)...)
+}}}
 
 func (m *maker) save(l *look) []string {
 	words := []string{"save", "Save-" + m.word()}
@@ -573,7 +576,7 @@ func (m *maker) rare(l *look) []string {
 	var least []string
 	fewest := 0
 	for range 6 {
-		from := one(m, [][]drawn{edits, plainGit, plainGit, ours, ours, ours, ours})
+		from := one(m, [][]drawn{edits, plainGit, plainGit, ours, ours, ours, ours, onlyLooks})
 		words := one(m, from).make(m, l)
 		if words == nil {
 			continue

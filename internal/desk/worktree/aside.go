@@ -135,7 +135,8 @@ func (g *gate) keep(ctx context.Context, top string, odd []string) error {
 	if len(names) > desk.MostShown {
 		names, more = names[:desk.MostShown], fmt.Sprintf(" and %d more", len(odd)-desk.MostShown)
 	}
-	g.desk.Tell.Note("Changed by somebody meanwhile, and kept as rescue copy %d as it was then: %s%s.", n, strings.Join(names, ", "), more)
+	why := text.Either(g.said.Fresh, "Lay in the folder already, other than it comes in, and is", "Changed by somebody meanwhile, and")
+	g.desk.Tell.Note("%s kept as rescue copy %d as it was then: %s%s.", why, n, strings.Join(names, ", "), more)
 	return nil
 }
 

@@ -35,6 +35,7 @@ type Laying struct {
 	Head   string // where that stands; "" for no commit yet
 	Switch string // the branch that is checked out then; "" for the same
 	Hook   []string
+	Fresh  bool     // nothing was laid out here before
 	Way    []string // files in the way, of which a rescue copy is kept
 }
 

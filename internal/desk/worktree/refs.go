@@ -28,11 +28,47 @@ func DropBranch(ctx context.Context, repo *git.Repo, name string) error {
 	return git.Fault(err, "git cannot remove the branch %s", text.Visible(name))
 }
 
-// First lays the files of a branch of the host out in a folder in which nothing lies yet, and
-// checks the branch out.
-func First(ctx context.Context, repo *git.Work, branch, track string) error {
-	_, err := repo.Do(ctx, "checkout", "-q", "--no-overwrite-ignore", "-B", branch, "--track", track)
-	return git.Fault(err, "git cannot lay out the files of branch %s", text.Visible(branch))
+// EmptyTree is the id of a tree without files, in the repository's object format.
+func EmptyTree(ctx context.Context, f *project.Folder) (string, error) {
+	id, err := f.Repo.Do(ctx, "hash-object", "-t", "tree", "--stdin")
+	return id, git.Fault(err, "git cannot compare here and there")
+}
+
+// First lays the files of a branch of the host out in a new copy, and checks the branch out. What
+// lies in the folder already, of a run that was cut off or of somebody else, goes through the gate.
+func First(ctx context.Context, d *desk.Desk, f *project.Folder, branch, track string) error {
+	work, err := f.Work()
+	if err != nil {
+		return err
+	}
+	names, err := files.Names(f.Path)
+	if err != nil {
+		return err
+	}
+	if len(names) <= 1 { // .git alone
+		_, err := work.Do(ctx, "checkout", "-q", "--no-overwrite-ignore", "-B", branch, "--track", track)
+		return git.Fault(err, "git cannot lay out the files of branch %s", text.Visible(branch))
+	}
+	at, err := f.Repo.Resolve(ctx, track)
+	if err == nil {
+		_, err = f.Repo.Do(ctx, "branch", "-q", "-f", "--track", branch, track)
+	}
+	if err != nil {
+		return git.Fault(err, "git cannot make the branch %s", text.Visible(branch))
+	}
+	if _, err := Heal(ctx, d, f); err != nil {
+		return err
+	}
+	empty, err := EmptyTree(ctx, f)
+	if err != nil {
+		return err
+	}
+	head, err := f.Repo.Resolve(ctx, "HEAD^{commit}")
+	if err != nil && git.Code(err) != 1 {
+		return git.Fault(err, "git cannot tell the commit")
+	}
+	_, err = Lay(ctx, d, f, Laying{Before: "clone", From: empty, To: at, Head: head, Switch: branch, Fresh: true})
+	return err
 }
 
 // KeepTracked keeps a rescue copy of what git knows of a remote's branches and no branch or tag

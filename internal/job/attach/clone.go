@@ -351,11 +351,7 @@ func (c *Clone) stepCheckout() desk.Step {
 	t := c.target
 	return desk.Step{Item: plan.Item{ID: "checkout", Place: plan.Here, Sentence: "Lay out the files of branch " + text.Visible(t.Branch)},
 		Do: func(ctx context.Context) error {
-			work, err := t.Folder.Work()
-			if err != nil {
-				return err
-			}
-			if err := worktree.First(ctx, work, t.Branch, "refs/remotes/"+t.Options.Remote+"/"+t.Branch); err != nil {
+			if err := worktree.First(ctx, c.desk, t.Folder, t.Branch, "refs/remotes/"+t.Options.Remote+"/"+t.Branch); err != nil {
 				return err
 			}
 			id, err := t.Folder.Repo.Do(ctx, "rev-parse", "HEAD")

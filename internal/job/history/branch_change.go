@@ -264,37 +264,6 @@ func (b *Branching) dropThere(ctx context.Context, h *project.Tie, name, id, hea
 	return git.Fault(err, "git cannot note the host's default branch")
 }
 
-// renamed reports whether a run that was cut off renamed the branch already. Its journal tells
-// of which commit it was; what stands under the new name must have come of that.
-func (p *BranchPlan) renamed(ctx context.Context, b *Branching, from, to string) (bool, error) {
-	if p.before == nil {
-		return false, nil
-	}
-	was, now := p.before.From, b.Refs["refs/heads/"+to]
-	if b.Refs["refs/heads/"+from] == "" && now != "" && was != "" && b.holds(ctx, now, was) {
-		return true, worktree.SettleLog(b.folder, to)
-	}
-	return false, p.GiveUp() // it had not come that far, or was finished by hand
-}
-
-// rename renames a branch here.
-func (b *Branching) rename(ctx context.Context, from, to string, followed bool) error {
-	if _, err := b.folder.Repo.Do(ctx, "branch", "-m", "--", from, to); err != nil {
-		return git.Fault(err, "git cannot rename the branch")
-	}
-	if b.folder.Branch == from {
-		b.folder.Branch = to
-	}
-	if err := worktree.SettleLog(b.folder, to); err != nil {
-		return err
-	}
-	if !followed {
-		return nil
-	}
-	_, err := b.folder.Repo.Do(ctx, "branch", "-q", "--set-upstream-to="+b.Remote+"/"+to, to)
-	return git.Fault(err, "git cannot note the branch's counterpart")
-}
-
 // holdsMore says that the host's branch of a name holds what is not here.
 func (b *Branching) holdsMore(name string, renamed bool) error {
 	f := fault.New(fault.Decision, "the branch %s on the host holds commits that yours does not have", text.Visible(name))

@@ -77,7 +77,7 @@ func Compare(ctx context.Context, d *desk.Desk, o ChangesOptions) (_ *Changes, e
 	before, now := f.Head, ""
 	var env []string
 	if before == "" {
-		if before, err = EmptyTree(ctx, f); err != nil {
+		if before, err = worktree.EmptyTree(ctx, f); err != nil {
 			return nil, err
 		}
 	}
@@ -158,7 +158,7 @@ func ends(ctx context.Context, f *project.Folder, commit string) (before, now st
 		return "", "", fault.New(fault.Failed, "there is no commit %s here", text.Visible(commit)).Try("see the commits", "uncinate history")
 	}
 	if before, err = f.Repo.Resolve(ctx, now+"^1"); err != nil {
-		before, err = EmptyTree(ctx, f)
+		before, err = worktree.EmptyTree(ctx, f)
 	}
 	return before, now, err
 }
@@ -184,12 +184,6 @@ func nothingAt(d *desk.Desk, f *project.Folder, paths []string) error {
 		}
 	}
 	return nil
-}
-
-// EmptyTree is the id of a tree without files, in the repository's object format.
-func EmptyTree(ctx context.Context, f *project.Folder) (string, error) {
-	id, err := f.Repo.Do(ctx, "hash-object", "-t", "tree", "--stdin")
-	return id, git.Fault(err, "git cannot compare here and there")
 }
 
 // sides gives the two ends of what only one side's commits change. The other side is a

@@ -95,6 +95,11 @@ func commit(ctx context.Context, d *desk.Desk, f *project.Folder, st *git.Status
 	if err := p.into(ctx, f, index); err != nil {
 		return err
 	}
+	if same, err := asBefore(ctx, f, env); err != nil {
+		return err
+	} else if same {
+		return forgotten(f, chosen)
+	}
 	was, err := stood(ctx, f, p)
 	if err != nil {
 		return err
@@ -128,12 +133,40 @@ func commit(ctx context.Context, d *desk.Desk, f *project.Folder, st *git.Status
 	return p.check(ctx, d, f, before)
 }
 
+// asBefore reports whether an index holds just what the last commit does.
+func asBefore(ctx context.Context, f *project.Folder, env []string) (bool, error) {
+	if f.Head == "" {
+		return false, nil
+	}
+	out, err := f.Repo.Run(ctx, git.Cmd{Dir: f.Path, Env: env, Args: []string{"write-tree"}})
+	if err != nil {
+		return false, git.Fault(err, "git cannot write the tree")
+	}
+	was, err := f.Repo.Resolve(ctx, "HEAD^{tree}")
+	return strings.TrimSpace(string(out)) == was, git.Fault(err, "git cannot read the last commit")
+}
+
+// forgotten says why there is nothing to save of files of which git told that they differ: they were
+// only taken out of its index, and lie here unchanged.
+func forgotten(f *project.Folder, chosen []git.Entry) error {
+	paths := make([]string, len(chosen))
+	for i, e := range chosen {
+		paths[i] = e.Path
+	}
+	slices.Sort(paths)
+	paths = slices.Compact(paths)
+	out := fault.New(fault.Decision, "there is nothing to save: what you chose is as in the last commit").
+		Detail("git was told to forget %s, and would take it up again just as it was.", text.Excerpt(strings.Join(desk.Visible(paths), ", "), 200))
+	return out.Try("let it stay as it was", text.Command(append([]string{"git", "-C", f.Path, "add", "--"}, paths...)...)).
+		Try("or take it out of the next commit and keep it here", text.Command("uncinate", "ignore", "add", "--folder", f.Path, "/"+paths[0], "--untrack"))
+}
+
 // check compares the commit with what was said of it: a check of the person's own may have put
 // in more. What it changed of the files that were chosen the project's index gets too.
 func (p *puts) check(ctx context.Context, d *desk.Desk, f *project.Folder, before string) error {
 	var err error
 	if before == "" {
-		if before, err = EmptyTree(ctx, f); err != nil {
+		if before, err = worktree.EmptyTree(ctx, f); err != nil {
 			return err
 		}
 	}

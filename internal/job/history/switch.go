@@ -102,7 +102,7 @@ func goTo(ctx context.Context, d *desk.Desk, f *project.Folder, name, target str
 	from := f.Head
 	if from == "" {
 		var err error
-		if from, err = EmptyTree(ctx, f); err != nil {
+		if from, err = worktree.EmptyTree(ctx, f); err != nil {
 			return err
 		}
 	}
@@ -131,7 +131,7 @@ func carries(ctx context.Context, f *project.Folder, target string) (way []strin
 	}
 	from := f.Head
 	if from == "" {
-		if from, err = EmptyTree(ctx, f); err != nil {
+		if from, err = worktree.EmptyTree(ctx, f); err != nil {
 			return nil, err
 		}
 	}

@@ -17,7 +17,6 @@ import (
 	"uncinate/internal/desk"
 	"uncinate/internal/desk/project"
 	"uncinate/internal/desk/worktree"
-	"uncinate/internal/job/history"
 	"uncinate/internal/world/files"
 	"uncinate/internal/world/git"
 )
@@ -74,7 +73,7 @@ func (s *Sync) from(ctx context.Context) (string, error) {
 	if s.stand.Ours != "" {
 		return s.stand.Ours, nil
 	}
-	return history.EmptyTree(ctx, s.folder)
+	return worktree.EmptyTree(ctx, s.folder)
 }
 
 // weave brings both sides together, and gives the commit that holds them.
