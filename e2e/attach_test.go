@@ -27,7 +27,7 @@ func TestAttachLargeModule(t *testing.T) {
 	t.Parallel()
 	h := newHost(t)
 	m := signedIn(t, h)
-	for _, path := range []string{"golang.org/x/sys", "golang.org/x/crypto", "github.com/ohler55/ojg", "filippo.io/age"} {
+	for _, path := range []string{"golang.org/x/sys", "golang.org/x/crypto", "github.com/theory/jsonpath", "filippo.io/age"} {
 		require.NoError(t, os.CopyFS(filepath.Join(m.home, "large", filepath.Base(path)), os.DirFS(module(t, path))))
 	}
 	require.NoError(t, filepath.WalkDir(filepath.Join(m.home, "large"), func(path string, e os.DirEntry, err error) error {

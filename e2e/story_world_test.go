@@ -6,7 +6,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io/fs"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -174,44 +173,6 @@ func (w *storyWorld) begin() error {
 		}
 	}
 	return nil
-}
-
-// copyTree copies a folder with modes, times and links.
-func copyTree(from, to string) error {
-	return filepath.WalkDir(from, func(path string, e fs.DirEntry, err error) error {
-		if err != nil {
-			return err
-		}
-		rel, err := filepath.Rel(from, path)
-		if err != nil {
-			return err
-		}
-		target := filepath.Join(to, rel)
-		info, err := e.Info()
-		if err != nil {
-			return err
-		}
-		switch {
-		case e.IsDir():
-			return os.MkdirAll(target, info.Mode().Perm()|0o700)
-		case info.Mode()&fs.ModeSymlink != 0:
-			link, err := os.Readlink(path)
-			if err != nil {
-				return err
-			}
-			return os.Symlink(link, target)
-		case !info.Mode().IsRegular():
-			return nil // a socket is made again by whoever listens on it
-		}
-		data, err := os.ReadFile(path)
-		if err == nil {
-			err = os.WriteFile(target, data, info.Mode().Perm())
-		}
-		if err == nil {
-			err = os.Chtimes(target, info.ModTime(), info.ModTime())
-		}
-		return err
-	})
 }
 
 // exec runs a program on a machine. A run that never ends is told by the code -2, a killed

@@ -35,8 +35,8 @@ func TestMain(m *testing.M) {
 		fmt.Fprintln(os.Stderr, err)
 		os.Exit(1)
 	}
-	program = filepath.Join(dir, "uncinate")
-	build := exec.Command("go", "build", "-o", program, "uncinate/cmd/uncinate")
+	program, preparedTop = filepath.Join(dir, "uncinate"), filepath.Join(dir, "prepared")
+	build := exec.Command("go", "build", "-ldflags", "-X uncinate/internal/world/vault.cheap=yes", "-o", program, "uncinate/cmd/uncinate")
 	build.Env = append(os.Environ(), "CGO_ENABLED=0")
 	if out, err := build.CombinedOutput(); err != nil {
 		fmt.Fprintf(os.Stderr, "the program cannot be built: %v\n%s", err, out)
@@ -64,17 +64,7 @@ func newHost(t *testing.T) *host {
 
 func newHostOf(t *testing.T, name string) *host {
 	t.Helper()
-	h := &host{dir: t.TempDir(), token: map[string]string{}}
-	var err error
-	h.Running, err = practice.Start(name, h.dir, "127.0.0.1:0", nil)
-	require.NoError(t, err)
-	t.Cleanup(func() { require.NoError(t, h.Close()) })
-	tokens, err := h.Demo()
-	require.NoError(t, err)
-	for _, k := range tokens {
-		h.token[k.User] = k.Secret
-	}
-	return h
+	return hostFrom(t, name, "host")
 }
 
 // LetTokensEnd lets every token end that a sign-in through the host's pages gave: the
@@ -102,6 +92,11 @@ func newMachine(t *testing.T) *machine {
 	t.Helper()
 	home, err := filepath.EvalSymlinks(t.TempDir())
 	require.NoError(t, err)
+	return machineAt(t, home)
+}
+
+func machineAt(t *testing.T, home string) *machine {
+	t.Helper()
 	m := &machine{t: t, home: home}
 	m.env = []string{"HOME=" + home, "UNCINATE_HOME=" + filepath.Join(home, ".uncinate"), "PATH=" + os.Getenv("PATH"), "GIT_CONFIG_NOSYSTEM=1", "TMPDIR=" + os.TempDir(), "LC_ALL=C.UTF-8"}
 	return m
@@ -110,10 +105,12 @@ func newMachine(t *testing.T) *machine {
 // signedIn is a machine that knows the host and has tern's account, key-file vault.
 func signedIn(t *testing.T, h *host) *machine {
 	t.Helper()
-	m := newMachine(t)
-	m.ok("", "", "host", "add", h.Name, "--at", h.URL)
-	m.ok("", "", "vault", "make", "--by", "file")
-	m.ok("", h.token["tern"]+"\n", "account", "add", "--host", h.Name, "--user", "tern")
+	m, p := newMachine(t), preparedFor(t, h.Name)
+	if h.token["tern"] != p.token["tern"] { // it is none of those that are copied
+		m.signIn(h)
+		return m
+	}
+	p.copyHome(t, "home", m, h.URL)
 	return m
 }
 

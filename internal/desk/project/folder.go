@@ -258,13 +258,11 @@ func LookLoosely(ctx context.Context, d *desk.Desk, where string) (*Folder, erro
 // (git-worktree documentation, repair).
 func broken(where string, err error) error {
 	own, _, e := git.Folders(where)
-	if err == nil || e != nil || own == filepath.Join(where, ".git") || files.KindOf(own) != files.None {
+	all := filepath.Dir(own) // .git/worktrees, of .git/worktrees/NAME
+	if err == nil || e != nil || filepath.Base(all) != "worktrees" || files.KindOf(own) != files.None {
 		return err
 	}
-	main := filepath.Dir(own) // of .git/worktrees/NAME
-	if filepath.Base(main) == "worktrees" {
-		main = filepath.Dir(filepath.Dir(main))
-	}
+	main := filepath.Dir(filepath.Dir(all))
 	return fault.New(fault.Decision, "%s is a linked work tree, and the repository that it belongs to is not in %s any more", text.Visible(where), text.Visible(main)).Because(err).
 		Detail("Its files are all here.").
 		Try("where that folder has only moved, tell git so, with its new place", text.Command("git", "-C", "NEW-PLACE", "worktree", "repair", where))

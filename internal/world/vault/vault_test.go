@@ -339,3 +339,8 @@ func TestOthersMayNotWriteInTheFolder(t *testing.T) {
 	assert.True(t, fault.Is(err, fault.Refused))
 	assert.Equal(t, "chmod 700 "+v.dir, fault.Of(err).Remedies[0].Command)
 }
+
+// TestAPassphraseCosts holds that what ships does not have what tests build the program with.
+func TestAPassphraseCosts(t *testing.T) {
+	assert.Empty(t, cheap)
+}
