@@ -26,10 +26,7 @@ func TestManyAtOnce(t *testing.T) {
 		out, err := exec.Command("go", "build", "-race", "-o", raced, "uncinate/cmd/uncinate").CombinedOutput()
 		require.NoError(t, err, "a C compiler is needed (apt-get install gcc): %s", out)
 	}
-	h := newHost(t)
-	m := signedIn(t, h)
-	m.project("gauge")
-	m.ok("gauge", "", "attach", "--yes")
+	h, m := attached(t)
 	address := m.git("gauge", "remote", "get-url", "origin")
 	for i := range times {
 		m.ok("", h.token["tern"]+"\n", "account", "add", fmt.Sprintf("spare-%02d", i), "--host", "gannet", "--user", "tern")

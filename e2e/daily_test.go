@@ -101,10 +101,7 @@ func TestSaveAndSync(t *testing.T) {
 
 func TestSaveRules(t *testing.T) {
 	t.Parallel()
-	h := newHost(t)
-	m := signedIn(t, h)
-	m.project("gauge")
-	m.ok("gauge", "", "attach", "--yes")
+	h, m := attached(t)
 	secret := "token = \"" + h.token["tern"] + "\"\n"
 	m.write("gauge", map[string]string{"settings.ini": secret, "src/level.c": "int level = 1;\n", "build/level.o": "object", "notes.txt": "n\n"})
 	index := m.git("gauge", "ls-files", "-s")

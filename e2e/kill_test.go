@@ -116,9 +116,7 @@ func (m *machine) whole(name string) map[string]string {
 	config, err := os.ReadFile(filepath.Join(m.home, name, ".git/config"))
 	require.NoError(m.t, err)
 	seen["config"] = string(config)
-	seen["index"] = m.git(name, "ls-files", "-s")
-	seen["refs"] = m.git(name, "for-each-ref")
-	seen["head"] = m.git(name, "symbolic-ref", "HEAD")
+	seen["index"], seen["refs"], seen["head"] = m.gitState(name)
 	return seen
 }
 

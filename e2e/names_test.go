@@ -19,10 +19,7 @@ import (
 // every line of the answer: all of them work.
 func TestWordsOfTheTradeAreAnswered(t *testing.T) {
 	t.Parallel()
-	h := newHost(t)
-	m := signedIn(t, h)
-	m.project("gauge")
-	m.ok("gauge", "", "attach", "--yes")
+	_, m := attached(t)
 	m.write("gauge", map[string]string{"notes.txt": "n\n"})
 	pasted := map[string]bool{"uncinate tour": true} // it has a test of its own
 	for _, word := range strings.Fields(`push pull publish commit log diff revert restore discard invite people merge switch checkout login init
@@ -180,10 +177,7 @@ func TestAttachedAlready(t *testing.T) {
 // TestFilesOfAnotherVersion refuses what an earlier version remembered, and says what to do.
 func TestFilesOfAnotherVersion(t *testing.T) {
 	t.Parallel()
-	h := newHost(t)
-	m := signedIn(t, h)
-	m.project("gauge")
-	m.ok("gauge", "", "attach", "--yes")
+	_, m := attached(t)
 	path := filepath.Join(m.home, ".uncinate/state/register.json")
 	data, err := os.ReadFile(path)
 	require.NoError(t, err)

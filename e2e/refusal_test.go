@@ -211,10 +211,7 @@ func TestHostsThatCannotBeReached(t *testing.T) {
 
 func TestHostGoneMidway(t *testing.T) {
 	t.Parallel()
-	h := newHost(t)
-	m := signedIn(t, h)
-	m.project("gauge")
-	m.ok("gauge", "", "attach", "--yes")
+	h, m := attached(t)
 	m.write("gauge", map[string]string{"more": "more"})
 	m.git("gauge", "add", "-A")
 	m.git("gauge", "commit", "-q", "-m", "More")
@@ -228,10 +225,7 @@ func TestHostGoneMidway(t *testing.T) {
 
 func TestCloneRefusals(t *testing.T) {
 	t.Parallel()
-	h := newHost(t)
-	m := signedIn(t, h)
-	m.project("gauge")
-	m.ok("gauge", "", "attach", "--yes")
+	h, m := attached(t)
 	m.refused(4, []string{"is here already and is not empty", "It is a copy of", "uncinate clone gauge gauge-2"}, "", "", "clone", "gauge")
 	m.write("", map[string]string{"afile": "x"})
 	m.refused(4, []string{"it is a file"}, "", "", "clone", "gauge", "afile")

@@ -82,9 +82,7 @@ func TestRefusedAtCreatePutsBack(t *testing.T) {
 			seen := tree(t, filepath.Join(m.home, name))
 			if _, err := os.Stat(filepath.Join(m.home, name, ".git")); err == nil {
 				seen["config"] = m.git(name, "config", "--local", "--list")
-				seen["index"] = m.git(name, "ls-files", "-s")
-				seen["refs"] = m.git(name, "for-each-ref")
-				seen["head"] = m.git(name, "symbolic-ref", "HEAD")
+				seen["index"], seen["refs"], seen["head"] = m.gitState(name)
 			} else {
 				seen["git"] = "none"
 			}

@@ -105,10 +105,7 @@ func TestProgramThatMovedIsMended(t *testing.T) {
 
 func TestPlainGitKnowsTheHomeOfTheVault(t *testing.T) {
 	t.Parallel()
-	h := newHost(t)
-	m := signedIn(t, h)
-	m.project("gauge")
-	m.ok("gauge", "", "attach", "--yes")
+	_, m := attached(t)
 	// An editor that was started without the variable.
 	for i, kv := range m.env {
 		if strings.HasPrefix(kv, "UNCINATE_HOME=") {
@@ -124,10 +121,7 @@ func TestPlainGitKnowsTheHomeOfTheVault(t *testing.T) {
 
 func TestNewTokenForTheSameAccount(t *testing.T) {
 	t.Parallel()
-	h := newHost(t)
-	m := signedIn(t, h)
-	m.project("gauge")
-	m.ok("gauge", "", "attach", "--yes")
+	h, m := attached(t)
 	second, err := h.Store.NewToken("plunge~", "tern", practice.GannetScopes, time.Now().Add(72*time.Hour))
 	require.NoError(t, err)
 	r := m.run("", second, "account", "add", "tern", "--host", "gannet")

@@ -330,8 +330,8 @@ func (w *storyWorld) hash(path string, info fs.FileInfo) string {
 
 // readIndex gives what is staged, as "path stage" → "mode id".
 func (w *storyWorld) readIndex(top, own string) map[string]string {
-	if !exists(filepath.Join(own, "index")) {
-		return nil
+	if all, known := readIndexFile(filepath.Join(own, "index")); known {
+		return all
 	}
 	c := exec.Command("git", "ls-files", "-s", "-z")
 	c.Dir = top
@@ -345,30 +345,6 @@ func (w *storyWorld) readIndex(top, own string) map[string]string {
 			all[path+" "+fields[2]] = fields[0] + " " + fields[1]
 		}
 	}
-	return all
-}
-
-// readRefs reads a repository's refs without a process.
-func readRefs(common string) map[string]string {
-	all := map[string]string{}
-	if data, err := os.ReadFile(filepath.Join(common, "packed-refs")); err == nil {
-		for line := range strings.Lines(string(data)) {
-			if id, name, found := strings.Cut(strings.TrimSpace(line), " "); found && len(id) == 40 {
-				all[name] = id
-			}
-		}
-	}
-	_ = filepath.WalkDir(filepath.Join(common, "refs"), func(path string, e fs.DirEntry, err error) error {
-		if err != nil || e.IsDir() || strings.HasSuffix(path, ".lock") {
-			return nil // it went meanwhile
-		}
-		data, _ := os.ReadFile(path)
-		name, _ := filepath.Rel(common, path)
-		if id := strings.TrimSpace(string(data)); len(id) == 40 {
-			all[name] = id
-		}
-		return nil
-	})
 	return all
 }
 

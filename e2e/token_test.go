@@ -19,10 +19,7 @@ func (h *host) inForce(token string) bool { return h.Store.SignIn(token).User !=
 
 func TestTokenLife(t *testing.T) {
 	t.Parallel()
-	h := newHost(t)
-	m := signedIn(t, h)
-	m.project("gauge")
-	m.ok("gauge", "", "attach", "--yes")
+	h, m := attached(t)
 	first := h.token["tern"]
 
 	// One that ends soon is warned of, in one line, by every command that uses it.

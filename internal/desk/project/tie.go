@@ -163,11 +163,8 @@ func (h *Tie) Shared() []git.Set {
 }
 
 // Done reports whether remote and sign-in stand as they should.
-func (h *Tie) Done(ctx context.Context) (bool, error) {
-	url, err := h.Repo.Do(ctx, "config", "--local", "--get", "remote."+h.Remote+".url")
-	if git.Code(err) == 1 || git.Code(err) == 128 {
-		return false, nil
-	}
+func (h *Tie) Done() (bool, error) {
+	url, _, err := h.Repo.Own("remote." + h.Remote + ".url")
 	if err != nil || url != h.Address.String() {
 		return false, err
 	}
@@ -179,7 +176,7 @@ func (h *Tie) Done(ctx context.Context) (bool, error) {
 			return false, nil
 		}
 	}
-	includes, err := h.includes(ctx)
+	includes, err := h.includes()
 	if err != nil || !slices.Contains(includes, h.includeFile()) {
 		return false, err
 	}
@@ -190,13 +187,7 @@ func (h *Tie) Done(ctx context.Context) (bool, error) {
 	return string(old) == h.includeText(), err
 }
 
-func (h *Tie) includes(ctx context.Context) ([]string, error) {
-	list, err := h.Repo.Lines(ctx, "config", "--local", "-z", "--get-all", "include.path")
-	if git.Code(err) == 1 {
-		return nil, nil
-	}
-	return list, err
-}
+func (h *Tie) includes() ([]string, error) { return h.Repo.OwnAll("include.path") }
 
 // Set writes remote and sign-in into the repository's configuration.
 func (h *Tie) Set(ctx context.Context) error {
@@ -204,7 +195,7 @@ func (h *Tie) Set(ctx context.Context) error {
 		return err
 	}
 	if h.needed() {
-		stands, err := h.includes(ctx)
+		stands, err := h.includes()
 		if err != nil {
 			return err
 		}
@@ -218,11 +209,12 @@ func (h *Tie) Set(ctx context.Context) error {
 		}
 	}
 	verb := "set-url"
-	old, err := h.Repo.Do(ctx, "config", "--local", "--get", "remote."+h.Remote+".url")
-	if git.Code(err) == 1 {
-		verb = "add"
-	} else if err != nil {
+	old, set, err := h.Repo.Own("remote." + h.Remote + ".url")
+	if err != nil {
 		return err
+	}
+	if !set {
+		verb = "add"
 	}
 	if was, err := address.Parse(old); err == nil && !was.Same(h.Address) { // what was said for the former address is over
 		former := *h
@@ -237,7 +229,7 @@ func (h *Tie) Set(ctx context.Context) error {
 
 // DropIncludes takes out earlier includes of ours, and only ours.
 func (h *Tie) DropIncludes(ctx context.Context) error {
-	includes, err := h.includes(ctx)
+	includes, err := h.includes()
 	if err != nil {
 		return err
 	}

@@ -56,7 +56,7 @@ func (a *Attach) sentBefore(ctx context.Context, branches []string) (bool, error
 		return false, err
 	}
 	usual := "+refs/heads/*:refs/remotes/" + a.Options.Remote + "/*"
-	if fetch, err := a.Folder.Repo.Do(ctx, "config", "--local", "--get-all", "remote."+a.Options.Remote+".fetch"); err != nil || fetch != usual {
+	if fetch, err := a.Folder.Repo.OwnAll("remote." + a.Options.Remote + ".fetch"); err != nil || !slices.Equal(fetch, []string{usual}) {
 		return true, nil
 	}
 	for _, b := range branches { // git itself must know of it; it does not where the answer was lost

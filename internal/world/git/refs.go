@@ -199,3 +199,26 @@ func ReadConfig(path string) (map[string][]string, error) {
 	}
 	return out, err
 }
+
+// Own gives what a key has in the repository's own configuration, the last value where it has
+// several; false for none. It is read without a run of git (git config --local --get).
+func (r *Repo) Own(key string) (string, bool, error) {
+	all, err := r.OwnAll(key)
+	if err != nil || len(all) == 0 {
+		return "", false, err
+	}
+	return all[len(all)-1], true, nil
+}
+
+// OwnAll gives all values of a key there (git config --local --get-all).
+func (r *Repo) OwnAll(key string) ([]string, error) {
+	_, common, err := Folders(r.Dir)
+	if err != nil {
+		return nil, nil // there is no repository yet
+	}
+	all, err := ReadConfig(filepath.Join(common, "config"))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	return all[key], err
+}

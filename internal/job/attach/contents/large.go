@@ -144,8 +144,8 @@ func (c *Contents) StepLarge() desk.Step {
 			if err != nil || old != new {
 				return false, err
 			}
-			_, err = c.Folder.Repo.Run(ctx, git.Cmd{Dir: c.Folder.Path, Args: []string{"config", "--local", "--get", "filter.lfs.clean"}})
-			return err == nil, nil
+			_, set, err := c.Folder.Repo.Own("filter.lfs.clean")
+			return set, err
 		},
 		func(ctx context.Context) error {
 			if err := c.SetAside(c.At(Attributes), "attributes"); err != nil {

@@ -186,8 +186,8 @@ func (m *Move) undoFormer(ctx context.Context) error {
 	if former == "" {
 		return nil
 	}
-	if _, err := m.Folder.Repo.Do(ctx, "config", "--local", "--get", "remote."+former+".url"); err != nil {
-		return nil // it did not come to it
+	if _, set, err := m.Folder.Repo.Own("remote." + former + ".url"); err != nil || !set {
+		return err // it did not come to it
 	}
 	config := filepath.Join(m.Folder.Path, ".git", "config")
 	touched, err := m.Touched(config, "config-before")

@@ -188,11 +188,11 @@ func (t *Target) entry() project.Project {
 func (t *Target) StepTie() desk.Step {
 	return t.bareTie().Planned(plan.Here, t.tieSentence(),
 		func(ctx context.Context) (bool, error) {
-			stands, err := t.Tie.Done(ctx)
+			stands, err := t.Tie.Done()
 			if err != nil || !stands {
 				return false, err
 			}
-			if up, err := t.upstream(ctx); err != nil || up == "" || t.Former != "" && up == t.Former {
+			if up, err := t.upstream(); err != nil || up == "" || t.Former != "" && up == t.Former {
 				return false, err
 			}
 			p, found, err := project.EntryOf(t.Desk, t.Folder.Path, t.Options.Remote)
@@ -218,11 +218,8 @@ func (t *Target) tieSentence() string {
 }
 
 // upstream is the remote that the branch goes to; "" for none yet.
-func (t *Target) upstream(ctx context.Context) (string, error) {
-	out, err := t.Folder.Repo.Do(ctx, "config", "--local", "--get", "branch."+t.Branch+".remote")
-	if git.Code(err) == 1 || git.Code(err) == 128 {
-		return "", nil
-	}
+func (t *Target) upstream() (string, error) {
+	out, _, err := t.Folder.Repo.Own("branch." + t.Branch + ".remote")
 	return out, err
 }
 
@@ -249,7 +246,7 @@ func (t *Target) tieIt(ctx context.Context) error {
 			return err
 		}
 	}
-	up, err := t.upstream(ctx)
+	up, err := t.upstream()
 	if err != nil {
 		return err
 	}

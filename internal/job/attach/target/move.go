@@ -86,7 +86,7 @@ func (t *Target) CheckMove() error {
 func (t *Target) follow(ctx context.Context) error {
 	for _, b := range t.Folder.Branches {
 		key := "branch." + b + ".remote"
-		if now, err := t.Folder.Repo.Do(ctx, "config", "--local", "--get", key); err != nil || now != t.Former {
+		if now, _, err := t.Folder.Repo.Own(key); err != nil || now != t.Former {
 			continue
 		}
 		if _, err := t.Folder.Repo.Do(ctx, "config", "--local", key, t.Options.Remote); err != nil {

@@ -60,8 +60,8 @@ func (t *Target) StepIdentity() desk.Step {
 	return t.bareIdentity().Planned(plan.Here, fmt.Sprintf("Set whose name its commits carry: %s <%s>", text.Visible(t.Name), text.Visible(t.Email)),
 		func(ctx context.Context) (bool, error) {
 			for _, s := range set {
-				if got, err := t.Folder.Repo.Do(ctx, "config", "--local", "--get", s[0]); err != nil || got != s[1] {
-					return false, nil
+				if got, _, err := t.Folder.Repo.Own(s[0]); err != nil || got != s[1] {
+					return false, err
 				}
 			}
 			return true, nil
@@ -69,12 +69,15 @@ func (t *Target) StepIdentity() desk.Step {
 		func(ctx context.Context) error {
 			for _, s := range set {
 				key, want := s[0], s[1]
-				got, err := t.Folder.Repo.Do(ctx, "config", "--local", "--get", key)
-				if err == nil && got == want {
+				got, set, err := t.Folder.Repo.Own(key)
+				if err != nil {
+					return err
+				}
+				if set && got == want {
 					continue
 				}
 				var was *string
-				if err == nil {
+				if set {
 					was = &got
 				}
 				if err := factSet.About(key).Note(t.Run, was); err != nil {
