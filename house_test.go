@@ -18,6 +18,7 @@ const (
 	mostOfAFile     = 450
 	mostOfAFunction = 70
 	mostOfACommand  = 60   // a function of internal/screen
+	mostOfAStory    = 60   // a test of the whole program
 	mostOfARoom     = 2500 // a package of internal/job
 )
 
@@ -71,6 +72,28 @@ func TestSizes(t *testing.T) {
 			assert.LessOrEqual(t, lines, mostOfARoom, room)
 		}
 		assert.True(t, documented[room], "%s says nowhere what it is for", room)
+	}
+}
+
+// TestStoriesAreShort holds each test of the whole program, and what it is made of, to what can be
+// read at once.
+func TestStoriesAreShort(t *testing.T) {
+	paths, err := filepath.Glob("e2e/*_test.go")
+	require.NoError(t, err)
+	require.NotEmpty(t, paths)
+	for _, path := range paths {
+		set := token.NewFileSet()
+		f, err := parser.ParseFile(set, path, nil, 0)
+		require.NoError(t, err)
+		for _, d := range f.Decls {
+			if fn, is := d.(*ast.FuncDecl); is {
+				most := mostOfAFunction
+				if strings.HasPrefix(fn.Name.Name, "Test") {
+					most = mostOfAStory
+				}
+				assert.LessOrEqual(t, set.Position(fn.End()).Line-set.Position(fn.Pos()).Line+1, most, "%s %s", path, fn.Name.Name)
+			}
+		}
 	}
 }
 

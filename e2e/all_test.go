@@ -31,109 +31,123 @@ func row(t *testing.T, board, name string) string {
 func TestAllProjects(t *testing.T) {
 	t.Parallel()
 	for _, way := range []string{"list", "http", "ssh"} {
-		t.Run(way, func(t *testing.T) {
-			name := map[string]string{"list": "gannet", "http": "petrel", "ssh": "petrel"}[way]
-			h := newHostOf(t, name)
-			pier, launch := signedIn(t, h), signedIn(t, h)
-			over := "https"
-			if way == "ssh" {
-				over = "ssh"
-				for _, m := range []*machine{pier, launch} {
-					m.ok("", "", "host", "pin", strings.TrimPrefix(h.URL, "http://"), "--fingerprint", h.HostKey())
-					m.ok("", "", "settings", "set", "machine", filepath.Base(filepath.Dir(m.home)))
-					m.ok("", "", "key", "make", "tern", "--open")
-					m.ok("", "", "key", "install", "tern", "--yes")
-				}
-			}
-			launch.ok("", "", "settings", "set", "clone.layout", "flat")
-			names := []string{"almanac", "buoys", "charts", "dredge", "ebb", "floats"}
-			for _, n := range names {
-				pier.write(n, map[string]string{"README.md": "# " + n + "\n", "notes.txt": "n\n"})
-				pier.ok(n, "", "attach", "--yes", "--over", over)
-				launch.ok("", "", "clone", n, "--over", over)
-			}
-			again := launch.ok("", "", "clone", "--everything", "--into", ".", "--over", over)
-			assert.Contains(t, again, "6 repositories here already.")
-			board := launch.ok("", "", "status", "--all", "--full")
-			assert.Contains(t, board, "6 projects, all in step.")
-			assert.Contains(t, board, "just now")
-			trace := launch.run("", "", "sync", "--all", "--verbose")
-			require.Equal(t, 0, trace.code, trace.err)
-			assert.Contains(t, trace.out, "6 projects: 6 in step already, 0 now in step.")
-			assert.LessOrEqual(t, strings.Count(trace.err, "msg=git"), 1, "what did not change costs no run of git: %s", trace.err)
-
-			pier.write("almanac", map[string]string{"notes.txt": "theirs\n"})
-			pier.ok("almanac", "", "sync", "--save", "--message", "Theirs")
-			pier.write("buoys", map[string]string{"notes.txt": "theirs\n"})
-			pier.ok("buoys", "", "sync", "--save", "--message", "Theirs")
-			pier.git("charts", "tag", "v1")
-			pier.git("charts", "push", "-q", "origin", "v1")
-			launch.write("buoys", map[string]string{"notes.txt": "mine\n"})
-			launch.ok("buoys", "", "save", "Mine")
-			launch.write("dredge", map[string]string{"notes.txt": "mine\n", "fresh.txt": "f\n"})
-			launch.git("ebb", "branch", "task")
-			launch.git("ebb", "checkout", "-q", "task")
-			launch.git("ebb", "commit", "-q", "--allow-empty", "-m", "On a branch")
-			launch.git("ebb", "checkout", "-q", "main")
-			require.NoError(t, os.Rename(filepath.Join(launch.home, "floats"), filepath.Join(launch.home, "rafts")))
-			board = launch.ok("", "", "status", "--all", "--full")
-			assert.Contains(t, row(t, board, "floats"), "missing")
-			assert.Contains(t, row(t, board, "buoys"), "1 commit not sent; new commits on the host")
-			assert.Contains(t, row(t, board, "ebb"), "branch only here: task")
-			assert.Contains(t, row(t, board, "dredge"), "1 changed file, 1 new")
-			assert.Contains(t, row(t, board, "almanac"), "new commits on the host")
-			var order []string
-			var rows []struct{ Name, State string }
-			require.NoError(t, json.Unmarshal([]byte(launch.ok("", "", "status", "--all", "--json")), &rows))
-			for _, r := range rows {
-				order = append(order, r.State+" "+r.Name)
-			}
-			assert.Equal(t, []string{"missing floats", "both buoys", "unsent ebb", "changed dredge", "behind almanac", "in step charts"}, order)
-			assert.NotContains(t, launch.ok("", "", "status", "--all", "--offline"), "new commits on the host")
-
-			r := launch.run("", "", "sync", "--all")
-			assert.Equal(t, 3, r.code, r.out+r.err)
-			for _, want := range []string{"almanac: received 1 commit", "buoys: both sides changed the same file on main", "floats: its folder is missing", "6 projects: ", "2 for you to decide"} {
-				assert.Contains(t, r.out, want)
-			}
-			assert.Equal(t, pier.id("almanac", "HEAD"), launch.id("almanac", "HEAD"))
-			assert.Equal(t, " M notes.txt\n?? fresh.txt", strings.TrimSuffix(launch.command("dredge", "", "git", "status", "--porcelain").out, "\n"))
-			if way != "list" {
-				assert.Equal(t, "v1", launch.git("charts", "tag"), "a new tag is news")
-			}
-
-			// The folder that was moved is found again; a copy that plain git made is taken in.
-			launch.git("", "clone", "-q", pier.git("charts", "remote", "get-url", "origin"), "other/charts2", "-c", "credential.helper=!f() { echo username=tern; echo password="+h.token["tern"]+"; }; f", "-c", "core.sshCommand="+launch.sshOf(t, "charts"))
-			assert.Contains(t, launch.ok("", "", "project", "find", ".", "--preview"), "is now in "+filepath.Join(launch.home, "rafts"))
-			launch.refused(3, []string{"there is no terminal to ask on"}, "", "", "project", "find", ".")
-			launch.ok("", "", "project", "find", ".", "--yes")
-			board = launch.ok("", "", "status", "--all", "--full")
-			assert.Contains(t, row(t, board, "rafts"), "in step")
-			assert.Contains(t, row(t, board, "charts2"), "in step")
-			assert.Contains(t, board, "7 projects")
-			assert.Contains(t, launch.ok("", "", "project", "find", "."), "Nothing new: 7 clones found, all registered already.")
-			assert.NotContains(t, launch.refused(3, []string{"credential.helper = ", "a program that is asked for tokens", "password=***", "uncinate project trust"}, "other/charts2", "", "sync"), h.token["tern"])
-			launch.ok("other/charts2", "", "attach", "--trust", "--yes")
-			assert.Contains(t, launch.ok("other/charts2", "", "sync"), "In step")
-
-			require.NoError(t, os.Rename(filepath.Join(launch.home, "rafts"), filepath.Join(launch.home, ".away")))
-			r = launch.run("", "", "project", "forget", "--missing", "--yes")
-			assert.Contains(t, r.out, "1 project forgotten")
-			assert.Contains(t, launch.ok("", "", "status", "--all", "--full"), "6 projects")
-			require.NoError(t, os.Rename(filepath.Join(launch.home, ".away"), filepath.Join(launch.home, "rafts")))
-			launch.ok("", "", "project", "find", ".", "--yes")
-
-			require.NoError(t, os.WriteFile(filepath.Join(launch.home, "ebb/.git/index"), []byte("no index"), 0o600))
-			board = launch.ok("", "", "status", "--all", "--full")
-			assert.Contains(t, row(t, board, "ebb"), "broken")
-			require.NoError(t, h.Close())
-			r = launch.run("", "", "sync", "--all")
-			assert.NotEqual(t, 0, r.code)
-			assert.Contains(t, r.out, "7 failed.")
-			assert.Contains(t, launch.ok("", "", "status", "--all", "--full"), "no answer")
-			h.Running, _ = practice.Start(name, h.dir, strings.TrimPrefix(h.URL, "http://"), nil)
-		})
+		t.Run(way, func(t *testing.T) { allProjects(t, way) })
 	}
+}
+
+// allProjects works on six projects, asked in one way.
+func allProjects(t *testing.T, way string) {
+	t.Helper()
+	name := map[string]string{"list": "gannet", "http": "petrel", "ssh": "petrel"}[way]
+	h := newHostOf(t, name)
+	pier, launch := signedIn(t, h), signedIn(t, h)
+	over := "https"
+	if way == "ssh" {
+		over = "ssh"
+		for _, m := range []*machine{pier, launch} {
+			m.ok("", "", "host", "pin", strings.TrimPrefix(h.URL, "http://"), "--fingerprint", h.HostKey())
+			m.ok("", "", "settings", "set", "machine", filepath.Base(filepath.Dir(m.home)))
+			m.ok("", "", "key", "make", "tern", "--open")
+			m.ok("", "", "key", "install", "tern", "--yes")
+		}
+	}
+	launch.ok("", "", "settings", "set", "clone.layout", "flat")
+	names := []string{"almanac", "buoys", "charts", "dredge", "ebb", "floats"}
+	for _, n := range names {
+		pier.write(n, map[string]string{"README.md": "# " + n + "\n", "notes.txt": "n\n"})
+		pier.ok(n, "", "attach", "--yes", "--over", over)
+		launch.ok("", "", "clone", n, "--over", over)
+	}
+	again := launch.ok("", "", "clone", "--everything", "--into", ".", "--over", over)
+	assert.Contains(t, again, "6 repositories here already.")
+	board := launch.ok("", "", "status", "--all", "--full")
+	assert.Contains(t, board, "6 projects, all in step.")
+	assert.Contains(t, board, "just now")
+	trace := launch.run("", "", "sync", "--all", "--verbose")
+	require.Equal(t, 0, trace.code, trace.err)
+	assert.Contains(t, trace.out, "6 projects: 6 in step already, 0 now in step.")
+	assert.LessOrEqual(t, strings.Count(trace.err, "msg=git"), 1, "what did not change costs no run of git: %s", trace.err)
+	seesAllProjects(t, way, name, h, pier, launch, board)
+}
+
+// seesAllProjects changes some here and some there, and looks at the board.
+func seesAllProjects(t *testing.T, way string, name string, h *host, pier *machine, launch *machine, board string) {
+	t.Helper()
+	pier.write("almanac", map[string]string{"notes.txt": "theirs\n"})
+	pier.ok("almanac", "", "sync", "--save", "--message", "Theirs")
+	pier.write("buoys", map[string]string{"notes.txt": "theirs\n"})
+	pier.ok("buoys", "", "sync", "--save", "--message", "Theirs")
+	pier.git("charts", "tag", "v1")
+	pier.git("charts", "push", "-q", "origin", "v1")
+	launch.write("buoys", map[string]string{"notes.txt": "mine\n"})
+	launch.ok("buoys", "", "save", "Mine")
+	launch.write("dredge", map[string]string{"notes.txt": "mine\n", "fresh.txt": "f\n"})
+	launch.git("ebb", "branch", "task")
+	launch.git("ebb", "checkout", "-q", "task")
+	launch.git("ebb", "commit", "-q", "--allow-empty", "-m", "On a branch")
+	launch.git("ebb", "checkout", "-q", "main")
+	require.NoError(t, os.Rename(filepath.Join(launch.home, "floats"), filepath.Join(launch.home, "rafts")))
+	board = launch.ok("", "", "status", "--all", "--full")
+	assert.Contains(t, row(t, board, "floats"), "missing")
+	assert.Contains(t, row(t, board, "buoys"), "1 commit not sent; new commits on the host")
+	assert.Contains(t, row(t, board, "ebb"), "branch only here: task")
+	assert.Contains(t, row(t, board, "dredge"), "1 changed file, 1 new")
+	assert.Contains(t, row(t, board, "almanac"), "new commits on the host")
+	var order []string
+	var rows []struct{ Name, State string }
+	require.NoError(t, json.Unmarshal([]byte(launch.ok("", "", "status", "--all", "--json")), &rows))
+	for _, r := range rows {
+		order = append(order, r.State+" "+r.Name)
+	}
+	assert.Equal(t, []string{"missing floats", "both buoys", "unsent ebb", "changed dredge", "behind almanac", "in step charts"}, order)
+	assert.NotContains(t, launch.ok("", "", "status", "--all", "--offline"), "new commits on the host")
+	syncsAllProjects(t, way, name, h, pier, launch, board)
+}
+
+// syncsAllProjects brings all into step, finds what was moved, and meets what is broken.
+func syncsAllProjects(t *testing.T, way string, name string, h *host, pier *machine, launch *machine, board string) {
+	t.Helper()
+	r := launch.run("", "", "sync", "--all")
+	assert.Equal(t, 3, r.code, r.out+r.err)
+	for _, want := range []string{"almanac: received 1 commit", "buoys: both sides changed the same file on main", "floats: its folder is missing", "6 projects: ", "2 for you to decide"} {
+		assert.Contains(t, r.out, want)
+	}
+	assert.Equal(t, pier.id("almanac", "HEAD"), launch.id("almanac", "HEAD"))
+	assert.Equal(t, " M notes.txt\n?? fresh.txt", strings.TrimSuffix(launch.command("dredge", "", "git", "status", "--porcelain").out, "\n"))
+	if way != "list" {
+		assert.Equal(t, "v1", launch.git("charts", "tag"), "a new tag is news")
+	}
+
+	// The folder that was moved is found again; a copy that plain git made is taken in.
+	launch.git("", "clone", "-q", pier.git("charts", "remote", "get-url", "origin"), "other/charts2", "-c", "credential.helper=!f() { echo username=tern; echo password="+h.token["tern"]+"; }; f", "-c", "core.sshCommand="+launch.sshOf(t, "charts"))
+	assert.Contains(t, launch.ok("", "", "project", "find", ".", "--preview"), "is now in "+filepath.Join(launch.home, "rafts"))
+	launch.refused(3, []string{"there is no terminal to ask on"}, "", "", "project", "find", ".")
+	launch.ok("", "", "project", "find", ".", "--yes")
+	board = launch.ok("", "", "status", "--all", "--full")
+	assert.Contains(t, row(t, board, "rafts"), "in step")
+	assert.Contains(t, row(t, board, "charts2"), "in step")
+	assert.Contains(t, board, "7 projects")
+	assert.Contains(t, launch.ok("", "", "project", "find", "."), "Nothing new: 7 clones found, all registered already.")
+	assert.NotContains(t, launch.refused(3, []string{"credential.helper = ", "a program that is asked for tokens", "password=***", "uncinate project trust"}, "other/charts2", "", "sync"), h.token["tern"])
+	launch.ok("other/charts2", "", "attach", "--trust", "--yes")
+	assert.Contains(t, launch.ok("other/charts2", "", "sync"), "In step")
+
+	require.NoError(t, os.Rename(filepath.Join(launch.home, "rafts"), filepath.Join(launch.home, ".away")))
+	r = launch.run("", "", "project", "forget", "--missing", "--yes")
+	assert.Contains(t, r.out, "1 project forgotten")
+	assert.Contains(t, launch.ok("", "", "status", "--all", "--full"), "6 projects")
+	require.NoError(t, os.Rename(filepath.Join(launch.home, ".away"), filepath.Join(launch.home, "rafts")))
+	launch.ok("", "", "project", "find", ".", "--yes")
+
+	require.NoError(t, os.WriteFile(filepath.Join(launch.home, "ebb/.git/index"), []byte("no index"), 0o600))
+	board = launch.ok("", "", "status", "--all", "--full")
+	assert.Contains(t, row(t, board, "ebb"), "broken")
+	require.NoError(t, h.Close())
+	r = launch.run("", "", "sync", "--all")
+	assert.NotEqual(t, 0, r.code)
+	assert.Contains(t, r.out, "7 failed.")
+	assert.Contains(t, launch.ok("", "", "status", "--all", "--full"), "no answer")
+	h.Running, _ = practice.Start(name, h.dir, strings.TrimPrefix(h.URL, "http://"), nil)
 }
 
 // sshOf gives the way over SSH that a project has; nothing where it has none.

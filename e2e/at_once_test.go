@@ -59,6 +59,12 @@ func TestManyAtOnce(t *testing.T) {
 	start("", "settings", "set", "clone.layout", "flat")
 	start("", "settings", "set", "machine", "launch")
 	work.Wait()
+	nothingOfManyIsLost(t, times, m, failed)
+}
+
+// nothingOfManyIsLost holds that each that said that it did it has done it.
+func nothingOfManyIsLost(t *testing.T, times int, m *machine, failed []string) {
+	t.Helper()
 	assert.Empty(t, failed)
 
 	var accounts, hosts []struct{ Name string }

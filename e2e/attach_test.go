@@ -137,6 +137,12 @@ func TestAttachFromEveryState(t *testing.T) {
 		m.ok("older", "", "attach", "--yes", "--branches")
 		assert.Equal(t, "main\ntrial", m.git(dir, "for-each-ref", "--format=%(refname:short)"))
 	})
+	attachesToWhatIsThere(t, h, m)
+}
+
+// attachesToWhatIsThere attaches to repositories that were made on the host, and for a group.
+func attachesToWhatIsThere(t *testing.T, h *host, m *machine) {
+	t.Helper()
 	t.Run("one made on the host first, by name and by every address", func(t *testing.T) {
 		m.t = t
 		for i, to := range []string{"first-0", "tern/first-1", h.URL + "/tern/first-2", h.URL + "/tern/first-3.git", h.URL + "/tern/first-4/at/main"} {

@@ -79,6 +79,12 @@ func TestBranchesAndTags(t *testing.T) {
 	pier.write("gauge", map[string]string{"scale.txt": "another\n"})
 	pier.refused(3, []string{"1 file here would be written over", "scale.txt"}, "gauge", "", "branch", "switch", "scale")
 	require.NoError(t, os.Remove(filepath.Join(pier.home, "gauge/scale.txt")))
+	keepsWhatIsInTheWay(t, pier, launch, dir)
+}
+
+// keepsWhatIsInTheWay switches where ignored files are in the way, and new ones that are the same: both are kept as a copy first.
+func keepsWhatIsInTheWay(t *testing.T, pier *machine, launch *machine, dir string) {
+	t.Helper()
 	// Ignored files in the way, and new ones that are the same, are kept as a copy first.
 	pier.ok("gauge", "", "branch", "make", "logs")
 	pier.git("gauge", "stash", "-q")
@@ -100,7 +106,12 @@ func TestBranchesAndTags(t *testing.T) {
 	require.NoError(t, os.Remove(filepath.Join(pier.home, "gauge/same.txt")))
 	pier.ok("gauge", "", "rescue", "drop", "1", "--yes")
 	pier.refused(1, []string{"there is no branch scael", "Did you mean scale?"}, "gauge", "", "branch", "switch", "scael")
+	joinsBranches(t, pier, launch, dir)
+}
 
+// joinsBranches joins branches, clean and not, then renames one here and there; the other copy is told.
+func joinsBranches(t *testing.T, pier *machine, launch *machine, dir string) {
+	t.Helper()
 	// Joined, clean and not.
 	pier.ok("gauge", "", "save", "Notes")
 	assert.Contains(t, pier.ok("gauge", "", "branch", "join", "scale"), "Joined: 1 commit of scale is now on main, here only.")
@@ -129,7 +140,12 @@ func TestBranchesAndTags(t *testing.T) {
 	assert.Equal(t, "origin/new-scale", pier.git("gauge", "rev-parse", "--abbrev-ref", "new-scale@{upstream}"))
 	launch.refused(3, []string{"the branch scale is no longer on the host"}, "gauge", "", "sync")
 	pier.refused(3, []string{"main is the default branch on the host", "uncinate branch rename main trunk --here"}, "gauge", "", "branch", "rename", "main", "trunk")
+	leavesBranches(t, pier, launch, dir)
+}
 
+// leavesBranches goes away from a commit that no branch holds, removes branches, and tags versions.
+func leavesBranches(t *testing.T, pier *machine, launch *machine, dir string) {
+	t.Helper()
 	// A commit that no branch holds is kept when one goes away from it, and none is made.
 	pier.git("gauge", "checkout", "-q", "--detach")
 	pier.write("gauge", map[string]string{"adrift.txt": "a\n"})
@@ -221,7 +237,12 @@ func TestCloneMany(t *testing.T) {
 	m.ok("b5", "", "sync", "--save", "--message", "Own")
 	assert.Equal(t, "1", m.git("b5", "rev-list", "--count", "origin/main..HEAD"))
 	m.ok("b2", "", "sync")
+	clonesSeveral(t, h, m, r)
+}
 
+// clonesSeveral brings several at once, and is killed in the middle.
+func clonesSeveral(t *testing.T, h *host, m *machine, r result) {
+	t.Helper()
 	// Several at once, in their owners' folders or flat; again goes on, and passes over.
 	assert.Contains(t, m.ok("", "", "clone", "--everything", "--into", "work", "--preview"), filepath.Join(m.home, "work/saltmarsh/buoys"))
 	assert.Contains(t, m.ok("", "", "clone", "--everything", "--into", "work"), "3 repositories cloned.")

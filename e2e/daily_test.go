@@ -137,7 +137,12 @@ func TestSaveRules(t *testing.T) {
 	assert.Contains(t, m.ok("gauge", "", "rescue", "show", "1"), "main at "+last[:10]+"  Odd names")
 	m.ok("gauge", "", "sync")
 	m.refused(4, []string{"was sent already (origin/main holds it)"}, "gauge", "", "save", "--reword", "Late")
+	saveIsStopped(t, m)
+}
 
+// saveIsStopped meets a check of the person's own, and a file that is always asked about.
+func saveIsStopped(t *testing.T, m *machine) {
+	t.Helper()
 	// The person's own check stops it, and is named; nothing is half done.
 	hook := filepath.Join(m.home, "gauge/.git/hooks/pre-commit")
 	require.NoError(t, os.WriteFile(hook, []byte("#!/bin/sh\necho no semicolons today\nexit 7\n"), 0o755))

@@ -56,7 +56,12 @@ func TestSyncAsSet(t *testing.T) {
 	assert.NotEqual(t, 0, launch.command("gauge", "", "git", "rev-parse", "-q", "--verify", "origin/task").code)
 	launch.ok("gauge", "", "rescue", "bring", "1", "--as", "task-again")
 	assert.Equal(t, task, launch.id("gauge", "task-again"))
+	syncKeepsWhatIsSet(t, pier, launch)
+}
 
+// syncKeepsWhatIsSet runs filters and hooks, and leaves what is staged.
+func syncKeepsWhatIsSet(t *testing.T, pier *machine, launch *machine) {
+	t.Helper()
 	// The person's filters run, and the tie that git runs after a merge.
 	launch.git("gauge", "config", "filter.up.smudge", "tr a-z A-Z")
 	launch.git("gauge", "config", "filter.up.clean", "tr A-Z a-z")

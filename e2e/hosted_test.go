@@ -97,70 +97,79 @@ func TestHostedOnEveryHost(t *testing.T) {
 func TestDeployKeys(t *testing.T) {
 	t.Parallel()
 	for _, name := range []string{"gannet", "skerry"} {
-		t.Run(name, func(t *testing.T) {
-			t.Parallel()
-			var m *machine
-			if name == "skerry" {
-				m = newPlainSSH(t).signIn()
-				m.env = append(m.env, "SSH_AUTH_SOCK=")
-			} else {
-				m = signedIn(t, newHost(t))
-				m.ok("", "", "settings", "set", "machine", "pier")
-				m.ok("", "", "key", "make", "tern", "--open")
-				m.ok("", "", "key", "install", "tern", "--yes")
-			}
-			for _, project := range []string{"board", "other"} {
-				m.project(project)
-				m.ok(project, "", "attach", "--yes", "--over", "ssh")
-			}
-			require.NoError(t, exec.Command("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-C", "follower", "-f", filepath.Join(m.home, "deploy")).Run())
-			route := m.git("board", "config", "core.sshCommand")
-			config := strings.Trim(route[strings.Index(route, "-F ")+3:], "'")
-			data, err := os.ReadFile(config)
-			require.NoError(t, err)
-			mine := m.keys("tern")[0].Here
-			for _, k := range m.keys("tern") {
-				if k.Here != "" {
-					mine = k.Here
-				}
-			}
-			require.Contains(t, string(data), mine)
-			m.write("", map[string]string{"deploy.conf": strings.Replace(string(data), mine, filepath.Join(m.home, "deploy"), 1)})
-			git := func(args ...string) int {
-				return m.command("", "", "git", append([]string{"-c", "core.sshCommand=ssh -F " + filepath.Join(m.home, "deploy.conf")}, args...)...).code
-			}
-			board, other := m.git("board", "remote", "get-url", "origin"), m.git("other", "remote", "get-url", "origin")
-			assert.NotEqual(t, 0, git("ls-remote", board))
-
-			m.refused(2, []string{"name the file with the key's public half"}, "", "", "access", "grant", "--repository", "board")
-			m.refused(2, []string{"there is no file", "ssh-keygen"}, "", "", "access", "grant", "--repository", "board", "--key", "none.pub")
-			m.refused(3, []string{"key of your account tern"}, "", "", "access", "grant", "--repository", "board", "--key", mine+".pub", "--yes")
-			m.ok("", "", "access", "grant", "--repository", "board", "--key", "deploy.pub", "--yes")
-			out := m.ok("", "", "access", "list", "--repository", "board")
-			assert.Contains(t, out, "read")
-			assert.Contains(t, out, "follower")
-			assert.Equal(t, 0, git("clone", "-q", board, "followed"))
-			assert.NotEqual(t, 0, git("ls-remote", other), "it opens one repository only")
-			m.write("followed", map[string]string{"more.txt": "more\n"})
-			m.git("followed", "add", "-A")
-			m.git("followed", "-c", "user.name=F", "-c", "user.email=f@skerry.example", "commit", "-q", "-m", "More")
-			assert.NotEqual(t, 0, git("-C", "followed", "push", "-q"), "it may only read")
-
-			m.refused(3, []string{"it may read", "uncinate access withdraw"}, "", "", "access", "grant", "--repository", "board", "--key", "deploy.pub", "--right", "write", "--yes")
-			print := strings.Fields(m.command("", "", "ssh-keygen", "-l", "-f", "deploy.pub").out)[1]
-			m.ok("", "", "access", "withdraw", "--repository", "board", "--key", print, "--yes")
-			assert.NotEqual(t, 0, git("ls-remote", board))
-			m.ok("", "", "access", "grant", "--repository", "board", "--key", "deploy.pub", "--right", "write", "--yes")
-			assert.Equal(t, 0, git("-C", "followed", "push", "-q"))
-			assert.Contains(t, m.ok("board", "", "sync"), "Received 1 commit")
-			assert.NotEqual(t, 0, git("ls-remote", other))
-			if name == "skerry" {
-				r := m.command("", "", "ssh", "-F", "deploy.conf", "-p", board[strings.LastIndex(board, ":")+1:strings.Index(board[6:], "/")+6], strings.Split(strings.TrimPrefix(board, "ssh://"), ":")[0], "touch", filepath.Join(m.home, "pwned"))
-				assert.NotEqual(t, 0, r.code)
-				assert.Contains(t, r.err, "this key opens one repository only")
-				assert.NoFileExists(t, filepath.Join(m.home, "pwned"))
-			}
-			m.refused(1, []string{"no deploy key"}, "", "", "access", "withdraw", "--repository", "board", "--key", "SHA256:other", "--yes")
-		})
+		t.Run(name, func(t *testing.T) { deployKeys(t, name) })
 	}
+}
+
+// deployKeys gives a key access to one repository, and takes it back.
+func deployKeys(t *testing.T, name string) {
+	t.Helper()
+	t.Parallel()
+	var m *machine
+	if name == "skerry" {
+		m = newPlainSSH(t).signIn()
+		m.env = append(m.env, "SSH_AUTH_SOCK=")
+	} else {
+		m = signedIn(t, newHost(t))
+		m.ok("", "", "settings", "set", "machine", "pier")
+		m.ok("", "", "key", "make", "tern", "--open")
+		m.ok("", "", "key", "install", "tern", "--yes")
+	}
+	for _, project := range []string{"board", "other"} {
+		m.project(project)
+		m.ok(project, "", "attach", "--yes", "--over", "ssh")
+	}
+	require.NoError(t, exec.Command("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-C", "follower", "-f", filepath.Join(m.home, "deploy")).Run())
+	route := m.git("board", "config", "core.sshCommand")
+	config := strings.Trim(route[strings.Index(route, "-F ")+3:], "'")
+	data, err := os.ReadFile(config)
+	require.NoError(t, err)
+	mine := m.keys("tern")[0].Here
+	for _, k := range m.keys("tern") {
+		if k.Here != "" {
+			mine = k.Here
+		}
+	}
+	require.Contains(t, string(data), mine)
+	m.write("", map[string]string{"deploy.conf": strings.Replace(string(data), mine, filepath.Join(m.home, "deploy"), 1)})
+	git := func(args ...string) int {
+		return m.command("", "", "git", append([]string{"-c", "core.sshCommand=ssh -F " + filepath.Join(m.home, "deploy.conf")}, args...)...).code
+	}
+	board, other := m.git("board", "remote", "get-url", "origin"), m.git("other", "remote", "get-url", "origin")
+	assert.NotEqual(t, 0, git("ls-remote", board))
+
+	m.refused(2, []string{"name the file with the key's public half"}, "", "", "access", "grant", "--repository", "board")
+	m.refused(2, []string{"there is no file", "ssh-keygen"}, "", "", "access", "grant", "--repository", "board", "--key", "none.pub")
+	m.refused(3, []string{"key of your account tern"}, "", "", "access", "grant", "--repository", "board", "--key", mine+".pub", "--yes")
+	m.ok("", "", "access", "grant", "--repository", "board", "--key", "deploy.pub", "--yes")
+	out := m.ok("", "", "access", "list", "--repository", "board")
+	assert.Contains(t, out, "read")
+	assert.Contains(t, out, "follower")
+	assert.Equal(t, 0, git("clone", "-q", board, "followed"))
+	assert.NotEqual(t, 0, git("ls-remote", other), "it opens one repository only")
+	m.write("followed", map[string]string{"more.txt": "more\n"})
+	m.git("followed", "add", "-A")
+	m.git("followed", "-c", "user.name=F", "-c", "user.email=f@skerry.example", "commit", "-q", "-m", "More")
+	assert.NotEqual(t, 0, git("-C", "followed", "push", "-q"), "it may only read")
+	withdrawsDeployKeys(t, name, m, git, board, other)
+}
+
+// withdrawsDeployKeys takes the access back, and gives the right to write.
+func withdrawsDeployKeys(t *testing.T, name string, m *machine, git func(args ...string) int, board string, other string) {
+	t.Helper()
+	m.refused(3, []string{"it may read", "uncinate access withdraw"}, "", "", "access", "grant", "--repository", "board", "--key", "deploy.pub", "--right", "write", "--yes")
+	print := strings.Fields(m.command("", "", "ssh-keygen", "-l", "-f", "deploy.pub").out)[1]
+	m.ok("", "", "access", "withdraw", "--repository", "board", "--key", print, "--yes")
+	assert.NotEqual(t, 0, git("ls-remote", board))
+	m.ok("", "", "access", "grant", "--repository", "board", "--key", "deploy.pub", "--right", "write", "--yes")
+	assert.Equal(t, 0, git("-C", "followed", "push", "-q"))
+	assert.Contains(t, m.ok("board", "", "sync"), "Received 1 commit")
+	assert.NotEqual(t, 0, git("ls-remote", other))
+	if name == "skerry" {
+		r := m.command("", "", "ssh", "-F", "deploy.conf", "-p", board[strings.LastIndex(board, ":")+1:strings.Index(board[6:], "/")+6], strings.Split(strings.TrimPrefix(board, "ssh://"), ":")[0], "touch", filepath.Join(m.home, "pwned"))
+		assert.NotEqual(t, 0, r.code)
+		assert.Contains(t, r.err, "this key opens one repository only")
+		assert.NoFileExists(t, filepath.Join(m.home, "pwned"))
+	}
+	m.refused(1, []string{"no deploy key"}, "", "", "access", "withdraw", "--repository", "board", "--key", "SHA256:other", "--yes")
 }

@@ -67,7 +67,12 @@ func TestDamage(t *testing.T) {
 	require.NoError(t, os.Remove(object))
 	fails()
 	require.NoError(t, os.WriteFile(object, kept, 0o444))
+	othersAreAtWork(t, launch, whole)
+}
 
+// othersAreAtWork meets a rebase and a merge of plain git's, and another run of ours.
+func othersAreAtWork(t *testing.T, launch *machine, whole map[string]string) {
+	t.Helper()
 	// Plain git is in the middle of a rebase, and of a merge.
 	launch.write("gauge", map[string]string{"notes.txt": "mine\n"})
 	launch.git("gauge", "commit", "-q", "-a", "-m", "Mine")

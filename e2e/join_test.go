@@ -56,68 +56,77 @@ func TestJoinFirstFiles(t *testing.T) {
 	t.Parallel()
 	for _, committed := range []bool{false, true} {
 		for _, way := range []string{"mine", "theirs", "both"} {
-			t.Run(map[bool]string{true: "commits,", false: "files,"}[committed]+way, func(t *testing.T) {
-				t.Parallel()
-				h := newHost(t)
-				m := signedIn(t, h)
-				m.made(h, "gauge", "trunk", firstFiles)
-				m.write("gauge", map[string]string{"README.md": "# My gauge\n\nReads the level.\n", "LICENCE": "Permission is granted.\n", ".gitignore": "*.tmp\n/secret\n", "src/level.c": "int level;\n", "x.log": "mine", "build/level.o": "o"})
-				if committed {
-					m.commit("gauge", "main")
-				}
-				before := blobs(t, filepath.Join(m.home, "gauge"))
-				m.refused(3, []string{"1 file differs between both sides", "README.md", "--clash mine", "--clash both", "Nothing was changed"}, "gauge", "", "attach", "--yes", "--to", "gauge")
-				assert.Equal(t, before, blobs(t, filepath.Join(m.home, "gauge")))
-				preview := m.ok("gauge", "", "attach", "--preview", "--to", "gauge", "--clash", way)
-				assert.Contains(t, preview, map[string]string{"mine": "README.md stays yours", "theirs": "README.md becomes theirs", "both": "README.md becomes theirs, with yours beside it"}[way])
-				out := m.ok("gauge", "", "attach", "--yes", "--to", "gauge", "--clash", way)
-				assert.Contains(t, out, "1 commit from the host")
-
-				// One branch, the host's; a fast-forward of what was there.
-				there := h.gitDir(t, "tern", "tern", "gauge")
-				assert.Equal(t, "trunk", m.git("gauge", "symbolic-ref", "--short", "HEAD"))
-				assert.Equal(t, m.git("gauge", "rev-parse", "HEAD"), m.git(there, "rev-parse", "refs/heads/trunk"))
-				assert.Equal(t, "refs/heads/trunk", m.git(there, "for-each-ref", "--format=%(refname)"))
-				m.git(there, "merge-base", "--is-ancestor", m.git("gauge-there", "rev-parse", "HEAD"), "refs/heads/trunk")
-
-				// Nothing is lost from either side: each blob is in the history or in the folder.
-				kept := blobs(t, filepath.Join(m.home, "gauge"))
-				for object := range strings.SplitSeq(m.git("gauge", "rev-list", "--objects", "--all"), "\n") {
-					id, _, _ := strings.Cut(object, " ")
-					if m.git("gauge", "cat-file", "-t", id) == "blob" {
-						kept[m.command("gauge", "", "git", "cat-file", "blob", id).out] = true
-					}
-				}
-				for _, side := range []map[string]bool{before, blobs(t, filepath.Join(m.home, "gauge-there"))} {
-					for text := range side {
-						if !strings.HasPrefix(text, "*.tmp") && !strings.HasPrefix(text, "# from the host") {
-							assert.True(t, kept[text], text)
-						}
-					}
-				}
-				rules, err := os.ReadFile(filepath.Join(m.home, "gauge/.gitignore"))
-				require.NoError(t, err)
-				assert.True(t, strings.HasPrefix(string(rules), "*.tmp\n/secret\n\n# these rules came from gannet\n# from the host\n*.log\n"), string(rules))
-				readme, err := os.ReadFile(filepath.Join(m.home, "gauge/README.md"))
-				require.NoError(t, err)
-				assert.Equal(t, map[string]string{"mine": "# My gauge\n\nReads the level.\n", "both": "# gauge\n", "theirs": "# gauge\n"}[way], string(readme))
-				beside, err := filepath.Glob(filepath.Join(m.home, "gauge/README.from-*.md"))
-				require.NoError(t, err)
-				want := map[string]int{"both": 1}
-				if !committed {
-					want["theirs"] = 1 // what is in no commit is kept as a file
-				}
-				assert.Len(t, beside, want[way])
-				status := m.git("gauge", "status", "--porcelain")
-				assert.Empty(t, strings.ReplaceAll(strings.ReplaceAll(status, "?? build/", ""), "?? x.log", ""), "the copies lie outside of what git carries")
-				assert.Contains(t, m.ok("gauge", "", "attach"), "Already attached")
-				m.write("gauge", map[string]string{"more": "x"})
-				m.git("gauge", "add", "more")
-				m.git("gauge", "commit", "-q", "-m", "More")
-				m.git("gauge", "push", "-q")
-			})
+			t.Run(map[bool]string{true: "commits,", false: "files,"}[committed]+way, func(t *testing.T) { joinsFirstFiles(t, committed, way) })
 		}
 	}
+}
+
+// joinsFirstFiles attaches to a repository that holds files already, decided in one way.
+func joinsFirstFiles(t *testing.T, committed bool, way string) {
+	t.Helper()
+	t.Parallel()
+	h := newHost(t)
+	m := signedIn(t, h)
+	m.made(h, "gauge", "trunk", firstFiles)
+	m.write("gauge", map[string]string{"README.md": "# My gauge\n\nReads the level.\n", "LICENCE": "Permission is granted.\n", ".gitignore": "*.tmp\n/secret\n", "src/level.c": "int level;\n", "x.log": "mine", "build/level.o": "o"})
+	if committed {
+		m.commit("gauge", "main")
+	}
+	before := blobs(t, filepath.Join(m.home, "gauge"))
+	m.refused(3, []string{"1 file differs between both sides", "README.md", "--clash mine", "--clash both", "Nothing was changed"}, "gauge", "", "attach", "--yes", "--to", "gauge")
+	assert.Equal(t, before, blobs(t, filepath.Join(m.home, "gauge")))
+	preview := m.ok("gauge", "", "attach", "--preview", "--to", "gauge", "--clash", way)
+	assert.Contains(t, preview, map[string]string{"mine": "README.md stays yours", "theirs": "README.md becomes theirs", "both": "README.md becomes theirs, with yours beside it"}[way])
+	out := m.ok("gauge", "", "attach", "--yes", "--to", "gauge", "--clash", way)
+	assert.Contains(t, out, "1 commit from the host")
+
+	// One branch, the host's; a fast-forward of what was there.
+	there := h.gitDir(t, "tern", "tern", "gauge")
+	assert.Equal(t, "trunk", m.git("gauge", "symbolic-ref", "--short", "HEAD"))
+	assert.Equal(t, m.git("gauge", "rev-parse", "HEAD"), m.git(there, "rev-parse", "refs/heads/trunk"))
+	assert.Equal(t, "refs/heads/trunk", m.git(there, "for-each-ref", "--format=%(refname)"))
+	m.git(there, "merge-base", "--is-ancestor", m.git("gauge-there", "rev-parse", "HEAD"), "refs/heads/trunk")
+	joinedFilesAreAllThere(t, committed, way, m, before)
+}
+
+// joinedFilesAreAllThere looks for everything that either side had.
+func joinedFilesAreAllThere(t *testing.T, committed bool, way string, m *machine, before map[string]bool) {
+	t.Helper()
+	// Nothing is lost from either side: each blob is in the history or in the folder.
+	kept := blobs(t, filepath.Join(m.home, "gauge"))
+	for object := range strings.SplitSeq(m.git("gauge", "rev-list", "--objects", "--all"), "\n") {
+		id, _, _ := strings.Cut(object, " ")
+		if m.git("gauge", "cat-file", "-t", id) == "blob" {
+			kept[m.command("gauge", "", "git", "cat-file", "blob", id).out] = true
+		}
+	}
+	for _, side := range []map[string]bool{before, blobs(t, filepath.Join(m.home, "gauge-there"))} {
+		for text := range side {
+			if !strings.HasPrefix(text, "*.tmp") && !strings.HasPrefix(text, "# from the host") {
+				assert.True(t, kept[text], text)
+			}
+		}
+	}
+	rules, err := os.ReadFile(filepath.Join(m.home, "gauge/.gitignore"))
+	require.NoError(t, err)
+	assert.True(t, strings.HasPrefix(string(rules), "*.tmp\n/secret\n\n# these rules came from gannet\n# from the host\n*.log\n"), string(rules))
+	readme, err := os.ReadFile(filepath.Join(m.home, "gauge/README.md"))
+	require.NoError(t, err)
+	assert.Equal(t, map[string]string{"mine": "# My gauge\n\nReads the level.\n", "both": "# gauge\n", "theirs": "# gauge\n"}[way], string(readme))
+	beside, err := filepath.Glob(filepath.Join(m.home, "gauge/README.from-*.md"))
+	require.NoError(t, err)
+	want := map[string]int{"both": 1}
+	if !committed {
+		want["theirs"] = 1 // what is in no commit is kept as a file
+	}
+	assert.Len(t, beside, want[way])
+	status := m.git("gauge", "status", "--porcelain")
+	assert.Empty(t, strings.ReplaceAll(strings.ReplaceAll(status, "?? build/", ""), "?? x.log", ""), "the copies lie outside of what git carries")
+	assert.Contains(t, m.ok("gauge", "", "attach"), "Already attached")
+	m.write("gauge", map[string]string{"more": "x"})
+	m.git("gauge", "add", "more")
+	m.git("gauge", "commit", "-q", "-m", "More")
+	m.git("gauge", "push", "-q")
 }
 
 // TestJoinInEverySituation joins with hosted repositories in other states.
@@ -161,7 +170,12 @@ func TestJoinInEverySituation(t *testing.T) {
 	assert.Equal(t, "3", m.git("apart", "rev-list", "--count", "--no-merges", "HEAD"))
 	assert.Len(t, strings.Fields(m.git("apart", "rev-list", "--parents", "-1", "HEAD")), 3)
 	end("apart", "main")
+	joinsWhereBothHaveFiles(t, h, m, end)
+}
 
+// joinsWhereBothHaveFiles joins where both sides changed a file, or one lies in the way.
+func joinsWhereBothHaveFiles(t *testing.T, h *host, m *machine, end func(name string, branch string)) {
+	t.Helper()
 	// Both changed the same file: decided, and the other side kept beside.
 	m.made(h, "clash", "main", firstFiles)
 	m.git("", "clone", "-q", "clash-there", "clash")
@@ -329,7 +343,12 @@ func TestJoinStaysInTheFolder(t *testing.T) {
 		assert.FileExists(t, filepath.Join(m.home, "odd", name))
 	}
 	assert.NoFileExists(t, filepath.Join(m.home, "odd/owned"))
+	joinMeetsAPush(t, h, m)
+}
 
+// joinMeetsAPush joins while somebody pushes: that stops it, and nothing is half-done.
+func joinMeetsAPush(t *testing.T, h *host, m *machine) {
+	t.Helper()
 	// What others push while we look stops it, and nothing is half-done.
 	m.made(h, "moving", "main", firstFiles)
 	m.write("moving", map[string]string{"a": "x"})

@@ -80,6 +80,12 @@ func TestWhatHappensMeanwhile(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, "Theirs", m.git(h.Store.GitDir(r.ID), "log", "-1", "--format=%s", "main"))
 	})
+	meanwhileHere(t, h, m, here)
+}
+
+// meanwhileHere changes what is here in between.
+func meanwhileHere(t *testing.T, h *host, m *machine, here func(name string, folder string)) {
+	t.Helper()
 	t.Run("the folder was moved", func(t *testing.T) {
 		m.t = t
 		for _, cut := range []func(*testing.T, *machine, *host, string){cutOff, cutOffAtCreate} {

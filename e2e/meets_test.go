@@ -67,7 +67,12 @@ func TestSyncMeets(t *testing.T) {
 	launch.refused(3, []string{"2 files of the copy would overwrite", "uncinate rescue bring 5 --into rescued-5"}, "gauge", "", "rescue", "bring", "5")
 	launch.ok("gauge", "", "rescue", "bring", "5", "--into", "../back")
 	assert.Equal(t, map[string]string{"tide.log": "---------- mine\n", "deep.log": "---------- mine too\n", "out/a.txt": "---------- theirs\n"}, tree(t, filepath.Join(launch.home, "back")))
+	syncIsStopped(t, h, pier, launch)
+}
 
+// syncIsStopped meets what is in the way, a repository that moved and a branch that is called otherwise.
+func syncIsStopped(t *testing.T, h *host, pier *machine, launch *machine) {
+	t.Helper()
 	// A new file in the way that is not ignored stops it.
 	pier.write("gauge", map[string]string{"fresh.txt": "theirs\n"})
 	pier.ok("gauge", "", "sync", "--save", "--message", "Write fresh")
@@ -97,7 +102,13 @@ func TestSyncMeets(t *testing.T) {
 		launch.git("gauge", "fetch", "-q")
 	}
 	pier.ok("gauge", "", "sync", "--yes")
+	syncMeetsOtherBranches(t, h, pier, launch)
+}
 
+// syncMeetsOtherBranches meets a default branch that is called otherwise, histories that were begun apart, and a right that was lost.
+func syncMeetsOtherBranches(t *testing.T, h *host, pier *machine, launch *machine) {
+	t.Helper()
+	var err error
 	// The default branch is called otherwise there, then the branch is simply gone.
 	dir := h.gitDir(t, "tern", "tern", "tide-gauge")
 	pier.git(dir, "branch", "-m", "main", "trunk")
@@ -249,6 +260,12 @@ func TestNothingIsLost(t *testing.T) {
 	does(pier, "git", "commit", "-q", "-m", "The log")
 	does(pier, "sync") // replayed over knot's
 	does(launch, "sync")
+	worksOnAfterMoves(t, h, pier, launch, hut, does, writes)
+}
+
+// worksOnAfterMoves goes on while the repository is renamed and given away.
+func worksOnAfterMoves(t *testing.T, h *host, pier *machine, launch *machine, hut *machine, does func(m *machine, args ...string), writes func(m *machine, name string, text string)) {
+	t.Helper()
 	_, err := h.Store.Change(context.Background(), "tern", "saltmarsh", "gauge", 0, func(r *practice.Repo) error { r.Name = "gauges"; return nil })
 	require.NoError(t, err)
 	for _, m := range []*machine{pier, launch, hut} {

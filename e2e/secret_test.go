@@ -84,14 +84,16 @@ func watchProcesses(t *testing.T, text string) (stop func() []string) {
 	}
 }
 
+type canaryCase struct {
+	name  string
+	setUp func(m *machine, h *host)
+	to    []string
+}
+
 func TestCanaryTokenStaysInTheVault(t *testing.T) {
 	t.Parallel()
 	basic := "dGVybjpnbnRfY2FuYXJ5" // how the canary begins in HTTP Basic
-	for _, c := range []struct {
-		name  string
-		setUp func(m *machine, h *host)
-		to    []string
-	}{
+	for _, c := range []canaryCase{
 		{"nothing else configured", func(*machine, *host) {}, nil},
 		{"a helper that stores in plain text", func(m *machine, _ *host) {
 			m.git("", "config", "--global", "credential.helper", "store")
@@ -109,42 +111,50 @@ func TestCanaryTokenStaysInTheVault(t *testing.T) {
 			m.env = append(m.env, "GIT_TRACE=1", "GIT_TRACE_CURL=1", "GIT_TRACE_REDACT=0", "GIT_CURL_VERBOSE=1", "GIT_DIR=/nowhere", "GIT_AUTHOR_NAME=Someone", "GIT_ASKPASS=/bin/false")
 		}, nil},
 	} {
-		t.Run(c.name, func(t *testing.T) {
-			h := newHost(t)
-			require.NoError(t, h.Store.AddToken(canary, "tern", practice.GannetScopes, time.Now().Add(time.Hour*24*100)))
-			m := newMachine(t)
-			m.project("gauge")
-			stop := watchProcesses(t, canary)
-			var said strings.Builder
-			tell := func(r result) {
-				assert.Equal(t, 0, r.code, r.out+r.err)
-				said.WriteString(r.out + r.err)
-			}
-			tell(m.run("", "", "host", "add", "gannet", "--at", h.URL))
-			tell(m.run("", "", "vault", "make", "--by", "file"))
-			tell(m.run("", canary, "account", "add", "--host", "gannet", "--verbose"))
-			c.setUp(m, h)
-			tell(m.run("gauge", "", "attach", "--yes", "--verbose"))
-			tell(m.run("", "", "clone", "--verbose", "gauge", "copy"))
-			if !slices.Contains(m.env, "GIT_DIR=/nowhere") {
-				m.write("copy", map[string]string{"more.txt": "more\n"})
-				m.git("copy", "add", "-A")
-				m.git("copy", "commit", "-q", "-m", "More")
-				tell(m.command("copy", "", "git", "push"))
-				tell(m.command("gauge", "", "git", "pull"))
-			}
-			tell(m.run("copy", "", "sync", "--verbose"))
-			tell(m.run("copy", "", "status", "--verbose"))
-			tell(m.run("", "", "account", "show", "tern", "--json"))
-			tell(m.run("", "", "vault", "show", "--json"))
-			assert.Empty(t, stop())
-			for _, text := range []string{canary, basic} {
-				assert.Empty(t, holders(t, text, m.home, h.dir))
-				assert.NotContains(t, said.String(), text)
-			}
-			assert.NotContains(t, m.command("gauge", "", "git", "log", "--format=%an").out, "Someone")
-		})
+		t.Run(c.name, func(t *testing.T) { canaryStays(t, basic, c) })
 	}
+}
+
+// canaryStays works through a day, with everything that is said searched for the token.
+func canaryStays(t *testing.T, basic string, c struct {
+	name  string
+	setUp func(m *machine, h *host)
+	to    []string
+}) {
+	t.Helper()
+	h := newHost(t)
+	require.NoError(t, h.Store.AddToken(canary, "tern", practice.GannetScopes, time.Now().Add(time.Hour*24*100)))
+	m := newMachine(t)
+	m.project("gauge")
+	stop := watchProcesses(t, canary)
+	var said strings.Builder
+	tell := func(r result) {
+		assert.Equal(t, 0, r.code, r.out+r.err)
+		said.WriteString(r.out + r.err)
+	}
+	tell(m.run("", "", "host", "add", "gannet", "--at", h.URL))
+	tell(m.run("", "", "vault", "make", "--by", "file"))
+	tell(m.run("", canary, "account", "add", "--host", "gannet", "--verbose"))
+	c.setUp(m, h)
+	tell(m.run("gauge", "", "attach", "--yes", "--verbose"))
+	tell(m.run("", "", "clone", "--verbose", "gauge", "copy"))
+	if !slices.Contains(m.env, "GIT_DIR=/nowhere") {
+		m.write("copy", map[string]string{"more.txt": "more\n"})
+		m.git("copy", "add", "-A")
+		m.git("copy", "commit", "-q", "-m", "More")
+		tell(m.command("copy", "", "git", "push"))
+		tell(m.command("gauge", "", "git", "pull"))
+	}
+	tell(m.run("copy", "", "sync", "--verbose"))
+	tell(m.run("copy", "", "status", "--verbose"))
+	tell(m.run("", "", "account", "show", "tern", "--json"))
+	tell(m.run("", "", "vault", "show", "--json"))
+	assert.Empty(t, stop())
+	for _, text := range []string{canary, basic} {
+		assert.Empty(t, holders(t, text, m.home, h.dir))
+		assert.NotContains(t, said.String(), text)
+	}
+	assert.NotContains(t, m.command("gauge", "", "git", "log", "--format=%an").out, "Someone")
 }
 
 func TestTokenInAddressMovesToTheVault(t *testing.T) {

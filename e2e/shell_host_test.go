@@ -215,7 +215,12 @@ func TestWhatIsWrongWithAPlainServer(t *testing.T) {
 	}
 	assert.NoFileExists(t, pwned)
 	assert.NoFileExists(t, filepath.Join(m.home, "pwned"))
+	wrongKeysOnAPlainServer(t, s, m)
+}
 
+// wrongKeysOnAPlainServer rotates keys where the file of keys is a link, and while somebody edits it.
+func wrongKeysOnAPlainServer(t *testing.T, s *plainSSH, m *machine) {
+	t.Helper()
 	// Keys outside our lines, and a file that is a link.
 	keys := filepath.Join(s.dir, "authorized_keys")
 	m.env = append(m.env, "SSH_AUTH_SOCK=") // from here on the account's own key alone
@@ -257,7 +262,12 @@ func TestWhatIsWrongWithAPlainServer(t *testing.T) {
 	assert.Equal(t, 1, strings.Count(s.read("authorized_keys"), "restrict "))
 	require.Positive(t, n)
 	require.NoError(t, os.Chmod(filepath.Join(s.dir, "srv"), 0o755))
+	aServerWithoutGit(t)
+}
 
+// aServerWithoutGit meets a server on which git is missing, and one that is gone.
+func aServerWithoutGit(t *testing.T) {
+	t.Helper()
 	// The server is gone, or has no git.
 	without := newPlainSSH(t, "SetEnv PATH="+bare(t))
 	m2 := newMachine(t)

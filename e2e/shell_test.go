@@ -62,7 +62,12 @@ func TestCompletion(t *testing.T) {
 			assert.NotContains(t, word, c.not, "fish: %s", c.line)
 		}
 	}
+	completesAtTheKeyboard(t, m)
+}
 
+// completesAtTheKeyboard types into shells as a person does.
+func completesAtTheKeyboard(t *testing.T, m *machine) {
+	t.Helper()
 	// zsh and bash with a person at the keyboard.
 	m.env = append(m.env, "PS1=begin> ")
 	for _, shell := range []struct {

@@ -89,7 +89,12 @@ func TestEachAccountHasItsOwnKey(t *testing.T) {
 		assert.Contains(t, log, fmt.Sprintf("git-receive-pack %s/gauge-%s by %s with %s", account, account, account, prints[account]))
 		assert.NotContains(t, log, fmt.Sprintf("by %s with %s", account, prints[other]))
 	}
+	keysAreAsListed(t, h, m, stray, prints)
+}
 
+// keysAreAsListed compares the files with the list, and unlocks the vault for the agent.
+func keysAreAsListed(t *testing.T, h *host, m *machine, stray string, prints map[string]string) {
+	t.Helper()
 	// What ssh-keygen tells of the files agrees with the list; the private halves are in
 	// their files alone, for nobody else to read.
 	for _, k := range m.keys() {
@@ -375,7 +380,13 @@ func TestWhatIsWrongWithKeys(t *testing.T) {
 	require.Equal(t, 0, m.command("", "", "ssh-keygen", "-q", "-p", "-P", "", "-N", "seven tall masts", "-f", "own").code)
 	m.refused(3, []string{"a passphrase of its own protects it", "ssh-add", "uncinate key rotate tern"}, "", "", "key", "install", "tern", "--yes")
 	require.Equal(t, 0, m.command("", "", "ssh-keygen", "-q", "-p", "-P", "seven tall masts", "-N", "", "-f", "own").code)
+	keysFromElsewhere(t, h, m)
+}
 
+// keysFromElsewhere lists keys of other machines, and goes on without an SSH client.
+func keysFromElsewhere(t *testing.T, h *host, m *machine) {
+	t.Helper()
+	var err error
 	// A key that was made elsewhere, and one whose file is gone.
 	_, err = h.Store.AddKey(practice.Key{User: "tern", Title: "tern on gannet, machine launch", Line: publicLine(t)})
 	require.NoError(t, err)

@@ -342,16 +342,9 @@ git = { user = "{user}", secret = "{token}" }
 `
 }
 
-// TestTokensStayWithTheirHost holds a token against a host whose every answer points elsewhere:
-// redirects, next pages, clone addresses, sign-in pages, metadata and challenges. Nobody else is
-// met.
-func TestTokensStayWithTheirHost(t *testing.T) {
-	linux(t)
-	t.Parallel()
-	evil, met := listener(t)
-	mode := atomic.Value{}
-	mode.Store("")
-	const token = "canary~5ec3e7000000000000000000000000000000"
+// leadsElsewhere is a host whose answers lead to another address, in the way that is set.
+func leadsElsewhere(t *testing.T, evil string, mode *atomic.Value) *httptest.Server {
+	t.Helper()
 	srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
 		at, m := "http://"+evil, mode.Load().(string)
 		w.Header().Set("Content-Type", "application/json")
@@ -383,6 +376,20 @@ func TestTokensStayWithTheirHost(t *testing.T) {
 		}
 	}))
 	t.Cleanup(srv.Close)
+	return srv
+}
+
+// TestTokensStayWithTheirHost holds a token against a host whose every answer points elsewhere:
+// redirects, next pages, clone addresses, sign-in pages, metadata and challenges. Nobody else is
+// met.
+func TestTokensStayWithTheirHost(t *testing.T) {
+	linux(t)
+	t.Parallel()
+	evil, met := listener(t)
+	mode := atomic.Value{}
+	mode.Store("")
+	const token = "canary~5ec3e7000000000000000000000000000000"
+	srv := leadsElsewhere(t, evil, &mode)
 	m := newMachine(t)
 	description := func(more string) string {
 		return skuaAt(srv.URL) + `[signin.oauth]
@@ -428,7 +435,12 @@ read = { id = "$.id", owner = "$.owner", name = "$.name", https = "$.https", vis
 		}
 	}
 	mode.Store("")
+	tokensStayWithGit(t, evil, met, token, srv, m, description)
+}
 
+// tokensStayWithGit asks as git does, and adds descriptions that lead elsewhere.
+func tokensStayWithGit(t *testing.T, evil string, met *atomic.Int32, token string, srv *httptest.Server, m *machine, description func(more string) string) {
+	t.Helper()
 	// Git itself, with the helper that stands in the folder, and in an address with dots in it.
 	helper := []string{"credential", "--account", "tern", "--for", srv.URL + "/tern/gauge"}
 	host := strings.TrimPrefix(srv.URL, "http://")

@@ -244,6 +244,12 @@ func TestOddThingsInAFolder(t *testing.T) {
 	}
 	assert.Contains(t, of(s, "work"), long)
 	assert.Equal(t, []string{"cache/CACHEDIR.TAG", "cache/x"}, of(s, "remakeable"))
+	keepsEmptyFolders(t, m, top, s)
+}
+
+// keepsEmptyFolders gives empty folders a file, and surveys folders that are no project.
+func keepsEmptyFolders(t *testing.T, m *machine, top string, s surveying.Surveyed) {
+	t.Helper()
 	// Empty folders are kept, when one says so.
 	require.NoError(t, os.MkdirAll(filepath.Join(top, "deep/hollow/er"), 0o755))
 	m.write("odd", map[string]string{".gitignore": "/left/\n"})

@@ -41,6 +41,37 @@ func (m *machine) killAfterTime(dir string, after time.Duration, all bool, args 
 	return c.ProcessState.Sys().(syscall.WaitStatus).Signaled()
 }
 
+// killedAndAgain kills a command after a time, runs it again and looks; false where it had ended.
+func killedAndAgain(t *testing.T, launch *machine, kept, line string, n, step time.Duration, all bool, check func(t *testing.T, name string)) bool {
+	t.Helper()
+	name := fmt.Sprintf("%s, killed after %s, all: %v", line, n*step, all)
+	launch.command("/", "", "rm", "-rf", launch.home)
+	launch.command("/", "", "cp", "-a", kept, launch.home)
+	killed := launch.killAfterTime("gauge", n*step, all, strings.Fields(line)...)
+	launch.free()
+	if line == "sync --in" && killed && n%2 == 0 {
+		// A commit in between holds what the person made, and nothing of what was coming in.
+		launch.ok("gauge", "", "save", "Between", "--only", "own2.txt", "--only", "own.txt", "--only", "notes.txt")
+		assert.Equal(t, "own2.txt", launch.git("gauge", "show", "--format=", "--name-only", "HEAD"), name)
+		launch.ok("gauge", "", "sync", "--in")
+		return true
+	}
+	again := launch.run("gauge", "", strings.Fields(line)...)
+	if saved := strings.HasPrefix(line, "save"); !saved || again.code != 1 { // it was saved, and there is nothing to save any more
+		require.Equal(t, 0, again.code, "%s: %s", name, again.err)
+	}
+	check(t, name)
+	changed := launch.git("gauge", "status", "--porcelain")
+	assert.Equal(t, !strings.HasPrefix(line, "save"), changed == "?? own2.txt\n?? unsaved.txt", "%s: %s", name, changed)
+	left, err := filepath.Glob(filepath.Join(launch.home, "gauge/.git/*.lock"))
+	require.NoError(t, err)
+	assert.Empty(t, left, name)
+	data, err := os.ReadFile(filepath.Join(launch.home, "gauge/many/tide.log"))
+	require.NoError(t, err)
+	assert.Equal(t, "ignored\n", string(data))
+	return killed
+}
+
 // TestKilledAtEveryStep kills commands after every few milliseconds, alone and with all that they
 // started: the same command, run once more, ends with 0, and everything is right. With
 // UNCINATE_SOAK the steps are of 4 ms.
@@ -90,32 +121,7 @@ func TestKilledAtEveryStep(t *testing.T) {
 	for line, check := range right {
 		for _, all := range []bool{false, true} {
 			for n := time.Duration(1); ; n++ {
-				name := fmt.Sprintf("%s, killed after %s, all: %v", line, n*step, all)
-				launch.command("/", "", "rm", "-rf", launch.home)
-				launch.command("/", "", "cp", "-a", kept, launch.home)
-				killed := launch.killAfterTime("gauge", n*step, all, strings.Fields(line)...)
-				launch.free()
-				if line == "sync --in" && killed && n%2 == 0 {
-					// A commit in between holds what the person made, and nothing of what was coming in.
-					launch.ok("gauge", "", "save", "Between", "--only", "own2.txt", "--only", "own.txt", "--only", "notes.txt")
-					assert.Equal(t, "own2.txt", launch.git("gauge", "show", "--format=", "--name-only", "HEAD"), name)
-					launch.ok("gauge", "", "sync", "--in")
-					continue
-				}
-				again := launch.run("gauge", "", strings.Fields(line)...)
-				if saved := strings.HasPrefix(line, "save"); !saved || again.code != 1 { // it was saved, and there is nothing to save any more
-					require.Equal(t, 0, again.code, "%s: %s", name, again.err)
-				}
-				check(t, name)
-				changed := launch.git("gauge", "status", "--porcelain")
-				assert.Equal(t, !strings.HasPrefix(line, "save"), changed == "?? own2.txt\n?? unsaved.txt", "%s: %s", name, changed)
-				left, err := filepath.Glob(filepath.Join(launch.home, "gauge/.git/*.lock"))
-				require.NoError(t, err)
-				assert.Empty(t, left, name)
-				data, err := os.ReadFile(filepath.Join(launch.home, "gauge/many/tide.log"))
-				require.NoError(t, err)
-				assert.Equal(t, "ignored\n", string(data))
-				if !killed {
+				if !killedAndAgain(t, launch, kept, line, n, step, all, check) {
 					break
 				}
 			}
