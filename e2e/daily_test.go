@@ -60,7 +60,12 @@ func TestSaveAndSync(t *testing.T) {
 	// The commit as it was can be brought back.
 	launch.ok("gauge", "", "rescue", "bring", "1")
 	assert.Equal(t, before, launch.id("gauge", "rescued-1"))
+	syncStopsAtAClash(t, h, pier, launch, hut, said)
+}
 
+// syncStopsAtAClash meets one line that both changed, then merges as asked for.
+func syncStopsAtAClash(t *testing.T, h *host, pier *machine, launch *machine, hut *machine, said string) {
+	t.Helper()
 	// One line changed by both: it stops, names file and person, and leaves all as it was.
 	hut.write("gauge", map[string]string{"notes.txt": "one, said knot\n"})
 	hut.ok("gauge", "", "sync", "--save", "--message", "Say who")

@@ -182,21 +182,26 @@ func (w *storyWorld) play(s *storyStep) ran {
 	case "asked":
 		return w.asked(s.words[1], dir, m, o)
 	case "fault":
-		if err := w.host.Faults.Set([]string{s.words[1]}); err != nil {
-			return ran{}
-		}
-		out := ran{runs: []result{run()}}
-		met := len(w.host.Faults.Log())
-		_ = w.host.Faults.Set(nil) // no fault is always one that can be set
-		if w.settle(m); met > 0 {
-			out.runs = append(out.runs, run())
-		}
-		return out
+		return w.faulty(s.words[1], m, run)
 	case "room":
 		kilobytes, _ := strconv.Atoi(s.words[1])
 		return w.fill(int64(kilobytes)<<10, run)
 	}
 	return ran{}
+}
+
+// faulty runs a command while the host misbehaves, then again where it met that.
+func (w *storyWorld) faulty(fault string, m *machine, run func() result) ran {
+	if err := w.host.Faults.Set([]string{fault}); err != nil {
+		return ran{}
+	}
+	out := ran{runs: []result{run()}}
+	met := len(w.host.Faults.Log())
+	_ = w.host.Faults.Set(nil) // no fault is always one that can be set
+	if w.settle(m); met > 0 {
+		out.runs = append(out.runs, run())
+	}
+	return out
 }
 
 // change does a step that only touches files.

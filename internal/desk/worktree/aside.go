@@ -15,6 +15,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -208,9 +209,14 @@ func eachFile(top string, see func(p string) error) error {
 }
 
 // sweep takes away what earlier runs laid aside, where no program has it open any more. What
-// was written to it since, by a program that had it open, gets a rescue copy first.
-func (g *gate) sweep(ctx context.Context) error {
+// was written to it since, by a program that had it open, gets a rescue copy first. What is younger
+// than least stays.
+func (g *gate) sweep(ctx context.Context, least time.Duration) error {
 	names, err := files.Names(g.asides)
+	names = slices.DeleteFunc(names, func(name string) bool {
+		at, err := strconv.ParseInt(name, 10, 64) // as putAside calls it
+		return err == nil && time.Since(time.Unix(0, at)) < least
+	})
 	if err != nil || len(names) == 0 {
 		return err
 	}

@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"uncinate/internal/core/fault"
 	"uncinate/internal/core/text"
@@ -110,20 +111,32 @@ func Lay(ctx context.Context, d *desk.Desk, f *project.Folder, l Laying) ([]int,
 		numbers, err := Heal(ctx, d, f)
 		return numbers, errors.Join(err, g.meanwhile())
 	}
-	if err := g.sweep(ctx); err != nil {
-		return nil, err
-	}
 	g.said.Laying = l
 	all, err := g.changes(ctx)
 	if err == nil {
+		err = g.stage(ctx, all)
+	}
+	if err != nil && files.Full(g.own) { // what is aside may give the room that is missing
+		if err := errors.Join(g.giveUp(), g.sweep(ctx, 0)); err != nil {
+			return nil, err
+		}
+		g.locked = false
 		err = g.stage(ctx, all)
 	}
 	if err != nil {
 		return nil, errors.Join(err, g.giveUp())
 	}
 	err = g.finish(context.WithoutCancel(ctx), all)
+	if err == nil {
+		err = g.sweep(ctx, aWhile)
+	}
 	return g.rescued, err
 }
+
+// aWhile is how old what is aside must be before it goes. It goes after new files were made, not
+// before: some file systems look long for a place for a new file where many went just now (ext4
+// gives no inode anew for a minute, and steps over each).
+const aWhile = time.Minute
 
 // LayMissing brings files of the index into the folder where nothing stands; what has come to
 // stand in the way stays.

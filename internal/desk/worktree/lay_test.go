@@ -95,6 +95,14 @@ func TestLay(t *testing.T) {
 	// And back, by checking another branch out.
 	run("branch", "back", from)
 	run("reset", "-q", "--hard")
+	asides := filepath.Join(f.Path, ".git/uncinate/asides")
+	first, err := files.Names(asides)
+	require.NoError(t, err)
+	require.Len(t, first, 1)
+	at, err := strconv.ParseInt(first[0], 10, 64)
+	require.NoError(t, err)
+	old := strconv.FormatInt(at-2*aWhile.Nanoseconds(), 10) // it lies there for two minutes now
+	require.NoError(t, os.Rename(filepath.Join(asides, first[0]), filepath.Join(asides, old)))
 	numbers, err = Lay(t.Context(), d, f, Laying{Before: "a test", From: to, To: from, Head: to, Switch: "back"})
 	require.NoError(t, err)
 	assert.Empty(t, numbers)
@@ -102,9 +110,10 @@ func TestLay(t *testing.T) {
 	assert.Equal(t, "?? untracked.txt", run("status", "--porcelain"))
 	run("switch", "-q", "-")
 	assert.Equal(t, "main", run("branch", "--show-current"), "git knows the branch before")
-	left, err := files.Names(filepath.Join(f.Path, ".git/uncinate/asides"))
+	left, err := files.Names(asides)
 	require.NoError(t, err)
-	assert.Len(t, left, 1, "what was aside after the first is gone with the second")
+	assert.Len(t, left, 1, "what was aside after the first is gone with the second, after a while")
+	assert.NotContains(t, left, old)
 }
 
 // TestLayRefuses leaves everything as it was where a commit was made meanwhile, a lock stands, or
@@ -310,6 +319,6 @@ func TestThin(t *testing.T) {
 	left, err := files.Names(top)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"held", "late", "small"}, left)
-	require.NoError(t, g.sweep(t.Context()))
+	require.NoError(t, g.sweep(t.Context(), 0))
 	assert.FileExists(t, filepath.Join(top, "held"), "a program has it open")
 }
