@@ -5,15 +5,30 @@ import (
 	"io"
 	"net/http"
 	"net/textproto"
+	"os/exec"
+	"path/filepath"
 	"strconv"
 	"strings"
+	"sync"
 )
+
+// coreOf is where git's own programs lie (git documentation, --exec-path).
+var coreOf = sync.OnceValue(func() string {
+	out, err := exec.Command("git", "--exec-path").Output()
+	if err != nil {
+		return "" // git itself finds them
+	}
+	return strings.TrimSpace(string(out))
+})
 
 // serveGit hands a request to git's own http-backend (git-http-backend documentation)
 // as CGI (RFC 3875). rest is what follows the repository in the path. The body is
 // handed on as it comes, so that a large push is never held in memory.
 func serveGit(w http.ResponseWriter, q *http.Request, dir, rest, user string) {
 	c := gitCommand(q.Context(), "http-backend")
+	if path := filepath.Join(coreOf(), "git-http-backend"); exec.Command(path).Err == nil { // one process less
+		c.Path, c.Args = path, []string{path}
+	}
 	c.Env = append(c.Env, "GIT_HTTP_EXPORT_ALL=1",
 		"GIT_PROJECT_ROOT="+dir, "PATH_INFO="+rest, "REMOTE_USER="+user, "REMOTE_ADDR=127.0.0.1",
 		"REQUEST_METHOD="+q.Method, "QUERY_STRING="+q.URL.RawQuery, "CONTENT_TYPE="+q.Header.Get("Content-Type"),

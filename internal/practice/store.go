@@ -251,6 +251,9 @@ func (st *Store) Log(ctx context.Context, id string) []string {
 	return strings.Split(strings.TrimSuffix(string(out), "\x00"), "\x00")
 }
 
+// hosted is what a hosted repository's own configuration says besides (git-config documentation).
+const hosted = "[http]\n\treceivepack = true\n[receive]\n\tautogc = false\n\tdenyDeleteCurrent = ignore\n[transfer]\n\tfsckObjects = true\n[uploadpack]\n\tallowFilter = true\n"
+
 // Create makes a repository, empty.
 func (st *Store) Create(ctx context.Context, user string, want Repo) (*Repo, error) {
 	st.mu.Lock()
@@ -280,10 +283,13 @@ func (st *Store) Create(ctx context.Context, user string, want Repo) (*Repo, err
 	if out, err := gitCommand(ctx, "init", "-q", "--bare", "--template=", "--initial-branch="+r.Default, dir).CombinedOutput(); err != nil {
 		return nil, fmt.Errorf("git init: %w: %s", err, out)
 	}
-	for _, kv := range [][2]string{{"http.receivepack", "true"}, {"receive.autogc", "false"}, {"receive.denyDeleteCurrent", "ignore"}, {"transfer.fsckObjects", "true"}, {"uploadpack.allowFilter", "true"}} {
-		if err := gitCommand(ctx, "-C", dir, "config", kv[0], kv[1]).Run(); err != nil {
-			return nil, fmt.Errorf("git config: %w", err)
-		}
+	config, err := os.OpenFile(filepath.Join(dir, "config"), os.O_APPEND|os.O_WRONLY, 0)
+	if err == nil {
+		_, err = config.WriteString(hosted)
+		err = errors.Join(err, config.Close())
+	}
+	if err != nil {
+		return nil, fmt.Errorf("git's configuration: %w", err)
 	}
 	st.s.Repos[r.ID] = &r
 	c := r
