@@ -126,11 +126,10 @@ func lookAround(ctx context.Context, d *desk.Desk, given string) (*Folder, error
 		return nil, err
 	}
 	if top == "" {
-		f := fault.New(fault.Decision, "%s is not attached to a repository yet", text.Visible(where))
 		if NotAProject(d, where) != nil {
-			return nil, f.Try("name the project's folder", "uncinate attach FOLDER")
+			return nil, fault.New(fault.Decision, "%s is not attached to a repository yet", text.Visible(where)).Try("name the project's folder", "uncinate attach FOLDER")
 		}
-		return nil, f.Try("attach it", text.Command("uncinate", "attach", where))
+		return nil, notAttached(d, where)
 	}
 	f, err := Look(ctx, d, top)
 	if err != nil {

@@ -16,6 +16,7 @@ import (
 	"uncinate/internal/desk/accounts"
 	"uncinate/internal/desk/hosts"
 	"uncinate/internal/desk/login"
+	"uncinate/internal/world/files"
 )
 
 // Visit gives the address of a project's page, or of a part of it.
@@ -101,8 +102,23 @@ func ProjectOf(ctx context.Context, d *desk.Desk, f *Folder) (Project, error) {
 		return p, fault.New(fault.Decision, "the remote %s, by which %s was attached to %s, is not there any more", text.Visible(p.Remote), text.Visible(f.Path), text.Visible(p.Address)).
 			Try("attach it again", text.Command("uncinate", "attach", "--to", p.Address, f.Path))
 	}
-	return p, fault.New(fault.Decision, "%s is not attached to a repository yet", text.Visible(f.Path)).
-		Try("attach it", text.Command("uncinate", "attach", f.Path))
+	return p, notAttached(d, f.Path)
+}
+
+// notAttached says that a folder is not attached, or that its attach was cut off.
+func notAttached(d *desk.Desk, where string) *fault.Fault {
+	if CutOff(d, where) {
+		return fault.New(fault.Decision, "an attach of %s was cut off, and is not finished", text.Visible(where)).
+			Try("go on with it", text.Command("uncinate", "attach", where)).
+			Try("or put back what it did", text.Command("uncinate", "detach", where))
+	}
+	return fault.New(fault.Decision, "%s is not attached to a repository yet", text.Visible(where)).
+		Try("attach it", text.Command("uncinate", "attach", where))
+}
+
+// CutOff reports whether an attach of a folder was begun and has not come to its end.
+func CutOff(d *desk.Desk, where string) bool {
+	return !files.Missing(d.Home.JournalAt("attach", where).Path())
 }
 
 // remoteNow is what a project's remote is called: plain git may have renamed it since.

@@ -80,6 +80,9 @@ func quick(ctx context.Context, d *desk.Desk, given string, works bool) (*projec
 	if err = errors.Join(err, f.Finished(), f.Unlocked()); err != nil {
 		return nil, nil, errors.Join(err, held.Release())
 	}
+	if project.CutOff(d, f.Path) {
+		d.Tell.Note("Note: an attach of this project was cut off, and is not finished. To go on with it: %s", text.Command("uncinate", "attach", f.Path))
+	}
 	return f, held, nil
 }
 
