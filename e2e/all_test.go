@@ -67,11 +67,11 @@ func allProjects(t *testing.T, way string) {
 	require.Equal(t, 0, trace.code, trace.err)
 	assert.Contains(t, trace.out, "6 projects: 6 in step already, 0 now in step.")
 	assert.LessOrEqual(t, strings.Count(trace.err, "msg=git"), 1, "what did not change costs no run of git: %s", trace.err)
-	seesAllProjects(t, way, name, h, pier, launch, board)
+	seesAllProjects(t, way, name, h, pier, launch)
 }
 
 // seesAllProjects changes some here and some there, and looks at the board.
-func seesAllProjects(t *testing.T, way string, name string, h *host, pier *machine, launch *machine, board string) {
+func seesAllProjects(t *testing.T, way string, name string, h *host, pier *machine, launch *machine) {
 	t.Helper()
 	pier.write("almanac", map[string]string{"notes.txt": "theirs\n"})
 	pier.ok("almanac", "", "sync", "--save", "--message", "Theirs")
@@ -87,7 +87,7 @@ func seesAllProjects(t *testing.T, way string, name string, h *host, pier *machi
 	launch.git("ebb", "commit", "-q", "--allow-empty", "-m", "On a branch")
 	launch.git("ebb", "checkout", "-q", "main")
 	require.NoError(t, os.Rename(filepath.Join(launch.home, "floats"), filepath.Join(launch.home, "rafts")))
-	board = launch.ok("", "", "status", "--all", "--full")
+	board := launch.ok("", "", "status", "--all", "--full")
 	assert.Contains(t, row(t, board, "floats"), "missing")
 	assert.Contains(t, row(t, board, "buoys"), "1 commit not sent; new commits on the host")
 	assert.Contains(t, row(t, board, "ebb"), "branch only here: task")
@@ -101,11 +101,11 @@ func seesAllProjects(t *testing.T, way string, name string, h *host, pier *machi
 	}
 	assert.Equal(t, []string{"missing floats", "both buoys", "unsent ebb", "changed dredge", "behind almanac", "in step charts"}, order)
 	assert.NotContains(t, launch.ok("", "", "status", "--all", "--offline"), "new commits on the host")
-	syncsAllProjects(t, way, name, h, pier, launch, board)
+	syncsAllProjects(t, way, name, h, pier, launch)
 }
 
 // syncsAllProjects brings all into step, finds what was moved, and meets what is broken.
-func syncsAllProjects(t *testing.T, way string, name string, h *host, pier *machine, launch *machine, board string) {
+func syncsAllProjects(t *testing.T, way string, name string, h *host, pier *machine, launch *machine) {
 	t.Helper()
 	r := launch.run("", "", "sync", "--all")
 	assert.Equal(t, 3, r.code, r.out+r.err)
@@ -123,7 +123,7 @@ func syncsAllProjects(t *testing.T, way string, name string, h *host, pier *mach
 	assert.Contains(t, launch.ok("", "", "project", "find", ".", "--preview"), "is now in "+filepath.Join(launch.home, "rafts"))
 	launch.refused(3, []string{"there is no terminal to ask on"}, "", "", "project", "find", ".")
 	launch.ok("", "", "project", "find", ".", "--yes")
-	board = launch.ok("", "", "status", "--all", "--full")
+	board := launch.ok("", "", "status", "--all", "--full")
 	assert.Contains(t, row(t, board, "rafts"), "in step")
 	assert.Contains(t, row(t, board, "charts2"), "in step")
 	assert.Contains(t, board, "7 projects")

@@ -60,11 +60,11 @@ func TestSaveAndSync(t *testing.T) {
 	// The commit as it was can be brought back.
 	launch.ok("gauge", "", "rescue", "bring", "1")
 	assert.Equal(t, before, launch.id("gauge", "rescued-1"))
-	syncStopsAtAClash(t, h, pier, launch, hut, said)
+	syncStopsAtAClash(t, h, pier, launch, hut)
 }
 
 // syncStopsAtAClash meets one line that both changed, then merges as asked for.
-func syncStopsAtAClash(t *testing.T, h *host, pier *machine, launch *machine, hut *machine, said string) {
+func syncStopsAtAClash(t *testing.T, h *host, pier *machine, launch *machine, hut *machine) {
 	t.Helper()
 	// One line changed by both: it stops, names file and person, and leaves all as it was.
 	hut.write("gauge", map[string]string{"notes.txt": "one, said knot\n"})
@@ -95,7 +95,7 @@ func syncStopsAtAClash(t *testing.T, h *host, pier *machine, launch *machine, hu
 			launch.git("gauge", "config", "pull.rebase", "false")
 			args = args[:4]
 		}
-		said = launch.ok("gauge", "", args...)
+		said := launch.ok("gauge", "", args...)
 		assert.Contains(t, said, "merged it with 1 commit of yours, and sent that")
 		assert.Equal(t, "Merge branch 'main' of "+h.URL+"/saltmarsh/gauge.git", launch.git("gauge", "log", "-1", "--format=%s"))
 	}

@@ -400,15 +400,15 @@ func TestCreationByPush(t *testing.T) {
 		assert.Equal(t, m.git(name, "rev-parse", "HEAD"), m.git(filepath.Join(s.dir, "tern", name+".git"), "rev-parse", "main"))
 	}
 	assert.Greater(t, lost, 2)
-	nothingIsShownAtFirst(t, m)
+	nothingIsShownAtFirst(t)
 }
 
 // nothingIsShownAtFirst holds that nothing is pushed where others would see it at first.
-func nothingIsShownAtFirst(t *testing.T, m *machine) {
+func nothingIsShownAtFirst(t *testing.T) {
 	t.Helper()
 	// What would be seen by others at first is not pushed.
 	open := &skua{}
-	m = open.run(t, strings.Replace(byPush(t), `makes = "private"`, `makes = "public"`, 1))
+	m := open.run(t, strings.Replace(byPush(t), `makes = "private"`, `makes = "public"`, 1))
 	m.ok("", skuaToken, "account", "add", "--host", "skua")
 	m.project("gauge")
 	m.refused(4, []string{"would be seen by others", "--visibility public"}, "gauge", "", "attach", "--yes")

@@ -67,11 +67,11 @@ func TestDamage(t *testing.T) {
 	require.NoError(t, os.Remove(object))
 	fails()
 	require.NoError(t, os.WriteFile(object, kept, 0o444))
-	othersAreAtWork(t, launch, whole)
+	othersAreAtWork(t, launch)
 }
 
 // othersAreAtWork meets a rebase and a merge of plain git's, and another run of ours.
-func othersAreAtWork(t *testing.T, launch *machine, whole map[string]string) {
+func othersAreAtWork(t *testing.T, launch *machine) {
 	t.Helper()
 	// Plain git is in the middle of a rebase, and of a merge.
 	launch.write("gauge", map[string]string{"notes.txt": "mine\n"})
@@ -79,7 +79,7 @@ func othersAreAtWork(t *testing.T, launch *machine, whole map[string]string) {
 	launch.git("gauge", "fetch", "-q")
 	for _, way := range []string{"rebase", "merge"} {
 		require.NotEqual(t, 0, launch.command("gauge", "", "git", way, "origin/main").code)
-		whole = tree(t, filepath.Join(launch.home, "gauge"))
+		whole := tree(t, filepath.Join(launch.home, "gauge"))
 		for _, args := range [][]string{{"sync"}, {"save", "X"}, {"branch", "join", "main"}, {"tag", "make", "v1.0.0"}} {
 			launch.refused(3, []string{"a " + way + ", begun by plain git, is not finished here", way + " --abort"}, "gauge", "", args...)
 		}

@@ -153,8 +153,7 @@ func TestDetachLosesNoWork(t *testing.T) {
 	}
 	interrupted("worked-on")
 	m.refused(3, []string{"an attach of " + filepath.Join(m.home, "worked-on") + " was cut off, and is not finished", "uncinate attach", "uncinate detach"}, "worked-on", "", "sync")
-	assert.Contains(t, m.run("worked-on", "", "branch", "make", "aside").err, "Note: an attach of this project was cut off")
-	m.git("worked-on", "branch", "-q", "-D", "aside")
+	assert.Contains(t, m.run("worked-on", "", "save", "X", "--preview").err, "Note: an attach of this project was cut off")
 	m.write("worked-on", map[string]string{"more": "x"})
 	m.git("worked-on", "add", "-A")
 	m.git("worked-on", "commit", "-q", "-m", "More")

@@ -244,11 +244,11 @@ func TestOddThingsInAFolder(t *testing.T) {
 	}
 	assert.Contains(t, of(s, "work"), long)
 	assert.Equal(t, []string{"cache/CACHEDIR.TAG", "cache/x"}, of(s, "remakeable"))
-	keepsEmptyFolders(t, m, top, s)
+	keepsEmptyFolders(t, m, top)
 }
 
 // keepsEmptyFolders gives empty folders a file, and surveys folders that are no project.
-func keepsEmptyFolders(t *testing.T, m *machine, top string, s surveying.Surveyed) {
+func keepsEmptyFolders(t *testing.T, m *machine, top string) {
 	t.Helper()
 	// Empty folders are kept, when one says so.
 	require.NoError(t, os.MkdirAll(filepath.Join(top, "deep/hollow/er"), 0o755))
@@ -259,7 +259,7 @@ func keepsEmptyFolders(t *testing.T, m *machine, top string, s surveying.Surveye
 	m.refused(1, []string{"is not an empty folder"}, "odd", "", "ignore", "keep", "deep/loop")
 	m.refused(2, []string{"is not inside the project"}, "odd", "", "ignore", "keep", "../elsewhere")
 	m.ok("", "", "ignore", "keep", "--folder", "odd")
-	s = m.survey("odd")
+	s := m.survey("odd")
 	assert.Subset(t, of(s, "work"), []string{"hollow/.gitkeep", "deep/hollow/er/.gitkeep"})
 	assert.NoFileExists(t, filepath.Join(top, "left/hollow/.gitkeep"), "a rule leaves it out")
 	r := m.ok("", "", "survey", "odd")
