@@ -4,9 +4,9 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"strconv"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -81,36 +81,48 @@ func TestBranchWorkGoesOn(t *testing.T) {
 	h := newHost(t)
 	pier, _, _ := shared(t, h)
 	dir := h.gitDir(t, "tern", "saltmarsh", "gauge")
+	folder := []string{"--folder", filepath.Join(pier.home, "gauge")}
+	soak := os.Getenv("UNCINATE_SOAK") != ""
+	step := map[bool]int{true: 1, false: 3}[soak]
 	for name, line := range map[string][]string{
 		"make":   {"branch", "make", "N-new", "--publish", "--switch"},
 		"rename": {"branch", "rename", "N-old", "N-new", "--yes"},
 		"remove": {"branch", "remove", "N-old", "--yes"},
 	} {
-		step := 3
-		if os.Getenv("UNCINATE_SOAK") != "" {
-			step = 1
+		for n := 1; branchWorkGoesOn(t, pier, dir, name, fmt.Sprint(name, n), line, func(words ...string) bool { return pier.killAfter(n, append(words, folder...)...) }); n += step {
 		}
-		for n := 1; ; n += step {
-			mark := name + strconv.Itoa(n)
-			pier.git("gauge", "switch", "-q", "main")
-			pier.git("gauge", "branch", mark+"-old")
-			pier.git("gauge", "push", "-q", "-u", "origin", mark+"-old")
-			words := strings.Fields(strings.ReplaceAll(strings.Join(line, " "), "N-", mark+"-"))
-			killed := pier.killAfter(n, append(words, "--folder", filepath.Join(pier.home, "gauge"))...)
-			pier.free()
-			if killed {
-				again := pier.run("gauge", "", append(words, "--folder", filepath.Join(pier.home, "gauge"))...)
-				require.Equal(t, 0, again.code, "%s, killed at run %d of git: %s", name, n, again.err)
-			}
-			for _, refs := range []string{pier.git("gauge", "for-each-ref", "--format=%(refname)", "refs/heads/"), pier.git(dir, "for-each-ref", "--format=%(refname)", "refs/heads/")} {
-				assert.Equal(t, name != "remove", strings.Contains(refs, "refs/heads/"+mark+"-new"), fmt.Sprint(mark, refs))
-				assert.Equal(t, name == "make", strings.Contains(refs, "refs/heads/"+mark+"-old"), fmt.Sprint(mark, refs))
-			}
-			if !killed {
-				break
+		for _, all := range []bool{false, true} { // the same, by the clock
+			for n := 1; soak && branchWorkGoesOn(t, pier, dir, name, fmt.Sprintf("%s-%v-%d", name, all, n), line, func(words ...string) bool {
+				return pier.killAfterTime("gauge", time.Duration(n)*4*time.Millisecond, all, words...)
+			}); n++ {
 			}
 		}
 	}
+}
+
+// branchWorkGoesOn kills a command about branches, which N- in its line is put in front of, and runs it
+// again; false where it had ended before.
+func branchWorkGoesOn(t *testing.T, pier *machine, dir, name, mark string, line []string, kill func(words ...string) bool) bool {
+	t.Helper()
+	pier.git("gauge", "switch", "-q", "main")
+	pier.git("gauge", "branch", mark+"-old")
+	pier.git("gauge", "push", "-q", "-u", "origin", mark+"-old")
+	words := strings.Fields(strings.ReplaceAll(strings.Join(line, " "), "N-", mark+"-"))
+	killed := kill(words...)
+	pier.free()
+	if killed {
+		left, err := filepath.Glob(filepath.Join(pier.home, ".uncinate/state/journal/*.journal"))
+		require.NoError(t, err)
+		again := pier.run("gauge", "", append(words, "--folder", filepath.Join(pier.home, "gauge"))...)
+		if len(left) > 0 { // otherwise it had not begun, or had come to its end
+			require.Equal(t, 0, again.code, "%s, killed, %v left: %s", mark, left, again.err)
+		}
+	}
+	for _, refs := range []string{pier.git("gauge", "for-each-ref", "--format=%(refname)", "refs/heads/"), pier.git(dir, "for-each-ref", "--format=%(refname)", "refs/heads/")} {
+		assert.Equal(t, name != "remove", strings.Contains(refs, "refs/heads/"+mark+"-new"), fmt.Sprint(mark, refs))
+		assert.Equal(t, name == "make", strings.Contains(refs, "refs/heads/"+mark+"-old"), fmt.Sprint(mark, refs))
+	}
+	return killed
 }
 
 // TestRemovedDefaultBranch removes, on the host, the branch that was its default one when it was

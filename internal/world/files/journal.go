@@ -128,6 +128,12 @@ func (h Home) Sweep(subject string) error {
 		return err
 	}
 	for _, name := range names {
+		if strings.HasPrefix(name, ".") && strings.Contains(name, "-"+Short(subject)+".journal") { // one that was being begun
+			if err := Remove(filepath.Join(h.State, "journal", name)); err != nil {
+				return err
+			}
+			continue
+		}
 		of, _, aside := strings.Cut(name, ".journal.")
 		if !aside || !strings.HasSuffix(of, "-"+Short(subject)) {
 			continue

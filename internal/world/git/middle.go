@@ -119,13 +119,13 @@ func HasHook(common, name string) bool {
 }
 
 // Locks lists git's locks that stand in a repository: on its index, its refs and what else git
-// writes by way of a file that ends with .lock (gitrepository-layout's page). own is the work
+// writes by way of a file that ends with .lock or .new (gitrepository-layout's page). own is the work
 // tree's git folder, common the one that it shares.
 func Locks(own, common string) ([]string, error) {
 	var out []string
 	seen := map[string]bool{}
 	for _, dir := range []string{own, common} {
-		for _, pattern := range []string{"*.lock", "next-index-*", "logs/*.lock", "uncinate/rescue.git/index.*"} {
+		for _, pattern := range []string{"*.lock", "next-index-*", "logs/*.lock", "packed-refs.new", "uncinate/rescue.git/index.*", "uncinate/rescue.git/packed-refs.new"} {
 			found, err := filepath.Glob(filepath.Join(escaped(dir), pattern))
 			if err != nil {
 				return nil, err
