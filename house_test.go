@@ -140,7 +140,7 @@ func TestNoLocalHidesAnImport(t *testing.T) {
 // TestEndingsAreHeard holds that no error of giving back or removing something is dropped, and that
 // whatever waits ends with the context. Practice hosts wait as they like.
 func TestEndingsAreHeard(t *testing.T) {
-	endings := map[string]bool{"Release": true, "Remove": true, "RemoveAll": true, "RemoveMany": true}
+	endings := map[string]bool{"Release": true, "Remove": true, "RemoveAll": true}
 	eachFile(t, func(path string, set *token.FileSet, f *ast.File) {
 		name := func(call *ast.CallExpr) string {
 			if at, is := call.Fun.(*ast.SelectorExpr); is {

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"errors"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
 	"strings"
@@ -77,38 +78,7 @@ func (p *prepared) copyHome(t *testing.T, kind string, m *machine, at string) {
 		return files.Short(a.Key())
 	}
 	put := strings.NewReplacer(p.home, m.home, strings.TrimPrefix(p.at, "http://"), strings.TrimPrefix(at, "http://"), tie(p.at), tie(at))
-	from := filepath.Join(p.dir, kind)
-	require.NoError(t, filepath.WalkDir(from, func(path string, e fs.DirEntry, err error) error {
-		if err != nil {
-			return err
-		}
-		rel, err := filepath.Rel(from, path)
-		if err != nil {
-			return err
-		}
-		if e.IsDir() && e.Name() == "locks" {
-			return fs.SkipDir
-		}
-		info, err := e.Info()
-		if err != nil {
-			return err
-		}
-		to := filepath.Join(m.home, put.Replace(rel))
-		if e.IsDir() {
-			return os.MkdirAll(to, info.Mode().Perm())
-		}
-		data, err := os.ReadFile(path)
-		if err == nil && !bytes.Contains(data, []byte{0}) {
-			data = []byte(put.Replace(string(data)))
-		}
-		if err == nil {
-			err = os.WriteFile(to, data, info.Mode().Perm())
-		}
-		if err == nil {
-			err = os.Chtimes(to, info.ModTime(), info.ModTime())
-		}
-		return err
-	}))
+	require.NoError(t, copyAs(filepath.Join(p.dir, kind), m.home, put.Replace))
 }
 
 // attached is a host and a machine that is signed in to it, with a small project that is attached.
@@ -132,11 +102,8 @@ func (m *machine) signIn(h *host) {
 func hostFrom(t *testing.T, name, kind string) *host {
 	t.Helper()
 	p := preparedFor(t, name)
-	h := &host{dir: t.TempDir(), token: map[string]string{}}
+	h := &host{dir: t.TempDir(), token: maps.Clone(p.token)}
 	require.NoError(t, copyTree(filepath.Join(p.dir, kind), h.dir))
-	for user, token := range p.token {
-		h.token[user] = token
-	}
 	var err error
 	h.Running, err = practice.Start(name, h.dir, "127.0.0.1:0", nil)
 	require.NoError(t, err)
@@ -145,7 +112,10 @@ func hostFrom(t *testing.T, name, kind string) *host {
 }
 
 // copyTree copies a folder with modes, times and links.
-func copyTree(from, to string) error {
+func copyTree(from, to string) error { return copyAs(from, to, func(s string) string { return s }) }
+
+// copyAs is copyTree, with what put makes of each name, and of each file that is text.
+func copyAs(from, to string, put func(string) string) error {
 	return filepath.WalkDir(from, func(path string, e fs.DirEntry, err error) error {
 		if err != nil {
 			return err
@@ -154,7 +124,7 @@ func copyTree(from, to string) error {
 		if err != nil {
 			return err
 		}
-		target := filepath.Join(to, rel)
+		target := filepath.Join(to, put(rel))
 		info, err := e.Info()
 		if err != nil {
 			return err
@@ -173,6 +143,9 @@ func copyTree(from, to string) error {
 		}
 		data, err := os.ReadFile(path)
 		if err == nil {
+			if !bytes.Contains(data, []byte{0}) {
+				data = []byte(put(string(data)))
+			}
 			err = os.WriteFile(target, data, info.Mode().Perm())
 		}
 		if err == nil {

@@ -96,12 +96,7 @@ func (d *Desk) Pause(ctx context.Context, long time.Duration) error {
 	if d.Sleep != nil {
 		return d.Sleep(ctx, long)
 	}
-	select {
-	case <-ctx.Done():
-		return ctx.Err()
-	case <-time.After(long):
-		return nil
-	}
+	return files.Pause(ctx, long)
 }
 
 // Teller is told what happens while a job works.

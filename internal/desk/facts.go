@@ -2,7 +2,6 @@ package desk
 
 import (
 	"encoding/json"
-	"maps"
 	"strings"
 
 	"uncinate/internal/core/fault"
@@ -33,8 +32,8 @@ func (f Fact[T]) About(thing string) Fact[T] { return Fact[T]{f.name + ":" + thi
 // In gives what a journal says; the zero value where it says nothing.
 func (f Fact[T]) In(s plan.State) T {
 	var value T
-	if noted, known := s.Facts[f.name]; known && json.Unmarshal(noted, &value) != nil {
-		return *new(T) // Begin goes on with no such journal
+	if json.Unmarshal(s.Facts[f.name], &value) != nil {
+		return *new(T) // nothing was noted, or what Begin goes on with no journal for
 	}
 	return value
 }
@@ -62,16 +61,11 @@ func (f Fact[T]) Note(r *Runner, value T) error {
 	if err != nil {
 		return err
 	}
-	noted := map[string]json.RawMessage{f.name: data}
-	if r.Current == "" { // it was learnt by looking, before the work
-		maps.Copy(r.State.Facts, noted)
-		return r.Journal.Add(plan.Record{Time: r.desk.Now().UTC(), Facts: noted})
-	}
 	mark := plan.Begun
-	if r.State.Marks[r.Current] == plan.Done {
-		mark = plan.Done // a fact learnt by looking does not make it undone
+	if r.Current == "" || r.State.Marks[r.Current] == plan.Done {
+		mark = r.State.Marks[r.Current] // a fact learnt by looking, also before the work, changes none
 	}
-	return r.Record(r.Current, mark, noted)
+	return r.Record(r.Current, mark, map[string]json.RawMessage{f.name: data})
 }
 
 // checkFacts makes sure that all facts of a journal can be relied on.

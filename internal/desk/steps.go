@@ -26,7 +26,13 @@ type Step struct {
 	Stays func(done bool) bool                      // once it was begun: whether all that was done so far stays, even where a later step is refused; nil: no
 }
 
-// Planned makes a bare step, of which only its name and how it is put back are said, one of a plan.
+// Bare is a step of which only its name, where it acts and how it is put back are said: back is what
+// that does, in a sentence, "" for nothing.
+func Bare(id string, place plan.Place, back string, undo func(context.Context) error) Step {
+	return Step{Item: plan.Item{ID: id, Place: place}, Undo: undo, Back: func(context.Context) (string, error) { return back, nil }}
+}
+
+// Planned makes a bare step one of a plan.
 func (s Step) Planned(place plan.Place, sentence string, done func(context.Context) (bool, error), do func(context.Context) error) Step {
 	s.Place, s.Sentence, s.Done, s.Do = place, sentence, done, do
 	return s
@@ -37,11 +43,6 @@ func Always(bool) bool { return true }
 
 // OnceDone says it of a step that is done.
 func OnceDone(done bool) bool { return done }
-
-// Says is for steps of which it is always the same that putting them back does.
-func Says(sentence string) func(context.Context) (string, error) {
-	return func(context.Context) (string, error) { return sentence, nil }
-}
 
 // Items gives the steps as they are shown.
 func Items(steps []Step) []plan.Item {
@@ -100,12 +101,14 @@ func (r *Runner) Wanted(value any) (bool, error) {
 	return true, nil
 }
 
-// Record writes to the journal how a step stands, and facts of it.
+// Record writes to the journal how a step stands, and facts of it; "" stands for none.
 func (r *Runner) Record(step string, mark plan.Mark, facts map[string]json.RawMessage) error {
-	if _, seen := r.State.Marks[step]; !seen {
-		r.State.Order = append(r.State.Order, step)
+	if step != "" {
+		if _, seen := r.State.Marks[step]; !seen {
+			r.State.Order = append(r.State.Order, step)
+		}
+		r.State.Marks[step] = mark
 	}
-	r.State.Marks[step] = mark
 	maps.Copy(r.State.Facts, facts)
 	return r.Journal.Add(plan.Record{Time: r.desk.Now().UTC(), Step: step, Mark: mark, Facts: facts})
 }
@@ -216,7 +219,7 @@ func (r *Runner) ToPutBack(ctx context.Context, all []Step) ([]Step, error) {
 			return nil, r.Journal.Unusable(fault.New(fault.Failed, "the journal tells of a step %s, which this version of the program does not know", text.Quote(id)))
 		}
 		s := all[i]
-		if s.Undo == nil || s.Back == nil {
+		if s.Back == nil {
 			continue
 		}
 		var err error

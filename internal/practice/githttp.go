@@ -26,8 +26,9 @@ var coreOf = sync.OnceValue(func() string {
 // handed on as it comes, so that a large push is never held in memory.
 func serveGit(w http.ResponseWriter, q *http.Request, dir, rest, user string) {
 	c := gitCommand(q.Context(), "http-backend")
-	if path := filepath.Join(coreOf(), "git-http-backend"); exec.Command(path).Err == nil { // one process less
-		c.Path, c.Args = path, []string{path}
+	if core := coreOf(); core != "" { // one process less
+		c.Path = filepath.Join(core, "git-http-backend")
+		c.Args = []string{c.Path}
 	}
 	c.Env = append(c.Env, "GIT_HTTP_EXPORT_ALL=1",
 		"GIT_PROJECT_ROOT="+dir, "PATH_INFO="+rest, "REMOTE_USER="+user, "REMOTE_ADDR=127.0.0.1",

@@ -282,8 +282,8 @@ func (l *loader) values(d *Description, v *node) {
 		}
 		d.Time = form
 	}
-	for i, names := range [][]string{Visibilities, rightNames} {
-		kind := []string{"visibility", "right"}[i]
+	for _, kind := range []string{"visibility", "right"} {
+		names := map[string][]string{"visibility": Visibilities, "right": rightNames}[kind]
 		t := v.table(kind)
 		if t == nil {
 			continue

@@ -335,7 +335,7 @@ func newReading(s string) (*Reading, string) {
 	if !strings.HasPrefix(s, "$") {
 		return nil, fmt.Sprintf("%q begins neither with \"$\" nor with \"header \"", text.Excerpt(s, 40))
 	}
-	path, err := ParsePath(s)
+	path, err := parsePath(s)
 	if err != nil {
 		return nil, fmt.Sprintf("%q %s", text.Excerpt(s, 40), text.Excerpt(err.Error(), 100))
 	}

@@ -20,10 +20,10 @@ type Path struct {
 // namesOnly is a normalized path that goes down by names alone, as the library writes it.
 var namesOnly = regexp.MustCompile(`^\$(\["(?:[^"\\]|\\.)*"\])*$`)
 
-// ParsePath reads a path. What it may cost to follow is bounded, whoever wrote it: it may not
+// parsePath reads a path. What it may cost to follow is bounded, whoever wrote it: it may not
 // search at all depths, and what a filter asks for may not filter again or look anew from the top.
 // The error goes on from the path's own name.
-func ParsePath(s string) (*Path, error) {
+func parsePath(s string) (*Path, error) {
 	if strings.Contains(s, "..") {
 		return nil, errors.New("searches at all depths; name the way down step by step")
 	}

@@ -25,7 +25,7 @@ func TestShortWaysAgreeWithTheLibrary(t *testing.T) {
 	for path, short := range map[string]bool{"$.links[?(@.kind == 'http')].to": true, "$.links[?@.kind == 'http'].to": true, "$.links[?(@.kind=='http')].to": true, "$.links[?(@.kind == 'none')].to": true,
 		"$.a.links[?(@.kind == 'http')].to.at": true, "$.links[?(@.kind == 'http')].to.at": true, "$.links[?(@.kind != 'http')].to": false, "$.links[0].to": false,
 		"$.links": true, "$": true, "$ .a": true, "$['a']['links']": true, `$["a"].links`: true, `$["it's \"\u00e9\""]`: true} {
-		p, err := ParsePath(path)
+		p, err := parsePath(path)
 		require.NoError(t, err, path)
 		assert.Equal(t, short, p.pick != nil || p.names != nil, path)
 		for i, v := range answers {
@@ -41,11 +41,11 @@ func TestShortWaysAgreeWithTheLibrary(t *testing.T) {
 func TestParsePathRefuses(t *testing.T) {
 	for path, says := range map[string]string{"$.a[01]": "position", "$..a": "all depths", "a": "", "$.a[": "", "$[?@.a[?@.b]]": "more than one filter", "$[?@.a == $.b]": "from the top",
 		"$[*,*,*,*,*]": "commas", "$." + strings.Repeat("a", longestPath): "characters"} {
-		_, err := ParsePath(path)
+		_, err := parsePath(path)
 		require.Error(t, err, path)
 		assert.Contains(t, err.Error(), says, path)
 	}
-	p, err := ParsePath(`$[?@.a == '$?']`)
+	p, err := parsePath(`$[?@.a == '$?']`)
 	require.NoError(t, err, "what is quoted asks for nothing")
 	assert.Len(t, p.All([]any{map[string]any{"a": "$?"}, map[string]any{"a": "b"}}), 1)
 }

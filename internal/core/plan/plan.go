@@ -106,13 +106,11 @@ func Read(data []byte) (State, error) {
 			return s, fault.New(fault.Failed, "line %d of the journal is damaged", line).Because(err)
 		}
 		maps.Copy(s.Facts, r.Facts)
+		if r.Step == "" && r.Mark == "" { // of no step
+			continue
+		}
 		switch r.Mark {
 		case Begun, Done, Undone:
-		case "":
-			if r.Step == "" {
-				continue
-			}
-			fallthrough
 		default:
 			return s, fault.New(fault.Failed, "line %d of the journal has no mark that is known", line)
 		}

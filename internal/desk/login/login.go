@@ -77,12 +77,12 @@ func Lost(err error, look func() (done bool, err error), also ...fault.Kind) err
 // ChangeLatest changes a repository as it is by now: where the host says that it was changed
 // meanwhile, it is read again, and the change is made once more.
 func (l *Login) ChangeLatest(ctx context.Context, what string, r description.Repository, change description.Vars) (map[string]any, error) {
-	make := func(r description.Repository) (map[string]any, error) {
+	try := func(r description.Repository) (map[string]any, error) {
 		vars := RepositoryVars(r)
 		maps.Copy(vars, change)
 		return l.Do(ctx, "repository-change", what+" "+r.Path(), vars)
 	}
-	fields, err := make(r)
+	fields, err := try(r)
 	if !Means(err, description.Changed) {
 		return fields, err
 	}
@@ -91,7 +91,7 @@ func (l *Login) ChangeLatest(ctx context.Context, what string, r description.Rep
 	if look != nil || !found || r.ID != "" && now.ID != r.ID {
 		return nil, errors.Join(err, look)
 	}
-	return make(now)
+	return try(now)
 }
 
 // Login is an account with its secret, for the length of one job.

@@ -20,8 +20,6 @@ import (
 	"sync"
 	"time"
 
-	"golang.org/x/sync/errgroup"
-
 	"uncinate/internal/core/text"
 	"uncinate/internal/desk"
 	"uncinate/internal/world/files"
@@ -61,15 +59,8 @@ func rawID(path string, digits int) (string, error) {
 	fmt.Fprintf(h, "blob %d\x00", s.Size())
 	part := parts.Get().(*[64 << 10]byte)
 	defer parts.Put(part)
-	for {
-		n, err := f.Read(part[:])
-		_, _ = h.Write(part[:n]) // a hash never fails to be written to
-		if errors.Is(err, io.EOF) {
-			break
-		}
-		if err != nil {
-			return "", err
-		}
+	if _, err := io.CopyBuffer(h, struct{ io.Reader }{f}, part[:]); err != nil { // a file by itself would make a buffer of its own
+		return "", err
 	}
 	return hex.EncodeToString(h.Sum(nil)), nil
 }
@@ -243,7 +234,7 @@ func (g *gate) sweep(ctx context.Context, least time.Duration) error {
 				return err
 			}
 		}
-		if err := files.RemoveMany(top); err != nil {
+		if err := files.RemoveAll(top); err != nil {
 			return err
 		}
 	}
@@ -252,37 +243,15 @@ func (g *gate) sweep(ctx context.Context, least time.Duration) error {
 
 // writtenLate gives the files below a folder that are as new as the marker, or newer; all of them
 // where there is none.
-func writtenLate(top string, marker fs.FileInfo) ([]string, error) {
-	var all []string
-	if err := eachFile(top, func(p string) error { all = append(all, p); return nil }); err != nil {
-		return nil, err
-	}
-	late := make([]bool, len(all))
-	var work errgroup.Group
-	work.SetLimit(files.AtOnce())
-	const each = 500
-	for begin := 0; begin < len(all); begin += each {
-		work.Go(func() error {
-			for i := begin; i < min(begin+each, len(all)); i++ {
-				s, err := os.Lstat(filepath.Join(top, filepath.FromSlash(all[i])))
-				if err != nil {
-					return err
-				}
-				late[i] = marker == nil || !s.ModTime().Before(marker.ModTime())
-			}
-			return nil
-		})
-	}
-	if err := work.Wait(); err != nil {
-		return nil, err
-	}
-	var out []string
-	for i, p := range all {
-		if late[i] {
-			out = append(out, p)
+func writtenLate(top string, marker fs.FileInfo) (late []string, err error) {
+	err = eachFile(top, func(p string) error {
+		s, err := os.Lstat(filepath.Join(top, filepath.FromSlash(p)))
+		if err == nil && (marker == nil || !s.ModTime().Before(marker.ModTime())) {
+			late = append(late, p)
 		}
-	}
-	return out, nil
+		return err
+	})
+	return late, err
 }
 
 // What stays aside until the next run, and how long more than that does.

@@ -28,7 +28,8 @@ func (g *gate) finish(ctx context.Context, all []change) error {
 	}
 	g.hasher = newHasher(g.digits())
 	err := g.exchange(ctx, all)
-	if err = errors.Join(err, g.hasher.end()); err != nil {
+	g.hasher.end()
+	if err != nil {
 		return err
 	}
 	var work errgroup.Group

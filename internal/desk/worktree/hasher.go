@@ -4,9 +4,8 @@ import (
 	"errors"
 	"io/fs"
 	"os"
+	"runtime"
 	"sync"
-
-	"golang.org/x/sync/errgroup"
 
 	"uncinate/internal/world/files"
 )
@@ -16,7 +15,7 @@ import (
 type hasher struct {
 	digits int
 	todo   chan string
-	work   errgroup.Group
+	work   sync.WaitGroup
 	mu     sync.Mutex
 	seen   map[string]lying // by path
 }
@@ -29,8 +28,8 @@ type lying struct {
 
 func newHasher(digits int) *hasher {
 	h := &hasher{digits: digits, todo: make(chan string, 256), seen: map[string]lying{}}
-	for range files.AtOnce() {
-		h.work.Go(func() error {
+	for range max(2, runtime.GOMAXPROCS(0)) { // one can wait for the disk while the other counts
+		h.work.Go(func() {
 			for path := range h.todo {
 				x, err := readLying(path, h.digits)
 				if err != nil {
@@ -40,16 +39,15 @@ func newHasher(digits int) *hasher {
 				h.seen[path] = x
 				h.mu.Unlock()
 			}
-			return nil
 		})
 	}
 	return h
 }
 
 // end waits until all is read.
-func (h *hasher) end() error {
+func (h *hasher) end() {
 	close(h.todo)
-	return h.work.Wait()
+	h.work.Wait()
 }
 
 // at gives what was read, or reads it.

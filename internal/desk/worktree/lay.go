@@ -113,14 +113,14 @@ func Lay(ctx context.Context, d *desk.Desk, f *project.Folder, l Laying) ([]int,
 	}
 	g.said.Laying = l
 	all, err := g.changes(ctx)
-	if err == nil {
-		err = g.stage(ctx, all)
+	if err != nil {
+		return nil, err
 	}
+	err = g.stage(ctx, all)
 	if err != nil && files.Full(g.own) { // what is aside may give the room that is missing
 		if err := errors.Join(g.giveUp(), g.sweep(ctx, 0)); err != nil {
 			return nil, err
 		}
-		g.locked = false
 		err = g.stage(ctx, all)
 	}
 	if err != nil {
@@ -378,6 +378,7 @@ func (g *gate) giveUp() error {
 		if err := files.Remove(g.lock()); err != nil {
 			return err
 		}
+		g.locked = false
 	}
 	return files.RemoveAll(g.at)
 }

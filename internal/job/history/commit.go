@@ -95,10 +95,12 @@ func commit(ctx context.Context, d *desk.Desk, f *project.Folder, st *git.Status
 	if err := p.into(ctx, f, index); err != nil {
 		return err
 	}
-	if same, err := asBefore(ctx, f, env); err != nil {
-		return err
-	} else if same {
-		return forgotten(f, chosen)
+	if len(takenOut(st)) > 0 { // by that alone nothing would change
+		if same, err := asBefore(ctx, f, env); err != nil {
+			return err
+		} else if same {
+			return forgotten(f, chosen)
+		}
 	}
 	was, err := stood(ctx, f, p)
 	if err != nil {

@@ -11,8 +11,6 @@ import (
 	"strconv"
 	"strings"
 	"syscall"
-
-	"golang.org/x/sync/errgroup"
 )
 
 // Kind is what is at a path.
@@ -87,28 +85,6 @@ func Remove(path string) error {
 
 // RemoveAll removes a folder with all that is in it.
 func RemoveAll(path string) error { return os.RemoveAll(path) }
-
-// AtOnce is how many files are worth looking at together: while the system looks for one, another
-// can be worked on.
-func AtOnce() int { return max(2, runtime.GOMAXPROCS(0)) }
-
-// RemoveMany is RemoveAll of a folder that may hold very many files: several of its folders are
-// emptied together.
-func RemoveMany(path string) error {
-	var work errgroup.Group
-	work.SetLimit(AtOnce())
-	err := filepath.WalkDir(path, func(p string, e fs.DirEntry, err error) error {
-		if err != nil || !e.IsDir() {
-			return err
-		}
-		if rel, err := filepath.Rel(path, p); err != nil || strings.Count(rel, string(filepath.Separator)) < 1 {
-			return err
-		}
-		work.Go(func() error { return os.RemoveAll(p) })
-		return filepath.SkipDir
-	})
-	return errors.Join(err, work.Wait(), os.RemoveAll(path))
-}
 
 // MakeFolder makes a folder and those above it that are missing.
 func MakeFolder(path string, mode fs.FileMode) error { return os.MkdirAll(path, mode) }

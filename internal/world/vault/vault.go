@@ -82,7 +82,11 @@ type Info struct {
 
 // At gives the vault in folder dir whose holding process listens at run's socket.
 func At(dir, run string, ring Ring) *Vault {
-	return &Vault{dir: dir, socket: filepath.Join(run, "vault.sock"), ring: ring, seen: func(string) {}}
+	v := &Vault{dir: dir, socket: filepath.Join(run, "vault.sock"), ring: ring, seen: func(string) {}}
+	if cheap != "" {
+		v.work = 10
+	}
+	return v
 }
 
 // OnSecret sets who is told of every secret that is read or written, so that it can
@@ -210,8 +214,6 @@ func (v *Vault) establish(ctx context.Context, info Info, passphrase string, all
 		if recipient, err = age.NewScryptRecipient(passphrase); err == nil {
 			if v.work > 0 {
 				recipient.SetWorkFactor(v.work)
-			} else if cheap != "" {
-				recipient.SetWorkFactor(10)
 			}
 			var sealed []byte
 			if sealed, err = seal([]byte(id.String()), recipient); err == nil {

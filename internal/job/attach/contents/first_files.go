@@ -11,7 +11,6 @@ import (
 	"uncinate/internal/core/plan"
 	"uncinate/internal/core/text"
 	"uncinate/internal/desk"
-	"uncinate/internal/job/attach/target"
 	"uncinate/internal/world/files"
 	"uncinate/internal/world/git"
 )
@@ -158,7 +157,5 @@ func (c *Contents) NotePublic(ctx context.Context) error {
 }
 
 func (c *Contents) bareFirst() desk.Step {
-	s := target.Bare("first-files", plan.Here)
-	s.Undo, s.Back = c.undoFirstFiles, desk.Says("Remove the first files that were written")
-	return s
+	return desk.Bare("first-files", plan.Here, "Remove the first files that were written", c.undoFirstFiles)
 }

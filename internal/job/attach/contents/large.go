@@ -231,7 +231,5 @@ func (c *Contents) dropLargeSettings(ctx context.Context) error {
 }
 
 func (c *Contents) bareLarge() desk.Step {
-	s := target.Bare("large", plan.Here)
-	s.Undo, s.Back = c.undoLarge, desk.Says("Take large-file storage out again")
-	return s
+	return desk.Bare("large", plan.Here, "Take large-file storage out again", c.undoLarge)
 }

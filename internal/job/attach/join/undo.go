@@ -57,25 +57,17 @@ func (j *Join) BareSteps() []desk.Step {
 }
 
 func (j *Join) bareBranchName() desk.Step {
-	s := target.Bare("branch-name", plan.Here)
-	s.Undo, s.Back = j.undoBranchName, desk.Says("Give the branch its former name again")
-	return s
+	return desk.Bare("branch-name", plan.Here, "Give the branch its former name again", j.undoBranchName)
 }
 
 func (j *Join) bareBringIn() desk.Step {
-	s := target.Bare("bring-in", plan.Here)
-	s.Undo, s.Back = j.undoBringIn, desk.Says("Forget the commits that were brought in")
-	return s
+	return desk.Bare("bring-in", plan.Here, "Forget the commits that were brought in", j.undoBringIn)
 }
 
 func (j *Join) bareJoin() desk.Step {
-	s := target.Bare("join", plan.Here)
-	s.Undo, s.Back = j.undoJoin, desk.Says("Bring the folder back to your own last commit")
-	return s
+	return desk.Bare("join", plan.Here, "Bring the folder back to your own last commit", j.undoJoin)
 }
 
 func (j *Join) bareLay() desk.Step {
-	s := target.Bare("lay", plan.Here)
-	s.Undo, s.Back = j.undoLay, desk.Says("Take out again what was laid out, and bring back what made way for it")
-	return s
+	return desk.Bare("lay", plan.Here, "Take out again what was laid out, and bring back what made way for it", j.undoLay)
 }

@@ -265,14 +265,9 @@ type Move struct{ *target.Target }
 func (m *Move) BareSteps() []desk.Step { return []desk.Step{m.bareBringAll(), m.bareFormer()} }
 
 func (m *Move) bareBringAll() desk.Step {
-	s := target.Bare("bring-all", plan.Here)
-	s.Undo = m.undoBringAll
-	s.Back = desk.Says(text.Either(len(target.FactBrought.Of(m.Run)) > 0, "Forget the tags that were brought in", ""))
-	return s
+	return desk.Bare("bring-all", plan.Here, text.Either(len(target.FactBrought.Of(m.Run)) > 0, "Forget the tags that were brought in", ""), m.undoBringAll)
 }
 
 func (m *Move) bareFormer() desk.Step {
-	s := target.Bare("former", plan.Here)
-	s.Undo, s.Back = m.undoFormer, desk.Says("Give the old remote its name again")
-	return s
+	return desk.Bare("former", plan.Here, "Give the old remote its name again", m.undoFormer)
 }

@@ -24,23 +24,14 @@ func (t *Target) BareSteps() []desk.Step {
 		t.bareCreate(), t.bareTie(), t.BareSend(), t.bareDefault(), t.BareVerify()}
 }
 
-// Bare is a bare step that has nothing to put back.
-func Bare(id string, place plan.Place) desk.Step {
-	return desk.Step{Item: plan.Item{ID: id, Place: place}}
-}
-
 func (w *Work) barePutAside() desk.Step {
-	s := Bare("put-aside", plan.Here)
-	s.Back = desk.Says("Bring back what was put aside of git's configuration")
-	s.Undo = func(ctx context.Context) error { return w.Folder.BringBack(ctx, w.Desk) }
-	return s
+	return desk.Bare("put-aside", plan.Here, "Bring back what was put aside of git's configuration", func(ctx context.Context) error { return w.Folder.BringBack(ctx, w.Desk) })
 }
 
-func (w *Work) bareTrust() desk.Step { return Bare("trust", plan.Here) }
+func (w *Work) bareTrust() desk.Step { return desk.Bare("trust", plan.Here, "", nil) }
 
 func (w *Work) bareMove() desk.Step {
-	s := Bare("move-secret", plan.Vault)
-	s.Undo = func(context.Context) error { return nil }
+	s := desk.Bare("move-secret", plan.Vault, "", nil)
 	s.Back = func(context.Context) (string, error) {
 		w.Notes = append(w.Notes, "The token that was moved into the vault stays there.")
 		return "", nil
@@ -49,44 +40,32 @@ func (w *Work) bareMove() desk.Step {
 }
 
 func (t *Target) bareInit() desk.Step {
-	s := Bare("init", plan.Here)
-	s.Undo = t.undoInit
-	s.Back = desk.Says(text.Either(FactMadeGit.Of(t.Run), "Make this folder an ordinary one again: remove .git", ""))
-	return s
+	return desk.Bare("init", plan.Here, text.Either(FactMadeGit.Of(t.Run), "Make this folder an ordinary one again: remove .git", ""), t.undoInit)
 }
 
 func (t *Target) bareIdentity() desk.Step {
-	s := Bare("identity", plan.Here)
-	s.Undo, s.Back = t.undoIdentity, desk.Says("Take the name and e-mail for commits out again")
-	return s
+	return desk.Bare("identity", plan.Here, "Take the name and e-mail for commits out again", t.undoIdentity)
 }
 
 // BareIgnore is the step that writes ignore rules.
 func (w *Work) BareIgnore() desk.Step {
-	s := Bare("ignore", plan.Here)
-	s.Undo, s.Back = w.undoIgnore, desk.Says("Put .gitignore back as it was")
-	return s
+	return desk.Bare("ignore", plan.Here, "Put .gitignore back as it was", w.undoIgnore)
 }
 
 // BareCommit is the step that makes the first commit.
 func (w *Work) BareCommit() desk.Step {
-	s := Bare("first-commit", plan.Here)
-	s.Undo, s.Back = w.undoCommit, desk.Says("Take the first commit back; every file stays")
-	return s
+	return desk.Bare("first-commit", plan.Here, "Take the first commit back; every file stays", w.undoCommit)
 }
 
 func (t *Target) bareTie() desk.Step {
-	s := Bare("tie", plan.Here)
-	s.Undo, s.Back = t.undoTie, desk.Says(fmt.Sprintf("Remove the remote %s and its sign-in from git's configuration here", text.Visible(t.Options.Remote)))
-	return s
+	return desk.Bare("tie", plan.Here, fmt.Sprintf("Remove the remote %s and its sign-in from git's configuration here", text.Visible(t.Options.Remote)), t.undoTie)
 }
 
 // bareCreate is the step by which the repository is made on the host. Once the host said that it is
 // made, all stays.
 func (t *Target) bareCreate() desk.Step {
-	s := Bare("create", plan.Host)
+	s := desk.Bare("create", plan.Host, "", t.undoCreate)
 	s.Stays = func(bool) bool { return FactID.Known(t.Run) }
-	s.Undo = t.undoCreate
 	s.Back = func(ctx context.Context) (string, error) {
 		if FactByPush.Of(t.Run) {
 			return "", nil // it goes with what was sent
@@ -98,14 +77,13 @@ func (t *Target) bareCreate() desk.Step {
 
 // BareSend is the step that sends. Once all is sent, all stays.
 func (t *Target) BareSend() desk.Step {
-	s := Bare("send", plan.Host)
-	s.Stays = desk.OnceDone
-	s.Undo = func(ctx context.Context) error {
+	s := desk.Bare("send", plan.Host, "", func(ctx context.Context) error {
 		if FactByPush.Of(t.Run) {
 			return t.undoCreate(ctx)
 		}
 		return t.undoSend(ctx)
-	}
+	})
+	s.Stays = desk.OnceDone
 	s.Back = func(ctx context.Context) (string, error) {
 		there := t.thereBefore()
 		switch {
@@ -125,17 +103,12 @@ func (t *Target) BareSend() desk.Step {
 }
 
 func (t *Target) bareDefault() desk.Step {
-	s := Bare("default-branch", plan.Host)
-	s.Undo = t.undoDefault
-	s.Back = func(context.Context) (string, error) {
-		was := factDefaultWas.Of(t.Run)
-		return text.Either(was != "", "Make "+text.Visible(was)+" the default branch there again", ""), nil
-	}
-	return s
+	was := factDefaultWas.Of(t.Run)
+	return desk.Bare("default-branch", plan.Host, text.Either(was != "", "Make "+text.Visible(was)+" the default branch there again", ""), t.undoDefault)
 }
 
 // BareVerify is the last step.
-func (t *Target) BareVerify() desk.Step { return Bare("verify", plan.Host) }
+func (t *Target) BareVerify() desk.Step { return desk.Bare("verify", plan.Host, "", nil) }
 
 // Checked reports whether the last step was done: only the journal's removal was cut off then.
 func (t *Target) Checked() bool { return t.Run.State.Marks[t.BareVerify().ID] == plan.Done }
