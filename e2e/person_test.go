@@ -205,7 +205,11 @@ func TestTour(t *testing.T) {
 	require.NoError(t, err)
 	assert.Len(t, entries, 1, "nothing of the person's own was touched")
 
-	m.ok("", "", "tour", "--keep", "kept")
+	m.env = append(m.env, "CLICOLOR_FORCE=1")
+	out = m.ok("", "", "tour", "--keep", "kept")
+	m.env = m.env[:len(m.env)-1]
+	assert.Contains(t, out, "\x1b[1mReplaced.\x1b[0m", "what the commands show is shown in its own look")
+	assert.NotContains(t, out, `\x1b`)
 	assert.FileExists(t, filepath.Join(m.home, "kept/launch/gauge-firmware/README.md"))
 	m.refused(4, []string{"is not empty"}, "", "", "tour", "--keep", "kept")
 }

@@ -73,6 +73,10 @@ func (s *stream) Write(p []byte) (int, error) {
 // is drawn over. Where it goes out it becomes ECMA-48's CSI; an ESC that stands in a text is shown.
 const look = "\x00["
 
+// Again puts what a run of this very program has shown into the form in which it can be shown anew:
+// whatever of its look stands there, that run has put there itself.
+func Again(shown string) string { return strings.ReplaceAll(shown, "\x1b[", look) }
+
 // drawn shows every control, turning, private or unassigned character that stands in a text, and
 // puts our own marks in force. It is the last that all output passes, whoever made it fit before;
 // what it writes of a character is what JSON reads, too (RFC 8259, section 7).

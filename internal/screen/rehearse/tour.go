@@ -233,7 +233,11 @@ func (m *machine) run(line, in string, expected int) error {
 	c.Stdout, c.Stderr = &out, &out
 	err = c.Run()
 	bold, _ := e.Terminal()
-	for line := range strings.SplitSeq(strings.TrimRight(out.String(), "\n"), "\n") {
+	shown := out.String()
+	if words[0] == m.tour.program {
+		shown = screen.Again(shown)
+	}
+	for line := range strings.SplitSeq(strings.TrimRight(shown, "\n"), "\n") {
 		if line != "" || bold && out.Len() > 0 {
 			e.Say("%s", strings.ReplaceAll(line, m.home, "~"))
 		}
