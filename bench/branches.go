@@ -43,7 +43,7 @@ func (b *bench) switches(pairs int) error {
 			}
 		}
 	}
-	return compare("bring in 10,000 changed files", "1.6", pairs, func(int) error {
+	return compare("receive 10,000 changed files", "1.6", pairs, func(int) error {
 		if err := git("switch", "-q", "two"); err != nil {
 			return err
 		}

@@ -202,6 +202,6 @@ func findings() error {
 			}
 		}
 	}
-	fmt.Printf("kinds: %d projects; %d of %d remakeable or personal files found, %d of %d files of work wrongly left out\n", len(labelled.Project), found, made, lost, work)
+	fmt.Printf("kinds: %d projects; %d of %d generated or personal files found, %d of %d files of work wrongly left out\n", len(labelled.Project), found, made, lost, work)
 	return nil
 }

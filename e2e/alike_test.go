@@ -32,7 +32,7 @@ func TestFoldersThatFoldCase(t *testing.T) {
 	pier.write("gauge", map[string]string{"readme.MD": "other\n", "SRC": "a file\n", "plain.txt": "plain\n"})
 	pier.ok("gauge", "", "sync", "--save", "--message", "Write the other")
 	before := hut.id("gauge", "HEAD")
-	hut.refused(3, []string{"what comes in has names that differ in capital and small letters alone", "README.md and readme.MD", "SRC and src/level.c", "git mv -- SRC SRC-2"}, "gauge", "", "sync")
+	hut.refused(3, []string{"what comes in has names that differ in upper and lower case alone", "README.md and readme.MD", "SRC and src/level.c", "git mv -- SRC SRC-2"}, "gauge", "", "sync")
 	assert.Equal(t, before, hut.id("gauge", "HEAD"))
 	assert.NoFileExists(t, filepath.Join(hut.home, "gauge/plain.txt"))
 
@@ -44,9 +44,9 @@ func TestFoldersThatFoldCase(t *testing.T) {
 	}
 	require.NoError(t, json.Unmarshal([]byte(said.out), &cloned))
 	assert.Equal(t, map[string]string{"README.md": "readme.MD", "readme.MD": "README.md", "SRC": "src/level.c", "src/level.c": "SRC"}, cloned.Alike)
-	assert.Contains(t, said.err, "only one of each two can lie in it: README.md and readme.MD, SRC and src/level.c.")
+	assert.Contains(t, said.err, "only one of each two can be in it: README.md and readme.MD, SRC and src/level.c.")
 	require.NoError(t, os.WriteFile(filepath.Join(hut.home, "anew/readme.MD"), []byte("# gauge\n"), 0o644)) // as it would look there
-	hut.refused(3, []string{"all that differs was left out", "readme.MD: it cannot lie beside README.md here"}, "anew", "", "save", "Write")
+	hut.refused(3, []string{"all that differs was left out", "readme.MD: it cannot be beside README.md here"}, "anew", "", "save", "Write")
 	assert.Contains(t, hut.ok("", "", "clone", "saltmarsh/*", "--into", "all"), "cannot be side by side here, in: saltmarsh/gauge")
 
 	// One gets another name elsewhere, and both go on.

@@ -85,7 +85,7 @@ func TestAttachLeavesOutWhatIsRemakeable(t *testing.T) {
 	config, err := os.ReadFile(filepath.Join(m.home, "gauge-firmware/.git/config"))
 	require.NoError(t, err)
 	head := m.git("gauge-firmware", "rev-parse", "HEAD")
-	// What one laid aside that was killed with its journal gone is cleared away.
+	// What one put aside that was killed with its journal gone is cleared away.
 	left := filepath.Join(m.home, ".uncinate/state/journal/attach-"+files.Short(filepath.Join(m.home, "gauge-firmware"))+".journal.config")
 	require.NoError(t, os.WriteFile(left, []byte("old"), 0o600))
 	assert.Contains(t, m.ok("gauge-firmware", "", "attach", "--yes"), "Already attached; nothing was changed.")

@@ -109,7 +109,7 @@ func keepsWhatIsInTheWay(t *testing.T, pier *machine, launch *machine, dir strin
 	joinsBranches(t, pier, launch, dir)
 }
 
-// joinsBranches joins branches, clean and not, then renames one here and there; the other copy is told.
+// joinsBranches joins branches, clean and not, then renames one on both sides; the other copy is told.
 func joinsBranches(t *testing.T, pier *machine, launch *machine, dir string) {
 	t.Helper()
 	// Joined, clean and not.
@@ -132,7 +132,7 @@ func joinsBranches(t *testing.T, pier *machine, launch *machine, dir string) {
 	assert.Empty(t, pier.git("gauge", "status", "--porcelain"))
 	pier.ok("gauge", "", "sync")
 
-	// Renamed here and there; the other copy is told.
+	// Renamed on both sides; the other copy is told.
 	launch.ok("gauge", "", "sync")
 	launch.ok("gauge", "", "branch", "switch", "scale")
 	pier.ok("gauge", "", "branch", "rename", "scale", "new-scale", "--yes")

@@ -31,7 +31,7 @@ func TestBranchesThatOthersSentTo(t *testing.T) {
 	t.Parallel()
 	_, pier, _, dir, theirs := lookedAt(t)
 	said := pier.refused(3, []string{"the branch survey on the host holds commits that yours does not have", "uncinate branch switch survey && uncinate sync"}, "gauge", "", "branch", "rename", "survey", "count", "--yes")
-	assert.Contains(t, said, "Everything is as it was")
+	assert.Contains(t, said, "Nothing changed")
 	assert.Equal(t, theirs, pier.git(dir, "rev-parse", "survey"))
 	pier.git("gauge", "rev-parse", "--verify", "refs/heads/survey")
 	pier.refused(1, []string{"there is no branch nowhere"}, "gauge", "", "branch", "rename", "nowhere", "main", "--yes")
@@ -53,7 +53,7 @@ func TestBranchesThatOthersSentTo(t *testing.T) {
 }
 
 // TestMakeBranchLooksWhereItGoes makes a branch elsewhere and switches to it, where ignored files
-// and new ones of the person's lie in the way.
+// and new ones of the person's are in the way.
 func TestMakeBranchLooksWhereItGoes(t *testing.T) {
 	t.Parallel()
 	h := newHost(t)

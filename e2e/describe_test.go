@@ -52,7 +52,7 @@ func TestGuideIsTrue(t *testing.T) {
 }
 
 // skua is a throw-away host with yet another shape: a repository is named by two
-// headers; the kept token is exchanged for a ticket, which stands in the query and is
+// headers; the kept token is exchanged for a ticket, which is in the query and is
 // good for seven requests; lists go by offset with their total in a header; bodies are
 // forms; an error is a number in an answer of status 200; headers of its own tell how
 // many requests are left. On the first push to an address it makes a repository.
@@ -204,6 +204,7 @@ func (s *skua) run(t *testing.T, description string) *machine {
 	}))
 	t.Cleanup(server.Close)
 	m := newMachine(t)
+	m.alone = true
 	m.git("", "config", "--global", "user.name", "Tern")
 	m.git("", "config", "--global", "user.email", "tern@skua.example")
 	m.write("", map[string]string{"skua.toml": description})
@@ -333,7 +334,7 @@ func TestAFourthHost(t *testing.T) {
 		assert.NotContains(t, text, "skua-ticket", "the short-lived token is written nowhere: %s", path)
 	}
 	s.mu.Lock()
-	assert.Greater(t, s.tickets, 8, "each run had one of its own, and a used-up one was exchanged anew")
+	assert.Greater(t, s.tickets, 8, "each run had one of its own, and a used-up one was exchanged again")
 	s.spent = 1
 	s.mu.Unlock()
 	r = m.run("gauge-1", "", "host", "try", "skua", "--account", "tern")

@@ -73,7 +73,7 @@ func TestDiskFull(t *testing.T) {
 			assert.NotContains(t, r.out, "The token is good")
 		}
 		leave(-1)
-		assert.Equal(t, "good: is tern's on gannet", m.ready(0)["account tern/token"], "the vault is whole, with %d pages left", free)
+		assert.Equal(t, "good: belongs to tern on gannet", m.ready(0)["account tern/token"], "the vault is whole, with %d pages left", free)
 		if r.code == 0 {
 			m.ok("", "", "account", "forget", "knot")
 		}

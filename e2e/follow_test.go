@@ -13,7 +13,7 @@ import (
 )
 
 // TestSyncAsSet holds that tags, pruning, submodules, filters and ties are seen to as git
-// is set, and that work of plain git in between is no hindrance.
+// is set, and that work of plain git in between is not a hindrance.
 func TestSyncAsSet(t *testing.T) {
 	t.Parallel()
 	h := newHost(t)
@@ -120,7 +120,7 @@ func TestSubmodules(t *testing.T) {
 	pier.ok("gauge", "", "sync")
 	r := launch.run("gauge", "", "sync")
 	require.Equal(t, 0, r.code, r.err)
-	assert.Contains(t, r.err, "the repository part inside this one stands at another commit")
+	assert.Contains(t, r.err, "the repository part inside this one is at another commit")
 	assert.Contains(t, r.err, "submodule update --init -- part")
 	launch.git("gauge", "-c", "protocol.file.allow=always", "submodule", "update", "-q", "--init", "--", "part")
 	launch.git("gauge", "config", "submodule.recurse", "true")
@@ -135,7 +135,7 @@ func TestSubmodules(t *testing.T) {
 	launch.git("", "config", "--global", "protocol.file.allow", "always")
 	r = launch.run("gauge", "", "sync")
 	require.Equal(t, 0, r.code, r.err)
-	assert.NotContains(t, r.err, "stands at another commit")
+	assert.NotContains(t, r.err, "is at another commit")
 	assert.Equal(t, pier.id("gauge/part", "HEAD"), launch.id("gauge/part", "HEAD"))
 
 	// With work in it that is nowhere else, it stays.
@@ -145,7 +145,7 @@ func TestSubmodules(t *testing.T) {
 	pier.ok("gauge", "", "sync")
 	here := launch.id("gauge/part", "HEAD")
 	r = launch.run("gauge", "", "sync")
-	assert.Contains(t, r.err, "stands at another commit")
+	assert.Contains(t, r.err, "is at another commit")
 	assert.Equal(t, here, launch.id("gauge/part", "HEAD"))
 	assert.FileExists(t, filepath.Join(launch.home, "gauge/part/mine.txt"))
 }
@@ -174,11 +174,11 @@ func TestSyncWhileTheHostFails(t *testing.T) {
 	launch.write("gauge", map[string]string{"two.txt": "2\n"})
 	launch.ok("gauge", "", "project", "trust", "--yes")
 	said := launch.refused(3, []string{"was pushed to by someone else meanwhile", "uncinate sync"}, "gauge", "", "sync", "--save", "--message", "Two")
-	assert.NotContains(t, said, "Everything is as it was, here and there")
+	assert.NotContains(t, said, "Nothing changed, on both sides")
 	assert.Contains(t, launch.ok("gauge", "", "sync"), "on top of it")
 	assert.Equal(t, "Two\nLate", launch.git("gauge", "log", "-2", "--format=%s"))
 
-	// A tie of the host refuses: what was brought in stays.
+	// A tie of the host refuses: what was received stays.
 	bare := h.gitDir(t, "tern", "saltmarsh", "gauge")
 	require.NoError(t, os.MkdirAll(filepath.Join(bare, "hooks"), 0o755))
 	require.NoError(t, os.WriteFile(filepath.Join(bare, "hooks/pre-receive"), []byte("#!/bin/sh\necho no room >&2\nexit 1\n"), 0o755))
@@ -197,7 +197,7 @@ func TestStatusOfOne(t *testing.T) {
 	launch.git("gauge", "commit", "-q", "--allow-empty", "-m", "Task")
 	launch.git("gauge", "switch", "-q", "main")
 	launch.git("gauge", "branch", "sent-too")
-	launch.write("gauge", map[string]string{"notes.txt": "laid aside\n"})
+	launch.write("gauge", map[string]string{"notes.txt": "put aside\n"})
 	launch.git("gauge", "stash", "-q")
 	launch.write("gauge", map[string]string{"fresh.txt": "f\n"})
 	out := launch.ok("gauge", "", "status")

@@ -29,7 +29,7 @@ func mainJob(t *testing.T, m *machine, name string, public bool) {
 	assert.Contains(t, m.ok("", "", "repository", "change", "gauge", "--description", "Levels at the pier", "--yes"), "checked with "+name)
 	assert.Contains(t, m.ok("", "", "repository", "show", "gauge"), "Levels at the pier")
 	assert.Contains(t, m.ok("", "", "repository", "change", "gauge", "--description", "Levels at the pier", "--yes"), "so already")
-	m.refused(3, []string{"there is no terminal to ask on", "Call it tide-gauge", "Let 1"}, "", "", "repository", "change", "gauge", "--name", "tide-gauge")
+	m.refused(3, []string{"there is no terminal to ask on", "Rename it to tide-gauge", "Update 1"}, "", "", "repository", "change", "gauge", "--name", "tide-gauge")
 	m.ok("", "", "repository", "change", "gauge", "--name", "tide-gauge", "--yes")
 	m.refused(5, []string{"no repository tern/gauge"}, "", "", "repository", "show", "gauge")
 	assert.Contains(t, m.git("gauge", "remote", "get-url", "origin"), "tide-gauge")

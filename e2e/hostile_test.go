@@ -158,6 +158,6 @@ func TestHostileRepository(t *testing.T) {
 	}
 	after, err := os.ReadDir(launch.home)
 	require.NoError(t, err)
-	assert.Len(t, after, len(outside), "nothing lies outside of the folder")
+	assert.Len(t, after, len(outside), "nothing is outside of the folder")
 	shown(launch.run("", "", "clone", "evil", "again", "--snapshot"))
 }

@@ -107,7 +107,7 @@ func TestHostTry(t *testing.T) {
 			m.ok("gauge", "", "attach", "--yes")
 			m.refused(3, []string{"there is no terminal to ask on", "Create a scratch repository and a scratch key"}, "", "", "host", "try", name, "--write")
 			out = m.ok("", "", "host", "try", name, "--write", "--yes")
-			for _, words := range []string{"the token is tern's", "tern/gauge, private, default branch main", "each spelling leads back to tern/gauge", "told as not found",
+			for _, words := range []string{"the token is tern's", "tern/gauge, private, default branch main", "every form of the address is read as tern/gauge", "answered as not found",
 				"the description was changed, and nothing else", "a key was added, and is listed", "is shown no more"} {
 				assert.Contains(t, out, words)
 			}

@@ -121,7 +121,7 @@ func joinedFilesAreAllThere(t *testing.T, committed bool, way string, m *machine
 	}
 	assert.Len(t, beside, want[way])
 	status := m.git("gauge", "status", "--porcelain")
-	assert.Empty(t, strings.ReplaceAll(strings.ReplaceAll(status, "?? build/", ""), "?? x.log", ""), "the copies lie outside of what git carries")
+	assert.Empty(t, strings.ReplaceAll(strings.ReplaceAll(status, "?? build/", ""), "?? x.log", ""), "the copies are outside of what git tracks")
 	assert.Contains(t, m.ok("gauge", "", "attach"), "Already attached")
 	m.write("gauge", map[string]string{"more": "x"})
 	m.git("gauge", "add", "more")
@@ -173,7 +173,7 @@ func TestJoinInEverySituation(t *testing.T) {
 	joinsWhereBothHaveFiles(t, h, m, end)
 }
 
-// joinsWhereBothHaveFiles joins where both sides changed a file, or one lies in the way.
+// joinsWhereBothHaveFiles joins where both sides changed a file, or one is in the way.
 func joinsWhereBothHaveFiles(t *testing.T, h *host, m *machine, end func(name string, branch string)) {
 	t.Helper()
 	// Both changed the same file: decided, and the other side kept beside.
@@ -194,16 +194,16 @@ func joinsWhereBothHaveFiles(t *testing.T, h *host, m *machine, end func(name st
 	assert.Equal(t, "Theirs.", m.git("clash", "show", "HEAD:LICENCE"))
 	end("clash", "main")
 
-	// It was cloned elsewhere first, and the project is put into it from where it lies.
+	// It was cloned elsewhere first, and the project is put into it from where it is.
 	m.made(h, "cloned", "main", firstFiles)
 	m.ok("", "", "clone", "cloned", "copies/cloned")
 	m.write("cloned", map[string]string{"a": "x"})
 	m.ok("cloned", "", "attach", "--yes", "--to", "../copies/cloned")
 	end("cloned", "main")
-	m.refused(3, []string{"is no copy of a hosted repository"}, "cloned", "", "attach", "--yes", "--to", "../cloned-there")
+	m.refused(3, []string{"is not a copy of a hosted repository"}, "cloned", "", "attach", "--yes", "--to", "../cloned-there")
 	assert.Contains(t, m.ok("copies/cloned", "", "sync"), "Received")
 
-	// What lies here without being sent is never written over.
+	// What is here without being sent is never written over.
 	m.made(h, "way", "main", map[string]string{"local.toml": "theirs\n", "a": "x"})
 	m.write("way", map[string]string{"local.toml": "mine\n", ".gitignore": "local.toml\n", "b": "x"})
 	m.ok("way", "", "attach", "--yes", "--to", "way")
@@ -315,7 +315,7 @@ func TestJoinStaysInTheFolder(t *testing.T) {
 	m.run("led", "", "detach", "--yes")
 	assert.Empty(t, tree(t, outside))
 
-	// A link there that leads out is laid out as the link it is, and not followed.
+	// A link there that leads out is written as the link it is, and not followed.
 	m.made(h, "link", "main", map[string]string{"b": "x"})
 	require.NoError(t, os.Symlink(outside, filepath.Join(m.home, "link-there/out")))
 	m.addTo(h, "link", "main", "A link", nil)
@@ -366,7 +366,7 @@ func joinMeetsAPush(t *testing.T, h *host, m *machine) {
 	m.addTo(h, "moving", "main", "Meanwhile", map[string]string{"meanwhile": "x"})
 	r := <-done
 	assert.NotZero(t, r.code, r.err)
-	assert.Contains(t, r.err, "What was done so far is kept", r.err)
+	assert.Contains(t, r.err, "What is done is kept", r.err)
 }
 
 // TestTrackedFilesThatStayElsewhere surveys a repository that carries what its kind

@@ -238,7 +238,7 @@ func TestOutputsForEveryone(t *testing.T) {
 	m.env = utf8
 	out := m.run("gauge", "", "attach", "--preview").out
 	assert.NotContains(t, out, "\x1b", "no terminal, no bold")
-	assert.Contains(t, out, "Set whose name its commits carry: Tern of Sältmarsh <tern@gannet.example>\n")
+	assert.Contains(t, out, "Set the name and e-mail for its commits: Tern of Sältmarsh <tern@gannet.example>\n")
 	m.env = append(slices.Clone(utf8), "NO_COLOR=1")
 	k := m.talk("gauge", "attach", "--preview")
 	code, screen := k.ends()

@@ -79,6 +79,7 @@ func TestVaultByTheSystemsKeyring(t *testing.T) {
 	t.Parallel()
 	h := newHost(t)
 	m := newMachine(t)
+	m.alone = true
 	m.ok("", "", "host", "add", "gannet", "--at", h.URL)
 	said := m.refused(1, []string{"there is no system keyring here: no session bus (D-Bus) runs", "uncinate vault make --by passphrase"}, "", "", "vault", "make", "--by", "keyring")
 	assert.NotContains(t, said, "panic")
@@ -90,7 +91,7 @@ func TestVaultByTheSystemsKeyring(t *testing.T) {
 	m.ok("", h.token["tern"], "account", "add", "--host", "gannet")
 	assert.Contains(t, m.ok("", "", "vault", "show"), "open while the system's keyring is")
 	assert.Empty(t, holders(t, h.token["tern"], m.home))
-	assert.Empty(t, holders(t, "AGE-SECRET-KEY", m.home), "the identity lies in the keyring alone")
+	assert.Empty(t, holders(t, "AGE-SECRET-KEY", m.home), "the identity is in the keyring alone")
 	m.project("gauge")
 	m.ok("gauge", "", "attach", "--yes")
 	save := func() {
@@ -126,6 +127,7 @@ func TestVaultChangesToAndFromTheKeyring(t *testing.T) {
 	t.Parallel()
 	h := newHost(t)
 	m := signedIn(t, h)
+	m.alone = true
 	m.desktop()
 	m.ok("", "", "vault", "change", "--by", "keyring")
 	assert.NoFileExists(t, filepath.Join(m.home, ".uncinate/vault/identity.key"))
@@ -133,13 +135,14 @@ func TestVaultChangesToAndFromTheKeyring(t *testing.T) {
 	assert.Contains(t, m.ok("", "", "account", "show", "tern"), "tern@gannet.example")
 	assert.Equal(t, "good: open while the system's keyring is", m.ready(0)["machine/vault"])
 	m.ok("", "", "vault", "change", "--by", "file")
-	assert.Equal(t, "good: is tern's on gannet", m.ready(0)["account tern/token"])
+	assert.Equal(t, "good: belongs to tern on gannet", m.ready(0)["account tern/token"])
 }
 
 func TestTokenForOneSignInOnly(t *testing.T) {
 	t.Parallel()
 	h := newHost(t)
 	m := newMachine(t)
+	m.alone = true
 	needs(t, "setsid", "util-linux")
 	m.project("gauge")
 	m.env = append(m.env, "U="+program, "T="+h.token["tern"]) // the environment is the test's own, not the program's doing

@@ -12,7 +12,7 @@ import (
 )
 
 // TestLargeFileStorage keeps drawings in the hosts' large-file storage, with the real
-// git-lfs: what git carries are pointers, and a copy gets the very drawings.
+// git-lfs: what git tracks are pointers, and a copy gets the very drawings.
 func TestLargeFileStorage(t *testing.T) {
 	t.Parallel()
 	if _, err := exec.LookPath("git-lfs"); err != nil {
@@ -33,7 +33,7 @@ func TestLargeFileStorage(t *testing.T) {
 			require.Equal(t, 0, r.code, r.err)
 			assert.Contains(t, r.out, "Set up large-file storage for *.dwg: 3 files, 32 MB")
 			if name == "gannet" {
-				assert.Contains(t, r.out+r.err, "has 13 GiB for it in all, 0 B of which used")
+				assert.Contains(t, r.out+r.err, "has 13 GiB for it in all, none of which used")
 			}
 			assert.Equal(t, before, tree(t, filepath.Join(m.home, "moorings")))
 			assert.Contains(t, m.ok("moorings", "", "attach", "--yes", "--large", "*.dwg"), "3 files in large-file storage")
@@ -49,7 +49,7 @@ func TestLargeFileStorage(t *testing.T) {
 			// On a second machine: pointers, said so, and the pasted command gets them.
 			r = m.run("", "", "clone", "moorings", "copy")
 			require.Equal(t, 0, r.code, r.err)
-			require.Contains(t, r.err, "only pointers so far")
+			require.Contains(t, r.err, "still only pointers")
 			m.git("copy", "lfs", "install", "--local")
 			m.git("copy", "lfs", "pull")
 			after := tree(t, filepath.Join(m.home, "copy"))
@@ -87,7 +87,7 @@ func TestLargeFilesPutBackAndRefused(t *testing.T) {
 		assert.True(t, strings.HasSuffix(hook, ".sample"), hook)
 	}
 	m.refused(2, []string{"no file that would go up matches '*.png'"}, "moorings", "", "attach", "--large", "*.png")
-	m.refused(2, []string{"is no path or pattern"}, "moorings", "", "attach", "--large", "!x")
+	m.refused(2, []string{"is not a path or pattern"}, "moorings", "", "attach", "--large", "!x")
 
 	bin := filepath.Join(m.home, "bin")
 	require.NoError(t, os.Mkdir(bin, 0o755))

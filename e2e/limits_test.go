@@ -99,7 +99,7 @@ Good to know:
 	for _, n := range []string{"a", "b", "c", "d", "e"} {
 		assert.Contains(t, full, "gen/"+n+".c says that a program wrote it")
 	}
-	assert.Contains(t, full, "remakeable")
+	assert.Contains(t, full, "generated")
 	assert.Contains(t, m.ok("gauge", "", "survey", "--quiet"), "7 files")
 	assert.Contains(t, m.ok("gauge", "", "survey", "--only", "src"), "1 file, 1.5 kB would go up; 11 stay.")
 }

@@ -22,24 +22,24 @@ func TestSyncMeets(t *testing.T) {
 	h := newHost(t)
 	pier, launch, _ := shared(t, h)
 
-	// The history was made anew there, and nothing of one's own is on top: with a yes.
+	// The history was rewritten there, and nothing of one's own is on top: with a yes.
 	first := launch.id("gauge", "HEAD")
-	pier.write("gauge", map[string]string{"README.md": "# made anew\n"})
-	pier.git("gauge", "commit", "-q", "-a", "--amend", "-m", "Begin anew")
+	pier.write("gauge", map[string]string{"README.md": "# rewritten\n"})
+	pier.git("gauge", "commit", "-q", "-a", "--amend", "-m", "Begin again")
 	pier.git("gauge", "push", "-q", "--force")
 	launch.write("gauge", map[string]string{"notes.txt": "being written\n"})
-	launch.refused(3, []string{"The history of main was made anew on the host: 1 commit that it held before is not in it any more", "there is no terminal to ask on", "uncinate sync --yes"}, "gauge", "", "sync")
+	launch.refused(3, []string{"The history of main was rewritten on the host: 1 commit that it held before is no longer in it", "there is no terminal to ask on", "uncinate sync --yes"}, "gauge", "", "sync")
 	assert.Equal(t, first, launch.id("gauge", "HEAD"))
 	pier.write("gauge", map[string]string{"after.txt": "after\n"}) // the host goes on since: still with a yes
 	pier.ok("gauge", "", "sync", "--save", "--message", "Go on")
-	launch.refused(3, []string{"The history of main was made anew on the host: 1 commit that it held before"}, "gauge", "", "sync")
+	launch.refused(3, []string{"The history of main was rewritten on the host: 1 commit that it held before"}, "gauge", "", "sync")
 	assert.Equal(t, first, launch.id("gauge", "HEAD"))
 	said := launch.ok("gauge", "", "sync", "--yes")
 	assert.Contains(t, said, "Took the branch as rewritten on the host")
 	assert.Contains(t, said, "Not saved yet: 1 changed file.")
 	assert.Equal(t, pier.id("gauge", "HEAD"), launch.id("gauge", "HEAD"))
 	said = launch.ok("gauge", "", "rescue", "list")
-	assert.Contains(t, said, "sync, of what the host had rewritten")
+	assert.Contains(t, said, "sync (the host's old branch)")
 	assert.Contains(t, said, "origin/main at "+first[:10])
 	launch.git("gauge", "checkout", "-q", "notes.txt")
 
@@ -49,7 +49,7 @@ func TestSyncMeets(t *testing.T) {
 	pier.git("gauge", "commit", "-q", "--amend", "-m", "Go on again")
 	pier.git("gauge", "push", "-q", "--force")
 	launch.ok("gauge", "", "sync", "--yes")
-	assert.Equal(t, "Write own\nGo on again\nBegin anew", launch.git("gauge", "log", "--format=%s"))
+	assert.Equal(t, "Write own\nGo on again\nBegin again", launch.git("gauge", "log", "--format=%s"))
 	assert.Equal(t, launch.id("gauge", "HEAD"), launch.id("gauge", "origin/main"))
 	pier.ok("gauge", "", "sync")
 
@@ -77,7 +77,7 @@ func syncIsStopped(t *testing.T, h *host, pier *machine, launch *machine) {
 	pier.write("gauge", map[string]string{"fresh.txt": "theirs\n"})
 	pier.ok("gauge", "", "sync", "--save", "--message", "Write fresh")
 	launch.write("gauge", map[string]string{"fresh.txt": "mine\n"})
-	launch.refused(3, []string{"1 file here would be written over", "fresh.txt", "uncinate sync --save TEXT"}, "gauge", "", "sync")
+	launch.refused(3, []string{"1 file here would be written over", "fresh.txt", "uncinate sync --save --message 'What was done'"}, "gauge", "", "sync")
 	require.NoError(t, os.Remove(filepath.Join(launch.home, "gauge/fresh.txt")))
 	launch.ok("gauge", "", "sync")
 
@@ -116,7 +116,7 @@ func syncMeetsOtherBranches(t *testing.T, h *host, pier *machine, launch *machin
 	require.NoError(t, err)
 	pier.git(dir, "symbolic-ref", "HEAD", "refs/heads/trunk")
 	head := launch.id("gauge", "HEAD")
-	launch.refused(3, []string{"its default branch is trunk now, and holds what main held", "uncinate branch rename main trunk --here"}, "gauge", "", "sync")
+	launch.refused(3, []string{"where trunk holds what it held", "uncinate branch rename main trunk --here"}, "gauge", "", "sync")
 	assert.Equal(t, head, launch.id("gauge", "HEAD"))
 	pier.git(dir, "branch", "-m", "trunk", "main")
 	pier.git(dir, "symbolic-ref", "HEAD", "refs/heads/main")
@@ -133,7 +133,7 @@ func syncMeetsOtherBranches(t *testing.T, h *host, pier *machine, launch *machin
 	// A project that only follows sends nothing.
 	launch.write("gauge", map[string]string{"mine.txt": "m\n"})
 	launch.ok("gauge", "", "save", "Mine")
-	assert.Contains(t, launch.ok("gauge", "", "sync", "--in"), "nothing new")
+	assert.Contains(t, launch.ok("gauge", "", "sync", "--in"), "Nothing new on the host")
 	assert.Equal(t, "1\t0", launch.git("gauge", "rev-list", "--count", "--left-right", "HEAD...origin/main"))
 
 	// A right that was lost, and a host that is gone.
@@ -305,7 +305,7 @@ func worksOnAfterMoves(t *testing.T, h *host, pier *machine, launch *machine, hu
 	}
 }
 
-// TestSyncKilled kills a sync that saves, replays, lays out and sends at every boundary, and
+// TestSyncKilled kills a sync that saves, replays, writes and sends at every boundary, and
 // git within it, and holds that the next one ends where it would have ended.
 func TestSyncKilled(t *testing.T) {
 	t.Parallel()
@@ -372,7 +372,7 @@ func (m *machine) killsGit(dir string, after int, args ...string) bool {
 }
 
 // TestRescueFromAPartOfTheHistory holds that copies are made, and come back, where only a
-// part of the history was brought in, and in a work tree beside the first.
+// part of the history was received, and in a work tree beside the first.
 func TestRescueFromAPartOfTheHistory(t *testing.T) {
 	t.Parallel()
 	h := newHost(t)

@@ -42,7 +42,7 @@ func TestMoveToAnotherHost(t *testing.T) {
 
 	m.refused(3, []string{"say where to", "uncinate attach --move --account tern-petrel"}, "gauge", "", "attach", "--move", "--yes")
 	preview := m.ok("gauge", "", "attach", "--move", "--preview", "--account", "tern-petrel")
-	for _, step := range []string{"Bring in all branches and tags of " + g.URL, "Keep the old remote under the name former", "Create the private repository tern/gauge on petrel", "Send all branches and tags"} {
+	for _, step := range []string{"Receive all branches and tags of " + g.URL, "Keep the old remote under the name former", "Create the private repository tern/gauge on petrel", "Send all branches and tags"} {
 		assert.Contains(t, preview, step)
 	}
 	assert.Equal(t, whole, m.whole("gauge"))
@@ -175,7 +175,7 @@ func TestACopyOnlyReceives(t *testing.T) {
 	m.ok("", p.token["tern"]+"\n", "account", "add", "tern-petrel", "--host", "petrel")
 	m.project("gauge")
 	m.ok("gauge", "", "attach", "--yes", "--account", "tern")
-	m.refused(2, []string{"--copy is of no use without --remote", "--copy is of no use without --remote"}, "gauge", "", "attach", "--yes", "--copy", "--account", "tern-petrel")
+	m.refused(2, []string{"--copy needs --remote", "--copy needs --remote"}, "gauge", "", "attach", "--yes", "--copy", "--account", "tern-petrel")
 	m.ok("gauge", "", "attach", "--yes", "--copy", "--remote", "server", "--account", "tern-petrel", "--name", "gauge")
 	there := p.gitDir(t, "tern", "tern", "gauge")
 	assert.Equal(t, m.git("gauge", "rev-parse", "HEAD"), m.git(there, "rev-parse", "main"))

@@ -117,9 +117,9 @@ func TestDefaultAccount(t *testing.T) {
 	m := signedIn(t, h)
 	m.ok("", h.token["tern-own"], "account", "add", "--host", "gannet")
 	m.project("gauge")
-	said := m.refused(3, []string{"2 accounts could do this; choose one"}, "gauge", "", "attach", "--name", "pier gauge", "--yes")
+	said := m.refused(3, []string{"2 accounts could do this; choose one"}, "gauge", "", "attach", "--name", "pier-gauge", "--yes")
 	for _, account := range []string{"tern", "tern-own"} {
-		assert.Contains(t, said, "      uncinate attach --name 'pier gauge' --yes --account "+account+"\n")
+		assert.Contains(t, said, "      uncinate attach --account "+account+" --name pier-gauge --yes\n")
 	}
 	line := "uncinate account change tern --default"
 	require.Contains(t, said, "      "+line+"\n")
@@ -145,7 +145,7 @@ func TestDefaultAccount(t *testing.T) {
 	m.refused(2, []string{"nothing to change", "uncinate account change tern --default"}, "", "", "account", "change", "tern")
 }
 
-// TestAPasswordIsNoToken holds that what is no token of a host is told so, before it is sent anywhere.
+// TestAPasswordIsNoToken holds that what is not a token of a host is told so, before it is sent anywhere.
 func TestAPasswordIsNoToken(t *testing.T) {
 	t.Parallel()
 	h := newHost(t)

@@ -68,7 +68,7 @@ func (k *talk) screen() string {
 	return k.seen.String()
 }
 
-// asked waits until the words stand on the screen, behind what was waited for before,
+// asked waits until the words are on the screen, behind what was waited for before,
 // and types an answer.
 func (k *talk) asked(words, answer string) {
 	k.t.Helper()
@@ -82,7 +82,7 @@ func (k *talk) asked(words, answer string) {
 	}, 20*time.Second, 10*time.Millisecond) {
 		k.t.Fatalf("waiting for %q, on the screen: %q", words, k.screen())
 	}
-	time.Sleep(50 * time.Millisecond) // the echo is off only after the question stands there
+	time.Sleep(50 * time.Millisecond) // the echo is off only after the question is there
 	_, err := k.file.WriteString(answer)
 	require.NoError(k.t, err)
 }
@@ -195,7 +195,7 @@ func TestTour(t *testing.T) {
 	m.env = append(m.env, "TMPDIR="+tmp)
 	out := m.ok("", "", "tour")
 	assert.Contains(t, out, "The tour is over.")
-	for _, words := range []string{"Note: the token of account tern ends on", "Replaced.", "valid until", "Revoked: gannet no longer accepts the token", "the vault holds no token for the account tern"} {
+	for _, words := range []string{"Note: the token of account tern expires on", "Replaced.", "valid until", "Revoked: gannet no longer accepts the token", "the vault holds no token for the account tern"} {
 		assert.Contains(t, out, words)
 	}
 	left, err := os.ReadDir(tmp)
@@ -344,5 +344,7 @@ func TestPickAndDecide(t *testing.T) {
 	sent := m.git("gauge", "ls-tree", "-r", "--name-only", "HEAD")
 	assert.Equal(t, ".gitignore\nLICENCE\nREADME.md\nplans/a.dwg", sent)
 	assert.Equal(t, "# gauge", m.git("gauge", "show", "HEAD:README.md"))
-	m.refused(3, []string{"there is no terminal to ask on", "--except PATH"}, "gauge", "", "attach", "--pick")
+	m.refused(2, []string{"--pick chooses files of a first commit"}, "gauge", "", "attach", "--pick")
+	m.project("other")
+	m.refused(3, []string{"there is no terminal to ask on", "--except PATH"}, "other", "", "attach", "--pick")
 }

@@ -20,9 +20,9 @@ import (
 
 // What most tests begin with is made once for each kind of host, and copied: a host with the demo's
 // users, a machine that is signed in to it, and both once a project is attached. A copy differs from
-// what would be made anew in the host's port and the machine's home alone, and those are put right.
+// what would be rewritten in the host's port and the machine's home alone, and those are put right.
 
-// preparedTop is where that lies; TestMain removes it.
+// preparedTop is where that is; TestMain removes it.
 var preparedTop string
 
 // prepared is a host and a machine to be copied.
@@ -108,6 +108,7 @@ func hostFrom(t *testing.T, name, kind string) *host {
 	h.Running, err = practice.Start(name, h.dir, "127.0.0.1:0", nil)
 	require.NoError(t, err)
 	t.Cleanup(func() { require.NoError(t, h.Close()) })
+	remedies.serves(t, h)
 	return h
 }
 

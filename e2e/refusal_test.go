@@ -39,7 +39,7 @@ func TestAttachRefusesFolders(t *testing.T) {
 	m.project("gauge")
 	m.refused(1, []string{"is a file", "uncinate attach"}, "", "", "attach", "--yes", "gauge/README.md")
 	m.git("gauge", "init", "-q", "-b", "main")
-	m.refused(3, []string{"lies inside another repository", "uncinate attach " + filepath.Join(m.home, "gauge")}, "", "", "attach", "--yes", "gauge/src")
+	m.refused(3, []string{"is inside another repository", "uncinate attach " + filepath.Join(m.home, "gauge")}, "", "", "attach", "--yes", "gauge/src")
 	m.git("", "init", "-q", "--bare", "bare.git")
 	m.refused(4, []string{"bare repository"}, "", "", "attach", "--yes", "bare.git")
 	m.project("detached")
@@ -149,7 +149,7 @@ func TestSeveralAccountsAreAsked(t *testing.T) {
 	m.refused(4, []string{"the token of account tern belongs to " + h.URL}, "gauge", "", "clone", "--account", "tern", "gauge", "../copy")
 	require.NoError(t, os.WriteFile(hosts, was, 0o600))
 	assert.Contains(t, m.ok("", "", "account", "forget", "tern-own"), "1 project attached with it")
-	m.refused(3, []string{"tern-own", "is not known any more", "uncinate account add tern-own"}, "gauge", "", "sync")
+	m.refused(3, []string{"tern-own", "is no longer known", "uncinate account add tern-own"}, "gauge", "", "sync")
 }
 
 func TestHostsThatCannotBeReached(t *testing.T) {
@@ -256,7 +256,7 @@ func TestSyncStopsAtWhatIsHarder(t *testing.T) {
 	}
 	commit(launch, "tide.log", "from the launch\n")
 	launch.ok("gauge", "", "sync")
-	// An ignored file of one's own stands in the way of what comes in.
+	// An ignored file of one's own is in the way of what comes in.
 	pier.write("gauge", map[string]string{"tide.log": "mine, never saved\n"})
 	pier.write("gauge", map[string]string{"README.md": "# changed\n"})
 	assert.Contains(t, pier.ok("gauge", "", "sync"), "kept as rescue copy 1")
@@ -289,7 +289,7 @@ func TestWrongUsage(t *testing.T) {
 	m.refused(3, []string{"is not attached", "uncinate attach"}, "", "", "status")
 	m.write("", map[string]string{"bad.toml": "language = 1\nname = \"x\"\nbase = \"https://x.example\"\n[adress]\napi = \"y\"\n"})
 	m.refused(2, []string{"line 4, column 2", `did you mean "address"?`}, "", "", "host", "check", "./bad.toml")
-	// Options stand before or after the arguments, with one dash or two.
+	// Options are before or after the arguments, with one dash or two.
 	m.project("gauge")
 	for _, args := range [][]string{{"attach", "gauge", "-preview"}, {"attach", "--preview", "gauge"}} {
 		m.refused(3, []string{"there is no account on this machine yet"}, "", "", args...)

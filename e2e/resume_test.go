@@ -28,7 +28,7 @@ func TestEveryFaultIsNamed(t *testing.T) {
 		{"fail", 6, "cannot work now (status 500)"},
 		{"fail=503 on /deck", 6, "cannot work now (status 503)"},
 		{"fail=402 on POST on /deck/hulls", 5, "does not allow it on your plan"},
-		{"fail=404 on POST", 5, "has nothing of that name, or not for account tern"},
+		{"fail=404 on POST", 5, "has nothing of that name, or account tern may not see it"},
 		{"cut on /deck", 6, "the line was cut"},
 		{"rate-limit=200s on /deck", 6, "It names 200 seconds."},
 		{"rate-limit=1s on /deck times 1", 0, "gannet asks us to wait for 1s."},

@@ -12,7 +12,7 @@ import (
 )
 
 // TestSaveTakesOutOnPurpose takes a file with a secret out of git: the next commit must not hold
-// what lies in the folder, whatever saves it, and the file stays.
+// what is in the folder, whatever saves it, and the file stays.
 func TestSaveTakesOutOnPurpose(t *testing.T) {
 	t.Parallel()
 	h := newHost(t)

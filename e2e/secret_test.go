@@ -178,7 +178,7 @@ func TestTokenInAddressMovesToTheVault(t *testing.T) {
 		withToken := strings.Replace(h.URL, "://", "://tern:"+canary+"@", 1) + "/tern/gauge.git"
 		require.NoError(t, os.WriteFile(config, append(data, "[remote \"origin\"]\n\turl = "+withToken+"\n\tfetch = +refs/heads/*:refs/remotes/origin/*\n"...), 0o644))
 		if !known {
-			// The project's history stands there from the first round.
+			// The project's history is there from the first round.
 			m.write("gauge", map[string]string{"more.txt": "more\n"})
 			require.NoError(t, os.RemoveAll(h.gitDir(t, "tern", "tern", "gauge")+"/refs/heads/main"))
 		}
@@ -240,7 +240,7 @@ func TestCredentialAnswersForOneAddressOnly(t *testing.T) {
 	}
 	// A host that refuses the token makes it doubtful; nothing is erased.
 	m.command("gauge", "protocol=http\nhost="+at+"\npath=tern/gauge\nusername=tern\npassword=x\n\n", "git", "credential", "reject")
-	assert.Contains(t, m.ok("", "", "account", "list"), "doubtful")
+	assert.Contains(t, m.ok("", "", "account", "list"), "refused by the host on")
 	assert.Contains(t, ask("protocol=http\nhost="+at+"\npath=tern/gauge\n\n").out, "password="+h.token["tern"])
 }
 
@@ -344,7 +344,7 @@ func TestAttachToAnUndescribedHost(t *testing.T) {
 	at, dir := plainServer(t, "")
 	m := newMachine(t)
 	m.project("almanac")
-	m.refused(3, []string{"whose name and e-mail", "--full-name"}, "almanac", "", "attach", "--yes", "--to", at+"/almanac.git")
+	m.refused(3, []string{"git has no name and e-mail for the commits", "--full-name"}, "almanac", "", "attach", "--yes", "--to", at+"/almanac.git")
 	m.git("", "config", "--global", "user.name", "Tern")
 	m.git("", "config", "--global", "user.email", "tern@skerry.example")
 	m.ok("almanac", "", "attach", "--yes", "--to", at+"/almanac.git")

@@ -87,6 +87,7 @@ func (s *plainSSH) signIn() *machine {
 	t := s.t
 	t.Helper()
 	m := newMachine(t)
+	m.alone = true
 	m.agent()
 	require.Equal(t, 0, m.command("", "", "ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-C", "by hand", "-f", "own").code)
 	require.Equal(t, 0, m.command("", "", "ssh-add", "-q", "own").code)
@@ -97,7 +98,7 @@ func (s *plainSSH) signIn() *machine {
 	m.write("", map[string]string{"skerry.toml": "language = 1\nname = \"skerry\"\nbase = \"ssh://git@skerry.example\"\ntransport = \"shell\"\n[shell]\nfolder = \"" + s.dir + "/srv\"\nkeys = \"" + s.dir + "/authorized_keys\"\n"})
 	m.ok("", "", "host", "add", "./skerry.toml", "--at", s.at)
 	m.ok("", "", "vault", "make", "--by", "file")
-	said := m.refused(3, []string{"nobody vouches yet", s.fingerprint()}, "", "", "account", "add", "tern", "--host", "skerry")
+	said := m.refused(3, []string{"nothing confirms yet", s.fingerprint()}, "", "", "account", "add", "tern", "--host", "skerry")
 	pin := regexp.MustCompile(`uncinate (host pin .*)`).FindStringSubmatch(said)
 	m.ok("", "", strings.Fields(strings.ReplaceAll(pin[1], "'", ""))...)
 	assert.Contains(t, m.ok("", "", "account", "add", "tern", "--host", "skerry"), "skerry lets you in over SSH")
@@ -150,7 +151,7 @@ func TestPlainServer(t *testing.T) {
 			m.refused(5, []string{"There is one named gauge"}, "", "", "clone", "guage")
 
 			out := m.ok("", "", "host", "try", "skerry", "--write", "--yes")
-			for _, words := range []string{"it lets you in over SSH", "tern/gauge, private, default branch main", "each spelling leads back", "the description was changed, and nothing else", "a key was added, and is listed", "is shown no more"} {
+			for _, words := range []string{"it lets you in over SSH", "tern/gauge, private, default branch main", "every form of the address is read as", "the description was changed, and nothing else", "a key was added, and is listed", "is shown no more"} {
 				assert.Contains(t, out, words)
 			}
 			assert.NotContains(t, out, "  bad  ")
@@ -203,7 +204,7 @@ func TestWhatIsWrongWithAPlainServer(t *testing.T) {
 	require.NoError(t, os.Symlink("/etc", filepath.Join(s.dir, "srv/etc")))
 	require.NoError(t, os.Symlink(filepath.Join(s.dir, "srv/tern/gauge.git"), filepath.Join(s.dir, "srv/tern/linked.git")))
 	out := m.ok("", "", "host", "try", "skerry")
-	assert.Contains(t, out, "11 repositories", "all but what lies behind a link")
+	assert.Contains(t, out, "11 repositories", "all but what is behind a link")
 	assert.NotContains(t, out, "\x1b[31m")
 	m.refused(4, []string{"symbolic link"}, "", "", "clone", "tern/linked")
 	for _, name := range []string{"tern/..", "../x", "tern/-x", "tern/.x"} {
@@ -271,6 +272,7 @@ func aServerWithoutGit(t *testing.T) {
 	// The server is gone, or has no git.
 	without := newPlainSSH(t, "SetEnv PATH="+bare(t))
 	m2 := newMachine(t)
+	m2.alone = true
 	m2.agent()
 	require.Equal(t, 0, m2.command("", "", "ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", "own").code)
 	require.Equal(t, 0, m2.command("", "", "ssh-add", "-q", "own").code)

@@ -67,7 +67,7 @@ func TestSignInByDevice(t *testing.T) {
 	page := h.URL + "/gangway/enter"
 	assert.Contains(t, said, page)
 	assert.Contains(t, fills(t, page, url.Values{"code": {"XXXX-XXXX"}, "user": {"tern"}, "token": {h.token["tern"]}, "say": {"yes"}}), "There is no such code")
-	assert.Contains(t, fills(t, page, url.Values{"code": {code[1]}, "user": {"tern"}, "token": {"wrong"}, "say": {"yes"}}), "no user with such a token")
+	assert.Contains(t, fills(t, page, url.Values{"code": {code[1]}, "user": {"tern"}, "token": {"wrong"}, "say": {"yes"}}), "not a user with such a token")
 	assert.Contains(t, fills(t, page, url.Values{"code": {strings.ToLower(code[1])}, "user": {"tern"}, "token": {h.token["tern"]}, "say": {"yes"}}), "signed in as tern")
 	exit, out := end()
 	require.Equal(t, 0, exit, out)
@@ -100,7 +100,7 @@ func TestSignInByDevice(t *testing.T) {
 	assert.Equal(t, 5, exit)
 	assert.Contains(t, out, "was not allowed")
 
-	// What renews it is out of force: a new sign-in is wanted, and the command says so.
+	// What renews it is revoked: a new sign-in is wanted, and the command says so.
 	said, end = m.signsIn("device", "tern")
 	fills(t, page, url.Values{"code": {codeShown.FindStringSubmatch(said)[1]}, "user": {"tern"}, "token": {h.token["tern"]}, "say": {"yes"}})
 	exit, out = end()

@@ -71,7 +71,7 @@ func TestRemotesThatStandAlready(t *testing.T) {
 	m.git("", "-c", "include.path="+m.git("gauge", "config", "--get", "include.path"), "clone", "-q", h.URL+"/tern/gauge.git", "plain")
 	r = m.run("plain", "", "attach", "--yes")
 	require.Equal(t, 0, r.code, r.err)
-	assert.Contains(t, r.err, "The remote origin stands already")
+	assert.Contains(t, r.err, "The remote origin is there already")
 	m.write("plain", map[string]string{"from-plain": "x"})
 	m.git("plain", "add", "-A")
 	m.git("plain", "commit", "-q", "-m", "From plain")

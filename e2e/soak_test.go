@@ -81,7 +81,7 @@ func newScene(t *testing.T, state string) *scene {
 		} else {
 			there := map[string]string{"README.md": "# theirs\n", "deep/LICENCE": "Permission.\n", ".gitignore": "# theirs\n*.tmp\n"}
 			if state == "joined-commits" {
-				delete(there, ".gitignore") // it lies here, and in no commit
+				delete(there, ".gitignore") // it is here, and in no commit
 			}
 			s.made(h, "gauge", "trunk", there)
 		}
@@ -232,7 +232,7 @@ func (c trouble) play(t *testing.T, end map[string]string) {
 	}
 	s.free()
 	if c.state != "token" {
-		assert.Empty(t, holders(t, s.h.token["tern"], s.home), "the token stands in no journal, nor in anything else that is left")
+		assert.Empty(t, holders(t, s.h.token["tern"], s.home), "the token is in no journal, nor in anything else that is left")
 	}
 	if c.then == "detach" && !c.detach(s, before) {
 		return

@@ -13,8 +13,8 @@ import (
 )
 
 // judgeCopies brings rescue copies back in a copy of the project in which everything that
-// no ref holds was tidied away, and compares them with what was kept. was is what stood in
-// the folder before the copies were made, nil where that is not known any more.
+// no ref holds was tidied away, and compares them with what was kept. was is what was in
+// the folder before the copies were made, nil where that is no longer known.
 func (w *storyWorld) judgeCopies(l, was *look, refs []string, found func(string, string, ...any)) {
 	if l.rescue == "" || len(refs) == 0 || l.own != l.common {
 		return
@@ -80,7 +80,7 @@ func (w *storyWorld) judgeCopies(l, was *look, refs []string, found func(string,
 }
 
 // judgeCopiedFiles compares the files that a copy gave back with what it holds, and with
-// what stood in the folder.
+// what was in the folder.
 func (w *storyWorld) judgeCopiedFiles(m *machine, store, id, into string, was *look, found func(string, string, ...any)) {
 	r := w.exec(into, m, "", "git", "--git-dir="+store, "ls-tree", "-r", "-z", id)
 	back := w.filesBelow(into)

@@ -71,7 +71,7 @@ type moment struct {
 	looks []*look
 	hosts map[string]map[string]string
 	held  map[string]bool
-	works []string // unfinished work: journals, and what lies aside
+	works []string // unfinished work: journals, and what is aside
 }
 
 func (w *storyWorld) moment(name string) moment {
@@ -188,7 +188,7 @@ func (w *storyWorld) judgeHeld(o order, before, after moment, r ran, found func(
 		if where == "" {
 			continue
 		}
-		found(ruleLost, "%s, which stood in %s (%s)", id[:10], where, excerpt(string(w.objects.all[id].data)))
+		found(ruleLost, "%s, which was in %s (%s)", id[:10], where, excerpt(string(w.objects.all[id].data)))
 		break
 	}
 	if len(r.lines) == 0 {
@@ -240,7 +240,7 @@ func superseded(id string, o order, r ran, before moment) bool {
 			return false
 		}
 	}
-	for _, l := range before.looks { // it must stand nowhere else
+	for _, l := range before.looks { // it must be nowhere else
 		for _, f := range l.files {
 			if f.id == id {
 				return false
@@ -258,7 +258,7 @@ func valueOf(words []string, option string) string {
 	return ""
 }
 
-// within reports whether all lines of a file stand in a file that holds more now.
+// within reports whether all lines of a file are in a file that holds more now.
 func (w *storyWorld) within(id string, after moment) bool {
 	lines := strings.Split(strings.TrimSpace(string(w.objects.all[id].data)), "\n")
 	if len(lines) == 1 && lines[0] == "" {
@@ -328,11 +328,15 @@ func foreign(refs map[string]string, found func(string, string, ...any)) {
 	}
 }
 
+// danglingHead is what git says of refs/remotes/NAME/HEAD once its own "fetch --prune" has taken
+// away the branch that it stands for.
+var danglingHead = regexp.MustCompile(`(?m)^error: refs/remotes/[^/\n]*/HEAD: invalid sha1 pointer 0+$`)
+
 // fsck lets git look for damage.
 func (w *storyWorld) fsck(dir string, found func(string, string, ...any)) {
 	c := exec.Command("git", "--git-dir="+dir, "fsck", "--strict", "--no-progress", "--no-dangling")
 	c.Env = append(w.all["pier"].env, "GIT_CONFIG_GLOBAL=/dev/null")
-	if out, err := c.CombinedOutput(); err != nil {
+	if out, err := c.CombinedOutput(); err != nil && strings.Trim(danglingHead.ReplaceAllString(string(out), ""), "\n") != "" {
 		found(ruleDamaged, "%s: %s", filepath.Base(dir), excerpt(string(out)))
 	}
 }
@@ -450,7 +454,7 @@ func difference(was, now *look) string {
 	return "a file is new"
 }
 
-// commits reports whether contents stand in a commit, or are staged.
+// commits reports whether contents are in a commit, or are staged.
 func commits(w *storyWorld, m moment, id string) bool {
 	held := map[string]bool{}
 	for _, l := range m.looks {

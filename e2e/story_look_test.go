@@ -71,7 +71,7 @@ func (o *objects) add(id, kind string, data []byte) {
 	o.all[id] = x
 }
 
-// loose reads an object that lies in a file of its own.
+// loose reads an object that is in a file of its own.
 func (o *objects) loose(common, id string) bool {
 	f, err := os.Open(filepath.Join(common, "objects", id[:2], id[2:]))
 	if err != nil {
@@ -148,7 +148,7 @@ func (o *objects) below(common string, tips []string, cut map[string]bool, seen 
 	}
 }
 
-// lying is a file as it lies in a project's folder.
+// lying is a file as it is in a project's folder.
 type lying struct {
 	id    string // of its contents, as git would call it
 	mode  fs.FileMode

@@ -571,7 +571,7 @@ func (m *maker) place() *look {
 	return m.last
 }
 
-// rare draws several steps, and takes what was played least so far.
+// rare draws several steps, and takes what was played least until now.
 func (m *maker) rare(l *look) []string {
 	var least []string
 	fewest := 0

@@ -215,7 +215,7 @@ func (w *storyWorld) change(words []string) {
 	}
 	if !slices.Contains([]string{"mode", "touch", "gone"}, words[0]) {
 		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
-			return // a file stands where a folder would be
+			return // a file is where a folder would be
 		}
 	}
 	var err error
@@ -328,7 +328,7 @@ func (w *storyWorld) asked(step string, dir string, m *machine, o order) ran {
 					out.paths = append(out.paths, s.words[1])
 				}
 			}
-			time.Sleep(50 * time.Millisecond) // the echo is off only after the question stands there
+			time.Sleep(50 * time.Millisecond) // the echo is off only after the question is there
 			if _, err := f.WriteString("yes\n"); err != nil {
 				break
 			}

@@ -12,6 +12,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"syscall"
 	"testing"
 	"time"
@@ -70,7 +71,7 @@ func newStoryWorld(t *testing.T) *storyWorld {
 	for _, name := range machineNames {
 		home := filepath.Join(homes, name)
 		require.NoError(t, os.MkdirAll(filepath.Join(home, "templates"), 0o755))
-		m := &machine{t: t, home: home}
+		m := &machine{t: t, home: home, runs: &atomic.Int32{}, alone: true}
 		m.env = []string{"HOME=" + home, "UNCINATE_HOME=" + filepath.Join(home, ".uncinate"), "PATH=" + os.Getenv("PATH"), "GIT_CONFIG_NOSYSTEM=1", "TMPDIR=" + os.TempDir(), "LC_ALL=C.UTF-8",
 			"GIT_TEMPLATE_DIR=" + filepath.Join(home, "templates"), "GIT_EDITOR=true"}
 		user := map[string]string{"pier": "tern", "launch": "tern", "hut": "knot"}[name]

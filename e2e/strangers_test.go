@@ -27,6 +27,7 @@ type stranger struct {
 }
 
 func strangerOn(m *machine) *stranger {
+	m.alone = true
 	s := &stranger{machine: m, canary: filepath.Join(m.home, "canary"), ran: filepath.Join(m.home, "ran")}
 	require.NoError(m.t, os.WriteFile(s.canary, []byte("#!/bin/sh\necho \"$0 $*\" >> '"+s.ran+"'\ncat >/dev/null 2>&1 </dev/null\n"), 0o755))
 	return s
@@ -209,7 +210,7 @@ func listener(t *testing.T) (address string, count *atomic.Int32) {
 }
 
 // TestForeignSettingsArePutAside attaches a folder whose configuration would lead the token
-// elsewhere: the plan shows it with file and line, it is out of force from then on, and detach
+// elsewhere: the plan shows it with file and line, it has no effect from then on, and detach
 // brings it back. With --trust it counts, until it changes.
 func TestForeignSettingsArePutAside(t *testing.T) {
 	linux(t)
@@ -441,7 +442,7 @@ read = { id = "$.id", owner = "$.owner", name = "$.name", https = "$.https", vis
 // tokensStayWithGit asks as git does, and adds descriptions that lead elsewhere.
 func tokensStayWithGit(t *testing.T, evil string, met *atomic.Int32, token string, srv *httptest.Server, m *machine, description func(more string) string) {
 	t.Helper()
-	// Git itself, with the helper that stands in the folder, and in an address with dots in it.
+	// Git itself, with the helper that is in the folder, and in an address with dots in it.
 	helper := []string{"credential", "--account", "tern", "--for", srv.URL + "/tern/gauge"}
 	host := strings.TrimPrefix(srv.URL, "http://")
 	for _, path := range []string{"tern/gauge.git/info/lfs/../../other", "tern/gauge.git/info/lfs/%2e%2e/x", "tern/../tern/gauge.git", "other/gauge.git"} {

@@ -56,7 +56,7 @@ func TestDemoProjectsGoUpRight(t *testing.T) {
 	require.NoError(t, practice.WriteProjects(m.home))
 	s := m.survey("gauge-firmware")
 	assert.Len(t, of(s, "work"), 66)
-	assert.Len(t, of(s, "remakeable"), 2006)
+	assert.Len(t, of(s, "generated"), 2006)
 	assert.Contains(t, m.ok("", "", "survey", "gauge-firmware"), "66 files, 74 kB would go up; 2,006 stay.")
 	m.ok("", "", "attach", "--yes", "gauge-firmware")
 	sent := strings.Split(m.git(h.gitDir(t, "tern", "tern", "gauge-firmware"), "ls-tree", "-r", "--name-only", "main"), "\n")
@@ -95,7 +95,7 @@ func TestSurveyIsWhatGoesUp(t *testing.T) {
 		".gitignore": "*.log\r\n!keep.log\r\n", "empty name ": "x", "ünïcode": "x", "with\nline end": "x", "node_modules/mine.txt": "x"})
 	choose := []string{"--except", "notes/old", "--except", "*.md.bak"}
 	s := m.survey(append(choose, "gauge")...)
-	assert.Equal(t, []string{"a.o", "page/node_modules/a/i.js"}, of(s, "remakeable"))
+	assert.Equal(t, []string{"a.o", "page/node_modules/a/i.js"}, of(s, "generated"))
 	assert.Equal(t, []string{"log/today.log"}, of(s, "ignored"))
 	assert.Equal(t, []string{"notes/old/plan.md"}, of(s, "not chosen"))
 	m.ok("gauge", "", append([]string{"attach", "--yes"}, choose...)...)
@@ -144,7 +144,7 @@ func TestIgnoreRules(t *testing.T) {
 
 	// A rule that another one takes back would do nothing.
 	m.refused(3, []string{"would do nothing for sub/y.tmp", `'!*.tmp' in sub/.gitignore, line 1`, "uncinate ignore explain sub/y.tmp"}, "gauge", "", "ignore", "add", "*.tmp")
-	// What git carries goes on being carried, until it is said otherwise.
+	// What git tracks goes on being carried, until it is said otherwise.
 	r := m.run("gauge", "", "ignore", "add", "kept.bin")
 	assert.Equal(t, 0, r.code, r.err)
 	assert.Contains(t, r.err, "uncinate ignore add --untrack kept.bin")
@@ -153,13 +153,13 @@ func TestIgnoreRules(t *testing.T) {
 	assert.Empty(t, m.git("gauge", "ls-files"))
 	assert.FileExists(t, filepath.Join(m.home, "gauge/kept.bin"))
 
-	for args, words := range map[string]string{"../x": "not inside the project", "#x": "would be a comment", "a\nb": "is one line", "!": "is no ignore rule"} {
+	for args, words := range map[string]string{"../x": "not inside the project", "#x": "would be a comment", "a\nb": "is one line", "!": "is not an ignore rule"} {
 		m.refused(2, []string{words}, "gauge", "", "ignore", "add", args)
 	}
 	m.refused(2, []string{"say which rule"}, "gauge", "", "ignore", "add")
 	m.write("other", map[string]string{"a": ""})
 	require.NoError(t, os.Symlink("a", filepath.Join(m.home, "other/.gitignore")))
-	m.refused(3, []string{"no plain file"}, "other", "", "ignore", "add", "*.x")
+	m.refused(3, []string{"not a plain file"}, "other", "", "ignore", "add", "*.x")
 }
 
 // TestLookingRunsNothing puts a command behind every setting of a strange repository
@@ -230,8 +230,8 @@ func TestOddThingsInAFolder(t *testing.T) {
 		"tail.":     "look: has a name that ends in a dot or blank, which Windows drops",
 		"nested":    "look: is a repository of its own; what it holds does not go up with this one",
 		"deep/out":  "look: is a link out of the project, to ../.., and leads nowhere elsewhere",
-		"pipe":      "know: is a device, socket or pipe, which git does not carry",
-		"hollow":    "know: is empty, and git carries no empty folders; a file in it would keep it",
+		"pipe":      "know: is a device, socket or pipe, which git does not track",
+		"hollow":    "know: is empty, and git tracks no empty folders; a file in it would keep it",
 		"keys.p12":  "stop: is a store of keys",
 		".env":      "look: is a file of local settings, which mostly hold secrets",
 		"made.c":    "know: says that a program wrote it",
@@ -243,11 +243,11 @@ func TestOddThingsInAFolder(t *testing.T) {
 		assert.Equal(t, want, said(s, path), path)
 	}
 	assert.Contains(t, of(s, "work"), long)
-	assert.Equal(t, []string{"cache/CACHEDIR.TAG", "cache/x"}, of(s, "remakeable"))
+	assert.Equal(t, []string{"cache/CACHEDIR.TAG", "cache/x"}, of(s, "generated"))
 	keepsEmptyFolders(t, m, top)
 }
 
-// keepsEmptyFolders gives empty folders a file, and surveys folders that are no project.
+// keepsEmptyFolders gives empty folders a file, and surveys folders that are not project.
 func keepsEmptyFolders(t *testing.T, m *machine, top string) {
 	t.Helper()
 	// Empty folders are kept, when one says so.
@@ -270,7 +270,7 @@ func keepsEmptyFolders(t *testing.T, m *machine, top string) {
 	assert.Contains(t, m.ok("", "", "survey", "many"), "Is this the folder you mean? many holds 2 repositories")
 	m.project("whole")
 	m.git("whole", "init", "-q")
-	assert.Contains(t, m.ok("whole/src", "", "survey"), "lies inside the repository")
+	assert.Contains(t, m.ok("whole/src", "", "survey"), "is inside the repository")
 	m.refused(4, []string{"is your home folder"}, "", "", "survey")
 	m.refused(1, []string{"there is no folder"}, "", "", "survey", "none")
 }
@@ -305,9 +305,9 @@ func TestWhatIsRemembered(t *testing.T) {
 	// Kinds of one's own add to those that are known.
 	m.write("gauge", map[string]string{"2025.tide": "x", "2025.out": "x"})
 	m.write(".uncinate/config/kinds", map[string]string{"tides.toml": "[[kind]]\nname = \"tide tables\"\nmarkers = [\"*.tide\"]\nrule = [{ pattern = \"*.out\", why = \"made by each run\", from = [\".tide\"] }]\n"})
-	assert.Equal(t, []string{"2025.out"}, of(m.survey("gauge"), "remakeable"))
+	assert.Equal(t, []string{"2025.out"}, of(m.survey("gauge"), "generated"))
 	m.write(".uncinate/config/kinds", map[string]string{"tides.toml": "[[kind]]\nnam = \"tide tables\"\n"})
-	m.refused(2, []string{"no catalogue of kinds", "line 2, column 1"}, "", "", "survey", "gauge")
+	m.refused(2, []string{"not a catalogue of kinds", "line 2, column 1"}, "", "", "survey", "gauge")
 }
 
 // TestWhatOldCommitsHold publishes a project whose history holds what must not go up,
@@ -322,11 +322,11 @@ func TestWhatOldCommitsHold(t *testing.T) {
 	m.git("gauge", "rm", "-q", "id_gauge")
 	m.git("gauge", "-c", "user.name=T", "-c", "user.email=t@skerry.example", "commit", "-q", "-m", "Two")
 	err := m.refused(4, []string{"2 files in commits that would be published must not go up", "conf.py:1 holds a password: password = [13 characters], since commit ", "id_gauge:1 holds a private key", "(One)",
-		"makes them anew", "checkout --orphan", "--let conf.py --reason TEXT"}, "gauge", "", "attach", "--yes")
+		"rewrites them", "checkout --orphan", "--let conf.py --reason TEXT"}, "gauge", "", "attach", "--yes")
 	assert.NotContains(t, err, "Fl0w")
 	assert.Empty(t, h.Store.List("tern", ""))
 	assert.Contains(t, m.ready(1, "gauge")["project/commits"], "bad: 2 files in commits")
-	m.ok("gauge", "", "attach", "--yes", "--let", "conf.py", "--let", "id_*", "--reason", "they open nothing any more")
+	m.ok("gauge", "", "attach", "--yes", "--let", "conf.py", "--let", "id_*", "--reason", "they no longer open anything")
 	assert.Contains(t, m.ok("gauge", "", "attach", "--yes"), "Already attached")
 
 	// A history without its beginning.
@@ -352,6 +352,7 @@ func TestWhatOldCommitsHold(t *testing.T) {
 			}
 		}
 	}()
+	m.alone = true // its files are written meanwhile
 	m.refused(3, []string{"src/level.c", "ait until the program that writes is done"}, "busy", "", "attach", "--yes")
 	close(stop)
 	require.NoError(t, <-wrote)
@@ -370,7 +371,7 @@ func TestProof(t *testing.T) {
 	require.NoError(t, os.Chmod(filepath.Join(m.home, "gauge/make it.sh"), 0o755))
 	before := tree(t, filepath.Join(m.home, "gauge"))
 	out := m.ok("gauge", "", "survey", "--prove", "'./make it.sh'")
-	assert.Contains(t, out, "Not proved: in a fresh copy of 3 files, ''\\''./make it.sh'\\''' ended with 1.")
+	assert.Contains(t, out, "Not proved: in a fresh copy of 3 files, ''\\''./make it.sh'\\''' failed with 1.")
 	assert.Contains(t, out, "It speaks of config/local.mk, which stays here.")
 	m.write("gauge", map[string]string{"make it.sh": "#!/bin/sh\nset -e\nmkdir -p build\ncp src/a.c build/a.o\n"})
 	require.NoError(t, os.Chmod(filepath.Join(m.home, "gauge/make it.sh"), 0o755))

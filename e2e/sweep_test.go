@@ -129,7 +129,7 @@ func TestKilledAtEveryStep(t *testing.T) {
 	}
 }
 
-// TestStatusTellsOfACut looks at a project in which files were being brought in when that was
+// TestStatusTellsOfACut looks at a project in which files were being received when that was
 // killed, and lets any command go on with it.
 func TestStatusTellsOfACut(t *testing.T) {
 	linux(t)
@@ -150,8 +150,8 @@ func TestStatusTellsOfACut(t *testing.T) {
 	said := launch.ok("gauge", "", "status", "--json")
 	assert.Contains(t, said, `"cut_off": true`)
 	assert.Contains(t, said, `"state": "unfinished"`)
-	assert.Contains(t, launch.ok("gauge", "", "status"), "files were being brought in when that was cut off")
-	assert.Contains(t, launch.ok("gauge", "", "status", "--all"), "files were being brought in when that was cut off")
+	assert.Contains(t, launch.ok("gauge", "", "status"), "files were being received when that was cut off")
+	assert.Contains(t, launch.ok("gauge", "", "status", "--all"), "files were being received when that was cut off")
 	r := launch.run("gauge", "", "branch", "make", "any")
 	require.Equal(t, 0, r.code, r.err)
 	assert.Contains(t, r.err, "Went on from where it was cut off")

@@ -28,11 +28,11 @@ func TestTokenLife(t *testing.T) {
 	require.Equal(t, 0, r.code, r.err)
 	assert.Contains(t, r.err, "The token needs these scopes: self, look, work, launch, steer, lines.")
 	assert.Contains(t, r.err, "Tokens are made at "+h.URL+"/chest/passes")
-	assert.False(t, h.inForce(first), "the old one is out of force")
+	assert.False(t, h.inForce(first), "the old one is revoked")
 	for _, args := range [][]string{{"status"}, {"sync"}, {"attach", "--yes"}} {
 		r := m.run("gauge", "", args...)
 		assert.Equal(t, 0, r.code, r.err)
-		assert.Equal(t, 1, strings.Count(r.err, "Note: the token of account tern ends on "), "%v: %s", args, r.err)
+		assert.Equal(t, 1, strings.Count(r.err, "Note: the token of account tern expires on "), "%v: %s", args, r.err)
 		assert.Contains(t, r.err, "in 9 days. Replace it: uncinate token replace tern")
 	}
 	assert.Contains(t, m.command("gauge", "", "git", "fetch").err, "uncinate token replace tern", "plain git hands it on")
@@ -83,7 +83,7 @@ func TestTokenRenewedByTheHost(t *testing.T) {
 	require.NoError(t, h.Faults.Set([]string{"cut on /burrow/token"}))
 	m.refused(6, []string{"not certain whether the old token is still valid", "uncinate token test tern"}, "", "", "token", "replace", "tern", "--renew", "--yes")
 	require.NoError(t, h.Faults.Set(nil))
-	assert.Contains(t, m.ok("", "", "token", "test", "tern"), "valid until")
+	assert.Contains(t, m.ok("", "", "token", "test", "tern"), "expires on")
 
 	old := newHostOf(t, "fulmar")
 	n := signedIn(t, old)

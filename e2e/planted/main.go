@@ -1,6 +1,6 @@
 //go:build planted
 
-// Planted stands in for the program in one test: it runs the program and then does one
+// Planted is in for the program in one test: it runs the program and then does one
 // thing wrong, as the environment says. The test shows that the random stories find each.
 package main
 

@@ -24,7 +24,7 @@ func (d *Desk) Wait(ctx context.Context, name, about string) (*files.Held, error
 	return d.WaitAt(ctx, filepath.Join(d.Home.State, "locks", name+".lock"), about)
 }
 
-// WaitAt is Wait for a lock that lies elsewhere.
+// WaitAt is Wait for a lock that is elsewhere.
 func (d *Desk) WaitAt(ctx context.Context, path, about string) (*files.Held, error) {
 	held, holder, err := files.LockWait(ctx, path, mostLockWait)
 	if err != nil || held != nil {

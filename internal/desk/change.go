@@ -18,7 +18,7 @@ type Change struct {
 	Job     string
 	Subject string // what it changes; one run at a time works on it
 	Host    string // the name of the host that steps act on; empty where they act on several or none
-	AsWas   string // the sentence for an error: what stands where a step failed
+	AsWas   string // the sentence for an error: what is where a step failed
 	Line    string // the command that goes on with it where it was cut off, without its folder; empty where any does
 	From    string // the commit that it begins from, where one that goes on must know it
 

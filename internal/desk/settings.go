@@ -46,6 +46,7 @@ type State string
 // The states, in words.
 const (
 	Good     State = "good"
+	Kept     State = "kept" // of a token: it is in the vault, and its host was not asked
 	Doubtful State = "doubtful"
 	Bad      State = "bad"
 )

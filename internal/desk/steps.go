@@ -23,7 +23,7 @@ type Step struct {
 	Do    func(ctx context.Context) error
 	Undo  func(ctx context.Context) error           // nil: there is nothing to put back
 	Back  func(ctx context.Context) (string, error) // what Undo will do, in a sentence, where putting back is a plan of its own; "" for nothing
-	Stays func(done bool) bool                      // once it was begun: whether all that was done so far stays, even where a later step is refused; nil: no
+	Stays func(done bool) bool                      // once it was begun: whether all that was done until now stays, even where a later step is refused; nil: no
 }
 
 // Bare is a step of which only its name, where it acts and how it is put back are said: back is what
@@ -166,7 +166,7 @@ func (r *Runner) step(ctx context.Context, s Step) error {
 
 func (r *Runner) failed(ctx context.Context, steps []Step, at Step, err error) error {
 	f := fault.Of(err)
-	final := f.Kind == fault.HostSaidNo || f.Kind == fault.Refused || f.Kind == fault.Decision
+	final := f.Kind == fault.HostSaidNo || f.Kind == fault.Refused || f.Kind == fault.Decision || f.Kind == fault.Usage
 	for _, s := range steps {
 		if m := r.State.Marks[s.ID]; s.Stays != nil && (m == plan.Begun || m == plan.Done) && s.Stays(m == plan.Done) {
 			final = false
@@ -176,7 +176,11 @@ func (r *Runner) failed(ctx context.Context, steps []Step, at Step, err error) e
 		out := *f
 		out.Cause = errors.Join(f.Cause, err)
 		if len(r.State.Order) > 0 {
-			out.Details = append(out.Details, "What was done so far is kept; the same command, run again, goes on from here.")
+			said := "The same command, run again, goes on from here."
+			if slices.Contains(slices.Collect(maps.Values(r.State.Marks)), plan.Done) {
+				said = "What is done is kept. " + said
+			}
+			out.Details = append(out.Details, said)
 		}
 		return &out
 	}

@@ -40,7 +40,7 @@ func (r *Running) Demo() ([]DemoToken, error) {
 	}
 	groups := []string{"saltmarsh"}
 	if r.Name == "petrel" {
-		groups = append(groups, "saltmarsh/gauges") // petrel's groups may lie in one another
+		groups = append(groups, "saltmarsh/gauges") // petrel's groups may be in one another
 	}
 	for _, g := range groups {
 		if err := st.AddGroup(Group{Name: g, Members: map[string]int{"tern": Admin, "knot": Write, "dunlin": Read}}); err != nil {
@@ -121,7 +121,7 @@ func tideAlmanac(dir string) error {
 		"scripts/__pycache__/almanac.cpython-311.pyc": "\xa7\r\r\n\x00\x00\x00\x00compiled again at each run",
 		"config/stations.toml":                        "# Invented stations.\n[pier]\ndatum = 1.84\n[skerry]\ndatum = 2.02\n",
 		"config/settings.local.toml":                  "# This computer's own settings.\nuser  = \"tern\"\nstation_token = \"plunge~demo4e7a91c05bd2f8836aa1\"\n",
-		"config/places.toml":                          "# Where the tables lie.\ntables  = " + fmt.Sprintf("%q", filepath.ToSlash(filepath.Join(dir, "tables"))) + "\nscripts = " + fmt.Sprintf("%q", filepath.ToSlash(filepath.Join(dir, "scripts"))) + "\n",
+		"config/places.toml":                          "# Where the tables are.\ntables  = " + fmt.Sprintf("%q", filepath.ToSlash(filepath.Join(dir, "tables"))) + "\nscripts = " + fmt.Sprintf("%q", filepath.ToSlash(filepath.Join(dir, "scripts"))) + "\n",
 	}
 	for month := range 12 {
 		var b strings.Builder

@@ -169,7 +169,7 @@ func (e *engine) session(q *http.Request, scope string) (Session, error) {
 	case s.Ended:
 		return s, no("ended", "It ended on %s.", s.Token.Expires.Format(time.DateOnly))
 	case s.User == nil:
-		return s, no("sign-in", "The request holds no token that is in force.")
+		return s, no("sign-in", "The request holds no token that is valid.")
 	case scope != "" && !s.May(scope):
 		return s, no("scope", "It lacks the scope %s.", scope)
 	}
@@ -246,7 +246,7 @@ func (e *engine) git(w http.ResponseWriter, q *http.Request, s Session, owner, n
 	case err != nil && user == "":
 		demand(w, e.name, "sign in first")
 	case err != nil:
-		http.Error(w, "there is no such repository, or not for you", http.StatusNotFound)
+		http.Error(w, "there is no such repository, or you may not see it", http.StatusNotFound)
 	case user != "" && scope != "" && !s.May(scope):
 		http.Error(w, "your token lacks a scope for this", http.StatusForbidden)
 	case sends && e.store.Right(r, user) < Write && user == "":

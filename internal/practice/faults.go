@@ -35,16 +35,16 @@ type Fault struct {
 
 // FaultKinds are the ways to misbehave.
 var FaultKinds = []string{
-	"fail",       // answer with a status (500 unless said), doing nothing
-	"delay",      // wait (100ms unless said), then do the work
+	"fail",       // answer with a status (500 by default), doing nothing
+	"delay",      // wait (100ms by default), then do the work
 	"cut",        // cut the line, doing nothing
-	"late",       // do the work, and answer late (1s unless said)
+	"late",       // do the work, and answer late (1s by default)
 	"lose",       // do the work, and cut the line instead of answering
-	"rate-limit", // refuse for too many requests, and name a time (1s unless said), doing nothing
-	"spent",      // do the work, and tell that no request is left for a time (1s unless said)
+	"rate-limit", // refuse for too many requests, and name a time (1s by default), doing nothing
+	"spent",      // do the work, and tell that no request is left for a time (1s by default)
 	"end-token",  // let the token that is used end first
 	"garbage",    // answer with a page instead of what was asked for
-	"date",       // tell a time that is ahead (1h unless said)
+	"date",       // tell a time that is ahead (1h by default)
 	"echo",       // refuse, and repeat the token in the answer
 }
 
@@ -63,13 +63,13 @@ func ParseFault(s string) (*Fault, error) {
 		f.Time = time.Hour
 	}
 	if !slices.Contains(FaultKinds, kind) {
-		return nil, fmt.Errorf("%q is no fault; there are %s", kind, strings.Join(FaultKinds, ", "))
+		return nil, fmt.Errorf("%q is not a fault; there are %s", kind, strings.Join(FaultKinds, ", "))
 	}
 	var err error
 	switch {
 	case given && kind == "fail":
 		if f.Status, err = strconv.Atoi(value); err != nil || f.Status < 400 || f.Status > 599 {
-			return nil, fmt.Errorf("%q is no status of a failure", value)
+			return nil, fmt.Errorf("%q is not a status of a failure", value)
 		}
 	case given:
 		most := time.Minute
@@ -77,7 +77,7 @@ func ParseFault(s string) (*Fault, error) {
 			most = 1000 * time.Hour
 		}
 		if f.Time, err = time.ParseDuration(value); err != nil || f.Time < 0 || f.Time > most {
-			return nil, fmt.Errorf("%q is no time of at most %s", value, most)
+			return nil, fmt.Errorf("%q is not a time of at most %s", value, most)
 		}
 	}
 	for i := 1; i < len(words); i += 2 {
@@ -150,6 +150,13 @@ func (f *Faults) Set(rules []string) error {
 	defer f.mu.Unlock()
 	f.rules = parsed
 	return nil
+}
+
+// Idle reports whether nothing is told to go wrong.
+func (f *Faults) Idle() bool {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return len(f.rules) == 0
 }
 
 // Log tells which request met which fault, in order.
@@ -274,7 +281,7 @@ func wait(q *http.Request, long time.Duration) bool {
 }
 
 // control takes new faults while the host runs: PUT a JSON list of them, GET what is
-// in force and what was met.
+// set and what was met.
 func (f *Faults) control(e *engine, w http.ResponseWriter, q *http.Request) {
 	if q.Method == http.MethodPut {
 		var rules []string

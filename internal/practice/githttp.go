@@ -12,7 +12,7 @@ import (
 	"sync"
 )
 
-// coreOf is where git's own programs lie (git documentation, --exec-path).
+// coreOf is where git's own programs are (git documentation, --exec-path).
 var coreOf = sync.OnceValue(func() string {
 	out, err := exec.Command("git", "--exec-path").Output()
 	if err != nil {

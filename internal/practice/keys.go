@@ -62,7 +62,7 @@ func (st *Store) AddKey(want Key) (*Key, error) {
 	defer st.mu.Unlock()
 	public, comment, _, _, err := ssh.ParseAuthorizedKey([]byte(want.Line))
 	if err != nil || strings.ContainsAny(want.Line, "\n\r") {
-		return nil, wrongIn("key", "invalid", "this is no public key")
+		return nil, wrongIn("key", "invalid", "this is not a public key")
 	}
 	for _, k := range st.s.Keys {
 		if k.Signs == want.Signs && bytes.Equal(blob(k.Line), public.Marshal()) {
@@ -135,7 +135,7 @@ func (st *Store) forKey(k *Key, owner, name string) (*Repo, error) {
 		c := *r
 		return &c, nil
 	}
-	return nil, problem("none", "there is no repository %s/%s, or not for this key", owner, name)
+	return nil, problem("none", "there is no repository %s/%s, or this key may not see it", owner, name)
 }
 
 // mayWrite reports whether a key may write to a repository that it opens.

@@ -15,7 +15,7 @@ import (
 
 // Large-file storage by the batch API that is published with git-lfs (docs/api/batch.md
 // and docs/api/basic-transfers.md there): the basic transfer alone, no locks. The
-// objects lie in the repository's own folder, so that they go with it.
+// objects are in the repository's own folder, so that they go with it.
 
 // largeMost is the largest object that is taken, in bytes.
 const largeMost = 4 << 30

@@ -170,7 +170,7 @@ func (g gannetAt) oauthToken(w http.ResponseWriter, q *http.Request) {
 	case "refresh_token":
 		s := g.store.Refreshes(q.PostFormValue("refresh_token"))
 		if s.User == nil {
-			oauthSays(w, "invalid_grant", "the refresh token is not in force")
+			oauthSays(w, "invalid_grant", "the refresh token is not valid")
 			return
 		}
 		if err := g.store.Revoke(q.PostFormValue("refresh_token")); err != nil { // it is rotated
@@ -230,7 +230,7 @@ func (g gannetAt) enter(w http.ResponseWriter, q *http.Request) {
 		}
 		switch {
 		case who == "":
-			form(w, "That is no user with such a token. Try again.", nil, "code", "user", "token")
+			form(w, "That is not a user with such a token. Try again.", nil, "code", "user", "token")
 		case q.PostFormValue("say") != "yes":
 			d.denied = true
 			form(w, "It is not allowed. This page can be closed.", nil)
@@ -260,7 +260,7 @@ func (g gannetAt) authorize(w http.ResponseWriter, q *http.Request) {
 	case q.PostFormValue("say") != "yes":
 		answer.Set("error", "access_denied")
 	case who == "":
-		form(w, "That is no user with such a token. Try again.", nil, "user", "token")
+		form(w, "That is not a user with such a token. Try again.", nil, "user", "token")
 		return
 	default:
 		code := randomText(16)

@@ -183,14 +183,14 @@ func (p petrelAt) seek(w http.ResponseWriter, q *http.Request, s Session) error 
 		return answer(w, 200, map[string]any{"oid": oid("n", r.ID)})
 	}
 	if !slices.Contains(p.store.Owners(s.User.Name), cliff) {
-		return problem("none", "there is no cliff %s, or not for you", cliff)
+		return problem("none", "there is no cliff %s, or you may not see it", cliff)
 	}
 	return answer(w, 200, map[string]any{"oid": oid("g", cliff)})
 }
 
 const petrelPage = 100
 
-// list gives pages that follow one another by Link header (RFC 8288). What stands in
+// list gives pages that follow one another by Link header (RFC 8288). What is in
 // the address of the next one is the host's own.
 func (p petrelAt) list(w http.ResponseWriter, q *http.Request, s Session) error {
 	size, err := strconv.Atoi(q.URL.Query().Get("show"))
@@ -225,7 +225,7 @@ func (p petrelAt) find(user, what string) (*Repo, error) {
 			return r, nil
 		}
 	}
-	return nil, problem("none", "there is no nest %s, or not for you", what)
+	return nil, problem("none", "there is no nest %s, or you may not see it", what)
 }
 
 func cutLast(path string) (owner, name string, found bool) {

@@ -153,7 +153,7 @@ func (s *sshServer) session(conn *ssh.ServerConn, channel ssh.Channel, asked <-c
 }
 
 // gitWords takes a command as git sends it apart: a program's name and one path in
-// single quotes (git's sq_quote: a quote or an exclamation mark stands outside them,
+// single quotes (git's sq_quote: a quote or an exclamation mark is outside them,
 // behind a backslash).
 func gitWords(line string) (name, path string, ok bool) {
 	name, rest, found := strings.Cut(line, " ")
@@ -191,11 +191,11 @@ func (s *sshServer) exec(conn *ssh.ServerConn, channel ssh.Channel, line, protoc
 	owner, repository, found := cutLast(strings.TrimSuffix(strings.Trim(path, "/"), ".git"))
 	key := s.store.KeyByID(conn.Permissions.Extensions["key"])
 	if key == nil || !found {
-		return refuse("there is no such repository, or not for you")
+		return refuse("there is no such repository, or you may not see it")
 	}
 	r, err := s.store.forKey(key, owner, repository)
 	if err != nil {
-		return refuse("there is no such repository, or not for you")
+		return refuse("there is no such repository, or you may not see it")
 	}
 	if name == "git-receive-pack" && !s.store.mayWrite(key, r) {
 		return refuse("you may only read this repository")
@@ -347,5 +347,5 @@ func (s *sshServer) publicLine() string {
 // HostKey is the fingerprint of the host's SSH key.
 func (r *Running) HostKey() string { return ssh.FingerprintSHA256(r.ssh.signer.PublicKey()) }
 
-// HostKeyLine is that key, as it stands in a file of known hosts behind the name.
+// HostKeyLine is that key, as it is in a file of known hosts behind the name.
 func (r *Running) HostKeyLine() string { return r.ssh.publicLine() }

@@ -87,7 +87,7 @@ type Store struct {
 
 	mu      sync.Mutex
 	s       state
-	byOrder []*Repo // all repositories by path; nil when they have to be sorted anew
+	byOrder []*Repo // all repositories by path; nil when they have to be sorted again
 }
 
 // Problem is a refusal of the store.
@@ -155,7 +155,7 @@ func (st *Store) ByID(user, id string) (*Repo, error) {
 	defer st.mu.Unlock()
 	r := st.s.Repos[id]
 	if r == nil || st.right(r, user) < Read {
-		return nil, problem("none", "there is no repository %s, or not for you", id)
+		return nil, problem("none", "there is no repository %s, or you may not see it", id)
 	}
 	c := *r
 	return &c, nil
@@ -189,7 +189,7 @@ func (st *Store) Find(user, owner, name string) (*Repo, error) {
 	defer st.mu.Unlock()
 	r := st.byPath(owner, name)
 	if r == nil || st.right(r, user) < Read {
-		return nil, problem("none", "there is no repository %s/%s, or not for you", owner, name)
+		return nil, problem("none", "there is no repository %s/%s, or you may not see it", owner, name)
 	}
 	c := *r
 	return &c, nil
@@ -296,14 +296,14 @@ func (st *Store) Create(ctx context.Context, user string, want Repo) (*Repo, err
 	return &c, st.save()
 }
 
-// Change changes what set changes, if version is 0 or the one in force.
+// Change changes what set changes, if version is 0 or the present one.
 func (st *Store) Change(ctx context.Context, user, owner, name string, version int, set func(*Repo) error) (*Repo, error) {
 	st.mu.Lock()
 	defer st.mu.Unlock()
 	r := st.byPath(owner, name)
 	switch {
 	case r == nil || st.right(r, user) < Read:
-		return nil, problem("none", "there is no repository %s/%s, or not for you", owner, name)
+		return nil, problem("none", "there is no repository %s/%s, or you may not see it", owner, name)
 	case st.right(r, user) < Admin:
 		return nil, problem("denied", "you may not change %s/%s", owner, name)
 	case version != 0 && version != r.Version:
@@ -328,14 +328,14 @@ func (st *Store) Change(ctx context.Context, user, owner, name string, version i
 	return &answer, st.save()
 }
 
-// Delete removes a repository, if version is 0 or the one in force.
+// Delete removes a repository, if version is 0 or the present one.
 func (st *Store) Delete(user, owner, name string, version int) error {
 	st.mu.Lock()
 	defer st.mu.Unlock()
 	r := st.byPath(owner, name)
 	switch {
 	case r == nil || st.right(r, user) < Read:
-		return problem("none", "there is no repository %s/%s, or not for you", owner, name)
+		return problem("none", "there is no repository %s/%s, or you may not see it", owner, name)
 	case st.right(r, user) < Admin:
 		return problem("denied", "you may not delete %s/%s", owner, name)
 	case version != 0 && version != r.Version:
@@ -348,10 +348,10 @@ func (st *Store) Delete(user, owner, name string, version int) error {
 	return os.RemoveAll(st.GitDir(r.ID))
 }
 
-// GitDir is where a repository's objects lie.
+// GitDir is where a repository's objects are.
 func (st *Store) GitDir(id string) string { return filepath.Join(st.dir, "repos", id+".git") }
 
-// Used gives how many bytes a user's own repositories take on the host's disk.
+// Used gives how many bytes of large-file storage a user's own repositories take.
 func (st *Store) Used(user string) int64 {
 	total := int64(0)
 	for _, r := range st.List(user, "") {
@@ -359,7 +359,7 @@ func (st *Store) Used(user string) int64 {
 			continue
 		}
 		// What vanishes while it is counted takes no place.
-		_ = filepath.WalkDir(st.GitDir(r.ID), func(_ string, e fs.DirEntry, err error) error {
+		_ = filepath.WalkDir(filepath.Join(st.GitDir(r.ID), "large"), func(_ string, e fs.DirEntry, err error) error {
 			if err == nil && e.Type().IsRegular() {
 				if info, err := e.Info(); err == nil {
 					total += info.Size()
@@ -402,4 +402,15 @@ func (st *Store) Fill(user string, many int) error {
 		st.s.Repos[id] = &Repo{ID: id, Owner: user, Name: fmt.Sprintf("gauge-%05d", i), Visibility: "private", Default: "main", Creator: user, Created: st.now().UTC().Truncate(time.Second), Version: 1}
 	}
 	return st.save()
+}
+
+// Reload reads the state again, after its folder was put back to what it was.
+func (st *Store) Reload() error {
+	st.mu.Lock()
+	defer st.mu.Unlock()
+	fresh, err := OpenStore(st.dir)
+	if err == nil {
+		st.s, st.byOrder = fresh.s, nil
+	}
+	return err
 }

@@ -68,7 +68,7 @@ func (st *Store) NewAccess(prefix, user string, scopes []string, expires time.Ti
 	return secret, st.save()
 }
 
-// Revoke takes a token out of force for good.
+// Revoke revokes a token for good.
 func (st *Store) Revoke(secret string) error {
 	st.mu.Lock()
 	defer st.mu.Unlock()
@@ -76,7 +76,7 @@ func (st *Store) Revoke(secret string) error {
 	return st.save()
 }
 
-// Renew makes a new token like another, good until a time, and takes that one out of force.
+// Renew makes a new token like another, good until a time, and revokes that one.
 func (st *Store) Renew(prefix, secret string, expires time.Time) (string, error) {
 	s := st.SignIn(secret)
 	if s.User == nil {

@@ -83,11 +83,12 @@ terminal session ends, or "vault lock" is run, at most for twelve hours.`,
 func accountList() *Command {
 	return &Command{Name: "list", Gives: []accounts.Account{}, Short: "list the accounts of this machine",
 		Options: func(*flag.FlagSet) Run {
-			return withDesk(func(_ context.Context, e *Env, d *desk.Desk, _ []string) error {
+			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, _ []string) error {
 				holders, err := accounts.All(d)
 				if err != nil {
 					return err
 				}
+				accounts.LookInVault(ctx, d, holders...)
 				if holders == nil {
 					holders = []*accounts.Account{}
 				}
@@ -99,7 +100,7 @@ func accountList() *Command {
 					}
 					var rows [][]string
 					for _, a := range holders {
-						rows = append(rows, []string{a.Name, a.Where(), a.User, text.Either(a.Default, "yes", ""), expiry(a, time.Now())})
+						rows = append(rows, []string{a.Name, a.Where(), a.User, text.Either(a.Default, "yes", ""), expiry(a)})
 					}
 					e.Table([]string{"account", "host", "user", "default", "token"}, rows)
 				})
@@ -110,11 +111,12 @@ func accountList() *Command {
 func accountShow() *Command {
 	return &Command{Name: "show", Args: "NAME", Least: 1, Most: 1, Takes: []string{"account"}, Gives: accounts.Account{}, Short: "show an account, without its secret",
 		Options: func(*flag.FlagSet) Run {
-			return withDesk(func(_ context.Context, e *Env, d *desk.Desk, args []string) error {
+			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
 				a, err := accounts.Named(d, args[0])
 				if err != nil {
 					return err
 				}
+				accounts.LookInVault(ctx, d, a)
 				return e.Give(a, func() { e.account(a) })
 			})
 		}}
@@ -208,22 +210,10 @@ func accountForget() *Command {
 		}}
 }
 
-func expiry(a *accounts.Account, now time.Time) string {
-	switch {
-	case a.NoToken:
-		return "none: an SSH key"
-	case !a.Doubtful.IsZero():
-		return "doubtful: the host refused it on " + a.Doubtful.Format(time.DateOnly)
-	case a.InMemory:
-		return "in memory, for this session"
-	case a.OAuth:
-		return "renews itself"
-	case a.Expires.IsZero():
-		return "valid, no expiry given"
-	case a.Expires.Before(now):
-		return "expired on " + a.Expires.Format(time.DateOnly)
-	}
-	return "valid until " + a.Expires.Format(time.DateOnly)
+// expiry says what is known here of an account's token.
+func expiry(a *accounts.Account) string {
+	_, says := accounts.Ending(a, time.Now())
+	return says
 }
 
 // account shows an account.
@@ -237,11 +227,14 @@ func (e *Env) account(a *accounts.Account) {
 		signs = fmt.Sprintf("%s <%s>", a.FullName, a.Email)
 	}
 	e.Facts([2]string{"account", a.Name}, [2]string{"host", a.Where()}, [2]string{"user", a.User}, [2]string{"commits as", signs},
-		[2]string{"token", expiry(a, time.Now())}, [2]string{"scopes", scopes}, [2]string{"transport", a.Over}, [2]string{"default", text.Either(a.Default, "yes, on "+a.Host, "")})
+		[2]string{"token", expiry(a)}, [2]string{"scopes", scopes}, [2]string{"transport", a.Over}, [2]string{"default", text.Either(a.Default, "yes, on "+a.Host, "")})
 }
 
 // beforeToken asks for the user's name where that is needed, and says where a token would go.
-func (e *Env) beforeToken(ctx context.Context, h *hosts.Host, a *accounts.Account) (err error) {
+func (e *Env) beforeToken(ctx context.Context, d *desk.Desk, h *hosts.Host, a *accounts.Account) (err error) {
+	if before, err := accounts.Named(d, a.Name); err == nil && before.Host == a.Host && a.User == "" && h.SignIn.TakesUser() {
+		a.User = before.User // it gets another token
+	}
 	if h.SignIn.TakesUser() && a.User == "" && e.asks {
 		a.User, err = e.ask(ctx, "Your user name on "+a.Host+": ")
 	}
@@ -265,7 +258,7 @@ func (e *Env) addAccount(ctx context.Context, d *desk.Desk, a accounts.Account, 
 		if err != nil {
 			return err
 		}
-		if err := e.beforeToken(ctx, h, &a); err != nil {
+		if err := e.beforeToken(ctx, d, h, &a); err != nil {
 			return err
 		}
 	}
@@ -320,7 +313,7 @@ func onlyHost(d *desk.Desk) (string, error) {
 	if len(known) == 1 {
 		return known[0].Name, nil
 	}
-	f := fault.New(fault.Usage, "which host? Name it by --host")
+	f := fault.New(fault.Usage, "several hosts are known; choose one with --host")
 	for _, h := range known {
 		f.Try("", text.Command("uncinate", "account", "add", "--host", h.Name))
 	}

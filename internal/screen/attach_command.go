@@ -14,6 +14,7 @@ import (
 	"uncinate/internal/core/survey"
 	"uncinate/internal/core/text"
 	"uncinate/internal/desk/login"
+	"uncinate/internal/desk/project"
 	"uncinate/internal/desk/worktree"
 	"uncinate/internal/job/attach"
 	"uncinate/internal/job/attach/join"
@@ -116,7 +117,7 @@ func runAttach(ctx context.Context, e *Env, p plans, o target.Options) (err erro
 		return err
 	}
 	if finished {
-		if err := a.Unheeded(); err != nil {
+		if err := a.Unheeded(ctx); err != nil {
 			return err
 		}
 		if p.preview && e.json {
@@ -139,13 +140,23 @@ func runAttach(ctx context.Context, e *Env, p plans, o target.Options) (err erro
 
 // pick shows what would go up, in parts, and asks which of them stay.
 func (e *Env) pick(ctx context.Context, o *target.Options) error {
-	if !e.asks {
-		return fault.New(fault.Decision, "there is no terminal to ask on what should stay").
-			Try("name it", "uncinate attach --except PATH").Try("see what there is", "uncinate survey")
-	}
 	d, err := e.Desk()
 	if err != nil {
 		return err
+	}
+	where, err := project.FindFolder(d, o.Folder)
+	if err != nil {
+		return err
+	}
+	switch f, err := project.LookLoosely(ctx, d, where); {
+	case err != nil:
+		return err
+	case f.Head != "":
+		return fault.New(fault.Usage, "--pick chooses files of a first commit, and %s has commits already, which are sent whole", text.Visible(where)).
+			TryWithout("attach what is committed", "uncinate attach", "pick")
+	case !e.asks:
+		return fault.New(fault.Decision, "there is no terminal to ask on what should stay").
+			TryWithout("name it", "uncinate attach --except PATH", "pick").Try("see what there is", "uncinate survey")
 	}
 	groups, err := surveying.Groups(ctx, d, o.Folder, survey.Choice{Only: o.Only, Except: o.Except})
 	if err != nil || len(groups) == 0 {
@@ -217,8 +228,8 @@ func (e *Env) attached(r *attach.Attached, host string) {
 	}
 	if r.Visibility != "" {
 		checked += ", " + text.Either(r.Visibility == "members", "visible to members", r.Visibility)
-		if r.Commit != "" {
-			checked += ", default branch " + r.Branch
+		if r.Default != "" {
+			checked += ", default branch " + text.Visible(r.Default)
 		}
 	}
 	nested, others, large := "", "", ""

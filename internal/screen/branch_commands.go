@@ -101,6 +101,9 @@ func branchSwitch() *Command {
 					if r.Rescued > 0 {
 						e.Say("Kept as rescue copy %d: %s. See it: uncinate rescue show %d", r.Rescued, switchKeeps(r), r.Rescued)
 					}
+					if r.Behind > 0 {
+						e.Say("%s on the host %s not here. To receive %s: uncinate sync", text.Count(r.Behind, "commit"), desk.IsAre(r.Behind), text.Either(r.Behind == 1, "it", "them"))
+					}
 					if len(r.Changed) > 0 {
 						e.Say("Came along, not saved yet: %s.", changes(r.Changed))
 					}
@@ -160,12 +163,16 @@ Nothing is sent; sync does that.`,
 					return err
 				}
 				return e.Give(r, func() {
+					if r.Unjoined > 0 {
+						defer e.Say("Not joined: %s of %s that %s only on the host. To receive %s: uncinate branch switch %s", text.Count(r.Unjoined, "commit"), text.Visible(args[0]),
+							text.Either(r.Unjoined == 1, "is", "are"), text.Either(r.Unjoined == 1, "it", "them"), text.Quote(args[0]))
+					}
 					if r.Received == 0 {
 						e.Say("%s has all of it already.", text.Visible(r.Branch))
 						return
 					}
-					e.Say("Joined: %s of %s %s now on %s, here only. To send %s: uncinate sync", text.Count(r.Received, "commit"), text.Visible(args[0]),
-						text.Either(r.Received == 1, "is", "are"), text.Visible(r.Branch), text.Either(r.Received == 1, "it", "them"))
+					e.Say("Joined: %s of %s %s now on %s, here only.", text.Count(r.Received, "commit"), text.Visible(args[0]), desk.IsAre(r.Received), text.Visible(r.Branch))
+					e.toSend(d, r.Folder, r.Received)
 				})
 			})
 		}}
@@ -204,6 +211,9 @@ func (e *Env) branches(all []history.Branch, now time.Time, most int) {
 			mark = "current"
 		}
 		where := map[[2]bool]string{{true, true}: "here and on host", {true, false}: "here", {false, true}: "on host"}[[2]bool{b.Here, b.OnHost}]
+		if b.Gone {
+			where += ", no longer on host"
+		}
 		if b.Unsent > 0 {
 			where += fmt.Sprintf(", %d not sent", b.Unsent)
 		}

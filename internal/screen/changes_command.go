@@ -101,11 +101,11 @@ func (e *Env) changed(ctx context.Context, r *history.Changes, o history.Changes
 		if o.Side != "" {
 			words = append(words, text.Either(o.Side == "host", "--on-host", "--here"))
 		}
-		e.Say("To see the lines: %s, or name a file", text.Command(append(words, "--full")...))
+		e.Say("To see the lines: %s", text.Command(append(words, "--full")...))
 		return
 	}
 	if !e.Out.terminal {
-		_, _ = io.WriteString(e.Out.to, e.veil.over(r.Patch)) // byte for byte, for whatever applies it; a reader who is gone is no fault
+		_, _ = io.WriteString(e.Out.to, e.veil.over(r.Patch)) // byte for byte, for whatever applies it; a reader who is gone is not a fault
 		return
 	}
 	var b strings.Builder
@@ -210,7 +210,7 @@ func (e *Env) marked(l difference.Line) string {
 	return b.String()
 }
 
-// faint is for what stands between the lines.
+// faint is for what is between the lines.
 func (s *stream) faint(words string) string {
 	if !s.bold {
 		return words

@@ -162,7 +162,7 @@ func (e *Env) cloned(r *attach.Cloned) {
 	}
 }
 
-// inside names the projects of a copy, and where they lie.
+// inside names the projects of a copy, and where they are.
 func inside(all []attach.Inside) string {
 	var parts []string
 	for _, x := range all {

@@ -75,7 +75,7 @@ func (c *Command) fit(o *flag.FlagSet, help string) error {
 	for _, name := range given {
 		needs := c.Needs[name]
 		if len(needs) > 0 && !slices.ContainsFunc(needs, func(n string) bool { return slices.Contains(given, n) }) {
-			return fault.New(fault.Usage, "--%s is of no use without --%s", name, strings.Join(needs, " or --")).Try("see its options", help)
+			return fault.New(fault.Usage, "--%s needs --%s", name, strings.Join(needs, " or --")).Try("see its options", help)
 		}
 	}
 	for _, apart := range append(slices.Clone(c.Apart), []string{"quiet", "verbose"}, []string{"preview", "yes"}) {
@@ -208,8 +208,9 @@ func dispatch(ctx context.Context, e *Env, args []string) error {
 		return nil
 	}
 	if err != nil {
-		return optionFault(o, err, help)
+		return c.optionFault(o, err, help)
 	}
+	e.typed.note(c, path, o, words)
 	if err := c.fit(o, help); err != nil {
 		return err
 	}
@@ -250,12 +251,22 @@ func unknown(says, word string, names []string, help string) error {
 var badValue = regexp.MustCompile(`^invalid (?:boolean )?value "(.*)" for (?:flag )?-(\S+): (.*)$`)
 
 // optionFault puts flag's error into our words, with the option that was meant.
-func optionFault(o *flag.FlagSet, err error, help string) error {
+func (c *Command) optionFault(o *flag.FlagSet, err error, help string) error {
 	says := err.Error()
 	name, found := strings.CutPrefix(says, "flag provided but not defined: -")
 	if !found {
 		if name, missing := strings.CutPrefix(says, "flag needs an argument: -"); missing {
-			return fault.New(fault.Usage, "a value is missing for --%s", longName(name)).Try("see its options", help)
+			f := fault.New(fault.Usage, "a value is missing for --%s", longName(name))
+			if longName(name) == "message" {
+				f.Try("for example", "uncinate "+strings.TrimPrefix(help, "uncinate help ")+` --message "What was done"`)
+			}
+			for _, x := range c.Examples {
+				if len(f.Remedies) == 0 && strings.Contains(x, " --"+longName(name)+" ") {
+					f.Try("for example", x)
+					break
+				}
+			}
+			return f.Try("see its options", help)
 		}
 		f := fault.New(fault.Usage, "%s", text.Excerpt(says, 200))
 		if m := badValue.FindStringSubmatch(says); m != nil { // as package flag says it

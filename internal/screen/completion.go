@@ -82,10 +82,10 @@ hosts and projects of this machine. Load it in the shell's own start-up file.`,
 		}}
 }
 
-// candidate is one word that may stand next, and what it is.
+// candidate is one word that may be next, and what it is.
 type candidate struct{ word, about string }
 
-// words prints what may stand as the last of the words: one a line, with a tab and
+// words prints what may be as the last of the words: one a line, with a tab and
 // what it is. What a file name could do to a shell is left out.
 func (e *Env) words(words []string) error {
 	all, err := e.candidates(words)
@@ -294,7 +294,7 @@ func commandWords(all []*Command, current string) []candidate {
 	return out
 }
 
-// projectWords are the attached folders, by a short path where they lie below this one.
+// projectWords are the attached folders, by a short path where they are below this one.
 func projectWords(projects []project.Project, current string) ([]candidate, error) {
 	here, err := os.Getwd()
 	if err != nil {

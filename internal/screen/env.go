@@ -10,7 +10,6 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
-	"slices"
 	"strings"
 	"time"
 
@@ -37,7 +36,7 @@ type Env struct {
 	Err *stream // everything else
 
 	Shipped fs.FS  // descriptions that come with the program
-	Gone    func() // called when standard output cannot be written any more
+	Gone    func() // called when standard output can no longer be written
 
 	commands []*Command
 	ctx      context.Context // of the whole run; prompts end with it
@@ -47,7 +46,9 @@ type Env struct {
 	verbose  bool
 	json     bool
 	gave     bool   // the JSON document was printed
-	home     string // where the program's own things lie, if said
+	home     string // where the program's own things are, if said
+	typed    typedLine
+	program  string // what to type for this program
 	yes      bool   // the person agreed beforehand, by --yes
 	asks     bool   // standard input and standard error are terminals
 	reader   *bufio.Reader
@@ -64,16 +65,16 @@ func NewEnv(shipped fs.FS) *Env {
 	v := &veil{}
 	for _, arg := range os.Args[1:] {
 		if a, err := address.Parse(arg); err == nil {
-			v.add(a.Secret) // a token that stands in an address that was pasted
+			v.add(a.Secret) // a token that is in an address that was pasted
 		}
 	}
-	e := &Env{In: os.Stdin, Out: newStream(os.Stdout, v), Err: newStream(os.Stderr, v), Shipped: shipped, veil: v, answers: os.Stdout, every: 10 * time.Second}
+	e := &Env{In: os.Stdin, Out: newStream(os.Stdout, v), Err: newStream(os.Stderr, v), Shipped: shipped, program: program(), veil: v, answers: os.Stdout, every: 10 * time.Second}
 	e.asks = e.Err.terminal && term.IsTerminal(int(os.Stdin.Fd()))
 	e.reader = bufio.NewReader(io.LimitReader(os.Stdin, 1<<20))
 	return e
 }
 
-// Desk lays out what jobs work with.
+// Desk writes what jobs work with.
 func (e *Env) Desk() (*desk.Desk, error) {
 	home, err := files.FindHome(e.home)
 	if err != nil {
@@ -140,18 +141,6 @@ type Remedy struct {
 	Command string `json:"command"`
 }
 
-// completed makes whole commands of remedies that are an option alone: the command that was typed,
-// with that option.
-func completed(all []fault.Remedy) []fault.Remedy {
-	out := slices.Clone(all)
-	for i := range out {
-		if strings.HasPrefix(out[i].Command, "--") {
-			out[i].Command = typed(os.Args[1:]) + " " + out[i].Command
-		}
-	}
-	return out
-}
-
 // Fault shows an error: the cause, what belongs to it, and what to do next. With
 // --json it is a document too, if none was printed yet.
 func (e *Env) Fault(err error) {
@@ -160,8 +149,8 @@ func (e *Env) Fault(err error) {
 	if e.json && !e.gave {
 		var p Problem
 		p.Error.Kind, p.Error.Exit, p.Error.Says, p.Error.Details = f.Kind.String(), int(f.Kind), f.Says, f.Details
-		for _, r := range completed(f.Remedies) {
-			p.Error.Remedies = append(p.Error.Remedies, Remedy(r))
+		for _, r := range e.completed(f.Remedies) {
+			p.Error.Remedies = append(p.Error.Remedies, Remedy{r.Why, r.Command})
 		}
 		_ = e.JSON(p) // standard error says the same
 	}
@@ -176,12 +165,7 @@ func (e *Env) Fault(err error) {
 	for _, d := range f.Details {
 		fmt.Fprintf(e.Err, "  %s\n", e.Err.wrap(text.Visible(d), 2))
 	}
-	for _, r := range completed(f.Remedies) {
-		if r.Why != "" {
-			fmt.Fprintf(e.Err, "  %s:\n", strings.ToUpper(r.Why[:1])+r.Why[1:])
-		}
-		fmt.Fprintf(e.Err, "      %s\n", text.Visible(r.Command))
-	}
+	e.showRemedies(e.Err, f)
 	if e.verbose {
 		for cause := errors.Unwrap(err); cause != nil; cause = errors.Unwrap(cause) {
 			fmt.Fprintf(e.Err, "  because: %s\n", text.Excerpt(cause.Error(), 400))

@@ -28,7 +28,7 @@ type KnownHost struct {
 	Accounts    int               `json:"accounts" says:"how many of them this machine knows"`
 	Actions     []string          `json:"actions" says:"what its description lets the program do"`
 	Later       []string          `json:"later,omitempty" says:"what is described and not carried out by this version"`
-	Limits      map[string]any    `json:"limits,omitempty" says:"as they stand in the description"`
+	Limits      map[string]any    `json:"limits,omitempty" says:"as they are in the description"`
 	DescribedIn string            `json:"described_in" says:"path of the description"`
 }
 
@@ -218,7 +218,8 @@ func hostList() *Command {
 				return e.Give(docs, func() {
 					if len(rows) == 0 {
 						e.Say("No host is known yet.")
-						e.Aside("Next: uncinate host add FILE   (docs/host-descriptions.md), or to try it: uncinate practice")
+						e.Aside("Add one by its description (docs/host-descriptions.md): uncinate host add FILE")
+						e.Aside("Or try it with practice hosts: uncinate practice")
 						return
 					}
 					e.Table([]string{"host", "address", "accounts", "what it is"}, rows)

@@ -190,6 +190,12 @@ func (e *Env) explained(r *surveying.Explained, folder string) {
 	p := text.Visible(r.Path)
 	where := fmt.Sprintf("%s in %s, line %d", text.Visible(r.Rule), text.Visible(r.File), r.Line)
 	switch {
+	case r.Missing && r.LeftOut:
+		e.Say("%s", e.Out.wrap("There is no "+p+" in the project. It would be ignored: "+where+".", 0))
+		return
+	case r.Missing:
+		e.Say("%s", e.Out.wrap("There is no "+p+" in the project. No rule would leave it out.", 0))
+		return
 	case r.Tracked && r.Rule != "" && !r.LeftOut:
 		e.Say("%s", e.Out.wrap(p+" goes up: git tracks it already, so the rule "+where+" does nothing for it.", 0))
 		e.Aside("To stop that and keep it here: %s", desk.FolderCommand(folder, "ignore", "add", "--untrack", r.Path))

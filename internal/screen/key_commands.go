@@ -158,7 +158,7 @@ func keyAnswer() *Command {
 	return &Command{Name: "answer", Args: "PROMPT", Most: 1, Hidden: true, Short: "answer ssh with a key's passphrase; run by ssh",
 		Options: func(o *flag.FlagSet) Run {
 			key := o.String("key", "", "the key's `fingerprint`")
-			home := o.String("home", "", "`folder` in which the program's own things lie")
+			home := o.String("home", "", "`folder` in which the program's own things are")
 			return func(ctx context.Context, e *Env, args []string) error {
 				e.home = *home
 				d, err := e.Desk()

@@ -78,8 +78,14 @@ func changes(m map[string]int) string { return board.Changes(m) }
 // sides says how a project and its host stand to each other, and what comes next; "" for nothing.
 func sides(s *project.Standing) (host, next string) {
 	switch {
+	case s.Branch == "":
+		return "no branch to sync", ""
 	case s.Commit == "":
 		host, next = "nothing to send yet: there is no commit here", "write something, then: uncinate sync --save --message \"What was done\""
+	case s.Gone && s.HeldBy != "":
+		host, next = "this branch is no longer on the host, where "+text.Visible(s.HeldBy)+" holds all of it", "uncinate branch switch "+text.Quote(s.HeldBy)
+	case s.Gone:
+		host, next = "this branch is no longer on the host", "uncinate sync"
 	case s.Unsent:
 		host, next = "this branch was never sent", "uncinate sync"
 	case s.Moved && s.Ahead > 0:
@@ -88,17 +94,23 @@ func sides(s *project.Standing) (host, next string) {
 		host, next = "new commits on the host", "uncinate sync"
 	case s.Ahead > 0 && s.Behind > 0:
 		host, next = fmt.Sprintf("%s not sent, %s not received", text.Count(s.Ahead, "commit"), text.Count(s.Behind, "commit")), "uncinate sync"
+	case s.Ahead > 0 && s.Follows:
+		host = text.Count(s.Ahead, "commit") + " only here; this copy of the project never sends"
 	case s.Ahead > 0:
 		host, next = text.Count(s.Ahead, "commit")+" not sent", "uncinate sync"
 	case s.Behind > 0:
 		host, next = text.Count(s.Behind, "commit")+" not received", "uncinate sync"
+	case len(s.Others) > 0:
+		host, next = "this branch is in step", "uncinate branch switch "+text.Quote(s.Others[0])+" && uncinate sync"
 	default:
 		host = "in step"
 	}
 	if s.NowAt != "" {
 		host, next = host+", as last seen; the repository is now called "+s.NowAt, "uncinate sync"
+	} else if s.Reply == "refused" {
+		host = text.Either(host == "in step", "", host+", as last seen; ") + "the host refused: " + s.WhyNot
 	} else if !s.Asked && s.WhyNot != "" {
-		host += ", as last seen; no answer from the host: " + s.WhyNot
+		host += ", as last seen; " + map[string]string{"no answer": "no answer from the host", "refused": "the host refused", "not asked": "the host was not asked"}[s.Reply] + ": " + s.WhyNot
 	} else if !s.Asked {
 		host += ", as last seen; the host was not asked"
 	}
@@ -106,7 +118,11 @@ func sides(s *project.Standing) (host, next string) {
 }
 
 func (e *Env) standing(s *project.Standing) {
-	e.Say("%s on branch %s", e.Out.strong(text.Visible(filepath.Base(s.Folder))), text.Visible(s.Branch))
+	on := "on branch " + text.Visible(s.Branch)
+	if s.Branch == "" {
+		on = "on no branch (a detached HEAD)"
+	}
+	e.Say("%s %s", e.Out.strong(text.Visible(filepath.Base(s.Folder))), on)
 	files := "all saved"
 	if !s.Clean() {
 		files = changes(s.Changed) + "; not saved yet"
@@ -128,12 +144,21 @@ func (e *Env) standing(s *project.Standing) {
 		rescued = text.Count(s.Rescues, "rescue copy") + ": uncinate rescue list"
 	}
 	if s.CutOff {
-		files += "; files were being brought in when that was cut off"
+		files += "; files were being received when that was cut off"
 	}
-	e.Facts([2]string{"files", files}, [2]string{"sync", host}, [2]string{"only here", only}, [2]string{"rescue", rescued}, [2]string{"address", s.Address}, [2]string{"account", account})
+	others := ""
+	if len(s.Others) > 0 {
+		others = "new commits on the host for " + strings.Join(s.Others, ", ")
+	}
+	e.Facts([2]string{"unfinished", s.Unfinished}, [2]string{"files", files}, [2]string{"sync", host}, [2]string{"branches", others}, [2]string{"only here", only}, [2]string{"rescue", rescued}, [2]string{"address", s.Address}, [2]string{"account", account})
 	switch {
+	case s.Stopped != nil:
+		e.showRemedies(e.Out, s.Stopped)
+		return
 	case s.CutOff:
 		next = "uncinate sync"
+	case s.State == s.Reply && len(s.Remedies) > 0:
+		next = s.Remedies[0]
 	case s.Clean() || s.Commit == "":
 	case next == "":
 		next = `uncinate save --message "What was done"`

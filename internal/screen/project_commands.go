@@ -87,7 +87,7 @@ func projectTrust() *Command {
 	return &Command{Name: "trust", Args: "[FOLDER]", Most: 1, Takes: []string{"folder"}, Gives: []project.Danger{},
 		Short: "trust the programs and settings that a project's own git configuration names",
 		Long: `A folder brings git's configuration along, and with it hooks, filters and other programs that git
-runs, and settings that can lead traffic or a token elsewhere. None of them is in force for this
+runs, and settings that can lead traffic or a token elsewhere. None of them is used for this
 program until you have seen and trusted it; what changes later is asked about again. Commands that
 only look never run any of it. Plain git obeys all of it at any time.`,
 		Examples: []string{"uncinate project trust --preview gauge-firmware", "uncinate project trust"},

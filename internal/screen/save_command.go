@@ -10,6 +10,7 @@ import (
 	"uncinate/internal/core/survey"
 	"uncinate/internal/core/text"
 	"uncinate/internal/desk"
+	"uncinate/internal/desk/project"
 	"uncinate/internal/job/history"
 )
 
@@ -91,8 +92,22 @@ func (e *Env) save(ctx context.Context, d *desk.Desk, s history.SaveOptions) (er
 		if r.Rescued > 0 {
 			e.Say("What was staged and is not in the folder is kept as rescue copy %d: uncinate rescue show %d", r.Rescued, r.Rescued)
 		}
-		e.Say("To send it: uncinate sync")
+		e.toSend(d, r.Folder, 1)
 	})
+}
+
+// toSend says how commits that were made here reach the host, if they ever do.
+func (e *Env) toSend(d *desk.Desk, folder string, commits int) {
+	it := text.Either(commits == 1, "it", "them")
+	switch p, found, err := project.ProjectAt(d, folder); {
+	case err != nil:
+	case !found:
+		e.Say("To publish the project: uncinate attach")
+	case p.ReceivesOnly:
+		e.Say("This copy of the project never sends; other copies do not get %s.", it)
+	default:
+		e.Say("To send %s: uncinate sync", it)
+	}
 }
 
 // goesIn tells in which folders the files are that would be saved.

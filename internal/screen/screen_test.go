@@ -190,7 +190,7 @@ func TestOptionsThatAreWrong(t *testing.T) {
 		{[]string{"status", "a", "b"}, "one argument too many: b"},
 		{[]string{"save", "-m"}, "a value is missing for --message"},
 		{[]string{"status", "--all", "--folder", "x"}, "--all and --folder cannot be used together"},
-		{[]string{"sync", "--at-once", "3"}, "--at-once is of no use without --all"},
+		{[]string{"sync", "--at-once", "3"}, "--at-once needs --all"},
 		{[]string{"sync", "-q", "-v"}, "--quiet and --verbose cannot be used together"},
 	} {
 		e, out, errs := env()
@@ -223,7 +223,7 @@ func TestOptionsThatCannotBeHeeded(t *testing.T) {
 		if !slices.Contains(names, "json") {
 			assert.Empty(t, out.String(), "%v", args)
 		}
-		assert.Regexp(t, "cannot be used together|is of no use without", strings.Join(strings.Fields(errs.String()), " "), "%v", args)
+		assert.Regexp(t, "cannot be used together|needs", strings.Join(strings.Fields(errs.String()), " "), "%v", args)
 	}
 	count := 0
 	var visit func(c *Command, path []string)
@@ -276,7 +276,7 @@ func TestEveryChangeHasAPreview(t *testing.T) {
 	}
 }
 
-// TestTradeWords holds that each word of the trade that is no command of ours is answered by lines
+// TestTradeWords holds that each word of the trade that is not a command of ours is answered by lines
 // that are commands with options and arguments that they take.
 func TestTradeWords(t *testing.T) {
 	seen := map[string]bool{}

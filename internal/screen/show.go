@@ -21,18 +21,18 @@ import (
 func (e *Env) Say(format string, args ...any) {
 	said := fmt.Sprintf(format, args...)
 	if !e.json {
-		said = e.Out.fold(said)
+		said = e.Out.fold(e.said(said))
 	}
 	if _, err := fmt.Fprintln(e.Out, said); err != nil && e.Gone != nil {
 		e.Gone() // whoever read the output is gone, so the work ends as by Ctrl-C
 	}
 }
 
-// Aside prints a line that is no result; not with --quiet.
+// Aside prints a line that is not a result; not with --quiet.
 func (e *Env) Aside(format string, args ...any) {
 	if !e.quiet {
 		e.clearBar()
-		fmt.Fprintln(e.Err, e.Err.fold(fmt.Sprintf(format, args...)))
+		fmt.Fprintln(e.Err, e.Err.fold(e.said(fmt.Sprintf(format, args...))))
 	}
 }
 

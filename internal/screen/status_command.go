@@ -3,6 +3,7 @@ package screen
 import (
 	"context"
 	"flag"
+	"slices"
 	"strings"
 	"time"
 
@@ -29,7 +30,7 @@ you most at the top.`,
 			full := o.Bool("full", false, "with --all: show those in step too")
 			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
 				if *all && len(args) > 0 {
-					return fault.New(fault.Usage, "--all takes no folder").Try("one project", text.Command("uncinate", "status", args[0])).Try("all of them", "uncinate status --all")
+					return fault.New(fault.Usage, "--all takes no folder").TryWithout("one project", text.Command("uncinate", "status", args[0]), "all").TryWithout("all of them", "uncinate status --all", "folder")
 				}
 				if *all {
 					rows, err := many.Overview(ctx, d, !*offline)
@@ -89,7 +90,7 @@ func (e *Env) board(rows []many.Row, now time.Time, full bool) {
 	if left > 0 {
 		e.Say("%s more that %s somebody: uncinate status --all --full", text.Number(left), text.Either(left == 1, "needs", "need"))
 	}
-	sum := text.Count(len(rows), "project") + ", " + text.Number(in) + " in step"
+	sum := text.Count(len(rows), "project") + ", " + text.Either(in == 0, text.Either(len(rows) == 1, "not", "none"), text.Number(in)) + " in step"
 	if in == len(rows) {
 		sum = text.Count(len(rows), "project") + ", " + text.Either(in == 1, "in step", "all in step")
 	}
@@ -100,12 +101,25 @@ func (e *Env) board(rows []many.Row, now time.Time, full bool) {
 // nextFor says what can be done for the projects on the board.
 func (e *Env) nextFor(rows []many.Row) {
 	const sync = "To sync them all:       uncinate sync --all"
+	const other = "To switch branches:     uncinate branch switch BRANCH --folder FOLDER"
 	next := map[string][]string{"missing": {"To find moved folders:  uncinate project find FOLDER", "To forget missing ones: uncinate project forget --missing"},
 		"elsewhere": {"To follow a moved one:  uncinate sync FOLDER"}, "both": {sync}, "behind": {sync}, "unsent": {sync},
+		"gone": {other}, "others": {other},
 		"changed": {"To see what changed:    uncinate changes --folder FOLDER"}}
 	told := map[string]bool{}
 	for _, r := range rows {
-		for _, words := range next[r.State] {
+		state := r.State
+		switch {
+		case state == "behind" && r.Behind == 0 && !r.Moved:
+			state = "others"
+		case state == "unsent" && len(r.Remedies) == 0: // it never sends
+			state = ""
+		}
+		lines := next[state]
+		if slices.Contains([]string{"no answer", "refused", "not asked"}, state) && len(r.Remedies) > 0 {
+			lines = []string{"Next:                   " + text.Visible(r.Remedies[0])}
+		}
+		for _, words := range lines {
 			if !told[words] {
 				told[words] = true
 				e.Say("%s", words)

@@ -70,15 +70,15 @@ func (s *stream) Write(p []byte) (int, error) {
 }
 
 // look opens what only this program puts into its output: bold, faint, and the end of a line that
-// is drawn over. Where it goes out it becomes ECMA-48's CSI; an ESC that stands in a text is shown.
+// is drawn over. Where it goes out it becomes ECMA-48's CSI; an ESC that is in a text is shown.
 const look = "\x00["
 
-// Again puts what a run of this very program has shown into the form in which it can be shown anew:
-// whatever of its look stands there, that run has put there itself.
+// Again puts what a run of this very program has shown into the form in which it can be shown again:
+// whatever of its look is there, that run has put there itself.
 func Again(shown string) string { return strings.ReplaceAll(shown, "\x1b[", look) }
 
-// drawn shows every control, turning, private or unassigned character that stands in a text, and
-// puts our own marks in force. It is the last that all output passes, whoever made it fit before;
+// drawn shows every control, turning, private or unassigned character that is in a text, and
+// puts our own marks in. It is the last that all output passes, whoever made it fit before;
 // what it writes of a character is what JSON reads, too (RFC 8259, section 7).
 func drawn(s string) string {
 	plain := func(r rune) bool {
@@ -133,7 +133,7 @@ func ascii(s string) string {
 	return b.String()
 }
 
-// blanked stands where a secret would have stood.
+// blanked is where a secret would have stood.
 const blanked = "[secret]"
 
 // veil blanks the secrets that it was told of, wherever they would be shown: also
@@ -143,7 +143,7 @@ type veil struct {
 	secrets []string
 }
 
-// add makes a secret known. Very short ones are no secrets, and would blank words.
+// add makes a secret known. Very short ones are not secrets, and would blank words.
 func (v *veil) add(secret string) {
 	if len(secret) < 8 {
 		return

@@ -19,7 +19,7 @@ func surveyCommand() *Command {
 		Short: "judge files: what would go up, what should stay, what must not go",
 		Long: `Looks at every file of the folder (default: the current one) and sorts it: work,
 which would go up; what is generated; what is one person's or one machine's; and
-what must not go up as it stands: keys, passwords, tokens, this machine's own paths,
+what must not go up as it is: keys, passwords, tokens, this machine's own paths,
 files beyond the host's limits. Each finding comes with the command that deals with it.
 Nothing is changed and nothing of the folder is run.
 
@@ -74,7 +74,7 @@ func (e *Env) surveyed(r *surveying.Surveyed, o surveying.Options) {
 		e.Say("")
 		e.weights(r.Folders, o.Full)
 	}
-	for _, w := range []struct{ weight, head string }{{survey.Stop, "Must not go up as it stands:"}, {survey.Look, "Look at:"}, {survey.Know, "Good to know:"}} {
+	for _, w := range []struct{ weight, head string }{{survey.Stop, "Must not go up as it is:"}, {survey.Look, "Look at:"}, {survey.Know, "Good to know:"}} {
 		e.findings(r, w.weight, w.head, o)
 	}
 	for _, l := range r.Let {
@@ -212,10 +212,10 @@ func (e *Env) findings(r *surveying.Surveyed, weight, head string, o surveying.O
 func (e *Env) proved(p *surveying.Proved) {
 	e.Say("")
 	if p.Exit == 0 {
-		e.Say("%s", e.Out.strong(fmt.Sprintf("Proved: in a fresh copy of %s, %s ended well after %s.", text.Count(p.Copied, "file"), text.Quote(p.Command), p.Took)))
+		e.Say("%s", e.Out.strong(fmt.Sprintf("Proved: in a fresh copy of %s, %s succeeded in %s.", text.Count(p.Copied, "file"), text.Quote(p.Command), p.Took)))
 		e.Say("  It made %s again of those that stay.", text.Count(p.Made, "file"))
 	} else {
-		e.Say("%s", e.Out.strong(fmt.Sprintf("Not proved: in a fresh copy of %s, %s ended with %d.", text.Count(p.Copied, "file"), text.Quote(p.Command), p.Exit)))
+		e.Say("%s", e.Out.strong(fmt.Sprintf("Not proved: in a fresh copy of %s, %s failed with %d.", text.Count(p.Copied, "file"), text.Quote(p.Command), p.Exit)))
 		for _, line := range p.Output {
 			e.Say("  | %s", line)
 		}

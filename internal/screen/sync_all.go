@@ -2,7 +2,6 @@ package screen
 
 import (
 	"context"
-	"fmt"
 	"strings"
 
 	"uncinate/internal/core/fault"
@@ -28,11 +27,14 @@ func (e *Env) syncAll(ctx context.Context, d *desk.Desk, o many.SyncAllOptions) 
 	}
 	count := map[string]int{}
 	var needs []many.SyncedRow
-	exit := fault.Kind(0)
+	exit, failed := fault.Kind(0), 0
 	for _, r := range rows {
 		count[r.State]++
-		if r.Exit != 0 {
+		if r.Says != "" {
 			needs = append(needs, r)
+		}
+		if r.Exit != 0 {
+			failed++
 			if exit == 0 {
 				exit = r.Exit
 			} else if exit != r.Exit {
@@ -53,19 +55,18 @@ func (e *Env) syncAll(ctx context.Context, d *desk.Desk, o many.SyncAllOptions) 
 				e.Say("      %s", text.Visible(inItsFolder(r)))
 			}
 		}
-		says := fmt.Sprintf("%s: %s in step already, %s now in step", text.Count(len(rows), "project"), text.Number(count["in step"]), text.Number(count["moved"]))
-		if n := count["your decision"]; n > 0 {
-			says += fmt.Sprintf(", %s for you to decide", text.Number(n))
+		var parts []string
+		for _, x := range [][2]string{{"in step", "in step already"}, {"moved", "now in step"}, {"your decision", "for you to decide"}, {"failed", "failed"}} {
+			if n := count[x[0]]; n > 0 {
+				parts = append(parts, text.Number(n)+" "+x[1])
+			}
 		}
-		if n := count["failed"]; n > 0 {
-			says += fmt.Sprintf(", %s failed", text.Number(n))
-		}
-		e.Say("%s.", says)
+		e.Say("%s: %s.", text.Count(len(rows), "project"), strings.Join(parts, ", "))
 	}
-	if err == nil && exit != 0 && len(needs) == len(rows) {
+	if err == nil && exit != 0 && failed == len(rows) {
 		err = fault.New(exit, "no project could be synced")
 	} else if err == nil && exit != 0 {
-		err = fault.New(exit, "%s not synced; the others are", text.Count(len(needs), "project")+text.Either(len(needs) == 1, " was", " were"))
+		err = fault.New(exit, "%s not synced; the others are", text.Count(failed, "project")+text.Either(failed == 1, " was", " were"))
 	}
 	return err
 }

@@ -48,7 +48,7 @@ branch or a file is overwritten, a rescue copy is kept.`,
 				}
 				if *all {
 					if len(args) > 0 {
-						return fault.New(fault.Usage, "--all takes no folder").Try("one project", text.Command("uncinate", "sync", args[0])).Try("all of them", "uncinate sync --all")
+						return fault.New(fault.Usage, "--all takes no folder").TryWithout("one project", text.Command("uncinate", "sync", args[0]), "all").TryWithout("all of them", "uncinate sync --all", "folder")
 					}
 					return e.syncAll(ctx, d, many.SyncAllOptions{Save: s.Save, By: s.By, InOnly: s.InOnly, Many: s.Many, Yes: p.yes, Jobs: *jobs})
 				}
@@ -99,10 +99,23 @@ func (e *Env) synced(r *syncing.Synced) {
 	switch {
 	case r.Commit == "":
 		e.Say("Nothing to send yet: there is no commit, neither here nor on the host.")
+	case r.Received+r.Sent+len(r.Tags) == 0 && r.Unsent > 0:
+		e.Say("Nothing new on the host. Branch %s at %.10s.", text.Visible(r.Branch), r.Commit)
+	case r.Unsent > 0:
+		e.Say("%s. Branch %s at %.10s.", movedBy(r), text.Visible(r.Branch), r.Commit)
 	case r.Received == 0 && r.Sent == 0 && len(r.Tags) == 0:
 		e.Say("In step: nothing new on either side. Branch %s at %.10s.", text.Visible(r.Branch), r.Commit)
 	default:
 		e.Say("In step. %s. Branch %s at %.10s.", movedBy(r), text.Visible(r.Branch), r.Commit)
+	}
+	switch {
+	case r.Unsent > 0 && r.Follows:
+		e.Say("%s only here: this copy of the project never sends.", text.Either(r.Unsent == 1, "1 commit is", text.Count(r.Unsent, "commit")+" are"))
+	case r.Unsent > 0:
+		e.Say("%s not sent. To send: uncinate sync", text.Count(r.Unsent, "commit"))
+	}
+	if len(r.Others) > 0 {
+		e.Say("New commits on the host for %s. To receive them: uncinate branch switch %s && uncinate sync", e.Out.visible(strings.Join(r.Others, ", ")), text.Quote(r.Others[0]))
 	}
 	if len(r.Tags) > 0 && r.Received+r.Sent > 0 {
 		e.Say("New from the host: %s.", tagsIn(r))

@@ -78,12 +78,17 @@ tests it at once. --may says what it should be able to do: ` + strings.Join(want
 func tokenList() *Command {
 	return &Command{Name: "list", Short: "list the tokens, without showing them, and when they expire", Gives: []credentials.Token{},
 		Options: func(*flag.FlagSet) Run {
-			return withDesk(func(_ context.Context, e *Env, d *desk.Desk, _ []string) error {
-				all, err := credentials.Tokens(d)
+			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, _ []string) error {
+				all, err := credentials.Tokens(ctx, d)
 				if err != nil {
 					return err
 				}
-				return e.Give(all, func() { e.tokens(all) })
+				return e.Give(all, func() {
+					e.tokens(all)
+					if len(all) > 0 {
+						e.Aside("To ask the hosts whether they are valid: uncinate token test")
+					}
+				})
 			})
 		}}
 }
@@ -204,6 +209,12 @@ func (e *Env) addToken(ctx context.Context, d *desk.Desk, name string, may []str
 		if err != nil {
 			return err
 		}
+		for _, w := range may {
+			if !h.Gives(w) {
+				return fault.New(fault.HostSaidNo, "%s offers nothing that --may %s would be for (its description has no action for it)", h.Name, w).
+					Try("see what it offers", text.Command("uncinate", "host", "check", h.Name))
+			}
+		}
 		for _, line := range h.TokenAdvice(may...) {
 			e.Aside("%s", e.Err.wrap(line, 0))
 		}
@@ -288,12 +299,13 @@ func (e *Env) replaceToken(ctx context.Context, d *desk.Desk, name string, renew
 		if err != nil {
 			return err
 		}
-		if h, err := hosts.Named(d, a.Host); a.Host != "" && err == nil {
-			for _, line := range h.TokenAdvice("publish", "keys") {
-				e.Aside("%s", e.Err.wrap(line, 0))
-			}
+		half, err := credentials.HalfReplaced(ctx, d, a)
+		if err != nil {
+			return err
 		}
-		if token, err = e.secret("New token of account " + name + " (it is not shown): "); err != nil {
+		if half {
+			e.Aside("A new token is in use already; what is left is to revoke the old one.")
+		} else if token, err = e.newToken(d, a); err != nil {
 			return err
 		}
 	}
@@ -302,6 +314,16 @@ func (e *Env) replaceToken(ctx context.Context, d *desk.Desk, name string, renew
 		return err
 	}
 	return e.changeToken(ctx, d, t, p, "Replaced.")
+}
+
+// newToken asks for the token that is to take the place of an account's.
+func (e *Env) newToken(d *desk.Desk, a *accounts.Account) (string, error) {
+	if h, err := hosts.Named(d, a.Host); a.Host != "" && err == nil {
+		for _, line := range h.TokenAdvice("publish", "keys") {
+			e.Aside("%s", e.Err.wrap(line, 0))
+		}
+	}
+	return e.secret("New token of account " + a.Name + " (it is not shown): ")
 }
 
 func (e *Env) changeToken(ctx context.Context, d *desk.Desk, t *credentials.TokenChange, p plans, done string) error {

@@ -9,7 +9,7 @@ import (
 )
 
 // tradeWords are words that people in the trade type as commands and that are none of ours: what
-// each is for, and the commands that do it. Every line works as it stands.
+// each is for, and the commands that do it. Every line works as it is.
 var tradeWords = []struct {
 	words []string
 	aim   string
@@ -23,7 +23,7 @@ var tradeWords = []struct {
 	{[]string{"commit", "add", "stage", "checkin", "ci"}, "to commit what changed", []string{"uncinate save --preview", `uncinate save --message "What was done"`}, "save"},
 	{[]string{"log", "blame", "reflog", "show"}, "to see the commits", []string{"uncinate history"}, ""},
 	{[]string{"diff", "compare", "patch"}, "to see what changed", []string{"uncinate changes"}, "changes"},
-	{[]string{"revert", "restore", "discard", "reset", "rollback", "recover", "uncommit"}, "to see what differs, and what was kept before it was overwritten", []string{"uncinate changes", "uncinate rescue list"}, ""},
+	{[]string{"undo", "revert", "restore", "discard", "reset", "rollback", "recover", "uncommit"}, "to see what differs, and what was kept before it was overwritten", []string{"uncinate changes", "uncinate rescue list"}, ""},
 	{[]string{"invite", "people", "collaborator", "collaborators", "members", "share", "permissions"}, "to open the page of the people on the host, or to see which deploy keys open the repository",
 		[]string{"uncinate visit --print people", "uncinate access list"}, ""},
 	{[]string{"merge"}, "to merge a branch into the current one", []string{"uncinate branch list", "uncinate help branch join"}, "branch join"},
@@ -36,7 +36,7 @@ var tradeWords = []struct {
 	{[]string{"remote", "remotes", "origin", "where"}, "to see where a project is attached", []string{"uncinate status --offline", "uncinate project list"}, ""},
 	{[]string{"fork", "mirror"}, "to bring a repository here, and attach it elsewhere", []string{"uncinate help clone", "uncinate help attach"}, ""},
 	{[]string{"lock", "unlock"}, "to lock or unlock the vault", []string{"uncinate vault show", "uncinate help vault"}, ""},
-	{[]string{"conflict", "conflicts", "resolve", "mergetool"}, "to see where both sides stand", []string{"uncinate status", "uncinate sync --preview"}, ""},
+	{[]string{"conflict", "conflicts", "resolve", "mergetool"}, "to see the state of both sides", []string{"uncinate status", "uncinate sync --preview"}, ""},
 	{[]string{"rebase"}, "to put your commits on top of the host's", []string{"uncinate sync --by replay"}, ""},
 	{[]string{"review", "pr", "mr", "offers"}, "to compare a branch with the current one", []string{"uncinate branch list", "uncinate help changes"}, ""},
 	{[]string{"release", "version-tag", "bump"}, "to see the versions, and how to tag one", []string{"uncinate tag list", "uncinate help tag make"}, ""},
@@ -52,7 +52,7 @@ var tradeWords = []struct {
 	{[]string{"demo", "try", "tutorial"}, "to see the whole job on practice hosts", []string{"uncinate tour"}, ""},
 }
 
-// tradeWord answers a word that is no command of ours by those that do it; nil where we know none.
+// tradeWord answers a word that is not a command of ours by those that do it; nil where we know none.
 // What was typed behind it is offered with the command that takes it.
 func tradeWord(typed []string) error {
 	for _, t := range tradeWords {

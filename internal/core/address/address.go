@@ -24,7 +24,7 @@ const Longest = 2048
 type Address struct {
 	Scheme string // "https", "http" or "ssh"
 	User   string // user name in the address, often empty; "git" for SSH hosts
-	Secret string // a password or token that stood in the address; never printed
+	Secret string // a password or token that was in the address; never printed
 	Host   string // host name in lower case, with ":port" unless it is the scheme's own
 	Path   string // without leading slash, trailing slash or trailing ".git"
 	Suffix bool   // whether the path was written with ".git"
@@ -72,7 +72,10 @@ func Parse(s string) (Address, error) {
 func parseShort(s string) (Address, error) {
 	before, path, found := strings.Cut(s, ":")
 	if !found || strings.Contains(before, "/") || strings.HasPrefix(path, ":") {
-		return Address{}, fault.New(fault.Usage, "%q is no address: one looks like https://host/owner/name or git@host:owner/name", text.Excerpt(s, 60))
+		return Address{}, fault.New(fault.Usage, "%q is not an address: one looks like https://host/owner/name or git@host:owner/name", text.Excerpt(s, 60))
+	}
+	if port, _, more := strings.Cut(path, "/"); more && !strings.Contains(before, "@") && isPort(port) {
+		return Address{}, fault.New(fault.Usage, "%q names a port and does not say how to get there; write https:// or ssh:// before it", text.Excerpt(s, 60))
 	}
 	a := Address{Scheme: "ssh"}
 	host := before
@@ -83,6 +86,12 @@ func parseShort(s string) (Address, error) {
 		return Address{}, fault.New(fault.Usage, "the user name in the address begins with a dash, which ssh would read as an option")
 	}
 	return a.finish(host, path)
+}
+
+// isPort reports whether a text can be a port's number.
+func isPort(s string) bool {
+	n, err := strconv.ParseUint(s, 10, 16)
+	return err == nil && n > 0
 }
 
 func (a Address) finish(host, path string) (Address, error) {
@@ -103,14 +112,14 @@ func (a Address) finish(host, path string) (Address, error) {
 	case strings.HasPrefix(host, "-") || strings.HasPrefix(a.User, "-"):
 		return Address{}, fault.New(fault.Usage, "a part of the address begins with a dash, which ssh would read as an option")
 	case !goodHost(host):
-		return Address{}, fault.New(fault.Usage, "%q is no name of a host", text.Excerpt(host, 60))
+		return Address{}, fault.New(fault.Usage, "%q is not a name of a host", text.Excerpt(host, 60))
 	}
 	path = strings.Trim(path, "/")
 	if strings.HasSuffix(path, ".git") {
 		path, a.Suffix = strings.TrimSuffix(path, ".git"), true
 	}
 	if a.Secret != "" && strings.Contains(path, a.Secret+"@") {
-		return Address{}, fault.New(fault.Usage, "the path in the address repeats the secret that stands before it")
+		return Address{}, fault.New(fault.Usage, "the path in the address repeats the secret that is before it")
 	}
 	if path == "" {
 		return Address{}, fault.New(fault.Usage, "the address names a host but no repository on it")
@@ -178,7 +187,7 @@ func (a Address) Same(b Address) bool { return a.Host != "" && a.Key() == b.Key(
 // Name is the last part of the path.
 func (a Address) Name() string { return a.Path[strings.LastIndexByte(a.Path, '/')+1:] }
 
-// Bare gives the address without the secret and the user that stood in it.
+// Bare gives the address without the secret and the user that was in it.
 func (a Address) Bare() Address { a.Secret = ""; a.User = ""; return a }
 
 // Guarded reports whether what is sent to the address is encrypted or does not

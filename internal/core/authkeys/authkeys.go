@@ -1,5 +1,5 @@
 // Package authkeys computes changes of an authorized_keys file (sshd(8), AUTHORIZED_KEYS
-// FILE FORMAT): keys of ours stand between two marked lines, every other line stays as
+// FILE FORMAT): keys of ours are between two marked lines, every other line stays as
 // it is.
 package authkeys
 
@@ -16,7 +16,7 @@ import (
 // Entry is one key that may sign in.
 type Entry struct {
 	Half   sshkey.Public
-	Ours   bool   // it stands between our marks
+	Ours   bool   // it is between our marks
 	Only   string // of a deploy key: the path of the one repository that it opens
 	Writes bool   // of a deploy key
 }
@@ -24,7 +24,7 @@ type Entry struct {
 // Title is the key's comment.
 func (e Entry) Title() string { return e.Half.Comment }
 
-// plainPath are the paths that may stand in a forced command: what a shell would read as
+// plainPath are the paths that may be in a forced command: what a shell would read as
 // anything but itself may not.
 var plainPath = regexp.MustCompile(`^/[A-Za-z0-9._/+-]+$`)
 
@@ -105,7 +105,7 @@ func split(line string) (options, key string) {
 func same(a, b Entry) bool { return a.Half.Same(b.Half) && a.Only == b.Only }
 
 // Add puts a key between our marks, which are made at the end where there are none. A
-// key that stands there already is written anew.
+// key that is there already is written again.
 func Add(text string, e Entry) (string, error) {
 	line, err := e.line()
 	if err != nil {

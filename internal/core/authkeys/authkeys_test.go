@@ -46,7 +46,7 @@ func TestAddAndRemove(t *testing.T) {
 		assert.Equal(t, 2, ours)
 
 		_, removed := Remove(text, Entry{Half: hand})
-		assert.False(t, removed, "what stands outside our marks is not ours to remove")
+		assert.False(t, removed, "what is outside our marks is not ours to remove")
 		text, removed = Remove(text, Entry{Half: pier})
 		assert.True(t, removed)
 		text, removed = Remove(text, Entry{Half: launch})

@@ -2,6 +2,7 @@
 package board
 
 import (
+	"cmp"
 	"fmt"
 	"strings"
 	"time"
@@ -13,17 +14,23 @@ import (
 type Facts struct {
 	Lost       bool   // its folder is not there
 	Broken     string // why git cannot work with it; "" where it can
-	Refused    string // what the host said instead of answering; "" where it answered
-	NowAt      string // where its repository lies now; "" where it is where it was
+	Refused    string // why the host told nothing; "" where it did
+	Reply      string // with Refused: "no answer", "refused" or "not asked"
+	NowAt      string // where its repository is now; "" where it is where it was
 	Unfinished string // what plain git has begun, such as "a merge"
-	CutOff     bool   // files were being brought in when that was cut off
+	Detached   bool   // no branch is checked out
+	CutOff     bool   // files were being received when that was cut off
 	Empty      bool   // no commit here
 	Unsent     bool   // the branch was never sent
+	Gone       bool   // the host had the branch, and no longer has it
+	HeldBy     string // the host's branch that holds all of one that is gone; "" where that is not known
+	Follows    bool   // it never sends
 	Ahead      int
 	Behind     int
 	Moved      bool // the host has commits that were not received
 	Changed    map[string]int
 	Branches   []string // other branches with commits that are nowhere but here
+	Others     []string // other branches of which the host has commits that are not here
 	Stashes    int
 }
 
@@ -54,13 +61,17 @@ func (f Facts) Word() (word, says string, rank int) {
 		}
 	}
 	add(f.Unfinished != "", "%s is not finished", f.Unfinished)
-	add(f.CutOff, "files were being brought in when that was cut off")
-	add(f.Ahead > 0 && !f.Unsent, "%s not sent", text.Count(f.Ahead, "commit"))
+	add(f.Detached && f.Unfinished == "", "no branch is checked out")
+	add(f.CutOff, "files were being received when that was cut off")
+	add(f.Ahead > 0 && !f.Unsent, "%s %s", text.Count(f.Ahead, "commit"), text.Either(f.Follows, "only here, and this copy never sends", "not sent"))
 	add(f.Unsent && !f.Empty, "never sent")
+	add(f.Gone && f.HeldBy != "", "its branch is no longer on the host, where %s holds all of it", f.HeldBy)
+	add(f.Gone && f.HeldBy == "", "its branch is no longer on the host")
 	add(f.Behind > 0, "%s not received", text.Count(f.Behind, "commit"))
 	add(f.Moved && f.Behind == 0, "new commits on the host")
 	add(len(f.Changed) > 0, "%s", Changes(f.Changed))
 	add(len(f.Branches) > 0, "%s only here: %s", text.Either(len(f.Branches) == 1, "branch", "branches"), strings.Join(f.Branches, ", "))
+	add(len(f.Others) > 0, "new commits on the host for %s", strings.Join(f.Others, ", "))
 	add(f.Stashes > 0, "%s stashed", text.Count(f.Stashes, "change"))
 	add(f.NowAt != "", "its repository is now called %s", f.NowAt)
 	add(f.NowAt == "" && f.Refused != "", "%s", f.Refused)
@@ -73,22 +84,28 @@ func (f Facts) Word() (word, says string, rank int) {
 		return "broken", f.Broken, 1
 	case f.Unfinished != "" || f.CutOff || f.Changed["clashing"] > 0:
 		return "unfinished", says, 2
+	case f.Detached:
+		return "no branch", says, 2
 	case f.NowAt != "":
 		return "elsewhere", says, 3
 	case f.Refused != "":
-		return "no answer", says, 4
+		return cmp.Or(f.Reply, "no answer"), says, 4
 	case here && (f.Behind > 0 || f.Moved):
 		return "both", says, 5
 	case here, len(f.Branches) > 0, f.Stashes > 0:
 		return "unsent", says, 6
 	case len(f.Changed) > 0:
 		return "changed", says, 7
+	case f.Gone:
+		return "gone", says, 8
 	case f.Behind > 0 || f.Moved:
-		return "behind", says, 8
+		return "behind", says, 9
+	case len(f.Others) > 0:
+		return "behind", says, 10
 	case f.Empty:
-		return "empty", "no commit yet", 9
+		return "empty", "no commit yet", 11
 	}
-	return "in step", says, 10
+	return "in step", says, 12
 }
 
 // Age says how long ago something was, in its largest unit.

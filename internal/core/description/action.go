@@ -13,7 +13,7 @@ func (l *loader) action(d *Description, name string, t *node, shapes map[string]
 	a := &Action{Name: name, By: t.str("by"), Makes: t.str("makes"), Page: t.template("page", nil), Needs: t.strings("needs")}
 	for _, need := range a.Needs {
 		if !slices.Contains(needNames, need) {
-			t.wrongMeant("needs", text.Nearest(need, needNames), "%q is no need that is known", need)
+			t.wrongMeant("needs", text.Nearest(need, needNames), "%q is not a known need", need)
 		}
 	}
 	var kept []string
@@ -60,7 +60,7 @@ func (l *loader) request(d *Description, r *node, shapes map[string]map[string]*
 	if q.Method == "" {
 		q.Method = "GET"
 	} else if !slices.Contains([]string{"GET", "POST", "PUT", "PATCH", "DELETE"}, q.Method) {
-		r.wrongMeant("method", text.Nearest(q.Method, []string{"GET", "POST", "PUT", "PATCH", "DELETE"}), "%q is no method that is known", q.Method)
+		r.wrongMeant("method", text.Nearest(q.Method, []string{"GET", "POST", "PUT", "PATCH", "DELETE"}), "%q is not a known method", q.Method)
 	}
 	for i, word := range r.strings("command") {
 		q.Command = append(q.Command, Text(word))
@@ -95,7 +95,7 @@ func (l *loader) request(d *Description, r *node, shapes map[string]map[string]*
 	}
 	if q.Keyed = r.str("keyed"); q.Keyed != "" {
 		if !slices.Contains(fieldNames, q.Keyed) {
-			r.wrongMeant("keyed", text.Nearest(q.Keyed, fieldNames), "%q is no field that is known", text.Excerpt(q.Keyed, 40))
+			r.wrongMeant("keyed", text.Nearest(q.Keyed, fieldNames), "%q is not a known field", text.Excerpt(q.Keyed, 40))
 		}
 		if q.Items == nil {
 			r.wrong("keyed", "\"keyed\" goes with \"items\": the map whose keys are meant")
@@ -144,7 +144,7 @@ func (l *loader) paging(p *node) *Paging {
 	ways := []string{"cursor", "link", "next", "number", "offset"}
 	switch {
 	case g.By != "" && !slices.Contains(ways, g.By):
-		p.wrongMeant("by", text.Nearest(g.By, ways), "%q is no way of paging that is known", g.By)
+		p.wrongMeant("by", text.Nearest(g.By, ways), "%q is not a known way of paging", g.By)
 	case (g.By == "cursor" || g.By == "next") && g.At == nil:
 		p.wrong("", "paging by %s needs \"at\": where the answer names what comes next", g.By)
 	case (g.By == "number" || g.By == "offset") && g.Size == 0:
@@ -161,7 +161,7 @@ func (l *loader) wait(w *node, kept []string) *Wait {
 	case x.Ask == nil:
 		w.wrong("", "waiting needs \"ask\": the address at which the host tells how far the work is")
 	case x.At == nil || len(x.Done) == 0:
-		w.wrong("", "waiting needs \"at\" and \"done\": where the state lies, and which states mean that the work is done")
+		w.wrong("", "waiting needs \"at\" and \"done\": where the state is, and which states mean that the work is done")
 	case x.Every < 10*time.Millisecond || x.Every > x.Most || x.Most > time.Hour:
 		w.wrong("", "waiting asks at most every 10ms, and for at most an hour")
 	}
@@ -174,7 +174,7 @@ func (l *loader) fields(t *node) map[string]*Reading {
 	for _, name := range t.keys() {
 		if !slices.Contains(fieldNames, name) {
 			t.used[name] = true
-			t.wrongMeant(name, text.Nearest(name, fieldNames), "%q is no field that is known", text.Excerpt(name, 40))
+			t.wrongMeant(name, text.Nearest(name, fieldNames), "%q is not a known field", text.Excerpt(name, 40))
 			continue
 		}
 		fields[name] = t.reading(name, true)

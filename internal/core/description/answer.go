@@ -69,7 +69,7 @@ func (q *Request) Read(d *Description, a Answer) (Result, error) {
 	r := Result{Kept: Vars{}, Total: -1}
 	body, err := a.value()
 	if err != nil {
-		return r, fault.New(fault.Unreachable, "what answers at %s is not the API that the description expects: the answer is no JSON", d.Base).
+		return r, fault.New(fault.Unreachable, "what answers at %s is not the API that the description expects: the answer is not JSON", d.Base).
 			Detail("It begins: %s", text.Excerpt(string(a.Body[:min(len(a.Body), 200)]), 60)).Because(err)
 	}
 	r.Kept = q.kept(d, body, a.Header)
@@ -147,7 +147,7 @@ func (r *Result) next(d *Description, p *Paging, body any, header http.Header) {
 func (w *Wait) ReadState(d *Description, a Answer) (state, why string, err error) {
 	body, err := a.value()
 	if err != nil {
-		return "", "", fault.New(fault.Unreachable, "what answers at %s is not the API that the description expects: the answer is no JSON", d.Base).Because(err)
+		return "", "", fault.New(fault.Unreachable, "what answers at %s is not the API that the description expects: the answer is not JSON", d.Base).Because(err)
 	}
 	return written(w.At.value(d, "", body, a.Header)), text.Excerpt(written(w.Why.value(d, "", body, a.Header)), 300), nil
 }

@@ -39,7 +39,7 @@ func bounded(data []byte) *Mistake {
 		case parts > deepestKey:
 			why = fmt.Sprintf("a name of %d parts is deeper than any that a description has", parts)
 		case e.Kind == unstable.KeyValue && depth(e.Value(), deepest) == 0:
-			why = fmt.Sprintf("tables and lists lie in each other more than %d deep", deepest)
+			why = fmt.Sprintf("tables and lists are nested more than %d deep", deepest)
 		}
 		if why != "" {
 			m := &Mistake{Line: 1, Column: 1, Says: why}

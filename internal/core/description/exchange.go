@@ -32,7 +32,7 @@ func (l *loader) exchange(d *Description, x *node) *Exchange {
 	e.Request.signIn = own
 	e.Request.Repeat = true // a short-lived token more does no harm
 	if e.Request.Fields["secret"] == nil {
-		x.wrong("read", "an exchange must read \"secret\": where the short-lived token lies")
+		x.wrong("read", "an exchange must read \"secret\": where the short-lived token is")
 	}
 	used := l.variables[seen:]
 	if b := own.Basic; b != nil {

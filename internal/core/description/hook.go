@@ -17,7 +17,7 @@ import (
 )
 
 // Hook says how a call of a web hook is told to be the host's: what its signature is
-// made of, and where it stands.
+// made of, and where it is.
 type Hook struct {
 	Signature string // the header that holds it
 	Form      string // how it is written: {hex} or {base64} of an HMAC (RFC 2104), or {secret} itself

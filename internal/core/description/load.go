@@ -143,7 +143,7 @@ func (l *loader) addresses(d *Description, n *node) {
 			if t, err := newTemplate(s); err == nil {
 				d.Also = append(d.Also, t)
 			} else {
-				a.wrong("also", "%q is no URI template", s)
+				a.wrong("also", "%q is not a URI template", s)
 			}
 		}
 		if d.HTTPS == nil && d.SSH == nil {
@@ -186,7 +186,7 @@ func (l *loader) refusals(d *Description, n *node) {
 			rule.Is = v
 		}
 		if rule.Means != "" && !slices.Contains(meaningNames, string(rule.Means)) {
-			r.wrongMeant("means", text.Nearest(string(rule.Means), meaningNames), "%q is no meaning that is known", rule.Means)
+			r.wrongMeant("means", text.Nearest(string(rule.Means), meaningNames), "%q is not a known meaning", rule.Means)
 		}
 		r.done()
 		d.Refusals = append(d.Refusals, rule)
@@ -264,7 +264,7 @@ func (l *loader) signIn(d *Description, s *node) {
 		}
 		for _, way := range d.SignIn.OAuth.Ways {
 			if way != "device" && way != "browser" {
-				o.wrongMeant("ways", text.Nearest(way, []string{"device", "browser"}), "one signs in by \"device\" or by \"browser\", not by %q", text.Excerpt(way, 30))
+				o.wrongMeant("ways", text.Nearest(way, []string{"device", "browser"}), "the sign-in is by \"device\" or \"browser\", not by %q", text.Excerpt(way, 30))
 			}
 		}
 		o.done()
@@ -318,7 +318,7 @@ func CheckBase(base string) string {
 	u, err := url.Parse(base)
 	switch {
 	case err != nil || u.Host == "" || (u.Scheme != "https" && u.Scheme != "http"):
-		return "the base is no address like https://host.example"
+		return "the base is not an address like https://host.example"
 	case u.User != nil || u.RawQuery != "" || u.Fragment != "":
 		return "the base address may hold neither user, query nor fragment"
 	case !address.Guarded(u.Scheme, u.Host):

@@ -1,5 +1,5 @@
 // Package description is the language in which a user says how to talk to a host:
-// where its repositories lie, how one signs in, which requests do what, and how
+// where its repositories are, how one signs in, which requests do what, and how
 // answers and refusals are read. A description is data; this package loads it
 // strictly (Load), makes requests from it (Request.Build) and reads answers
 // (Request.Read). It never touches the network.
@@ -39,13 +39,13 @@ type Description struct {
 	Time     string              // "rfc3339" or "epoch"
 	Actions  map[string]*Action
 	Refusals []Refusal
-	Message  []*Reading // where the host's own words lie
+	Message  []*Reading // where the host's own words are
 	Limits   map[string]any
 	HostKeys []string
 	Cannot   map[string]string // what cannot be set → why
 	Later    []string          // parts described here that this version does not carry out yet
 	known    atomic.Pointer[Vars]
-	Remarks  []string // what is no mistake and yet is worth a look: parts that nothing uses, or that are missing
+	Remarks  []string // what is not a mistake and yet is worth a look: parts that nothing uses, or that are missing
 }
 
 // SignIn says how a request carries the account's secret.
@@ -98,7 +98,7 @@ type Request struct {
 	Keep         map[string]*Reading // variables for the requests that follow
 	Inside       *Path               // the part of the answer that Read and Items start from
 	Items        *Path               // for a list
-	Keyed        string              // the items lie in a map, and this field is their key in it
+	Keyed        string              // the items are in a map, and this field is their key in it
 	Fields       map[string]*Reading
 	Paging       *Paging
 	Wait         *Wait
@@ -131,7 +131,7 @@ type Paging struct {
 	First int      // by number: the first page's number, 0 or 1
 }
 
-// Reading says where one value lies in an answer and what is to be done to it.
+// Reading says where one value is in an answer and what is to be done to it.
 type Reading struct {
 	At     *Path  // or
 	Header string // a response header
@@ -147,7 +147,7 @@ type Meaning string
 // The meanings.
 const (
 	NameTaken    Meaning = "name-taken"
-	NotFound     Meaning = "not-found" // or not for you
+	NotFound     Meaning = "not-found" // or you may not see it
 	NotSignedIn  Meaning = "not-signed-in"
 	TokenEnded   Meaning = "token-ended"
 	ScopeMissing Meaning = "scope-missing"

@@ -18,10 +18,10 @@ type tmpl = uritemplate.Template
 // loader collects mistakes and knows where in the file each key stands.
 type loader struct {
 	places     map[string][2]int
-	at         string // the base address in force, where it is another than the file's
+	at         string // the base address that is used, where it is another than the file's
 	mistakes   []Mistake
 	shapesRead []string // the shapes that some request reads
-	variables  []string // the variables that stand in some template
+	variables  []string // the variables that are in some template
 	fromNow    bool     // what is read now may be a time in seconds from now on
 }
 
@@ -224,7 +224,7 @@ func (n *node) template(key string, kept []string) *tmpl {
 	}
 	t, err := newTemplate(s)
 	if err != nil {
-		n.wrong(key, "%q is no URI template: %s", text.Excerpt(s, 60), strings.TrimPrefix(err.Error(), "uritemplate:"))
+		n.wrong(key, "%q is not a URI template: %s", text.Excerpt(s, 60), strings.TrimPrefix(err.Error(), "uritemplate:"))
 		return nil
 	}
 	n.variables(key, t.Varnames(), kept)
@@ -289,7 +289,7 @@ func (n *node) body(path string, v any, kept []string, depth int) any {
 	return nil
 }
 
-// reading reads where a value lies: a string ("$.path" or "header NAME"), or a
+// reading reads where a value is: a string ("$.path" or "header NAME"), or a
 // table with more to say.
 func (n *node) reading(key string, needed bool) *Reading {
 	v, ok := n.take(key)
@@ -321,7 +321,7 @@ func (n *node) reading(key string, needed bool) *Reading {
 		return r
 	}
 	if needed {
-		n.wrong(key, "%q must say where the value lies, such as \"$.%s\" or \"header NAME\"", key, key)
+		n.wrong(key, "%q must say where the value is, such as \"$.%s\" or \"header NAME\"", key, key)
 	}
 	return nil
 }

@@ -21,7 +21,7 @@ type Path struct {
 var namesOnly = regexp.MustCompile(`^\$(\["(?:[^"\\]|\\.)*"\])*$`)
 
 // parsePath reads a path. What it may cost to follow is bounded, whoever wrote it: it may not
-// search at all depths, and what a filter asks for may not filter again or look anew from the top.
+// search at all depths, and what a filter asks for may not filter again or look again from the top.
 // The error goes on from the path's own name.
 func parsePath(s string) (*Path, error) {
 	if strings.Contains(s, "..") {
@@ -31,11 +31,11 @@ func parsePath(s string) (*Path, error) {
 		return nil, fmt.Errorf("has more than %d characters, or more than %d commas", longestPath, mostCommas)
 	}
 	if plain := unquoted(s); strings.Count(plain, "?") > 1 || strings.Contains(plain, "?") && strings.Count(plain, "$") > 1 {
-		return nil, errors.New("has more than one filter, or a filter that looks anew from the top")
+		return nil, errors.New("has more than one filter, or a filter that looks from the top again")
 	}
 	whole, err := jsonpath.Parse(s)
 	if err != nil {
-		return nil, errors.New("is no JSONPath: " + strings.TrimPrefix(err.Error(), "jsonpath: "))
+		return nil, errors.New("is not a JSONPath: " + strings.TrimPrefix(err.Error(), "jsonpath: "))
 	}
 	p := &Path{whole: whole, pick: newPick(s)}
 	if as := whole.String(); namesOnly.MatchString(as) {
@@ -53,7 +53,7 @@ func parsePath(s string) (*Path, error) {
 	return p, nil
 }
 
-// unquoted leaves out what stands in quotes.
+// unquoted leaves out what is in quotes.
 func unquoted(s string) string {
 	var b strings.Builder
 	var quote byte

@@ -225,7 +225,7 @@ func fillBody(v any, vars Vars) (any, bool) {
 	return v, true
 }
 
-// Written gives a value as a string: "" for nil and for what is no plain value.
+// Written gives a value as a string: "" for nil and for what is not a plain value.
 func Written(v any) string { return written(v) }
 
 func written(v any) string {

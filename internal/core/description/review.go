@@ -77,7 +77,7 @@ func (d *Description) Abilities() []Ability {
 	return out
 }
 
-// remarks notes what is no mistake and yet is worth a look.
+// remarks notes what is not a mistake and yet is worth a look.
 func (l *loader) remarks(d *Description, shapes map[string]map[string]*Reading) {
 	say := func(format string, args ...any) { d.Remarks = append(d.Remarks, fmt.Sprintf(format, args...)) }
 	for _, name := range slices.Sorted(maps.Keys(shapes)) {
@@ -120,7 +120,7 @@ func (l *loader) remarks(d *Description, shapes map[string]map[string]*Reading) 
 		say("[address] has no \"page\": a repository's page cannot be opened")
 	}
 	if d.SignIn.Present && d.Pages["token"] == nil {
-		say("[page] has no \"token\": people are not told where a token is made")
+		say("[page] has no \"token\": people do not learn where a token is made")
 	}
 	if d.Actions["repository-create"] != nil && d.Actions["repository-show"] == nil {
 		say("repositories can be created and not shown, so attach cannot check its work: action.repository-show is missing")

@@ -20,6 +20,27 @@ var Wants = []struct {
 	{"hooks", []string{"hooks"}, "set up servers that follow"},
 }
 
+// Gives reports whether the host has anything of what a token may be wanted for: an action that
+// needs it, or a scope for it.
+func (d *Description) Gives(want string) bool {
+	for _, w := range Wants {
+		if w.Name != want {
+			continue
+		}
+		for _, need := range w.Needs {
+			if len(d.Scopes[need]) > 0 {
+				return true
+			}
+			for _, a := range d.Actions {
+				if slices.Contains(a.Needs, need) {
+					return true
+				}
+			}
+		}
+	}
+	return false
+}
+
 // LeastScopes gives the host's scopes that a token takes for what is wanted, the least
 // that will do, in the description's order. Reading, writing and publishing each hold
 // the one before. nil means that the host has no scopes.

@@ -46,7 +46,7 @@ func (l *loader) shell(d *Description, n *node) {
 		}
 		t.done()
 	} else {
-		n.wrong("", "the table [shell] is missing: it says in which folder on the server the repositories lie")
+		n.wrong("", "the table [shell] is missing: it says in which folder on the server the repositories are")
 	}
 	for _, name := range shellActions {
 		d.Actions[name] = &Action{Name: name, By: "shell"}

@@ -16,7 +16,7 @@ type Text string
 
 var inText = regexp.MustCompile(`\{([a-z_]+)\}`)
 
-// variables lists the names that stand in the text.
+// variables lists the names that are in the text.
 func (t Text) variables() []string {
 	var names []string
 	for _, m := range inText.FindAllStringSubmatch(string(t), -1) {

@@ -23,7 +23,7 @@ type File struct {
 
 // Hunk is one place where a file differs.
 type Hunk struct {
-	Head  string `json:"head" says:"where it is: @@ -line,lines +line,lines @@ and what it lies in"`
+	Head  string `json:"head" says:"where it is: @@ -line,lines +line,lines @@ and what it is in"`
 	Lines []Line `json:"lines"`
 }
 

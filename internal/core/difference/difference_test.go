@@ -81,7 +81,7 @@ func TestWords(t *testing.T) {
 	}
 }
 
-// FuzzParse holds that no text breaks the reader, and that every mark lies in its line.
+// FuzzParse holds that no text breaks the reader, and that every mark is in its line.
 func FuzzParse(f *testing.F) {
 	f.Add("diff --git a/x b/x\n--- a/x\n+++ b/x\n@@ -1,2 +1,2 @@\n-a b\n+a c\n d\n\\ No newline\n")
 	f.Fuzz(func(t *testing.T, s string) {

@@ -53,7 +53,7 @@ var wanted = []want{
 	{"deploy-key-remove", []string{"DELETE"}, []string{"remove", "delete", "drop"}, []string{"deploy"}, false, false},
 	{"host-key-list", []string{"GET"}, []string{"list"}, []string{"host's own", "host key"}, false, true},
 	{"token-renew", []string{"POST"}, []string{"renew", "rotate", "new token"}, []string{"token"}, false, false},
-	{"token-revoke", []string{"DELETE", "POST"}, []string{"revoke", "out of force"}, []string{"token"}, false, false},
+	{"token-revoke", []string{"DELETE", "POST"}, []string{"revoke", "revoked"}, []string{"token"}, false, false},
 	{"people-list", []string{"GET"}, []string{"list"}, []string{"people", "members", "collaborators"}, false, true},
 	{"people-grant", []string{"PUT", "POST"}, []string{"give", "grant", "add"}, []string{"people", "members", "collaborators", "access"}, false, false},
 	{"people-withdraw", []string{"DELETE"}, []string{"withdraw", "remove"}, []string{"people", "members", "collaborators", "access"}, false, false},
@@ -79,7 +79,7 @@ var synonyms = map[string][]string{
 // FromOpenAPI writes a draft from a document that was read from JSON or YAML.
 func FromOpenAPI(root map[string]any) (Draft, string) {
 	if !strings.HasPrefix(str(root["openapi"]), "3.") || table(root["paths"]) == nil {
-		return Draft{}, "it is no OpenAPI 3 document: it has no \"openapi: 3...\" or no \"paths\""
+		return Draft{}, "it is not an OpenAPI 3 document: it has no \"openapi: 3...\" or no \"paths\""
 	}
 	d := &writer{doc: &document{root}, taken: map[string]*operation{}}
 	d.write()

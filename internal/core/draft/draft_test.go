@@ -49,7 +49,7 @@ func leaves(t *testing.T, text string) map[string]string {
 	}
 	walk("", tree)
 	for path, v := range out {
-		if strings.HasSuffix(path, ".url") { // two ways to write one address are no correction
+		if strings.HasSuffix(path, ".url") { // two ways to write one address need no correction
 			out[path] = strings.Replace(v, "{+api}", out[".address.api"], 1)
 		}
 	}
@@ -85,7 +85,7 @@ func align(ours, theirs map[string]string) map[string]string {
 
 // corrections counts the values that a person has to change, add or take out to come
 // from a draft to the description that ships, but for limits, refusals and scopes,
-// which stand in no OpenAPI document.
+// which are in no OpenAPI document.
 func corrections(t *testing.T, name string) []string {
 	t.Helper()
 	shipped, err := os.ReadFile("../../../descriptions/" + name + ".toml")
@@ -116,7 +116,7 @@ func corrections(t *testing.T, name string) []string {
 }
 
 // TestDraftsNeedFewCorrections drafts each practice host's published document. The
-// numbers stand in docs/host-descriptions.md.
+// numbers are in docs/host-descriptions.md.
 func TestDraftsNeedFewCorrections(t *testing.T) {
 	docs, err := os.ReadFile("../../../docs/host-descriptions.md")
 	require.NoError(t, err)
@@ -193,7 +193,7 @@ func FuzzFromOpenAPI(f *testing.F) {
 		}
 		var tree map[string]any
 		if err := toml.Unmarshal([]byte(d.Text), &tree); err != nil {
-			t.Fatalf("the draft is no TOML: %v\n%s", err, d.Text)
+			t.Fatalf("the draft is not TOML: %v\n%s", err, d.Text)
 		}
 	})
 }

@@ -40,7 +40,7 @@ func (w *writer) write() {
 	w.say("# host's API reference, then: uncinate host check, host add, host try.")
 	w.say("language = 1\nname     = %q\ntitle    = %q\nbase     = %q\n", name, str(info["title"]), base)
 	w.say("[address]\napi   = %q", "{+base}"+api)
-	w.say("# Look these two up on a repository's page: they stand in no API document.")
+	w.say("# Look these two up on a repository's page: they are in no API document.")
 	w.say("page  = \"{+base}/{owner}/{name}\"\nhttps = \"{+base}/{owner}/{name}.git\"\n")
 	w.signIn()
 	if o := w.taken["repository-list"]; o != nil {
@@ -73,7 +73,7 @@ func (w *writer) signIn() {
 		case kind == "apiKey" && str(s["in"]) == "query":
 			w.say("[signin]\nquery = { %s = \"{token}\" }\ngit   = { user = \"{user}\", secret = \"{token}\" }\n", key(str(s["name"])))
 		case kind == "http" && scheme == "bearer":
-			w.say("[signin]\nheader = { Authorization = \"Bearer {token}\" }\n# Which user name git wants stands in the host's help.\ngit    = { user = \"{user}\", secret = \"{token}\" }\n")
+			w.say("[signin]\nheader = { Authorization = \"Bearer {token}\" }\n# Which user name git wants is in the host's help.\ngit    = { user = \"{user}\", secret = \"{token}\" }\n")
 		case kind == "http" && scheme == "basic":
 			w.say("[signin]\nbasic = { user = \"{user}\", secret = \"{token}\" }\ngit   = { user = \"{user}\", secret = \"{token}\" }\n")
 		default:
@@ -345,7 +345,7 @@ func (w *writer) answer(action string, o *operation) {
 
 // paging guesses how a list goes on.
 func (w *writer) paging(o *operation) {
-	// at gives the path to the first of the names that stands in the answer.
+	// at gives the path to the first of the names that is in the answer.
 	at := func(names ...string) string {
 		for _, name := range names {
 			path, _ := w.doc.find(o.answer, func(s map[string]any) bool { _, ok := w.doc.properties(s)[name]; return ok })

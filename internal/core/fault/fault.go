@@ -23,7 +23,7 @@ const (
 	Interrupted Kind = 130 // stopped by the person
 )
 
-// String gives the kind's word, as it stands in JSON documents.
+// String gives the kind's word, as it is in JSON documents.
 func (k Kind) String() string {
 	switch k {
 	case Usage:
@@ -44,8 +44,9 @@ func (k Kind) String() string {
 
 // Remedy is one next thing to do.
 type Remedy struct {
-	Why     string // a short clause, may be empty
-	Command string // to be pasted into a shell
+	Why     string   // a short clause, may be empty
+	Command string   // to be pasted into a shell
+	Without []string // options of the command that was typed which this one leaves out on purpose
 }
 
 // Fault is an error for a person.
@@ -54,7 +55,7 @@ type Fault struct {
 	Says     string // the true cause, a sentence without a full stop
 	Details  []string
 	Remedies []Remedy
-	Cause    error // what lies underneath; shown only with --verbose
+	Cause    error // what is underneath; shown only with --verbose
 }
 
 // New makes a fault of a kind from a format.
@@ -74,6 +75,12 @@ func (f *Fault) Detail(format string, args ...any) *Fault {
 // Try adds a remedy: why, and the command to paste.
 func (f *Fault) Try(why, command string) *Fault {
 	f.Remedies = append(f.Remedies, Remedy{Why: why, Command: command})
+	return f
+}
+
+// TryWithout is Try for the command that was typed, without some of its options.
+func (f *Fault) TryWithout(why, command string, options ...string) *Fault {
+	f.Remedies = append(f.Remedies, Remedy{Why: why, Command: command, Without: options})
 	return f
 }
 

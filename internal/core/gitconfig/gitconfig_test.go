@@ -38,7 +38,7 @@ func TestEverySectionOfGitIsJudged(t *testing.T) {
 	assert.Greater(t, seen, 300, "git tells its keys")
 }
 
-// TestJudge holds what keys may do, by their section and name, whatever stands between.
+// TestJudge holds what keys may do, by their section and name, whatever is between.
 func TestJudge(t *testing.T) {
 	for key, effect := range map[string]Effect{"core.sshCommand=x": Leads, "core.bare=true": Harmless, "core.newKey=x": Unknown, "core.fsmonitor=/x": Runs, "core.fsmonitor=true": Harmless, "core.fsmonitor=off": Harmless,
 		"filter.a=b.clean=x": Runs, "filter.lfs.clean=git-lfs clean -- %f": Harmless, "filter.lfs.clean=git-lfs clean -- %f; x": Runs, "filter.lfs.process=x": Runs, "filter.x.required=true": Harmless,

@@ -8,7 +8,7 @@ type Line struct {
 	At         int
 }
 
-// Parse reads the text of one file of git's configuration as it stands, without what it
+// Parse reads the text of one file of git's configuration as it is, without what it
 // includes (git-config documentation, "Syntax"). A key alone has the value "true".
 func Parse(s string) []Line {
 	var out []Line

@@ -67,7 +67,7 @@ func free(awaited *[]string, from int, taken map[int]byte) int {
 	return len(*awaited) - 1
 }
 
-// draw puts a row together: what stands in its columns, the lines that pass it, and the
+// draw puts a row together: what is in its columns, the lines that pass it, and the
 // strokes between.
 func draw(row map[int]byte, passing []string) string {
 	first, last := len(passing), 0

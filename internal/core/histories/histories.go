@@ -2,7 +2,7 @@
 // step: from what is known of the two, and nothing else.
 package histories
 
-// Two is what is known of a branch here and there.
+// Two is what is known of a branch on both sides.
 type Two struct {
 	Here, There bool // whether each has a commit at all
 	Known       bool // there had the branch when it was last looked at
@@ -19,12 +19,12 @@ type Two struct {
 // Need is what has to be done.
 type Need string
 
-// The needs. What brings in may be followed by sending, see Sends.
+// The needs. What receives may be followed by sending, see Sends.
 const (
 	Nothing     Need = "nothing"
 	FastForward Need = "fast-forward" // only there has new commits; or there is nothing here yet
 	Send        Need = "send"         // only here has new commits; or there is nothing there yet
-	Replay      Need = "replay"       // own commits are made anew on top of theirs
+	Replay      Need = "replay"       // own commits are rewritten on top of theirs
 	Merge       Need = "merge"        // a commit with both as its parents
 	Take        Need = "take"         // there was rewritten, and nothing of one's own is on top
 	Dropped     Need = "dropped"      // there had the branch and has it no more

@@ -32,7 +32,7 @@ func TestDecide(t *testing.T) {
 		"rewritten to an older one":  {with(func(x *Two) { x.Rewritten, x.Ahead = true, 1 }), Take, false},
 		"rewritten, own on top":      {with(func(x *Two) { x.Rewritten, x.Ahead, x.Own, x.Behind = true, 2, 1, 1 }), Replay, true},
 		"rewritten, own merges":      {with(func(x *Two) { x.Rewritten, x.Ahead, x.Own, x.Merges = true, 2, 1, true }), Strange, false},
-		"begun anew there":           {with(func(x *Two) { x.Rewritten, x.Related, x.Ahead, x.Behind = true, false, 3, 1 }), Take, false},
+		"begun again there":          {with(func(x *Two) { x.Rewritten, x.Related, x.Ahead, x.Behind = true, false, 3, 1 }), Take, false},
 		"rewritten, and here has it": {with(func(x *Two) { x.Rewritten, x.Behind = true, 1 }), FastForward, false},
 	} {
 		need := Decide(c.two)

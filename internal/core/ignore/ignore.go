@@ -10,8 +10,8 @@ import (
 
 // Rule is one line of an ignore file.
 type Rule struct {
-	Pattern string // the line as it stands, without trailing blanks
-	Source  string // the file it stands in, as the caller names it
+	Pattern string // the line as it is, without trailing blanks
+	Source  string // the file it is in, as the caller names it
 	Line    int    // from 1
 	Negated bool   // it takes back what an earlier rule leaves out
 	Folders bool   // it hits folders only
@@ -117,8 +117,8 @@ func (r *Rule) hits(below, name string, isFolder bool) bool {
 	if r.literal {
 		return below == r.match
 	}
-	// git compares what stands before the first wildcard by itself, and matches the rest
-	// as if it stood alone: in "a**/b" the stars so stand at the start.
+	// git compares what is before the first wildcard by itself, and matches the rest
+	// as if it was alone: in "a**/b" the stars so are at the start.
 	return strings.HasPrefix(below, r.match[:r.plain]) && Wild(r.match[r.plain:], below[r.plain:])
 }
 
@@ -155,7 +155,7 @@ func Decide(lists []*List, p string, isFolder bool) *Rule {
 }
 
 // Explain gives the rule that leaves a path out, looking at the folders above it too:
-// what lies in a folder that is left out is left out with it, whatever a later rule
+// what is in a folder that is left out is left out with it, whatever a later rule
 // says. at is the path that the rule hits. Where nothing leaves it out, a rule that
 // takes it back is given, or nil.
 func Explain(lists []*List, p string, isFolder bool) (r *Rule, at string) {

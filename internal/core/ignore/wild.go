@@ -145,7 +145,7 @@ func class(p string, c byte) (ok bool, length int) {
 			}
 			name := p[i+2 : i+2+end]
 			if !strings.HasSuffix(name, ":") || len(name) < 1 {
-				// It is no named class after all, but a bracket.
+				// It is not a named class after all, but a bracket.
 				hit = hit || c == '['
 				prev = '['
 				i++

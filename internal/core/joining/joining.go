@@ -70,7 +70,7 @@ func Union(mine, theirs []Entry) Unioned {
 	return u
 }
 
-// under reports whether a file stands here where a folder of p must be.
+// under reports whether a file is here where a folder of p must be.
 func under(p string, here map[string]Entry) bool {
 	for i := range p {
 		if p[i] == '/' {
@@ -82,7 +82,7 @@ func under(p string, here map[string]Entry) bool {
 	return false
 }
 
-// Rules joins two ignore files: mine as it stands, and those rules of theirs that it
+// Rules joins two ignore files: mine as it is, and those rules of theirs that it
 // lacks, in their order and with the comments right above them, after a line that says
 // whose they are.
 func Rules(mine, theirs, whose string) string {

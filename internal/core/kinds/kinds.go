@@ -68,7 +68,7 @@ func Load(name string, data []byte) ([]Kind, error) {
 	d := toml.NewDecoder(strings.NewReader(string(data)))
 	d.DisallowUnknownFields()
 	if err := d.Decode(&c); err != nil {
-		f := fault.New(fault.Usage, "%s is no catalogue of kinds", text.Visible(name)).Because(err)
+		f := fault.New(fault.Usage, "%s is not a catalogue of kinds", text.Visible(name)).Because(err)
 		var strict *toml.StrictMissingError
 		var bad *toml.DecodeError
 		switch {

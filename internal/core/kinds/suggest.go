@@ -193,7 +193,7 @@ func parent(p string) string {
 	return ""
 }
 
-// below reports whether a path lies in one of the folders, at any depth.
+// below reports whether a path is in one of the folders, at any depth.
 func below(p string, roots []string) bool {
 	return slices.ContainsFunc(roots, func(r string) bool { return r == "" || strings.HasPrefix(p, r+"/") })
 }
@@ -204,7 +204,7 @@ type candidate struct {
 	kind, rule int
 }
 
-// takeFolders lets the rules take folders, outer ones first: what lies in a folder that
+// takeFolders lets the rules take folders, outer ones first: what is in a folder that
 // is left out is left out with it.
 func (s *suggester) takeFolders() {
 	var all []candidate
@@ -232,7 +232,7 @@ func (s *suggester) takeFolders() {
 		of := &s.out.Kinds[k]
 		for n, r := range of.Kind.Rules {
 			mine := taken[[2]int{k, n}]
-			// The rule as it stands, if it hits nothing else.
+			// The rule as it is, if it hits nothing else.
 			bare := len(r.Holds) == 0 && r.Holding == "" && !strings.Contains(strings.TrimSuffix(r.Pattern, "/"), "/")
 			for _, f := range s.named(r, of.Roots) {
 				bare = bare && (s.inTaken(f.path) || slices.Contains(mine, f))

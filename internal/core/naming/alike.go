@@ -38,7 +38,7 @@ func Alike(paths []string) map[string]string {
 	return out
 }
 
-// Fold makes paths that differ in nothing but capital and small letters the same.
+// Fold makes paths that differ in nothing but upper and lower case the same.
 func Fold(path string) string { return strings.Map(foldRune, path) }
 
 // foldRune gives the smallest of all that differ from a rune in case alone.

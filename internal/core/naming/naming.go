@@ -38,7 +38,7 @@ func Check(name string) error {
 		return fault.New(fault.Usage, "the name is empty")
 	}
 	if p := Propose(name); p != name {
-		f := fault.New(fault.Usage, "%q cannot be a repository's name: letters, digits, '.', '_' and '-' may stand in it, and it begins and ends with neither '-' nor '.'", text.Excerpt(name, 60))
+		f := fault.New(fault.Usage, "%q cannot be a repository's name: letters, digits, '.', '_' and '-' may be in it, and it begins and ends with neither '-' nor '.'", text.Excerpt(name, 60))
 		if p != "" {
 			f.Detail("A name near to it: %s", p)
 		}

@@ -206,7 +206,7 @@ func partsOf(name []byte) []string {
 	return parts
 }
 
-// named judges a value that stands beside a telling name.
+// named judges a value that is beside a telling name.
 func named(data []byte, is what, at, end int, form form) (kind, excerpt string, till int) {
 	start := at
 	for start > 0 && at-start < 60 && (nameByte[data[start-1]] || data[start-1] == '.') {

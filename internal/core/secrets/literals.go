@@ -5,7 +5,7 @@ import "slices"
 // literals finds many short literals in one pass, without regard to case. It is the
 // shift-or method (Baeza-Yates and Gonnet, "A new approach to text searching", 1992)
 // on eight buckets of literals at a time: byte k of the state is about the k-th of
-// eight characters, and a bit of it is 0 while some literal of that bucket fits so far.
+// eight characters, and a bit of it is 0 while some literal of that bucket fits until now.
 type literals struct {
 	all    []literal
 	masks  [256]uint64
@@ -104,7 +104,7 @@ func (l *literals) scan(data []byte, hit func(is what, from, to int) bool) {
 	}
 }
 
-// check compares the literals of the buckets that fit so far, whose window ends at i.
+// check compares the literals of the buckets that fit until now, whose window ends at i.
 func (l *literals) check(data []byte, i int, buckets uint8, hit func(is what, from, to int) bool) bool {
 	for b := range l.bucket {
 		if buckets>>b&1 != 0 {

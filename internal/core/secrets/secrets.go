@@ -1,7 +1,7 @@
 // Package secrets finds what must not go up in the contents of files: private keys,
 // passwords and tokens beside telling names, addresses that hold a password, and the
 // paths of the very machine. It reads a stream once, in bounded memory, and never
-// gives a secret out: an excerpt says where it stands and how long it is.
+// gives a secret out: an excerpt says where it is and how long it is.
 package secrets
 
 import (
@@ -43,7 +43,7 @@ type Content struct {
 	Next      int // lines read, and one
 }
 
-// Version is of what is looked for: what was remembered under another is looked for anew.
+// Version is of what is looked for: what was remembered under another is looked for again.
 const Version = 1
 
 // MostFindings is how many findings of one file are kept.
@@ -213,7 +213,7 @@ type hit struct {
 type form uint8
 
 const (
-	code   form = iota // a bare word is a variable; values stand in quotes
+	code   form = iota // a bare word is a variable; values are in quotes
 	rows               // NAME=value, NAME: value: a bare word is a value
 	letter             // prose
 	markup             // values between signs

@@ -47,7 +47,7 @@ func madeOf(v []byte) (m makeup) {
 
 func (m makeup) letters() int { return m.lower + m.upper }
 
-// stands are words that stand in a value's place without being one.
+// stands are words that are in a value's place without being one.
 var stands = []string{"example", "placeholder", "changeme", "change-me", "change_me", "change_it", "replace", "your", "dummy", "sample", "redacted", "hidden",
 	"insert", "todo", "fixme", "xxxx", "undefined", "none", "null", "nil", "true", "false", "empty", "default", "secret-here", "here-goes", "not-a-secret",
 	"notasecret", "foobar", "foo-bar", "asdf", "lorem", "fake", "invalid", "abcdef", "123456789"}
@@ -152,7 +152,7 @@ func looksRandom(v []byte, least int) bool {
 	return entropy(v) >= want
 }
 
-// wordy reports whether a value is words set together: most of its letters stand in
+// wordy reports whether a value is words set together: most of its letters are in
 // runs of one case of four or more, with vowels in them.
 func wordy(v []byte) bool {
 	in := 0

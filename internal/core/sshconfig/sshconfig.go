@@ -16,7 +16,7 @@ import (
 
 // Route is what a configuration is made of.
 type Route struct {
-	Host       string   // as it stands in the address
+	Host       string   // as it is in the address
 	Key        string   // the private half's file, or the public half's where the private one is in an agent or in hardware
 	KnownHosts string   // our own file of host keys
 	Own        []string // what "ssh -G" tells of the host with the person's configuration
@@ -69,7 +69,7 @@ func Quote(s string) string {
 	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(s) + `"`
 }
 
-// KnownHost is the name under which a host stands in a known_hosts file (sshd(8),
+// KnownHost is the name under which a host is in a known_hosts file (sshd(8),
 // SSH_KNOWN_HOSTS FILE FORMAT). host may carry ":port".
 func KnownHost(host string) string {
 	name, port := SplitPort(host)

@@ -1,5 +1,5 @@
 // Package sshkey computes with SSH keys: it makes pairs in OpenSSH's own format
-// (PROTOCOL.key in OpenSSH's source), reads public halves as they stand in an
+// (PROTOCOL.key in OpenSSH's source), reads public halves as they are in an
 // authorized_keys file (sshd(8)), gives fingerprints (RFC 4716, section 4, by SHA-256),
 // and names keys by the account and the machine that they belong to.
 package sshkey
@@ -47,12 +47,12 @@ func Read(line string) (Public, error) {
 	}
 	key, comment, options, rest, err := ssh.ParseAuthorizedKey([]byte(line))
 	if err != nil || len(rest) > 0 || len(options) > 0 || strings.ContainsAny(line, "\n\r\x00") {
-		return Public{}, fault.New(fault.Usage, "this is no public key: one looks like \"ssh-ed25519 AAAA... comment\"")
+		return Public{}, fault.New(fault.Usage, "this is not a public key: one looks like \"ssh-ed25519 AAAA... comment\"")
 	}
 	return Public{Type: key.Type(), Blob: key.Marshal(), Comment: comment}, nil
 }
 
-// Line is the key as it stands in a .pub file, without a line end.
+// Line is the key as it is in a .pub file, without a line end.
 func (p Public) Line() string {
 	key, err := ssh.ParsePublicKey(p.Blob)
 	if err != nil {
@@ -77,10 +77,10 @@ func (p Public) Fingerprint() string {
 // Same reports whether two are one key, whatever their comments.
 func (p Public) Same(q Public) bool { return len(p.Blob) > 0 && bytes.Equal(p.Blob, q.Blob) }
 
-// Hardware reports whether the private half lies in a security key.
+// Hardware reports whether the private half is in a security key.
 func (p Public) Hardware() bool { return strings.HasPrefix(p.Type, "sk-") }
 
-// Weak says why a key should not be used any more, "" for a good one.
+// Weak says why a key should no longer be used, "" for a good one.
 func (p Public) Weak() string {
 	key, err := ssh.ParsePublicKey(p.Blob)
 	if err != nil {
@@ -144,7 +144,7 @@ func Protected(private []byte) bool {
 }
 
 // Name is what a key is called in its comment and on the host: whose it is and on
-// which machine it lies.
+// which machine it is.
 func Name(account, host, machine string) string {
 	if host == "" {
 		return account + ", machine " + machine

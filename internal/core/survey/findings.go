@@ -25,7 +25,7 @@ type Finding struct {
 	Path    string   `json:"path,omitempty"`
 	Line    int      `json:"line,omitempty"`
 	Says    string   `json:"says"`
-	Excerpt string   `json:"excerpt,omitempty" says:"where it stands, a secret itself left out"`
+	Excerpt string   `json:"excerpt,omitempty" says:"where it is, a secret itself left out"`
 	Fix     []string `json:"fix,omitempty" says:"the command that deals with it, word by word"`
 	More    int      `json:"more,omitempty" says:"how many more of the same there are in that file"`
 }
@@ -115,9 +115,9 @@ func (s *Sorted) standing(i int, add func(Finding)) {
 	case Unreadable:
 		add(Finding{Weight: Look, About: "unreadable", Path: f.Path, Says: "cannot be looked into, so nothing of it goes up"})
 	case EmptyFolder:
-		add(Finding{Weight: Know, About: "empty", Path: f.Path, Says: "is empty, and git carries no empty folders; a file in it would keep it", Fix: []string{"ignore", "keep", f.Path}})
+		add(Finding{Weight: Know, About: "empty", Path: f.Path, Says: "is empty, and git tracks no empty folders; a file in it would keep it", Fix: []string{"ignore", "keep", f.Path}})
 	case Special:
-		add(Finding{Weight: Know, About: "odd", Path: f.Path, Says: "is a device, socket or pipe, which git does not carry"})
+		add(Finding{Weight: Know, About: "odd", Path: f.Path, Says: "is a device, socket or pipe, which git does not track"})
 	}
 }
 
@@ -153,7 +153,7 @@ func (s *Sorted) named(f File, add func(Finding)) {
 	}
 }
 
-// leadsOut reports whether a link's target lies outside the project.
+// leadsOut reports whether a link's target is outside the project.
 func leadsOut(at, target string) bool {
 	if strings.HasPrefix(target, "/") || strings.HasPrefix(target, `\`) || len(target) > 1 && target[1] == ':' {
 		return true
@@ -239,7 +239,7 @@ func content(f File, l Looked, add func(Finding)) {
 func (s *Sorted) clashes(add func(Finding)) {
 	// Only a path with a capital can be like another one; so those are collected, and
 	// all are held against them.
-	capitals := map[string]string{} // in lower case → as it stands
+	capitals := map[string]string{} // in lower case → as it is
 	meet := func(p string, small bool) {
 		low := p
 		if !small {

@@ -19,7 +19,7 @@ type Type uint8
 const (
 	Regular Type = iota
 	Link
-	Special     // a device, socket or pipe: git does not carry it
+	Special     // a device, socket or pipe: git does not track it
 	Nested      // a folder with a repository of its own
 	EmptyFolder // without any entry
 	Unreadable  // a folder that cannot be listed
@@ -47,12 +47,12 @@ const (
 	Ignored                 // the person's own ignore rules leave it out
 	Remakeable              // it can be made again
 	Personal                // it is one person's or one machine's
-	Uncarried               // git carries nothing of the kind
+	Uncarried               // git tracks nothing of the kind
 	Unchosen                // the person chose others
 )
 
 func (c Class) String() string {
-	return [...]string{"work", "ignored", "remakeable", "personal", "not carried", "not chosen"}[c]
+	return [...]string{"work", "ignored", "generated", "personal", "not carried", "not chosen"}[c]
 }
 
 // Sorted is a project's files in their classes.
@@ -78,7 +78,7 @@ func (c Choice) Picker() func(p string) bool {
 	return func(p string) bool { return (len(c.Only) == 0 || only(p)) && !except(p) }
 }
 
-// Hits gives a test of whether a path is one of some paths, lies in one of them, or
+// Hits gives a test of whether a path is one of some paths, is in one of them, or
 // matches one that is a pattern as in ignore rules.
 func Hits(rules []string) func(p string) bool {
 	var lists [][]*ignore.List

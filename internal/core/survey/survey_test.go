@@ -37,7 +37,7 @@ func TestSort(t *testing.T) {
 	for i := range s.Files {
 		classes = append(classes, s.Files[i].Path+" "+s.Class[i].String())
 	}
-	assert.Equal(t, []string{".DS_Store personal", "a.c work", "build/a.o remakeable", "build/b.o work", "doc/x.md not chosen", "hollow not carried", "kept.log work", "sub not carried", "today.log ignored"}, classes)
+	assert.Equal(t, []string{".DS_Store personal", "a.c work", "build/a.o generated", "build/b.o work", "doc/x.md not chosen", "hollow not carried", "kept.log work", "sub not carried", "today.log ignored"}, classes)
 	up, stays := s.Totals()
 	assert.Equal(t, []Totals{{3, 62}, {4, 114}}, []Totals{up, stays})
 	assert.Equal(t, []Weight{{"build", Totals{1, 50}, Totals{1, 100}, "made by the build"}, {".", Totals{2, 12}, Totals{2, 9}, "a folder's view on one computer"}, {"doc", Totals{}, Totals{1, 5}, "not chosen"}}, s.Folders(1))

@@ -21,7 +21,7 @@ import (
 )
 
 // Account is who the person is on a host, or at one address of a host that nobody
-// described. The secret lies in the vault alone.
+// described. The secret is in the vault alone.
 type Account struct {
 	Name       string    `json:"name"`
 	Host       string    `json:"host,omitempty"`    // a known host, or
@@ -36,6 +36,7 @@ type Account struct {
 	Added      time.Time `json:"added"`
 	Doubtful   time.Time `json:"doubtful,omitzero"` // when git last said that the host refused the token
 	InMemory   bool      `json:"in_memory,omitempty" says:"the token is held in memory for one sign-in only"`
+	Missing    bool      `json:"token_missing,omitempty" says:"the token is not where it is kept"`
 	NoToken    bool      `json:"no_token,omitempty" says:"one gets in with an SSH key alone, as to a plain server"`
 	Over       string    `json:"over,omitempty" says:"the transport of its projects: https or ssh (default: https)"`
 	Default    bool      `json:"default,omitempty" says:"used on its host where no account is named"`
@@ -53,9 +54,11 @@ func AnswersOf(d *desk.Desk, account string) string {
 // RefreshName is the name in the vault of the secret that renews the account's token.
 func (a *Account) RefreshName() string { return "account/" + a.Name + "/refresh" }
 
+func (a *Account) formerName() string { return "account/" + a.Name + "/former" }
+
 func (a *Account) secretName() string { return "account/" + a.Name + "/token" }
 
-// Again is how the account is given a token anew, as a command to paste.
+// Again is how the account is given a token again, as a command to paste.
 func (a *Account) Again(options ...string) string {
 	words := []string{"uncinate", "account", "add"}
 	if a.Name != "" {
@@ -166,6 +169,24 @@ func NoAccount(host string) *fault.Fault {
 	return f.Try("add yours", "uncinate account add --host HOST")
 }
 
+// NoneYet is NoAccount where any known host will do, each of which is offered.
+func NoneYet(d *desk.Desk) *fault.Fault {
+	known, err := hosts.All(d)
+	f := NoAccount("")
+	if err != nil || len(known) > 5 {
+		return f
+	}
+	f.Remedies = nil
+	for _, h := range known {
+		f.Try("add yours on "+h.Name, text.Command("uncinate", "account", "add", "--host", h.Name))
+	}
+	if len(known) == 0 {
+		f.Says += ", and no host is known"
+		f.Try("see how a host is made known", "uncinate help host add").Try("or try it with a practice host", "uncinate tour")
+	}
+	return f
+}
+
 // Pick chooses the account for a host: the named one, or the only one.
 func Pick(d *desk.Desk, named, host string) (*Account, error) {
 	if named != "" {
@@ -182,6 +203,9 @@ func Pick(d *desk.Desk, named, host string) (*Account, error) {
 	all = slices.DeleteFunc(all, func(a *Account) bool { return a.Host == "" || host != "" && a.Host != host })
 	switch len(all) {
 	case 0:
+		if host == "" {
+			return nil, NoneYet(d)
+		}
 		return nil, NoAccount(host)
 	case 1:
 		return all[0], nil
@@ -215,7 +239,7 @@ func Several(all []*Account) *fault.Fault {
 	on := map[string]int{}
 	for _, a := range all {
 		on[a.Host]++
-		f.Try(a.User+" on "+a.Host, "--account "+text.Quote(a.Name))
+		f.Try("as "+a.User+" on "+a.Host, "--account "+text.Quote(a.Name))
 	}
 	if a := all[0]; on[a.Host] > 1 {
 		f.Try("or make one the default on "+a.Host, text.Command("uncinate", "account", "change", a.Name, "--default"))

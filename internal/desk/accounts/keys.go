@@ -28,7 +28,7 @@ func (a *Account) Signs() error {
 	return nil
 }
 
-// DropFiles removes both halves of a key; one that is gone already is no error.
+// DropFiles removes both halves of a key; one that is gone already is not an error.
 func DropFiles(k *Key) error {
 	for _, path := range []string{k.File, k.File + ".pub"} {
 		if err := os.Remove(path); err != nil && !errors.Is(err, fs.ErrNotExist) {
@@ -49,22 +49,22 @@ func KindOf(kind string) string {
 }
 
 // How an account's keys on this machine stand to one another. Outside of a rotation
-// there is only the one in force.
+// there is only the valid one.
 const (
 	KeyInForce = ""
-	KeyNext    = "next" // made, and not in force yet
-	KeyOld     = "old"  // not in force any more, and still on the host
+	KeyNext    = "next" // made, and not used yet
+	KeyOld     = "old"  // no longer used, and still on the host
 )
 
-// Key is one of this machine's SSH keys: an account's. Its private half lies in a file
-// of its own and nowhere else; the passphrase that encrypts it lies in the vault.
+// Key is one of this machine's SSH keys: an account's. Its private half is in a file
+// of its own and nowhere else; the passphrase that encrypts it is in the vault.
 type Key struct {
 	Account    string    `json:"account"`
 	Host       string    `json:"host"`
 	Machine    string    `json:"machine"`
 	Public     string    `json:"public" says:"its public half, as in a .pub file"`
-	File       string    `json:"file" says:"where its private half lies, or its public one if the private one lies in an agent or in hardware"`
-	Sealed     bool      `json:"sealed,omitempty" says:"encrypted with a passphrase that lies in the vault"`
+	File       string    `json:"file" says:"where its private half is, or its public one if the private one is in an agent or in hardware"`
+	Sealed     bool      `json:"sealed,omitempty" says:"encrypted with a passphrase that is in the vault"`
 	Registered bool      `json:"registered,omitempty" says:"it was not made here"`
 	Signs      bool      `json:"signs,omitempty" says:"commits and tags are signed with it"`
 	Created    time.Time `json:"created"`
@@ -109,7 +109,7 @@ func KeyOf(d *desk.Desk, account, state string) (*Key, error) {
 	return nil, err
 }
 
-// KeyFileOf is where the key in force of an account lies; "" for none.
+// KeyFileOf is where an account's valid key is; "" for none.
 func KeyFileOf(d *desk.Desk, account string) (string, error) {
 	k, err := KeyOf(d, account, KeyInForce)
 	if err != nil || k == nil {
@@ -118,7 +118,7 @@ func KeyFileOf(d *desk.Desk, account string) (string, error) {
 	return k.File, nil
 }
 
-// ChangeKeys writes the list of keys anew.
+// ChangeKeys writes the list of keys again.
 func ChangeKeys(ctx context.Context, d *desk.Desk, change func([]*Key) []*Key) error {
 	return desk.Alter(ctx, d, keysFile(d), func(all []*Key) ([]*Key, error) { return change(all), nil })
 }
@@ -127,7 +127,7 @@ func ChangeKeys(ctx context.Context, d *desk.Desk, change func([]*Key) []*Key) e
 func NoKey(d *desk.Desk, a *Account) *fault.Fault {
 	return fault.New(fault.Decision, "the account %s has no SSH key on this machine", a.Name).
 		Try("make one", text.Command("uncinate", "key", "make", a.Name)).
-		Try("or take one in that you have, by its public half", text.Command("uncinate", "key", "make", a.Name, "--public", "FILE"))
+		Try("or use one that you have, by its public half", text.Command("uncinate", "key", "make", a.Name, "--public", "FILE"))
 }
 
 // private reports whether the file holds the private half.

@@ -59,7 +59,7 @@ func renew(ctx context.Context, d *desk.Desk, a *Account, mayAsk bool) (_ string
 		return "", err
 	}
 	if h.SignIn.OAuth == nil {
-		return "", over("the description of " + h.Name + " does not say any more how one signs in")
+		return "", over("the description of " + h.Name + " no longer says how to sign in")
 	}
 	s, err := SignInServer(ctx, d, h)
 	if err != nil {

@@ -15,22 +15,46 @@ const (
 	TooFar = 366 * 24 * time.Hour // an end farther off is longer than a token should live
 )
 
-// Ending tells how a token's end stands.
+// Ending tells what is known here of an account's token, without asking its host.
 func Ending(a *Account, now time.Time) (desk.State, string) {
 	left := a.Expires.Sub(now)
 	switch {
-	case a.OAuth && a.Doubtful.IsZero():
-		return desk.Good, "renews itself"
+	case a.NoToken:
+		return desk.Kept, "none: an SSH key"
+	case a.Missing && a.InMemory:
+		return desk.Bad, "no longer held in memory"
+	case a.Missing:
+		return desk.Bad, "not in the vault"
 	case !a.Doubtful.IsZero():
-		return desk.Doubtful, "the host refused it on " + a.Doubtful.Format(time.DateOnly)
+		return desk.Doubtful, "refused by the host on " + a.Doubtful.Format(time.DateOnly)
+	case a.OAuth:
+		return desk.Kept, "renews itself"
 	case a.Expires.IsZero():
-		return desk.Good, "no expiry given"
+		return desk.Kept, memory(a, "no expiry given")
 	case left <= 0:
-		return desk.Bad, "ended on " + a.Expires.Format(time.DateOnly)
+		return desk.Bad, "expired on " + a.Expires.Format(time.DateOnly)
+	case left < 24*time.Hour:
+		return desk.Doubtful, "expires on " + a.Expires.Format(time.DateOnly) + ", in less than a day"
 	case left < Soon:
-		return desk.Doubtful, fmt.Sprintf("ends on %s, in %s", a.Expires.Format(time.DateOnly), text.Count(int(left/(24*time.Hour)), "day"))
+		return desk.Doubtful, fmt.Sprintf("expires on %s, in %s", a.Expires.Format(time.DateOnly), text.Count(int(left/(24*time.Hour)), "day"))
 	}
-	return desk.Good, "valid until " + a.Expires.Format(time.DateOnly)
+	return desk.Kept, memory(a, "expires on "+a.Expires.Format(time.DateOnly))
+}
+
+func memory(a *Account, says string) string {
+	return text.Either(a.InMemory, "in memory, for this session; ", "") + says
+}
+
+// LookInVault notes of accounts whether their tokens are where they are kept, as far as that is seen
+// without asking anybody for a passphrase.
+func LookInVault(ctx context.Context, d *desk.Desk, all ...*Account) {
+	for _, a := range all {
+		if a.NoToken {
+			continue
+		}
+		_, found, err := Secret(ctx, d, a, a.secretName(), false)
+		a.Missing = err == nil && !found
+	}
 }
 
 // Hush keeps a job from warning of the very token that it replaces or takes away.
@@ -60,7 +84,7 @@ func Warn(d *desk.Desk, a *Account) {
 	}
 }
 
-// NoteAccount writes an account's entry anew; the token stays as it is.
+// NoteAccount writes an account's entry again; the token stays as it is.
 func NoteAccount(ctx context.Context, d *desk.Desk, a *Account) error {
 	return Alter(ctx, d, func(all []*Account) ([]*Account, error) {
 		for i, b := range all {
@@ -95,10 +119,38 @@ func Store(ctx context.Context, d *desk.Desk, a *Account, token string) error {
 	return nil
 }
 
+// Former gives the token that an account had before another was put in its place, where it could not
+// be revoked yet; "" for none.
+func Former(ctx context.Context, d *desk.Desk, a *Account) (string, error) {
+	if a.InMemory {
+		return "", nil
+	}
+	old, _, err := Secret(ctx, d, a, a.formerName(), true)
+	if err != nil || old == "" {
+		return "", err
+	}
+	now, found, err := Secret(ctx, d, a, a.secretName(), true)
+	if err != nil || found && now == old { // it was kept, and then nothing took its place
+		return "", err
+	}
+	return old, nil
+}
+
+// KeepFormer keeps the token that is about to be replaced until it is revoked; "" drops it.
+func KeepFormer(ctx context.Context, d *desk.Desk, a *Account, token string) error {
+	if a.InMemory {
+		return nil
+	}
+	if token == "" {
+		return d.Vault.Remove(ctx, a.formerName())
+	}
+	return d.Vault.Put(ctx, map[string]string{a.formerName(): token})
+}
+
 // Drop takes an account's secrets away from where they are kept.
 func Drop(ctx context.Context, d *desk.Desk, a *Account) error {
 	if !a.InMemory {
-		return d.Vault.Remove(ctx, a.secretName(), a.RefreshName())
+		return d.Vault.Remove(ctx, a.secretName(), a.RefreshName(), a.formerName())
 	}
 	for _, name := range []string{a.secretName(), a.RefreshName()} {
 		if err := d.Vault.RemoveInMemory(name); err != nil {

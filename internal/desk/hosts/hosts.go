@@ -25,18 +25,18 @@ import (
 // Host is a host that this machine knows.
 type Host struct {
 	Name string
-	At   string // the base address in force
+	At   string // the base address that is used
 	*description.Description
 }
 
-// hostEntry is how a host is noted in hosts.json; its description lies beside it.
+// hostEntry is how a host is noted in hosts.json; its description is beside it.
 type hostEntry struct {
 	At string `json:"at,omitempty"` // another base address than the description's own
 }
 
 func hostsFile(d *desk.Desk) string { return filepath.Join(d.Home.Config, "hosts.json") }
 
-// DescriptionFile is where the description of a known host lies.
+// DescriptionFile is where the description of a known host is.
 func DescriptionFile(d *desk.Desk, name string) string {
 	return filepath.Join(d.Home.Config, "hosts", name+".toml")
 }
@@ -72,7 +72,7 @@ func checkAt(d *desk.Desk, source, at string) (Checked, error) {
 	if errors.Is(err, fs.ErrNotExist) {
 		f := fault.New(fault.Failed, "there is no file %s", text.Visible(source))
 		if shipped {
-			f = fault.New(fault.Failed, "no description named %s ships with the program, and it is no file", text.Quote(source)).
+			f = fault.New(fault.Failed, "no description named %s ships with the program, and it is not a file", text.Quote(source)).
 				Detail("Shipped are: %s", strings.Join(ShippedNames(d), ", "))
 			f.Detail("A file is given with its path, such as ./%s.toml", text.Visible(source))
 		}
@@ -228,6 +228,13 @@ func readHost(d *desk.Desk, name string) (*Host, error) {
 
 func unknownHost(d *desk.Desk, name string, entries map[string]hostEntry) error {
 	f := fault.New(fault.Failed, "no host named %s is known on this machine", text.Quote(name))
+	if strings.Contains(name, "://") { // its address, where its name is wanted
+		for known, x := range entries {
+			if description.OriginOf(x.At) == description.OriginOf(name) {
+				return f.Detail("The host at this address is called %s.", known).Try("see it", text.Command("uncinate", "host", "show", known))
+			}
+		}
+	}
 	if near := text.Nearest(name, slices.Sorted(maps.Keys(entries))); near != "" {
 		f.Detail("Did you mean %s?", near)
 	}
@@ -245,6 +252,23 @@ func Recognise(d *desk.Desk, spelling string) (h *Host, owner, name string, err 
 	}
 	h, owner, name = RecogniseAmong(hosts, spelling)
 	return h, owner, name, nil
+}
+
+// PageOf finds the repository to one of whose pages on a known host an address leads; false for none.
+func PageOf(d *desk.Desk, spelling string) (h *Host, owner, name string, found bool) {
+	a, err := address.Parse(strings.SplitN(spelling, "?", 2)[0])
+	if err != nil || a.Scheme == "ssh" {
+		return nil, "", "", false
+	}
+	for parts := strings.Split(a.Path, "/"); len(parts) > 2; {
+		parts = parts[:len(parts)-1]
+		up := a
+		up.Path, up.Suffix = strings.Join(parts, "/"), false
+		if h, owner, name, err = Recognise(d, up.String()); err == nil && h != nil {
+			return h, owner, name, true
+		}
+	}
+	return nil, "", "", false
 }
 
 // RecogniseAmong is Recognise among hosts that were read already.

@@ -170,7 +170,7 @@ func addAtAddress(ctx context.Context, d *desk.Desk, want accounts.Account, toke
 	case answer.Status == 404:
 		return nil, nil, fault.New(fault.HostSaidNo, "there is no repository at %s, or %s may not see it", a.Bare().String(), text.Visible(want.User))
 	case answer.Status != 200 || !strings.HasPrefix(answer.Header.Get("Content-Type"), "application/x-git-"):
-		return nil, nil, fault.New(fault.Unreachable, "what answers at %s is no git repository (status %d)", a.Bare().String(), answer.Status)
+		return nil, nil, fault.New(fault.Unreachable, "what answers at %s is not a git repository (status %d)", a.Bare().String(), answer.Status)
 	}
 	want.Address, want.Added = a.Bare().String(), d.Now().UTC().Truncate(time.Second)
 	if want.Name == "" {

@@ -37,7 +37,7 @@ func (r *asking) cached(ctx context.Context, call description.Call) (description
 	path := filepath.Join(folder, files.Short(r.Host.Origin()+" "+r.Account.Name+" "+call.URL)+".json")
 	var kept keptAnswer
 	found, err := files.ReadJSON(path, &kept)
-	if found = found && err == nil; found { // a damaged one is asked for anew
+	if found = found && err == nil; found { // a damaged one is asked for again
 		call.Header = call.Header.Clone()
 		call.Header.Set("If-None-Match", kept.Tag)
 	}

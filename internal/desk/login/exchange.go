@@ -81,7 +81,7 @@ type asking struct {
 	q    *description.Request
 	what string
 	vars description.Vars
-	read atomic.Int64 // bytes of all pages so far
+	read atomic.Int64 // bytes of all pages until now
 }
 
 // How much of one list is read: more than any person's, and less than a machine's memory.

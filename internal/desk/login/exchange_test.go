@@ -133,7 +133,7 @@ func TestRefusalsNameTheCauseAndTheNextThing(t *testing.T) {
 		{429, "", fault.Unreachable, "asks us to wait", "It names 7 seconds.", ""},
 		{503, `{"title":"Low tide"}`, fault.Unreachable, "cannot work now", "skua says: Low tide", ""},
 		{402, "", fault.HostSaidNo, "does not allow it on your plan", "", ""},
-		{404, "", fault.HostSaidNo, "has nothing of that name, or not for account tern", "", ""},
+		{404, "", fault.HostSaidNo, "has nothing of that name, or account tern may not see it", "", ""},
 		{200, "<html>", fault.Unreachable, "not the API that the description expects", "It begins: <html>", ""},
 	} {
 		status, body = c.status, c.body

@@ -13,7 +13,7 @@ import (
 )
 
 // GitRefs asks an address for its refs with an account's token, over HTTP. A refused
-// short-lived token is exchanged anew, once.
+// short-lived token is exchanged again, once.
 func GitRefs(ctx context.Context, d *desk.Desk, a *accounts.Account, token string, at address.Address) (web.Refs, error) {
 	if err := MayGo(d, a, at); err != nil {
 		return web.Refs{}, err

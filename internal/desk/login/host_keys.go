@@ -70,7 +70,7 @@ func knowsHost(ctx context.Context, d *desk.Desk, r *Route) error {
 	if err != nil {
 		return err
 	}
-	f := fault.New(fault.Decision, "nobody vouches yet that the SSH key of %s is its own", text.Visible(r.Host))
+	f := fault.New(fault.Decision, "nothing confirms yet that this SSH key belongs to %s", text.Visible(r.Host))
 	for _, k := range keys {
 		f.Detail("It shows %s (%s).", k.Fingerprint(), k.Type)
 	}
@@ -224,6 +224,6 @@ func changedKey(host string, known []string, shown []sshkey.Public) error {
 	for _, k := range shown {
 		f.Detail("Shown: %s (%s)", k.Fingerprint(), k.Type)
 	}
-	return f.Detail("Either its operator changed it, or someone stands between. Nothing was sent.").
+	return f.Detail("Either its operator changed it, or someone is in between. Nothing was sent.").
 		Try("only if the operator says that the new one is right", text.Command("uncinate", "host", "pin", host, "--fingerprint", shown[0].Fingerprint()))
 }

@@ -35,13 +35,15 @@ func Used(ctx context.Context, d *desk.Desk, h *hosts.Host, holders []*accounts.
 	}
 	l, err := Open(ctx, d, holders[0])
 	if err != nil {
-		return "not told now"
+		return "not known now"
 	}
 	fields, err := l.Do(ctx, "storage-used", "tell what is used", nil)
-	if bytes, ok := fields["bytes"].(int64); ok && err == nil {
+	if bytes, ok := fields["bytes"].(int64); ok && err == nil && bytes == 0 {
+		return "none"
+	} else if ok && err == nil {
 		return text.Size(bytes)
 	}
-	return "not told now"
+	return "not known now"
 }
 
 // MostPages is how many pages of one list are asked for.
@@ -209,7 +211,7 @@ func (l *Login) refused(m description.Meaning, words string, a description.Answe
 		}
 		f.Try("give it a token that has it", again)
 	case description.NotFound:
-		f.Says = l.Host.Name + " has nothing of that name, or not for " + name + ", when asked to " + what
+		f.Says = l.Host.Name + " has nothing of that name, or " + name + " may not see it, when asked to " + what
 	case description.RateLimit:
 		f.Kind = fault.Unreachable
 		f.Says = l.Host.Name + " asks us to wait: too many requests"

@@ -59,5 +59,5 @@ func TestListsAreAskedWhetherTheyChanged(t *testing.T) {
 	require.NoError(t, err)
 	all, err := signIn(token).Repositories(t.Context(), "")
 	require.NoError(t, err)
-	assert.Equal(t, "changed", all[3].Description, "what changed is told anew")
+	assert.Equal(t, "changed", all[3].Description, "what changed is told again")
 }

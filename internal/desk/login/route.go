@@ -20,7 +20,7 @@ import (
 	"uncinate/internal/world/openssh"
 )
 
-// A route is how ssh reaches one host with one account's key and no other. It stands in
+// A route is how ssh reaches one host with one account's key and no other. It is in
 // a file of ours that git's own setting core.sshCommand names, so that the person's own
 // SSH configuration needs no change, and holds for everything else.
 
@@ -79,7 +79,7 @@ func (r *Route) CommandWith(more ...string) string {
 	return line
 }
 
-// Write makes the route's files anew where what they are made of has changed.
+// Write makes the route's files again where what they are made of has changed.
 func (r *Route) Write(ctx context.Context) error {
 	ssh, err := openssh.Find(r.Desk.Log)
 	if err != nil {
@@ -89,7 +89,7 @@ func (r *Route) Write(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	none := filepath.Join(r.folder(), "none.sshconfig") // os.DevNull is no file for every client
+	none := filepath.Join(r.folder(), "none.sshconfig") // os.DevNull is not a file for every client
 	if err := desk.Keep(none, "", 0o600); err != nil {
 		return err
 	}
@@ -182,7 +182,7 @@ func (r *Route) refusal(ctx context.Context, said string) error {
 			f := fault.New(fault.HostSaidNo, "%s does not let the SSH key of account %s in", text.Visible(r.Host), r.Key.Account).
 				Detail("The key is %s.", r.Key.Fingerprint()).Detail("ssh says: %s", text.Excerpt(strings.TrimSpace(said), 300))
 			return f.Try("put the key on the host", text.Command("uncinate", "key", "install", r.Key.Account)).
-				Try("or see how it stands", text.Command("uncinate", "key", "list", r.Key.Account))
+				Try("or see its state", text.Command("uncinate", "key", "list", r.Key.Account))
 		}
 	}
 	return openssh.Unreachable(r.Host, said)

@@ -282,7 +282,7 @@ func (l *Login) shellIdentity(ctx context.Context, s *shellhost.Server) (map[str
 	return map[string]any{"user": user}, nil
 }
 
-// mostTriesAtKeys is how often a change of the keys is begun anew because someone else
+// mostTriesAtKeys is how often a change of the keys is begun again because someone else
 // changed them meanwhile.
 const mostTriesAtKeys = 5
 
@@ -337,7 +337,7 @@ func (l *Login) shellKeys(ctx context.Context, s *shellhost.Server, action strin
 			}
 			left, removed := authkeys.Remove(contents, all[i])
 			if !removed {
-				return fault.New(fault.Refused, "the key %s stands outside the lines that this program keeps in %s on %s, and those are left alone", get("id"), s.Keys, l.Host.Name)
+				return fault.New(fault.Refused, "the key %s is outside the lines that this program keeps in %s on %s, and those are left alone", get("id"), s.Keys, l.Host.Name)
 			}
 			contents = left
 		}

@@ -21,7 +21,7 @@ type shortTokens struct {
 	of map[string]shortToken
 }
 
-// shortMargin is how long before its end a short-lived token is not used any more.
+// shortMargin is how long before its end a short-lived token is no longer used.
 const shortMargin = 20 * time.Second
 
 // short gives the token that the API and git are asked with: the one that is kept, or,

@@ -78,7 +78,7 @@ func (f *Folder) ReadSettings(ctx context.Context, d *desk.Desk) (err error) {
 }
 
 // judge reads what the folder's own configuration and hooks could do, puts what is not trusted
-// out of force for runs that look, and keeps it in Dangers. The settings must have been read.
+// out of effect for runs that look, and keeps it in Dangers. The settings must have been read.
 func (f *Folder) judge(d *desk.Desk) error {
 	all, err := f.dangers(d)
 	if err != nil {

@@ -17,11 +17,11 @@ import (
 	"uncinate/internal/world/openfiles"
 )
 
-// A folder that takes capital and small letters for the same holds only one of two files
-// whose names differ in nothing else: what was laid out last is there under both names, and
+// A folder that takes upper and lower case for the same holds only one of two files
+// whose names differ in nothing else: what was written last is there under both names, and
 // git takes it for a change of the other (git-config documentation, core.ignoreCase).
 
-// FoldsCase reports whether the folder takes capital and small letters for the same.
+// FoldsCase reports whether the folder takes upper and lower case for the same.
 func (f *Folder) FoldsCase(ctx context.Context) (folds bool, err error) {
 	if f.Settings == nil {
 		if f.Settings, err = f.Repo.Settings(ctx); err != nil {
@@ -62,7 +62,7 @@ func FindFolder(d *desk.Desk, given string) (string, error) {
 		if _, e := os.Lstat(abs); e == nil {
 			return "", fault.New(fault.Failed, "%s is a symbolic link that leads nowhere", text.Visible(abs))
 		}
-		return "", fault.New(fault.Failed, "there is no folder %s here", text.Visible(abs)).Because(err)
+		return "", fault.New(fault.Failed, "there is no folder %s", text.Visible(abs)).Because(err)
 	}
 	s, err := os.Stat(real)
 	if err != nil {
@@ -70,7 +70,7 @@ func FindFolder(d *desk.Desk, given string) (string, error) {
 	}
 	if !s.IsDir() {
 		return "", fault.New(fault.Failed, "%s is a file; a project is a folder", text.Visible(real)).
-			Try("the folder that holds it", text.Command("uncinate", "attach", filepath.Dir(real)))
+			Try("the folder that holds it", "--folder "+text.Quote(filepath.Dir(real)))
 	}
 	return real, nil
 }
@@ -126,19 +126,20 @@ func lookAround(ctx context.Context, d *desk.Desk, given string) (*Folder, error
 		return nil, err
 	}
 	if top == "" {
+		if files.KindOf(filepath.Join(where, ".git")) != files.None { // and git cannot read it
+			if _, err := LookLoosely(ctx, d, where); err != nil {
+				return nil, err
+			}
+		}
 		if NotAProject(d, where) != nil {
 			return nil, fault.New(fault.Decision, "%s is not attached to a repository yet", text.Visible(where)).Try("name the project's folder", "uncinate attach FOLDER")
 		}
 		return nil, notAttached(d, where)
 	}
-	f, err := Look(ctx, d, top)
-	if err != nil {
-		return nil, err
-	}
-	return f, nil
+	return Look(ctx, d, top)
 }
 
-// lazy lets looks bring in what a partial clone lacks, where nothing in its configuration is
+// lazy lets looks receive what a partial clone lacks, where nothing in its configuration is
 // strange and its remote is the one to which it was attached (git-clone documentation, --filter).
 func (f *Folder) lazy(d *desk.Desk) error {
 	var from []string
@@ -164,7 +165,7 @@ func (f *Folder) lazy(d *desk.Desk) error {
 func LookTop(ctx context.Context, d *desk.Desk, given string) (*Folder, error) {
 	where, top, err := FindTop(ctx, d, given)
 	if err == nil && top == "" {
-		err = fault.New(fault.Decision, "%s is no git repository", text.Visible(where)).Try("", text.Command("uncinate", "attach", where))
+		err = fault.New(fault.Decision, "%s is not a git repository", text.Visible(where)).Try("", text.Command("uncinate", "attach", where))
 	}
 	if err != nil {
 		return nil, err
@@ -183,12 +184,11 @@ func Look(ctx context.Context, d *desk.Desk, given string) (*Folder, error) {
 		return f, err
 	}
 	f.ReadRemotes()
-	f.Branch, err = f.Repo.Do(ctx, "symbolic-ref", "-q", "--short", "HEAD")
-	if err != nil {
-		if err := f.Finished(); err != nil {
+	if f.Branch = f.branch(ctx); f.Branch == "" {
+		if err := f.Finished(ctx); err != nil {
 			return nil, err
 		}
-		return nil, OnNoBranch(where).Because(err)
+		return nil, OnNoBranch(where)
 	}
 	list, err := f.Repo.Do(ctx, "for-each-ref", "--format=%(refname:short)", "refs/heads/")
 	if err != nil {
@@ -198,10 +198,20 @@ func Look(ctx context.Context, d *desk.Desk, given string) (*Folder, error) {
 	return f, nil
 }
 
+// branch gives the branch that is checked out; "" for none.
+func (f *Folder) branch(ctx context.Context) string {
+	out, err := f.Repo.Do(ctx, "symbolic-ref", "-q", "--short", "HEAD")
+	if err != nil {
+		return ""
+	}
+	return out
+}
+
 // OnNoBranch says that a commit is checked out and no branch.
 func OnNoBranch(where string) *fault.Fault {
 	return fault.New(fault.Decision, "no branch is checked out in %s (a detached HEAD)", text.Visible(where)).
-		Try("make a branch of what is there", text.Command("git", "-C", where, "switch", "-c", "NAME"))
+		Try("make a branch of what is there", text.Command("git", "-C", where, "switch", "-c", "NAME")).
+		Try("or see the branches, and switch to one", text.Command("uncinate", "branch", "list", where))
 }
 
 // ReadRemotes finds the remotes among the settings.
@@ -236,7 +246,7 @@ func LookLoosely(ctx context.Context, d *desk.Desk, where string) (*Folder, erro
 		return f, nil
 	}
 	if top != where {
-		return nil, fault.New(fault.Decision, "%s lies inside another repository, whose top is %s", text.Visible(where), text.Visible(top)).
+		return nil, fault.New(fault.Decision, "%s is inside another repository, whose top is %s", text.Visible(where), text.Visible(top)).
 			Try("attach the whole of it", text.Command("uncinate", "attach", top)).
 			Try("or make this folder a repository of its own first", text.Command("git", "-C", where, "init"))
 	}
@@ -253,7 +263,7 @@ func LookLoosely(ctx context.Context, d *desk.Desk, where string) (*Folder, erro
 	return f, nil
 }
 
-// broken names the cause where a linked work tree's repository is not there any more
+// broken names the cause where a linked work tree's repository is no longer there
 // (git-worktree documentation, repair).
 func broken(where string, err error) error {
 	own, _, e := git.Folders(where)
@@ -262,7 +272,7 @@ func broken(where string, err error) error {
 		return err
 	}
 	main := filepath.Dir(filepath.Dir(all))
-	return fault.New(fault.Decision, "%s is a linked work tree, and the repository that it belongs to is not in %s any more", text.Visible(where), text.Visible(main)).Because(err).
+	return fault.New(fault.Decision, "%s is a linked work tree, and the repository that it belongs to is no longer in %s", text.Visible(where), text.Visible(main)).Because(err).
 		Detail("Its files are all here.").
 		Try("where that folder has only moved, tell git so, with its new place", text.Command("git", "-C", "NEW-PLACE", "worktree", "repair", where))
 }
@@ -272,8 +282,20 @@ func GitCmd(f *Folder, in io.Reader, args ...string) git.Cmd {
 	return git.Cmd{Dir: f.Path, Args: args, In: in}
 }
 
+// mostClashing is how many clashing files a remedy names.
+const mostClashing = 4
+
+// clashing lists the files that git could not merge by itself.
+func (f *Folder) clashing(ctx context.Context) []string {
+	list, err := f.Repo.Lines(ctx, "diff", "--name-only", "--diff-filter=U", "-z")
+	if err != nil {
+		return nil // the remedies do without
+	}
+	return list
+}
+
 // Finished refuses to go on while plain git is in the middle of something.
-func (f *Folder) Finished() error {
+func (f *Folder) Finished(ctx context.Context) error {
 	own, _, err := git.Folders(f.Path)
 	if err != nil {
 		return err
@@ -282,8 +304,17 @@ func (f *Folder) Finished() error {
 		command := func(words string) string {
 			return text.Command(append([]string{"git", "-C", f.Path}, strings.Fields(words)...)...)
 		}
-		return fault.New(fault.Decision, "%s, begun by plain git, is not finished here", x.What).
-			Try("see where it stands", command("status")).Try("go on with it, once its files are right", command(x.GoOn)).Try("or give it up", command(x.GiveUp))
+		out := fault.New(fault.Decision, "%s, begun by plain git, is not finished here", x.What).Try("see how far it is", command("status"))
+		on := command(x.GoOn)
+		if clashing := f.clashing(ctx); len(clashing) > 0 && x.GoOn != "bisect log" {
+			marked := append([]string{"git", "-C", f.Path, "add", "--"}, clashing...)
+			if len(clashing) > mostClashing {
+				marked = []string{"git", "-C", f.Path, "add", "--update"}
+			}
+			on = text.Command(marked...) + " && " + on
+		}
+		why := text.Either(x.GoOn == "bisect log", "see what was tried", "go on with it, once its files are right")
+		return out.Try(why, on).Try("or give it up", command(x.GiveUp))
 	}
 	return nil
 }
@@ -303,10 +334,10 @@ func (f *Folder) Unlocked() error {
 			return fault.New(fault.Failed, "git is at work in %s just now (process %d, %s)", text.Visible(f.Path), p.ID, text.Visible(p.Name)).
 				Try("wait for it to end, then look", text.Command("uncinate", "status", f.Path))
 		}
-		return fault.New(fault.Failed, "a run of git that was ended on %s left its lock in %s; no program has it open any more", since.Format("2006-01-02 15:04"), text.Visible(f.Path)).
+		return fault.New(fault.Failed, "a run of git that was ended on %s left its lock in %s; no program has it open", since.Format("2006-01-02 15:04"), text.Visible(f.Path)).
 			Try("take it away", text.Command("rm", "--", path))
 	}
-	return fault.New(fault.Failed, "git's lock stands in %s, since %s", text.Visible(f.Path), since.Format("2006-01-02 15:04")).
+	return fault.New(fault.Failed, "git's lock is in %s, since %s", text.Visible(f.Path), since.Format("2006-01-02 15:04")).
 		Try("if no git is at work there, take it away", text.Command("rm", "--", path))
 }
 

@@ -35,7 +35,8 @@ type Local struct {
 	Plain       bool // its own configuration holds nothing that could do something
 	Simple      bool // its remote is followed in the usual way
 	Unfinished  string
-	CutOff      bool // files were being brought in when a run of ours was killed
+	Repo        *git.Repo
+	CutOff      bool // files were being received when a run of ours was killed
 	Pending     bool // a sync of ours was cut off
 }
 
@@ -90,7 +91,7 @@ func Apart(ctx context.Context, repo *git.Repo, ours, theirs string) (ahead, beh
 	if err == nil {
 		_, err = fmt.Sscanf(out, "%d %d", &ahead, &behind)
 	}
-	return ahead, behind, git.Fault(err, "git cannot compare here and there")
+	return ahead, behind, git.Fault(err, "git cannot compare both sides")
 }
 
 // OnlyHere lists the branches, but for the one that is checked out, whose commits no
@@ -113,4 +114,44 @@ func OnlyHere(ctx context.Context, d *desk.Desk, repo *git.Repo, l *Local, st *g
 		out, err := repo.Do(ctx, "rev-list", "--count", "-1", "refs/heads/"+b, "--not", "--remotes")
 		return err == nil && out == "0"
 	})
+}
+
+// NotReceived lists the branches, but for the current one, of whose counterparts on the host
+// something is not in them: as the host told just now, or as git knows of it where told is empty.
+func NotReceived(ctx context.Context, repo *git.Repo, l *Local, current string, told web.Refs) []string {
+	var out []string
+	for ref, own := range l.Refs {
+		b, is := strings.CutPrefix(ref, "refs/heads/")
+		there := l.Refs["refs/remotes/"+l.Remote+"/"+b]
+		if told.IDs != nil {
+			there = told.Branch(b)
+		}
+		if !is || b == current || there == "" || there == own {
+			continue
+		}
+		if _, err := repo.Do(ctx, "merge-base", "--is-ancestor", there, own); err != nil { // or it is not here at all
+			out = append(out, b)
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
+// HeldOnHost tells that the host's default branch holds all of a commit, and which branch that is:
+// as the host told just now. It gives "" where it does not, or where that is not known here.
+func HeldOnHost(ctx context.Context, repo *git.Repo, l *Local, commit string, told web.Refs) string {
+	head := told.Head
+	if head == "" {
+		name, err := repo.Do(ctx, "symbolic-ref", "-q", "refs/remotes/"+l.Remote+"/HEAD")
+		if err != nil {
+			return ""
+		}
+		head = strings.TrimPrefix(name, "refs/remotes/"+l.Remote+"/")
+	}
+	if there := told.Branch(head); there != "" && commit != "" {
+		if _, err := repo.Do(ctx, "merge-base", "--is-ancestor", commit, there); err == nil {
+			return head
+		}
+	}
+	return ""
 }

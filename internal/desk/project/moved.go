@@ -37,7 +37,7 @@ func AttachedTo(d *desk.Desk, r description.Repository) ([]Project, error) {
 func Follow(ctx context.Context, d *desk.Desk, projects []Project, r description.Repository) error {
 	for _, p := range projects {
 		if files.Reached(p.Folder) == files.None {
-			d.Tell.Note("Note: the project %s is not there any more.", text.Visible(p.Folder))
+			d.Tell.Note("Note: the project %s is no longer there.", text.Visible(p.Folder))
 			continue
 		}
 		f, err := Look(ctx, d, p.Folder)
@@ -67,7 +67,7 @@ func Follow(ctx context.Context, d *desk.Desk, projects []Project, r description
 }
 
 // WentTo finds, of projects whose hosts have no such repository any more, where the ones
-// with the same ids lie now: a repository may be renamed, or given to another owner. It
+// with the same ids are now: a repository may be renamed, or given to another owner. It
 // gives them by folder; a project of which the host tells nothing is not among them.
 func WentTo(ctx context.Context, d *desk.Desk, some []Project) map[string]description.Repository {
 	out := map[string]description.Repository{}

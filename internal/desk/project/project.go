@@ -6,7 +6,9 @@ package project
 import (
 	"context"
 	"maps"
+	"path/filepath"
 	"slices"
+	"strings"
 
 	"uncinate/internal/core/address"
 	"uncinate/internal/core/description"
@@ -70,6 +72,22 @@ func ProjectFor(ctx context.Context, d *desk.Desk, given string) (*Folder, Proje
 	return f, p, err
 }
 
+// ProjectLoosely is ProjectFor, also where no branch is checked out: the folder's is "" then.
+func ProjectLoosely(ctx context.Context, d *desk.Desk, given string) (*Folder, Project, error) {
+	_, top, err := FindTop(ctx, d, given)
+	if err != nil || top == "" {
+		return ProjectFor(ctx, d, given)
+	}
+	f, err := LookLoosely(ctx, d, top)
+	if err != nil {
+		return nil, Project{}, err
+	}
+	f.ReadRemotes()
+	f.Branch = f.branch(ctx)
+	p, err := ProjectOf(ctx, d, f)
+	return f, p, err
+}
+
 // ProjectOf finds a looked-at folder in the register, or takes what its remote says.
 func ProjectOf(ctx context.Context, d *desk.Desk, f *Folder) (Project, error) {
 	p, found, err := ProjectAt(d, f.Path)
@@ -85,7 +103,7 @@ func ProjectOf(ctx context.Context, d *desk.Desk, f *Folder) (Project, error) {
 		}
 		if url := f.Remotes[p.Remote]; url != "" {
 			if at, err := address.Parse(url); err == nil && at.Key() != KeyOf(p.Address) {
-				// Plain git moved the remote since; what counts is what stands there.
+				// Plain git moved the remote since; what counts is what is there.
 				return Project{Folder: f.Path, Remote: p.Remote, Address: at.Bare().String()}, nil
 			}
 			return p, nil
@@ -94,12 +112,13 @@ func ProjectOf(ctx context.Context, d *desk.Desk, f *Folder) (Project, error) {
 	if url := f.Remotes["origin"]; url != "" {
 		at, err := address.Parse(url)
 		if err != nil {
-			return p, fault.New(fault.Decision, "the remote origin leads to an address that is not supported: %s", fault.Of(err).Says)
+			return p, fault.New(fault.Decision, "the remote origin leads to an address that is not supported: %s", fault.Of(err).Says).
+				Try("keep that, and attach it under another name", text.Command("uncinate", "attach", "--remote", "host", f.Path))
 		}
 		return Project{Folder: f.Path, Remote: "origin", Address: at.Bare().String()}, nil
 	}
 	if found {
-		return p, fault.New(fault.Decision, "the remote %s, by which %s was attached to %s, is not there any more", text.Visible(p.Remote), text.Visible(f.Path), text.Visible(p.Address)).
+		return p, fault.New(fault.Decision, "the remote %s, by which %s was attached to %s, is no longer there", text.Visible(p.Remote), text.Visible(f.Path), text.Visible(p.Address)).
 			Try("attach it again", text.Command("uncinate", "attach", "--to", p.Address, f.Path))
 	}
 	return p, notAttached(d, f.Path)
@@ -112,8 +131,33 @@ func notAttached(d *desk.Desk, where string) *fault.Fault {
 			Try("go on with it", text.Command("uncinate", "attach", where)).
 			Try("or put back what it did", text.Command("uncinate", "detach", where))
 	}
+	if inside := ProjectsIn(where); len(inside) > 1 {
+		return fault.New(fault.Decision, "%s holds %s, and is not one itself", text.Visible(where), text.Count(len(inside), "repository")).
+			Try("see one of them", text.Command("uncinate", "status", filepath.Join(where, inside[0]))).
+			Try("see all projects of this machine", "uncinate status --all").
+			Try("register those that were cloned by other means", text.Command("uncinate", "project", "find", where))
+	}
 	return fault.New(fault.Decision, "%s is not attached to a repository yet", text.Visible(where)).
 		Try("attach it", text.Command("uncinate", "attach", where))
+}
+
+// ProjectsIn lists the repositories right below a folder that has no file of its own, as those have
+// in which people keep their projects; nothing where it is a repository itself.
+func ProjectsIn(where string) []string {
+	names, err := files.Names(where)
+	if err != nil {
+		return nil
+	}
+	var out []string
+	for _, n := range names {
+		switch {
+		case n == ".git", !strings.HasPrefix(n, ".") && files.KindOf(filepath.Join(where, n)) == files.Regular:
+			return nil
+		case files.KindOf(filepath.Join(where, n, ".git")) != files.None:
+			out = append(out, n)
+		}
+	}
+	return out
 }
 
 // CutOff reports whether an attach of a folder was begun and has not come to its end.
@@ -134,7 +178,7 @@ func remoteNow(p Project, remotes map[string]string) string {
 	return p.Remote
 }
 
-// KeyOf is what all spellings of an address have in common; what is no address is its own.
+// KeyOf is what all spellings of an address have in common; what is not an address is its own.
 func KeyOf(s string) string {
 	at, err := address.Parse(s)
 	if err != nil {
@@ -152,7 +196,7 @@ func TieOf(ctx context.Context, d *desk.Desk, f *Folder, p Project) (*Tie, error
 	h := &Tie{Desk: d, Repo: f.Repo, Folder: f, Remote: p.Remote, Address: at}
 	if p.Account != "" {
 		if h.Account, err = accounts.Named(d, p.Account); err != nil {
-			return nil, fault.New(fault.Decision, "the account %s, with which this project was attached, is not known any more", p.Account).
+			return nil, fault.New(fault.Decision, "the account %s, with which this project was attached, is no longer known", p.Account).
 				Try("add it again", text.Command("uncinate", "account", "add", p.Account, "--host", p.Host))
 		}
 		accounts.Warn(d, h.Account)

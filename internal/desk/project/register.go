@@ -34,7 +34,7 @@ type Project struct {
 
 func registerFile(d *desk.Desk) string { return filepath.Join(d.Home.State, "register.json") }
 
-// Register lists the attached projects. It is an index only: what counts stands in
+// Register lists the attached projects. It is an index only: what counts is in
 // each repository's own configuration.
 func Register(d *desk.Desk) ([]Project, error) {
 	var all []Project
@@ -76,7 +76,7 @@ func RenameRemote(ctx context.Context, d *desk.Desk, folder, from, to string) er
 }
 
 // ProjectAt finds the register's entry for a folder; false when it is not attached. Of
-// several it is the newest that is no copy.
+// several it is the newest that is not a copy.
 func ProjectAt(d *desk.Desk, folder string) (Project, bool, error) {
 	all, err := Register(d)
 	if err != nil {

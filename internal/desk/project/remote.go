@@ -2,6 +2,9 @@ package project
 
 import (
 	"context"
+	"errors"
+	"fmt"
+	"path/filepath"
 	"strings"
 
 	"uncinate/internal/core/address"
@@ -42,15 +45,32 @@ func Refs(ctx context.Context, d *desk.Desk, h *Tie, token string) (web.Refs, er
 				return web.Refs{}, rightAccount(ctx, d, h, why)
 			}
 		}
-		return web.Refs{}, Diagnose(ctx, d, h.Address, err)
+		return web.Refs{}, unregistered(d, h, Diagnose(ctx, d, h.Address, err))
 	}
 	return web.Refs{IDs: ids, Head: head}, nil
 }
 
+// unregistered says of a copy to which no account belongs how it gets one, where there is one for its host.
+func unregistered(d *desk.Desk, h *Tie, err error) error {
+	host, _, _, known := hosts.Recognise(d, h.Address.String())
+	if h.Account != nil || known != nil || host == nil || !fault.Is(err, fault.HostSaidNo) {
+		return err
+	}
+	if all, listed := accounts.On(d, host.Name); listed != nil || len(all) == 0 {
+		return err
+	}
+	f := *fault.Of(err)
+	f.Remedies = nil
+	return f.Try("register this copy, so that your account signs in", text.Command("uncinate", "project", "find", filepath.Dir(h.Repo.Dir)))
+}
+
 // Diagnose finds the true cause of a failed talk of git with an address.
 func Diagnose(ctx context.Context, d *desk.Desk, at address.Address, err error) error {
-	if ctx.Err() != nil || at.Scheme == "ssh" {
+	if ctx.Err() != nil {
 		return git.Fault(err, "git cannot reach %s", at.String())
+	}
+	if at.Scheme == "ssh" {
+		return overSSH(at, err)
 	}
 	if _, probed := d.Web.Refs(ctx, at, "", ""); probed != nil {
 		h, _, _, known := hosts.Recognise(d, at.String())
@@ -64,11 +84,46 @@ func Diagnose(ctx context.Context, d *desk.Desk, at address.Address, err error) 
 	return git.Fault(err, "git cannot work with %s", at.String())
 }
 
+// overSSH names the cause of a failed talk of git over SSH, by the person's own way, from what the SSH
+// client and the server said; their words are kept.
+func overSSH(at address.Address, err error) error {
+	f := fault.Of(git.Fault(err, "git cannot reach %s", at.String()))
+	var said *git.Error
+	if !errors.As(err, &said) {
+		return f
+	}
+	host, port, split := strings.Cut(at.Host, ":")
+	scan := []string{"ssh-keyscan", host}
+	if split {
+		scan = []string{"ssh-keyscan", "-p", port, host}
+	}
+	switch has := func(words string) bool { return strings.Contains(said.Says, words) }; {
+	case has("REMOTE HOST IDENTIFICATION HAS CHANGED"):
+		f.Kind, f.Says = fault.Unreachable, at.Host+" shows another SSH key than the one by which it is known here"
+		return f.Try("see which keys it shows, and ask its operator whether they are its own", text.Command(scan...))
+	case has("Host key verification failed"):
+		f.Kind, f.Says = fault.Unreachable, "nothing confirms yet that the SSH key of "+at.Host+" is the right one"
+		return f.Try("see which keys it shows, and ask its operator whether they are its own", text.Command(scan...))
+	case has("Permission denied"):
+		f.Kind, f.Says = fault.HostSaidNo, at.Host+" accepts none of the SSH keys that were offered"
+		return f.Try("see your keys", "uncinate key list")
+	case has("Could not resolve hostname"):
+		f.Kind, f.Says = fault.Unreachable, "there is no host named "+host
+	case has("Connection refused"):
+		f.Kind, f.Says = fault.Unreachable, at.Host+" cannot be reached over SSH: nothing listens there (connection refused)"
+	case has("timed out"), has("No route to host"), has("Network is unreachable"):
+		f.Kind, f.Says = fault.Unreachable, at.Host+" cannot be reached over SSH: it did not answer"
+	case has("does not appear to be a git repository"), has("no such repository"), has("not found"), has("does not exist"):
+		f.Kind, f.Says = fault.HostSaidNo, "there is no repository at "+at.String()+", or you may not see it"
+	}
+	return f
+}
+
 // Sent is one ref that a push sets on the host.
 type Sent struct {
 	From string // a ref or commit here; "" takes the ref there away
 	To   string // the whole name of the ref there
-	Was  string // the commit that must stand there, for one that is not only moved forward; "" for any that is older
+	Was  string // the commit that must be there, for one that is not only moved forward; "" for any that is older
 }
 
 // Sending is what a push sends.
@@ -162,6 +217,12 @@ func rightAccount(ctx context.Context, d *desk.Desk, h *Tie, err error) error {
 		return err
 	}
 	names := login.WhoSees(ctx, d, h.Account.Host, h.Account, owner, name, false)
+	if errors.Is(err, web.ErrNoRepository) && len(names) == 0 {
+		f := *fault.Of(err)
+		f.Says = fmt.Sprintf("there is no repository at %s, or %s may not see it", h.Address.String(), text.Visible(h.Account.User))
+		return f.Try("see those that there are", text.Command("uncinate", "repository", "list", "--account", h.Account.Name)).
+			Try("if it was deleted, untie the project, and attach it to a new one", text.Command("uncinate", "detach", h.Repo.Dir))
+	}
 	return login.Others(fault.Of(err), names, "see it", func(account string) string {
 		return text.Command("uncinate", "attach", "--account", account, h.Repo.Dir)
 	})

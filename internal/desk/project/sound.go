@@ -10,7 +10,7 @@ import (
 	"uncinate/internal/world/git"
 )
 
-// Sound refuses a repository in whose git folder a link, a pipe or a device stands where git, or
+// Sound refuses a repository in whose git folder a link, a pipe or a device is where git, or
 // this program, would write or wait: what git notes would go where the link leads. Only hooks may
 // be links: they are read. It walks all but the objects.
 func (f *Folder) Sound() error {

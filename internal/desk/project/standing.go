@@ -16,29 +16,36 @@ import (
 
 // Standing is where a project's work stands.
 type Standing struct {
-	Folder   string         `json:"folder"`
-	Address  string         `json:"address"`
-	State    string         `json:"state" says:"as on the board: in step, both, unsent, changed, behind, no answer ..."`
-	Page     string         `json:"page,omitempty"`
-	Account  string         `json:"account,omitempty"`
-	Branch   string         `json:"branch"`
-	Commit   string         `json:"commit,omitempty"`
-	Ahead    int            `json:"ahead"`  // commits that are only here
-	Behind   int            `json:"behind"` // commits that are only on the host, as last seen
-	Unsent   bool           `json:"unsent"` // the branch is not on the host at all
-	Asked    bool           `json:"asked"`  // whether the host was asked just now
-	Moved    bool           `json:"moved"`  // the host has commits that were not received yet
-	WhyNot   string         `json:"no_answer,omitempty" says:"why the host gave no answer"`
-	NowAt    string         `json:"now_at,omitempty" says:"its repository's present name: it was renamed, or given to another owner"`
-	Changed  map[string]int `json:"changed"` // files by what happened to them: new, changed, deleted, renamed, clashing
-	Branches []string       `json:"branches_only_here,omitempty" says:"other branches whose commits are nowhere but here"`
-	Stashes  int            `json:"stashes,omitempty"`
-	Rescues  int            `json:"rescue_copies,omitempty"`
-	CutOff   bool           `json:"cut_off,omitempty" says:"files were being brought in when that was cut off; a sync finishes it"`
-	Remedies []string       `json:"remedies,omitempty" says:"commands to go on with"`
+	Folder     string         `json:"folder"`
+	Address    string         `json:"address"`
+	State      string         `json:"state" says:"as on the board: in step, both, unsent, changed, behind, no answer ..."`
+	Page       string         `json:"page,omitempty"`
+	Account    string         `json:"account,omitempty"`
+	Branch     string         `json:"branch"`
+	Commit     string         `json:"commit,omitempty"`
+	Ahead      int            `json:"ahead"`  // commits that are only here
+	Behind     int            `json:"behind"` // commits that are only on the host, as last seen
+	Unsent     bool           `json:"unsent"` // the branch is not on the host at all
+	Gone       bool           `json:"gone,omitempty" says:"the branch was on the host, and is no longer there"`
+	HeldBy     string         `json:"held_by,omitempty" says:"of a branch that is gone: the host's branch that holds all of it"`
+	Asked      bool           `json:"asked"` // whether the host was asked just now
+	Moved      bool           `json:"moved"` // the host has commits that were not received yet
+	WhyNot     string         `json:"no_answer,omitempty" says:"why the host told nothing"`
+	Reply      string         `json:"reply,omitempty" says:"then: no answer, refused, or not asked"`
+	NowAt      string         `json:"now_at,omitempty" says:"its repository's present name: it was renamed, or given to another owner"`
+	Changed    map[string]int `json:"changed"` // files by what happened to them: new, changed, deleted, renamed, clashing
+	Branches   []string       `json:"branches_only_here,omitempty" says:"other branches whose commits are nowhere but here"`
+	Follows    bool           `json:"receives_only,omitempty" says:"the project never sends"`
+	Others     []string       `json:"branches_not_received,omitempty" says:"other branches of which the host has commits that are not here"`
+	Stashes    int            `json:"stashes,omitempty"`
+	Rescues    int            `json:"rescue_copies,omitempty"`
+	Unfinished string         `json:"unfinished,omitempty" says:"what plain git has begun: a merge, a rebase, a cherry-pick, a revert ..."`
+	CutOff     bool           `json:"cut_off,omitempty" says:"files were being received when that was cut off; a sync finishes it"`
+	Remedies   []string       `json:"remedies,omitempty" says:"commands to go on with"`
 
-	Ours, Theirs string      `json:"-"` // the commits here and, as git knows it, there
-	Status       *git.Status `json:"-"`
+	Stopped      *fault.Fault `json:"-"` // why it is not synced as it is, with what can be done
+	Ours, Theirs string       `json:"-"` // the commits here and, as git knows it, there
+	Status       *git.Status  `json:"-"`
 }
 
 // Clean reports whether every file is as in the last commit.
@@ -46,7 +53,7 @@ func (s *Standing) Clean() bool { return len(s.Changed) == 0 }
 
 // StandHere reads the work tree alone, with the ignored files if they are wanted.
 func StandHere(ctx context.Context, f *Folder, p Project, ignored bool) (*Standing, error) {
-	s := &Standing{Folder: f.Path, Address: p.Address, Page: p.Page, Account: p.Account, Branch: f.Branch, Commit: f.Head, Ours: f.Head}
+	s := &Standing{Folder: f.Path, Address: p.Address, Page: p.Page, Account: p.Account, Follows: p.ReceivesOnly, Branch: f.Branch, Commit: f.Head, Ours: f.Head}
 	st, err := f.Repo.Status(ctx, ignored)
 	if err != nil {
 		return nil, git.Fault(err, "git cannot tell what changed")
@@ -90,6 +97,30 @@ func Touch(common, tags string) error {
 	return files.Dump(contactFile(common), []byte(tags))
 }
 
+// goneFile is where the branches are noted that the host was found to have no longer.
+func goneFile(common string) string { return filepath.Join(common, "uncinate", "gone") }
+
+// Gone lists the branches that the host was found to have no longer when a sync last asked it.
+func Gone(common string) []string {
+	data, err := files.Read(goneFile(common), 1<<20)
+	if err != nil {
+		return nil // nothing was noted
+	}
+	return strings.Split(string(data), "\n")
+}
+
+// NoteGone notes that it was told which branches the host has no longer.
+func NoteGone(common string, gone []string) error {
+	path := goneFile(common)
+	if err := OwnPlace(common); err != nil {
+		return err
+	}
+	if len(gone) == 0 {
+		return files.Remove(path)
+	}
+	return files.Dump(path, []byte(strings.Join(gone, "\n")))
+}
+
 // TagNames lists the tags that a host told of.
 func TagNames(told web.Refs) []string {
 	var out []string
@@ -103,7 +134,7 @@ func TagNames(told web.Refs) []string {
 }
 
 // TagsOf is a short form of the tags that a host told of, to know them again: some never
-// come, since nothing that is brought in leads to them.
+// come, since nothing that is received leads to them.
 func TagsOf(told web.Refs) string {
 	var b strings.Builder
 	for _, ref := range TagNames(told) {

@@ -330,7 +330,7 @@ func mend(ctx context.Context, d *desk.Desk, p Project) error {
 	return h.WriteInclude(ctx)
 }
 
-// MendAll writes anew what git and ssh are told for an account's attached projects.
+// MendAll writes again what git and ssh are told for an account's attached projects.
 func MendAll(ctx context.Context, d *desk.Desk, account string) error {
 	projects, err := Register(d)
 	if err != nil {

@@ -137,7 +137,7 @@ func (f *Folder) PutAside(ctx context.Context, d *desk.Desk) error {
 	}
 	for _, x := range gone {
 		args := []string{"config", "--file", x.File, "--fixed-value", "--unset-all", x.Key, x.Value}
-		if _, err := f.Repo.Do(ctx, args...); err != nil && git.Code(err) != 5 { // 5: it is not there any more
+		if _, err := f.Repo.Do(ctx, args...); err != nil && git.Code(err) != 5 { // 5: it is no longer there
 			return git.Fault(err, "%s cannot be put aside", text.Visible(x.Key))
 		}
 	}

@@ -14,7 +14,7 @@ import (
 	"uncinate/internal/world/git"
 )
 
-// Alike gives the paths of a tree that cannot both lie in this folder, each with one that it
+// Alike gives the paths of a tree that cannot both are in this folder, each with one that it
 // meets; none where the folder keeps them apart.
 func Alike(ctx context.Context, f *project.Folder, w *git.Weaver, tree string) (map[string]string, error) {
 	if folds, err := f.FoldsCase(ctx); err != nil || !folds {
@@ -42,7 +42,7 @@ func Pairs(paths []string, meets map[string]string) []string {
 	return out
 }
 
-// NoteAlike tells, of a folder just laid out, which files cannot both lie in it.
+// NoteAlike tells, of a folder just written, which files cannot both are in it.
 func NoteAlike(ctx context.Context, d *desk.Desk, f *project.Folder) (map[string]string, error) {
 	meets, err := Alike(ctx, f, &git.Weaver{Repo: f.Repo}, "HEAD")
 	if err != nil || len(meets) == 0 {
@@ -53,7 +53,7 @@ func NoteAlike(ctx context.Context, d *desk.Desk, f *project.Folder) (map[string
 	if len(lines) > desk.MostShown {
 		more = fmt.Sprintf(", and %d more", len(lines)-desk.MostShown)
 	}
-	d.Tell.Note("Note: this folder takes capital and small letters for the same, so that only one of each two can lie in it: %s%s. git shows them as changed; uncinate does not save them.",
+	d.Tell.Note("Note: this folder does not tell upper and lower case apart, so that only one of each two can be in it: %s%s. git shows them as changed; uncinate does not save them.",
 		strings.Join(lines[:min(len(lines), desk.MostShown)], ", "), more)
 	return meets, nil
 }

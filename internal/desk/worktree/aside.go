@@ -87,7 +87,7 @@ func (g *gate) look(ctx context.Context, all []change) error {
 		return err
 	}
 	for _, top := range tops {
-		var odd []string // neither as in git, as it lies
+		var odd []string // neither as in git, as it is
 		ids := map[string]string{}
 		err := eachFile(top, func(p string) error {
 			x, err := g.hasher.at(filepath.Join(top, filepath.FromSlash(p)))
@@ -199,7 +199,7 @@ func eachFile(top string, see func(p string) error) error {
 	})
 }
 
-// sweep takes away what earlier runs laid aside, where no program has it open any more. What
+// sweep takes away what earlier runs put aside, where no program has it open. What
 // was written to it since, by a program that had it open, gets a rescue copy first. What is younger
 // than least stays.
 func (g *gate) sweep(ctx context.Context, least time.Duration) error {

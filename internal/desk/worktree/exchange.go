@@ -20,7 +20,7 @@ import (
 )
 
 // finish goes through with what was prepared, and may be called again after it was cut off:
-// what is done is told by where things lie.
+// what is done is told by where things are.
 func (g *gate) finish(ctx context.Context, all []change) error {
 	resumed := g.resumed
 	if err := os.WriteFile(filepath.Join(g.at, "marker"), nil, 0o600); err != nil { // what is aside and newer was written to late
@@ -106,7 +106,7 @@ func (g *gate) refresh(ctx context.Context) error {
 	return nil
 }
 
-// layAside moves what stood at a path of the work tree to a free place of that name among what is
+// layAside moves what was at a path of the work tree to a free place of that name among what is
 // aside.
 func (g *gate) layAside(from, p string) error {
 	for n := 0; ; n++ {
@@ -118,7 +118,7 @@ func (g *gate) layAside(from, p string) error {
 		if dir := filepath.Dir(to); !g.dirs[dir] {
 			err := os.MkdirAll(dir, 0o700)
 			if errors.Is(err, syscall.ENOTDIR) || errors.Is(err, fs.ErrExist) {
-				continue // a file lies where a folder must be
+				continue // a file is where a folder must be
 			}
 			if err != nil {
 				return err
@@ -135,7 +135,7 @@ func (g *gate) layAside(from, p string) error {
 	}
 }
 
-// takeAway lays what stands at a path aside, and the folders that are empty then go, as with
+// takeAway lays what is at a path aside, and the folders that are empty then go, as with
 // git. A folder in its place is not touched.
 func (g *gate) takeAway(p string) error {
 	if there, err := g.parents(p, false); err != nil || !there {
@@ -146,7 +146,7 @@ func (g *gate) takeAway(p string) error {
 		return passMissing(err)
 	}
 	if g.resumed && !files.Missing(filepath.Join(g.at, "aside", filepath.FromSlash(p))) {
-		return nil // it was taken away, and made anew since
+		return nil // it was taken away, and rewritten since
 	}
 	if err := passMissing(g.layAside(g.work(p), p)); err != nil {
 		return fault.New(fault.Failed, "%s cannot be put out of the way: %s", text.Visible(p), files.Plain(err)).Because(err)
@@ -168,7 +168,7 @@ func passMissing(err error) error {
 }
 
 // parents makes sure that the folders above a path are folders, not links; with make, those that
-// are missing are made, and what stands in their place is laid aside.
+// are missing are made, and what is in their place is put aside.
 func (g *gate) parents(p string, make bool) (bool, error) {
 	dirs := strings.Split(p, "/")
 	for i := 1; i < len(dirs); i++ {
@@ -196,7 +196,7 @@ func (g *gate) parents(p string, make bool) (bool, error) {
 	return true, nil
 }
 
-// put exchanges a file that comes in for what stands in its place.
+// put exchanges a file that comes in for what is in its place.
 func (g *gate) put(ctx context.Context, c change) error {
 	s, err := os.Lstat(g.staged(c.path))
 	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, syscall.ENOTDIR) {
@@ -220,7 +220,7 @@ func (g *gate) put(ctx context.Context, c change) error {
 		case errors.Is(err, fs.ErrNotExist):
 			err = files.MoveNew(g.staged(c.path), g.work(c.path))
 			if errors.Is(err, fs.ErrExist) {
-				continue // something came to stand there just now
+				continue // something came to be there just now
 			}
 			return err
 		case err != nil:
@@ -229,7 +229,7 @@ func (g *gate) put(ctx context.Context, c change) error {
 			return os.Remove(g.staged(c.path)) // a repository inside; its commit is moved by its own means
 		case now.IsDir():
 			if err := os.Remove(g.work(c.path)); err != nil {
-				return fault.New(fault.Decision, "%s comes in as a file, and a folder with something in it stands there", text.Visible(c.path)).
+				return fault.New(fault.Decision, "%s comes in as a file, and there is a folder with something in it", text.Visible(c.path)).
 					Try("give the folder another name, then run this again", text.Command("mv", "--", g.work(c.path), g.work(c.path)+"-2"))
 			}
 			continue
@@ -237,7 +237,7 @@ func (g *gate) put(ctx context.Context, c change) error {
 		if strings.Trim(c.oldID, "0") == "" {
 			same, err := g.same(c.path)
 			if err == nil && same {
-				err = os.Remove(g.staged(c.path)) // it stands already, just as it comes in
+				err = os.Remove(g.staged(c.path)) // it is there already, just as it comes in
 			}
 			if err != nil || same {
 				return err
@@ -246,11 +246,11 @@ func (g *gate) put(ctx context.Context, c change) error {
 		if err := files.Exchange(g.staged(c.path), g.work(c.path)); errors.Is(err, fs.ErrNotExist) {
 			continue // it went just now
 		} else if err != nil {
-			return fault.New(fault.Failed, "%s cannot be brought in: %s", text.Visible(c.path), files.Plain(err)).Because(err)
+			return fault.New(fault.Failed, "%s cannot be received: %s", text.Visible(c.path), files.Plain(err)).Because(err)
 		}
 		return g.stagedAside(c.path)
 	}
-	return fault.New(fault.Failed, "%s is made and removed all the time, so it cannot be brought in", text.Visible(c.path))
+	return fault.New(fault.Failed, "%s is made and removed all the time, so it cannot be received", text.Visible(c.path))
 }
 
 // same reports whether a file stands just as it comes in.
@@ -277,8 +277,8 @@ func (g *gate) same(p string) (bool, error) {
 // stagedAside lays what came out of the work tree aside.
 func (g *gate) stagedAside(p string) error { return g.layAside(g.staged(p), p) }
 
-// isThere reports whether the file that comes in stands in its place already, and what stood there
-// lies where it was prepared.
+// isThere reports whether the file that comes in is in its place already, and what was there
+// is where it was prepared.
 func (g *gate) isThere(ctx context.Context, c change, staged fs.FileInfo) (bool, error) {
 	now, err := os.Lstat(g.work(c.path))
 	if err != nil || now.IsDir() {
@@ -359,7 +359,7 @@ func (g *gate) moveRefs(ctx context.Context) error {
 			head = strings.Repeat("0", len(l.To))
 		}
 		if at, err := repo.Resolve(ctx, "refs/heads/"+l.Branch); err != nil || at != l.To {
-			if _, err := repo.Do(ctx, "update-ref", "-m", "uncinate: bring in", "refs/heads/"+l.Branch, l.To, head); err != nil {
+			if _, err := repo.Do(ctx, "update-ref", "-m", "uncinate: receive", "refs/heads/"+l.Branch, l.To, head); err != nil {
 				return git.Fault(err, "the branch cannot be moved")
 			}
 		}

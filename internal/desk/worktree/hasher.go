@@ -10,7 +10,7 @@ import (
 	"uncinate/internal/world/files"
 )
 
-// hasher reads what is aside while more is laid aside: most of the time that a laying out takes
+// hasher reads what is aside while more is put aside: most of the time that a writing takes
 // goes into either.
 type hasher struct {
 	digits int
@@ -20,7 +20,7 @@ type hasher struct {
 	seen   map[string]lying // by path
 }
 
-// lying is what lies aside.
+// lying is what is aside.
 type lying struct {
 	id   string // of its contents, as they are
 	size int64

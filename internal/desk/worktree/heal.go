@@ -15,7 +15,7 @@ import (
 	"uncinate/internal/world/openfiles"
 )
 
-// Heal goes through with the laying out that a run which was cut off had begun, or takes back
+// Heal goes through with the writing that a run which was cut off had begun, or takes back
 // what it had only prepared. It gives the numbers of the rescue copies that were made.
 func Heal(ctx context.Context, d *desk.Desk, f *project.Folder) ([]int, error) {
 	if !f.IsRepo {
@@ -37,7 +37,7 @@ func Heal(ctx context.Context, d *desk.Desk, f *project.Folder) ([]int, error) {
 		return nil, err
 	}
 	if !begun {
-		d.Tell.Note("Note: files were being brought in when that was cut off, and the branch has moved since. What is there now stays; to see it: %s", text.Command("uncinate", "changes", f.Path))
+		d.Tell.Note("Note: files were being received when that was cut off, and the branch has moved since. What is there now stays; to see it: %s", text.Command("uncinate", "changes", f.Path))
 		return nil, errors.Join(g.unlock(), g.putAside())
 	}
 	all, err := g.changes(ctx)
@@ -52,7 +52,7 @@ func Heal(ctx context.Context, d *desk.Desk, f *project.Folder) ([]int, error) {
 	if g.said.Switch != "" {
 		name = g.said.Switch
 	}
-	d.Tell.Note("Went on from where it was cut off: %s is brought in.", text.Visible(name))
+	d.Tell.Note("Went on from where it was cut off: %s is received.", text.Visible(name))
 	return g.rescued, nil
 }
 
@@ -63,7 +63,7 @@ func (l *laid) check() error {
 		bad = bad || !filepath.IsLocal(filepath.FromSlash(p)) || filepath.FromSlash(p) == "."
 	}
 	if bad {
-		return fault.New(fault.Refused, "what tells of files that were being brought in here was not written by this program")
+		return fault.New(fault.Refused, "what tells of files that were being received here was not written by this program")
 	}
 	return nil
 }

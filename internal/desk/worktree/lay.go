@@ -36,7 +36,7 @@ type Laying struct {
 	Head   string // where that stands; "" for no commit yet
 	Switch string // the branch that is checked out then; "" for the same
 	Hook   []string
-	Fresh  bool     // nothing was laid out here before
+	Fresh  bool     // nothing was written here before
 	Way    []string // files in the way, of which a rescue copy is kept
 }
 
@@ -47,14 +47,14 @@ type laid struct {
 	Index string // of the index that stood: its SHA-256
 }
 
-// gate is one laying out.
+// gate is one writing.
 type gate struct {
 	desk    *desk.Desk
 	folder  *project.Folder
 	rescuer *Rescuer
 	own     string // git's folder of this work tree
 	at      string // our folder
-	asides  string // where what is aside lies afterwards
+	asides  string // where what is aside is afterwards
 	said    laid
 	dirs    map[string]bool // folders of the work tree that were seen to be folders
 	locked  bool            // git's lock on the index is ours
@@ -135,11 +135,11 @@ func Lay(ctx context.Context, d *desk.Desk, f *project.Folder, l Laying) ([]int,
 
 // aWhile is how old what is aside must be before it goes. It goes after new files were made, not
 // before: some file systems look long for a place for a new file where many went just now (ext4
-// gives no inode anew for a minute, and steps over each).
+// gives no inode again for a minute, and steps over each).
 const aWhile = time.Minute
 
 // LayMissing brings files of the index into the folder where nothing stands; what has come to
-// stand in the way stays.
+// are in the way stays.
 func LayMissing(ctx context.Context, d *desk.Desk, f *project.Folder, paths []string) error {
 	g, err := gateOf(d, f)
 	if err != nil {
@@ -161,7 +161,7 @@ func LayMissing(ctx context.Context, d *desk.Desk, f *project.Folder, paths []st
 	for _, p := range paths {
 		there, err := g.parents(p, false)
 		if dir := g.inPlace(p); err == nil && !there && dir != "" {
-			err = fault.New(fault.Decision, "%s stands where a folder comes in", text.Visible(dir)).
+			err = fault.New(fault.Decision, "%s is where a folder comes in", text.Visible(dir)).
 				Try("give it another name, then run this again", text.Command("mv", "--", g.work(dir), g.work(dir)+"-2"))
 		}
 		if err == nil {
@@ -171,7 +171,7 @@ func LayMissing(ctx context.Context, d *desk.Desk, f *project.Folder, paths []st
 			return errors.Join(err, files.RemoveAll(g.at))
 		}
 		if err := passMissing(files.MoveNew(g.staged(p), g.work(p))); err != nil && !errors.Is(err, fs.ErrExist) {
-			return fault.New(fault.Failed, "%s cannot be brought in: %s", text.Visible(p), files.Plain(err)).Because(err)
+			return fault.New(fault.Failed, "%s cannot be received: %s", text.Visible(p), files.Plain(err)).Because(err)
 		}
 	}
 	if _, err := f.Repo.Do(ctx, "update-index", "-q", "--refresh"); err != nil && git.Code(err) != 1 {
@@ -180,7 +180,7 @@ func LayMissing(ctx context.Context, d *desk.Desk, f *project.Folder, paths []st
 	return files.RemoveAll(g.at)
 }
 
-// inPlace gives what stands in the place of a folder above a path; "" for nothing.
+// inPlace gives what is in the place of a folder above a path; "" for nothing.
 func (g *gate) inPlace(p string) string {
 	for i, c := range p {
 		if c == '/' {
@@ -250,7 +250,7 @@ func (g *gate) stage(ctx context.Context, all []change) error {
 		}
 		looked = dir
 		if same, err := files.SameDisk(dir, g.at); err == nil && !same {
-			return fault.New(fault.Decision, "%s lies on another file system than the project", text.Visible(filepath.Dir(c.path))).
+			return fault.New(fault.Decision, "%s is on another file system than the project", text.Visible(filepath.Dir(c.path))).
 				Try("bring the files in with plain git", text.Command("git", "-C", g.folder.Path, "merge", g.said.To))
 		}
 	}
@@ -327,7 +327,7 @@ func (g *gate) meanwhile() error {
 		Try("look again", text.Command("uncinate", "status", g.folder.Path))
 }
 
-// readTree makes the index of the files that will stand, from the one that stands, and with -u
+// readTree makes the index of the files that will be, from the one that stands, and with -u
 // lays those that come in out in our folder (git-read-tree documentation, "Two Tree Merge").
 // What is staged and does not differ is carried along; what would be lost stops it.
 func (g *gate) readTree(ctx context.Context, index string, how string) error {

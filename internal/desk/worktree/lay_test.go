@@ -42,7 +42,7 @@ func laying(from, to string) Laying {
 	return Laying{Before: "a test", From: from, To: to, Branch: "main", Head: from}
 }
 
-// staged is a laying out that is prepared, and of which nothing was moved yet.
+// staged is a writing that is prepared, and of which nothing was moved yet.
 func staged(t *testing.T, d *desk.Desk, f *project.Folder, from, to string) (*gate, []change) {
 	t.Helper()
 	g, err := gateOf(d, f)
@@ -61,7 +61,7 @@ func contents(t *testing.T, f *project.Folder, p string) string {
 	return string(data)
 }
 
-// TestLay brings in files of every kind of change, beside what is staged and what is new, and over
+// TestLay receives files of every kind of change, beside what is staged and what is new, and over
 // what was changed since it was looked at.
 func TestLay(t *testing.T) {
 	d, f, run, from, to := layable(t)
@@ -75,7 +75,7 @@ func TestLay(t *testing.T) {
 	write("untracked.txt", "u\n")
 	write("a.txt", "changed meanwhile\n")
 	write("gone.txt", "changed too\n")
-	write("new", "stands where a folder comes in\n")
+	write("new", "is where a folder comes in\n")
 	later := time.Now().Add(-time.Hour)
 	require.NoError(t, os.Chtimes(filepath.Join(f.Path, "deep/er/x"), later, later), "only touched")
 	numbers, err := Lay(t.Context(), d, f, laying(from, to))
@@ -101,7 +101,7 @@ func TestLay(t *testing.T) {
 	require.Len(t, first, 1)
 	at, err := strconv.ParseInt(first[0], 10, 64)
 	require.NoError(t, err)
-	old := strconv.FormatInt(at-2*aWhile.Nanoseconds(), 10) // it lies there for two minutes now
+	old := strconv.FormatInt(at-2*aWhile.Nanoseconds(), 10) // it is there for two minutes now
 	require.NoError(t, os.Rename(filepath.Join(asides, first[0]), filepath.Join(asides, old)))
 	numbers, err = Lay(t.Context(), d, f, Laying{Before: "a test", From: to, To: from, Head: to, Switch: "back"})
 	require.NoError(t, err)
@@ -139,7 +139,7 @@ func TestLayRefuses(t *testing.T) {
 	assert.NoDirExists(t, filepath.Join(f.Path, ".git/uncinate/laying"))
 }
 
-// TestLayGoesOn cuts a laying out off after each of its moves, and lets Heal go through with it.
+// TestLayGoesOn cuts a writing off after each of its moves, and lets Heal go through with it.
 func TestLayGoesOn(t *testing.T) {
 	for n := 0; ; n++ {
 		d, f, run, from, to := layable(t)

@@ -1,5 +1,5 @@
 // Package worktree changes the files of a project, and nothing else may. A Weaver tries out aside
-// what two histories become; InWay says what stands where files come in; a Rescuer keeps copies of
+// what two histories become; InWay says what is where files come in; a Rescuer keeps copies of
 // what is overwritten or dropped, before it is; Lay brings the files in. Callers hold the
 // folder's lock.
 package worktree
@@ -19,7 +19,7 @@ import (
 	"uncinate/internal/world/openfiles"
 )
 
-// InWay sorts the files that lie where others are to come, of which tree holds the contents:
+// InWay sorts the files that are where others are to come, of which tree holds the contents:
 // clash are those that hold work that is not saved. The others do not stop it: files that git
 // was told to ignore, and new ones that are the same already. They are given back as way, and
 // a rescue copy of them is kept first.
@@ -62,7 +62,7 @@ func InWay(ctx context.Context, f *project.Folder, st *git.Status, coming []stri
 	}
 	for _, e := range st.Entries {
 		switch {
-		case e.Inner: // what lies in a repository inside is not touched
+		case e.Inner: // what is in a repository inside is not touched
 		case !meets(e.Path) && (e.From == "" || !meets(e.From)):
 		case e.Untracked() && holds(ctx, f, w, tree, e.Path):
 			way = append(way, e.Path)
@@ -83,7 +83,7 @@ func InWay(ctx context.Context, f *project.Folder, st *git.Status, coming []stri
 	return clash, way, nil
 }
 
-// holds reports whether a tree has a file just as it lies here.
+// holds reports whether a tree has a file just as it is here.
 func holds(ctx context.Context, f *project.Folder, w *git.Weaver, tree, p string) bool {
 	id, err := f.Repo.HashFile(ctx, p)
 	if err != nil {
@@ -117,7 +117,7 @@ func OpenFiles(d *desk.Desk) map[string]openfiles.Process {
 	return s.Open
 }
 
-// hasHook reports whether a hook of the person's may stand; where a configuration leads to
+// hasHook reports whether a hook of the person's may be; where a configuration leads to
 // other folders, git tells.
 func hasHook(f *project.Folder, name string) bool {
 	for _, s := range f.Settings {

@@ -15,7 +15,7 @@ import (
 	"uncinate/internal/world/git"
 )
 
-// DropRef removes a ref that stands at an object, if it stands there still. Callers kept a copy
+// DropRef removes a ref that is at an object, if it is there still. Callers kept a copy
 // of what only it leads to, or brought it in themselves.
 func DropRef(ctx context.Context, repo *git.Repo, ref, id string) error {
 	_, err := repo.Do(ctx, "update-ref", "-d", ref, id)
@@ -31,11 +31,11 @@ func DropBranch(ctx context.Context, repo *git.Repo, name string) error {
 // EmptyTree is the id of a tree without files, in the repository's object format.
 func EmptyTree(ctx context.Context, f *project.Folder) (string, error) {
 	id, err := f.Repo.Do(ctx, "hash-object", "-t", "tree", "--stdin")
-	return id, git.Fault(err, "git cannot compare here and there")
+	return id, git.Fault(err, "git cannot compare both sides")
 }
 
 // First lays the files of a branch of the host out in a new copy, and checks the branch out. What
-// lies in the folder already, of a run that was cut off or of somebody else, goes through the gate.
+// is in the folder already, of a run that was cut off or of somebody else, goes through the gate.
 func First(ctx context.Context, d *desk.Desk, f *project.Folder, branch, track string) error {
 	work, err := f.Work()
 	if err != nil {
@@ -47,7 +47,7 @@ func First(ctx context.Context, d *desk.Desk, f *project.Folder, branch, track s
 	}
 	if len(names) <= 1 { // .git alone
 		_, err := work.Do(ctx, "checkout", "-q", "--no-overwrite-ignore", "-B", branch, "--track", track)
-		return git.Fault(err, "git cannot lay out the files of branch %s", text.Visible(branch))
+		return git.Fault(err, "git cannot write the files of branch %s", text.Visible(branch))
 	}
 	at, err := f.Repo.Resolve(ctx, track)
 	if err == nil {

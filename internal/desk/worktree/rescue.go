@@ -23,16 +23,16 @@ import (
 	"uncinate/internal/world/tree"
 )
 
-// Rescue copies lie in a bare repository of their own beside git's, with objects of its
+// Rescue copies are in a bare repository of their own beside git's, with objects of its
 // own: refs of ours among the person's would travel with a mirroring push, and objects
 // that are shared would go with the next tidying up. Each copy is a commit whose parents
 // are the commits that were kept, with all that leads to them, and whose tree holds the files
 // that were.
 
-// keptFor is how long a rescue copy is kept unless said otherwise.
+// keptFor is how long a rescue copy is kept by default otherwise.
 const keptFor = 90 * 24 * time.Hour
 
-// CopyRefs is where the copies' refs stand in their repository.
+// CopyRefs is where the copies' refs are in their repository.
 const CopyRefs = "refs/copies/"
 
 // RescueCopy is one copy that was kept before something was overwritten or dropped.
@@ -103,13 +103,13 @@ type Staged struct{ Path, Mode, ID string }
 type Kept struct {
 	Before string // what is about to be done
 	Refs   []Moving
-	Paths  []string // files as they lie in the folder
-	Root   string   // another folder in which they lie; "" for the project's
+	Paths  []string // files as they are in the folder
+	Root   string   // another folder in which they are; "" for the project's
 	Staged []Staged
 }
 
 // Keep makes a rescue copy of refs and files, before they are overwritten, and gives its
-// number. Files that are not there any more are passed over; of nothing at all no copy is
+// number. Files that are no longer there are passed over; of nothing at all no copy is
 // made, and the number is 0.
 func (r *Rescuer) Keep(ctx context.Context, before string, refs []Moving, paths []string) (int, error) {
 	return r.KeepAll(ctx, Kept{Before: before, Refs: refs, Paths: paths})
@@ -197,7 +197,7 @@ func (r *Rescuer) bringIn(ctx context.Context, m Moving) error {
 	}
 	switch {
 	case len(partly) > 0:
-		// Of a history that was brought in in part the rest is with the host: what it does not
+		// Of a history that was received in part the rest is with the host: what it does not
 		// have is kept, with all that is in it (partial-clone documentation).
 		depth, err := r.depth(ctx, m)
 		if err != nil {
@@ -231,7 +231,7 @@ func (r *Rescuer) depth(ctx context.Context, m Moving) (string, error) {
 	return "--depth=" + strconv.Itoa(n+1), err
 }
 
-// treeOf writes files as they lie in the folder, byte for byte, and what is staged, and gives a
+// treeOf writes files as they are in the folder, byte for byte, and what is staged, and gives a
 // tree of them; modes and times that git does not keep go into the message.
 func (r *Rescuer) treeOf(ctx context.Context, k Kept, message io.Writer) (top string, n int, err error) {
 	var index bytes.Buffer
@@ -291,7 +291,7 @@ func (r *Rescuer) write(ctx context.Context, root, p string) (mode, id string, s
 			mode = "100755"
 		}
 	default:
-		return "", "", nil, fs.ErrNotExist // a folder holds nothing of its own; a device or pipe is no contents
+		return "", "", nil, fs.ErrNotExist // a folder holds nothing of its own; a device or pipe is not contents
 	}
 	id, err = r.store.Hash(ctx, in, true)
 	return mode, id, s, err

@@ -67,7 +67,7 @@ func TestRescuer(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "deep/er/x", target)
 	again, err := BringRescue(t.Context(), d, BringOptions{Folder: f.Path, Number: 1})
-	require.NoError(t, err, "what stands already is no hindrance")
+	require.NoError(t, err, "what is there already is not a hindrance")
 	assert.Empty(t, again.Files)
 
 	// A folder that became a link out of the project is not followed.
@@ -140,7 +140,7 @@ func TestCopiesAreWhole(t *testing.T) {
 }
 
 // TestHalfAStore puts halves of a store where copies go: git must never take the project's own
-// repository for it, and what lies there stays.
+// repository for it, and what is there stays.
 func TestHalfAStore(t *testing.T) {
 	for name, make := range map[string]func(t *testing.T, store string){
 		"empty":   func(*testing.T, string) {},
@@ -167,7 +167,7 @@ func TestHalfAStore(t *testing.T) {
 			n, err := r.Keep(t.Context(), "a test", []Moving{{Ref: "refs/heads/main", ID: run("rev-parse", "HEAD")}}, []string{"a.txt"})
 			require.NoError(t, err)
 			assert.Equal(t, 1, n)
-			assert.Equal(t, before, run("for-each-ref"), "nothing of ours stands in the project")
+			assert.Equal(t, before, run("for-each-ref"), "nothing of ours is in the project")
 			assert.NoFileExists(t, filepath.Join(f.Path, ".git", "shallow"))
 			names, err := os.ReadDir(filepath.Dir(store))
 			require.NoError(t, err)

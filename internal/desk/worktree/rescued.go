@@ -148,7 +148,7 @@ type Brought struct {
 	Number   int      `json:"number"`
 	Branches []string `json:"branches,omitempty" says:"new branches at the commits that were kept"`
 	Files    []string `json:"files,omitempty"`
-	Folder   string   `json:"folder" says:"where the files lie now"`
+	Folder   string   `json:"folder" says:"where the files are now"`
 }
 
 func makeUnless(preview bool, folder string) error {
@@ -293,13 +293,13 @@ func (r *Rescuer) handBack(ctx context.Context, commit, ref string) error {
 		return failed(err)
 	}
 	if _, err := r.repo.Resolve(ctx, ref); err == nil {
-		return nil // it stands there already
+		return nil // it is there already
 	}
 	_, err = r.repo.Do(ctx, "update-ref", "-m", "rescue bring", ref, commit, strings.Repeat("0", len(commit)))
 	return failed(err)
 }
 
-// compare reports whether a file stands already as it was kept, or nothing stands there.
+// compare reports whether a file is there already as it was kept, or nothing is there.
 func (r *Rescuer) compare(ctx context.Context, c RescueCopy, p, folder string) (same, free bool, err error) {
 	if !filepath.IsLocal(filepath.FromSlash(p)) {
 		return false, false, fault.New(fault.Refused, "the rescue copy %d holds a path that leads out of the folder: %s", c.Number, text.Visible(p))
@@ -307,7 +307,7 @@ func (r *Rescuer) compare(ctx context.Context, c RescueCopy, p, folder string) (
 	if _, err := os.Lstat(filepath.Join(folder, filepath.FromSlash(p))); errors.Is(err, fs.ErrNotExist) {
 		return false, true, nil
 	} else if err != nil {
-		return false, false, nil // something stands where a folder must be
+		return false, false, nil // something is where a folder must be
 	}
 	mode, id, _, err := r.write(ctx, folder, p)
 	if errors.Is(err, fs.ErrNotExist) {

@@ -38,6 +38,7 @@ type Attach struct {
 	joins *join.Join
 	moves *move.Move
 	own   *contents.Contents
+	given target.Options  // as they were given, without what is proposed or was chosen before
 	let   []surveying.Let // what the person lets through now
 	there []string        // commits that the host holds and that are here too
 	steps []desk.Step
@@ -62,6 +63,7 @@ type Attached struct {
 	Account       string           `json:"account,omitempty"`
 	Visibility    string           `json:"visibility,omitempty"`
 	Branch        string           `json:"branch"`
+	Default       string           `json:"default_branch,omitempty" says:"the host's default branch, as it told at the end"`
 	Commit        string           `json:"commit,omitempty"` // empty: nothing to send yet
 	Files         int              `json:"files"`            // in the commit
 	Bytes         int64            `json:"bytes"`            //
@@ -88,6 +90,7 @@ func Plan(ctx context.Context, d *desk.Desk, o target.Options) (*Attach, error) 
 		return nil, err
 	}
 	a := Begin(d, o)
+	a.given = o
 	if !o.Preview {
 		if err := project.NotAProject(d, where); err != nil {
 			return nil, err
@@ -101,6 +104,9 @@ func Plan(ctx context.Context, d *desk.Desk, o target.Options) (*Attach, error) 
 		if err := c.Run(ctx); err != nil {
 			return failed(err)
 		}
+	}
+	if err := a.firstCommitOnly(ctx); err != nil {
+		return failed(err)
 	}
 	if a.Create && a.ByPush() && a.Folder.Head == "" && len(a.Travel.Up) == 0 && !o.Readme && o.Licence == "" {
 		return failed(a.NothingToPush())
@@ -129,7 +135,7 @@ func addressOfCopy(ctx context.Context, d *desk.Desk, to string) (string, error)
 	}
 	at, err := g.In(where).Do(ctx, "config", "--local", "--get", "remote.origin.url")
 	if err != nil {
-		return "", fault.New(fault.Decision, "%s is no copy of a hosted repository: it has no remote origin", text.Visible(where))
+		return "", fault.New(fault.Decision, "%s is not a copy of a hosted repository: it has no remote origin", text.Visible(where))
 	}
 	return at, nil
 }
@@ -197,7 +203,7 @@ func (a *Attach) lookAt(ctx context.Context, where string) error {
 	return err
 }
 
-// ownGit refuses a folder whose repository lies elsewhere: a linked work tree, or a
+// ownGit refuses a folder whose repository is elsewhere: a linked work tree, or a
 // submodule (gitrepository-layout documentation).
 func (a *Attach) ownGit(ctx context.Context) error {
 	if !a.Folder.IsRepo {
@@ -214,7 +220,7 @@ func (a *Attach) ownGit(ctx context.Context) error {
 		return fault.New(fault.Decision, "%s is a linked work tree of another folder's repository; attach it there: that holds for both", text.Visible(a.Folder.Path)).
 			Try("attach that one", text.Command("uncinate", "attach", filepath.Dir(common)))
 	}
-	return fault.New(fault.Decision, "%s is a part (a submodule) of another project, and its repository lies in %s", text.Visible(a.Folder.Path), text.Visible(common)).
+	return fault.New(fault.Decision, "%s is a part (a submodule) of another project, and its repository is in %s", text.Visible(a.Folder.Path), text.Visible(common)).
 		Try("bring what it follows onto this machine by itself, and attach that", text.Command("uncinate", "clone", "ADDRESS"))
 }
 
@@ -237,6 +243,11 @@ func onlyChanging(found []survey.Finding) bool {
 func (a *Attach) checkFiles(ctx context.Context) (err error) {
 	if a.Folder.Head != "" {
 		return nil
+	}
+	if inside := project.ProjectsIn(a.Folder.Path); len(inside) > 1 && !a.Resumed {
+		return fault.New(fault.Decision, "%s holds %s and no file of its own: one of them may be meant", text.Visible(a.Folder.Path), text.Count(len(inside), "repository")).
+			Try("attach that one", text.Command("uncinate", "attach", filepath.Join(a.Folder.Path, inside[0]))).
+			Try("if the whole folder is meant, make it a repository first", text.Command("git", "-C", a.Folder.Path, "init"))
 	}
 	var limits survey.Limits
 	if a.Login != nil {

@@ -37,7 +37,7 @@ type CloneOptions struct {
 	Branch   string // which to start on; "" for the default one
 	Depth    int    // so many of the newest commits; 0 for all
 	Partial  bool   // old contents come when they are asked for
-	Snapshot bool   // the files alone, without git
+	Snapshot bool   // files only, without git
 	ReadOnly bool   // only to be brought up to date: nothing is ever sent
 }
 
@@ -64,9 +64,9 @@ type Cloned struct {
 	Commit   string            `json:"commit,omitempty"`
 	Files    int               `json:"files"`
 	Bytes    int64             `json:"bytes"`
-	Inside   []Inside          `json:"inside,omitempty" says:"what the projects in it are made of, and where they lie"`
-	Pointers bool              `json:"large_files_missing,omitempty" says:"its large files are only pointers so far: git lfs pull brings them"`
-	Alike    map[string]string `json:"names_alike,omitempty" says:"files that cannot lie beside another, since this folder takes capital and small letters for the same"`
+	Inside   []Inside          `json:"inside,omitempty" says:"what the projects in it are made of, and where they are"`
+	Pointers bool              `json:"large_files_missing,omitempty" says:"its large files are still only pointers: git lfs pull brings them"`
+	Alike    map[string]string `json:"names_alike,omitempty" says:"files that cannot be beside another, since this folder does not tell upper and lower case apart"`
 	Snapshot bool              `json:"snapshot,omitempty"`
 	ReadOnly bool              `json:"read_only,omitempty"`
 	HandOver *handover.Note    `json:"handover,omitempty" says:"what the copy needs besides what git brought"`
@@ -78,7 +78,7 @@ type Inside struct {
 	Folders []string `json:"folders" says:"from the top; . is the top itself"`
 }
 
-// PlanClone finds the repository and checks the folder it is to lie in, before anything
+// PlanClone finds the repository and checks the folder it is to be in, before anything
 // is fetched: an error about a folder blames the folder.
 func PlanClone(ctx context.Context, d *desk.Desk, o CloneOptions) (*Clone, error) {
 	g, err := d.Git(ctx)
@@ -323,8 +323,8 @@ func (c *Clone) stepFetch() desk.Step {
 			if err != nil {
 				return err
 			}
-			_, err = work.Run(ctx, git.Cmd{Args: append(args, "--", t.Options.Remote), Stall: git.Stall, Watch: project.Watch(c.desk, "Bringing in", "Receiving objects")})
-			c.desk.Tell.Progress("Bringing in", 0, 0, "")
+			_, err = work.Run(ctx, git.Cmd{Args: append(args, "--", t.Options.Remote), Stall: git.Stall, Watch: project.Watch(c.desk, "Receiving", "Receiving objects")})
+			c.desk.Tell.Progress("Receiving", 0, 0, "")
 			if err != nil {
 				return project.Diagnose(ctx, c.desk, t.Tie.Address, err)
 			}
@@ -336,20 +336,20 @@ func (c *Clone) stepFetch() desk.Step {
 		}}
 }
 
-// extent says how much is brought in.
+// extent says how much is received.
 func (c *Clone) extent() string {
 	switch {
 	case c.options.Depth > 0:
-		return "Bring in " + text.Count(c.options.Depth, "newest commit") + " of each branch"
+		return "Receive " + text.Count(c.options.Depth, "newest commit") + " of each branch"
 	case c.options.Partial:
-		return "Bring in all commits, and old contents when they are asked for,"
+		return "Receive all commits, and old contents when they are asked for,"
 	}
-	return "Bring everything in"
+	return "Receive everything"
 }
 
 func (c *Clone) stepCheckout() desk.Step {
 	t := c.target
-	return desk.Step{Item: plan.Item{ID: "checkout", Place: plan.Here, Sentence: "Lay out the files of branch " + text.Visible(t.Branch)},
+	return desk.Step{Item: plan.Item{ID: "checkout", Place: plan.Here, Sentence: "Write the files of branch " + text.Visible(t.Branch)},
 		Do: func(ctx context.Context) error {
 			if err := worktree.First(ctx, c.desk, t.Folder, t.Branch, "refs/remotes/"+t.Options.Remote+"/"+t.Branch); err != nil {
 				return err
@@ -359,7 +359,7 @@ func (c *Clone) stepCheckout() desk.Step {
 				return git.Fault(err, "the copy cannot be checked")
 			}
 			if want := c.refs.Branch(t.Branch); id != want {
-				t.Notes = append(t.Notes, "The branch moved on the host while it was brought in.")
+				t.Notes = append(t.Notes, "The branch moved on the host while it was received.")
 			}
 			return nil
 		}}
@@ -425,7 +425,7 @@ func inside(ctx context.Context, d *desk.Desk, f *project.Folder) ([]Inside, err
 	}
 	var out []Inside
 	for _, k := range s.Sorted.Kinds {
-		if k.Kind.Markers[0] == "*" || k.Kind.Spread { // what lies about in every folder is no project
+		if k.Kind.Markers[0] == "*" || k.Kind.Spread { // what is about in every folder is not a project
 			continue
 		}
 		one := Inside{Kind: k.Kind.Name}

@@ -56,7 +56,7 @@ func (a *Attach) checkCommits(ctx context.Context) error {
 		lines[i] = surveying.Sentence(x.Finding) + ", since commit " + since
 	}
 	desk.FirstOf(f, lines)
-	f.Detail("A rule or a later commit does not take it out of these commits. Taking it out makes them anew, with other ids.")
+	f.Detail("A rule or a later commit does not take it out of these commits. Taking it out rewrites them, with other ids.")
 	f.Detail("A secret that anybody else has had is to be replaced where it is used.")
 	first := found[0].Path
 	return f.Try("see which commits hold it", text.Command("git", "-C", a.Folder.Path, "log", "--stat", "--", first)).
@@ -83,7 +83,7 @@ func (a *Attach) checkShallow(ctx context.Context) error {
 	if out, err := a.Folder.Repo.Do(ctx, "rev-parse", "--is-shallow-repository"); err != nil || out != "true" {
 		return git.Fault(err, "git cannot work with the repository in %s", text.Visible(a.Folder.Path))
 	}
-	f := fault.New(fault.Decision, "the history here is shallow: its older commits were never brought in, and a host takes no history without its beginning")
+	f := fault.New(fault.Decision, "the history here is shallow: its older commits were never received, and a host takes no history without its beginning")
 	for _, remote := range slices.Sorted(maps.Keys(a.Folder.Remotes)) {
 		return f.Try("bring them in", text.Command("git", "-C", a.Folder.Path, "fetch", "--unshallow", remote))
 	}
@@ -133,7 +133,7 @@ func (a *Attach) lookIntoCommits(ctx context.Context, let func(string) bool) ([]
 		}
 		c, err := finder.Read(o.Name, contents, buf)
 		for _, x := range c.Findings {
-			if x.Kind != secrets.HerePath { // such a path in an old commit is no secret
+			if x.Kind != secrets.HerePath { // such a path in an old commit is not a secret
 				out = append(out, inHistory{survey.Secret(o.Name, x), o.ID})
 			}
 		}

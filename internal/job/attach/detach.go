@@ -94,7 +94,7 @@ func (t *Detach) prepare(ctx context.Context, where string, o DetachOptions) err
 	}
 	if t.Project.Folder == "" && target.FactAddress.Of(t.Run) == "" {
 		return fault.New(fault.Decision, "%s is not attached to anything by this program", text.Visible(where)).
-			Try("see where it stands", text.Command("uncinate", "status", where))
+			Try("see how far it is", text.Command("uncinate", "status", where))
 	}
 	t.steps = []desk.Step{{Item: plan.Item{ID: "untie", Place: plan.Here, Sentence: fmt.Sprintf("Remove the remote %s and its sign-in from git's configuration here", text.Visible(t.Options.Remote))},
 		Do: func(ctx context.Context) error {

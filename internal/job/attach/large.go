@@ -21,6 +21,6 @@ func notePointers(ctx context.Context, d *desk.Desk, repo *git.Repo) (bool, erro
 	if _, err := repo.Git.In(repo.Dir).Do(ctx, "config", "--get", "filter.lfs.smudge"); err == nil {
 		return false, nil
 	}
-	d.Tell.Note("Note: the large files of this project are only pointers so far. To get them: %s && %s", text.Command("git", "-C", repo.Dir, "lfs", "install", "--local"), text.Command("git", "-C", repo.Dir, "lfs", "pull"))
+	d.Tell.Note("Note: the large files of this project are still only pointers. To get them: %s && %s", text.Command("git", "-C", repo.Dir, "lfs", "install", "--local"), text.Command("git", "-C", repo.Dir, "lfs", "pull"))
 	return true, ctx.Err()
 }

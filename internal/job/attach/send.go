@@ -29,6 +29,27 @@ func (a *Attach) sent() []string {
 	return []string{a.Branch}
 }
 
+// stayed lists the branches of which the host does not hold what is here.
+func (a *Attach) stayed(ctx context.Context) ([]string, error) {
+	var out []string
+	for _, b := range a.Folder.Branches {
+		if !slices.Contains(a.sent(), b) && (a.joins.Way == nil || b != a.joins.Way.Was) {
+			out = append(out, b)
+		}
+	}
+	if len(out) == 0 {
+		return nil, nil
+	}
+	there, err := project.Refs(ctx, a.Desk, a.Tie, "")
+	if err != nil {
+		return nil, err
+	}
+	return slices.DeleteFunc(out, func(b string) bool {
+		held := there.Branch(b)
+		return held != "" && a.Folder.Contains(ctx, held, "refs/heads/"+b)
+	}), nil
+}
+
 func (a *Attach) stepSend() desk.Step {
 	branches := a.sent()
 	what := "Send branch " + text.Visible(branches[0])
@@ -124,7 +145,7 @@ func (a *Attach) stepVerify(something bool) desk.Step {
 	if a.Login != nil {
 		where = a.Login.Host.Name
 	}
-	what := "Check with " + where + " that all arrived"
+	what := "Check with " + where + " that everything arrived"
 	if !something {
 		what = "Check with " + where + " that it is there; there is nothing to send yet"
 	}
@@ -157,7 +178,7 @@ func (a *Attach) verify(ctx context.Context, something bool) error {
 	case err != nil:
 		return err
 	case !found:
-		return wrong("%s does not show %s any more", a.Login.Host.Name, a.Repository.Path())
+		return wrong("%s no longer shows %s", a.Login.Host.Name, a.Repository.Path())
 	case a.Repository.ID != "" && there.ID != a.Repository.ID:
 		return wrong("%s shows another repository under the name %s", a.Login.Host.Name, a.Repository.Path())
 	case a.Create && there.Visibility != a.Repository.Visibility:

@@ -13,7 +13,6 @@ import (
 	"uncinate/internal/core/fault"
 	"uncinate/internal/core/joining"
 	"uncinate/internal/core/kinds"
-	"uncinate/internal/core/naming"
 	"uncinate/internal/core/plan"
 	"uncinate/internal/core/text"
 	"uncinate/internal/desk"
@@ -171,7 +170,7 @@ func (a *Attach) stepCommit() desk.Step {
 	}
 	if j := a.joins.Way; j != nil {
 		if what += ", on top of what is there" + j.Outcome(); count == 0 {
-			what = "Start from what is there"
+			what = "Start from the host's branch"
 		}
 	}
 	repo := a.Folder.Repo
@@ -300,29 +299,6 @@ func (a *Attach) Finished(ctx context.Context) (bool, error) {
 	return true, nil
 }
 
-// Unheeded refuses options that say of a finished attach what is not so: they would be passed over.
-func (a *Attach) Unheeded() error {
-	o, r := a.Options, a.Repository
-	change := func(what, is string, args ...string) error {
-		f := fault.New(fault.Usage, "the project is attached already, and its %s", fmt.Sprintf(what, is))
-		return f.Try("change it on the host", text.Command(append([]string{"uncinate", "repository", "change", r.Path()}, args...)...))
-	}
-	_, name := naming.Split(o.Name)
-	switch {
-	case r.Name == "":
-		return nil // what is at the address was not described
-	case o.Visibility != "" && r.Visibility != "" && o.Visibility != r.Visibility:
-		return change("visibility is %s", r.Visibility, "--visibility", o.Visibility)
-	case o.Description != "" && o.Description != r.Description:
-		return change("description is %s", text.Quote(r.Description), "--description", o.Description)
-	case name != "" && name != r.Name:
-		return change("repository is called %s", r.Path(), "--name", name)
-	case o.Owner != "" && o.Owner != r.Owner:
-		return fault.New(fault.Usage, "the project is attached already, and its repository belongs to %s", r.Owner)
-	}
-	return nil
-}
-
 // Do carries the plan out and tells what came of it.
 func (a *Attach) Do(ctx context.Context) (_ *Attached, err error) {
 	defer fault.Also(&err, a.held.Release)
@@ -347,6 +323,9 @@ func (a *Attach) Do(ctx context.Context) (_ *Attached, err error) {
 func (a *Attach) summary(ctx context.Context, changed bool) (*Attached, error) {
 	s := &Attached{Folder: a.Folder.Path, Host: a.HostName(), Owner: a.Repository.Owner, Name: a.Repository.Name, Remote: a.Options.Remote, Transport: a.Tie.Address.Scheme, Page: a.Repository.Page, Address: a.Tie.Address.String(), Account: a.AccountName(), Visibility: a.Repository.Visibility,
 		Branch: a.Branch, Verified: true, Changed: changed, Sent: a.Went}
+	if a.Folder.Head != "" || a.joins.Way != nil {
+		s.Default = a.Repository.DefaultBranch
+	}
 	if a.Travel != nil {
 		s.Stays, s.Nested = a.Travel.Stays, a.Travel.Nested
 	}
@@ -363,12 +342,8 @@ func (a *Attach) summary(ctx context.Context, changed bool) (*Attached, error) {
 	if err != nil || s.Commit == "" {
 		return s, err // without a commit there is nothing to count
 	}
-	for _, b := range a.Folder.Branches {
-		if !slices.Contains(a.sent(), b) && (a.joins.Way == nil || b != a.joins.Way.Was) {
-			s.OtherBranches = append(s.OtherBranches, b)
-		}
-	}
-	return s, nil
+	s.OtherBranches, err = a.stayed(ctx)
+	return s, err
 }
 
 // countedByLook counts the first commit's files, with the sizes that they had when the folder

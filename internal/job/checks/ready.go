@@ -8,10 +8,12 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"path/filepath"
 	"slices"
 	"strings"
 	"time"
 
+	"uncinate/internal/core/fault"
 	"uncinate/internal/core/text"
 	"uncinate/internal/desk"
 	"uncinate/internal/desk/accounts"
@@ -39,7 +41,7 @@ func Ready(ctx context.Context, d *desk.Desk, folder string) []desk.Line {
 		return append(lines, desk.LineOf("machine", "accounts", err))
 	}
 	if len(holders) == 0 {
-		lines = append(lines, desk.Line{About: "machine", What: "accounts", State: desk.Doubtful, Says: "none yet", Remedies: desk.Commands(accounts.NoAccount("")), Details: nil})
+		lines = append(lines, desk.Line{About: "machine", What: "accounts", State: desk.Doubtful, Says: "none yet", Remedies: desk.Commands(accounts.NoneYet(d)), Details: nil})
 	}
 	for _, a := range holders {
 		lines = append(lines, readyAccount(ctx, d, a)...)
@@ -67,7 +69,7 @@ func readyMachine(ctx context.Context, d *desk.Desk) []desk.Line {
 	}
 	switch named, answers := openssh.AgentAnswers(); {
 	case !named:
-		add("SSH agent", desk.Good, "none runs; none is needed over https")
+		add("SSH agent", desk.Good, "not running; not needed for https")
 	case !answers:
 		add("SSH agent", desk.Doubtful, "SSH_AUTH_SOCK names one that does not answer", "unset SSH_AUTH_SOCK")
 	default:
@@ -81,7 +83,7 @@ func readyMachine(ctx context.Context, d *desk.Desk) []desk.Line {
 		}
 	}
 	if fine {
-		add("own folders", desk.Good, "yours alone to write in")
+		add("own folders", desk.Good, "only you can write to them")
 	}
 	info, found, err := d.Vault.Info(ctx)
 	switch {
@@ -105,7 +107,7 @@ func readyMachine(ctx context.Context, d *desk.Desk) []desk.Line {
 	return lines
 }
 
-// readyIdentity tells whose name and e-mail commits carry where no account says it.
+// readyIdentity tells whose name and e-mail commits have where no account says it.
 func readyIdentity(ctx context.Context, d *desk.Desk) desk.Line {
 	l := desk.Line{About: "machine", What: "identity", State: desk.Good}
 	g, err := d.Git(ctx)
@@ -125,9 +127,9 @@ func readyIdentity(ctx context.Context, d *desk.Desk) desk.Line {
 	case len(own) == 2:
 		l.Says = own[0] + " <" + own[1] + ">, where no account says otherwise"
 	case err == nil && slices.ContainsFunc(holders, func(a *accounts.Account) bool { return a.FullName != "" && a.Email != "" }):
-		l.Says = "git has none of its own; each account brings its own"
+		l.Says = "none in git; each account has its own"
 	default:
-		l.State, l.Says = desk.Doubtful, "git does not know whose name and e-mail commits are to carry; an account brings them too"
+		l.State, l.Says = desk.Doubtful, "git has no name and e-mail for commits; adding an account sets them"
 		l.Remedies = []string{"git config --global user.name NAME", "git config --global user.email ADDRESS"}
 	}
 	return l
@@ -136,8 +138,15 @@ func readyIdentity(ctx context.Context, d *desk.Desk) desk.Line {
 // readyFolder looks at one of our own folders: ours to write, and nobody else's.
 func readyFolder(what, path string) *desk.Line {
 	shared, err := files.OthersMayWrite(path)
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil // it is made when it is needed
+	if errors.Is(err, fs.ErrNotExist) { // it is made when it is needed
+		above := filepath.Dir(path)
+		for files.Missing(above) && above != filepath.Dir(above) {
+			above = filepath.Dir(above)
+		}
+		if _, err := files.CanWrite(above); err != nil {
+			return &desk.Line{About: "machine", What: what, State: desk.Bad, Says: path + " cannot be made, since nothing can be written in " + above, Remedies: []string{text.Command("chmod", "u+rwx", above)}}
+		}
+		return nil
 	}
 	if err != nil {
 		return &desk.Line{About: "machine", What: what, State: desk.Bad, Says: path + " cannot be looked at"}
@@ -182,20 +191,21 @@ func readyAccount(ctx context.Context, d *desk.Desk, a *accounts.Account) []desk
 	}
 	l := &login.Login{Desk: d, Host: h, Account: a, Token: token}
 	id, err := l.Identify(ctx)
+	if fault.Is(err, fault.Unreachable) {
+		return []desk.Line{desk.LineOf(about, "host", err)}
+	}
 	if err != nil {
 		return []desk.Line{desk.LineOf(about, "token", err)}
 	}
-	lines := []desk.Line{{About: about, What: "token", State: desk.Good, Says: "is " + text.Visible(id.User) + "'s on " + h.Name}}
+	lines := []desk.Line{{About: about, What: "token", State: desk.Good, Says: "belongs to " + text.Visible(id.User) + " on " + h.Name}}
 	again := a.Again()
-	switch left := id.Expires.Sub(d.Now()); {
-	case id.Expires.IsZero():
-	case left < 14*24*time.Hour:
-		lines = append(lines, desk.Line{About: about, What: "token's end", State: desk.Doubtful, Says: "it ends on " + id.Expires.Format(time.DateOnly), Remedies: []string{again}, Details: nil})
-	default:
-		lines = append(lines, desk.Line{About: about, What: "token's end", State: desk.Good, Says: id.Expires.Format(time.DateOnly)})
-	}
 	asked := *a
-	asked.Scopes, asked.ScopesTold = id.Scopes, id.ScopesTold
+	asked.Scopes, asked.ScopesTold, asked.Expires, asked.Doubtful = id.Scopes, id.ScopesTold, id.Expires, time.Time{}
+	if state, says := accounts.Ending(&asked, d.Now()); state == desk.Kept {
+		lines = append(lines, desk.Line{About: about, What: "token expiry", State: desk.Good, Says: strings.TrimPrefix(says, "expires on ")})
+	} else {
+		lines = append(lines, desk.Line{About: about, What: "token expiry", State: state, Says: says, Remedies: []string{text.Command("uncinate", "token", "replace", a.Name)}, Details: nil})
+	}
 	l.Account = &asked
 	var missing []string
 	for _, action := range []string{"repository-list", "repository-show", "repository-create"} {
@@ -207,7 +217,7 @@ func readyAccount(ctx context.Context, d *desk.Desk, a *accounts.Account) []desk
 		lines = append(lines, desk.Line{About: about, What: "scopes", State: desk.Doubtful, Says: "lacks " + strings.Join(missing, ", "), Remedies: []string{again}, Details: nil})
 	}
 	if a.FullName == "" || a.Email == "" {
-		lines = append(lines, desk.Line{About: about, What: "name and e-mail", State: desk.Doubtful, Says: "not known, so commits have none to carry", Remedies: []string{again + " --full-name NAME --email ADDRESS"}, Details: nil})
+		lines = append(lines, desk.Line{About: about, What: "name and e-mail", State: desk.Doubtful, Says: "not known, so commits have none", Remedies: []string{again + " --full-name NAME --email ADDRESS"}, Details: nil})
 	} else if id.EmailConfirmed != nil && !*id.EmailConfirmed {
 		lines = append(lines, desk.Line{About: about, What: "name and e-mail", State: desk.Doubtful, Says: text.Visible(a.Email) + " is not yet confirmed on " + h.Name})
 	}
@@ -215,7 +225,7 @@ func readyAccount(ctx context.Context, d *desk.Desk, a *accounts.Account) []desk
 		if off := d.Now().Sub(l.Date); off > clockMay || off < -clockMay {
 			lines = append(lines, desk.Line{About: about, What: "clock", State: desk.Doubtful, Says: fmt.Sprintf("this machine's clock is %s from %s's", strings.TrimSuffix(off.Abs().Round(time.Minute).String(), "0s"), h.Name), Remedies: []string{"sudo timedatectl set-ntp true"}, Details: nil})
 		} else {
-			lines = append(lines, desk.Line{About: about, What: "clock", State: desk.Good, Says: "as " + h.Name + "'s"})
+			lines = append(lines, desk.Line{About: about, What: "clock", State: desk.Good, Says: "same as " + h.Name + "'s"})
 		}
 	}
 	return lines
@@ -235,7 +245,7 @@ func readyProject(ctx context.Context, d *desk.Desk, given string) []desk.Line {
 			return []desk.Line{desk.LineOf("project", "folder", err)}
 		}
 		if !s.Asked {
-			return []desk.Line{{About: "project", What: "attached", State: desk.Bad, Says: "attached to " + p.Address + ", and " + s.WhyNot}}
+			return []desk.Line{{About: "project", What: "attached", State: desk.Bad, Says: "attached to " + s.Address + ", and " + s.WhyNot}}
 		}
 		return []desk.Line{{About: "project", What: "attached", State: desk.Good, Says: "attached to " + p.Address}}
 	}

@@ -128,7 +128,7 @@ func (t *Try) Look(ctx context.Context) ([]Tried, error) {
 		if _, found, err := t.login.Repository(ctx, t.login.Account.User, name); err != nil || found {
 			return "", errors.Join(err, text.Either[error](found, fmt.Errorf("it shows %s, which nobody made", name), nil))
 		}
-		return "what is not there is told as not found", nil
+		return "a missing repository is answered as not found", nil
 	})
 	for _, name := range h.Can() {
 		if a := h.Actions[name]; !a.Looks() || a.By != "request" && a.By != "shell" || slices.Contains([]string{"identify", "repository-list", "repository-show"}, name) {
@@ -150,7 +150,7 @@ func (t *Try) Look(ctx context.Context) ([]Tried, error) {
 
 // spellings looks whether a repository's addresses lead back to it.
 func (t *Try) spellings(r description.Repository) {
-	result := Tried{Action: "addresses", State: desk.Good, Says: "each spelling leads back to " + r.Path()}
+	result := Tried{Action: "addresses", State: desk.Good, Says: "every form of the address is read as " + r.Path()}
 	r, err := t.login.Host.WithSSH(r)
 	if err != nil {
 		result.State, result.Says = desk.Bad, fault.Of(err).Says

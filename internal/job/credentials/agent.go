@@ -23,7 +23,7 @@ func AnswerSSH(ctx context.Context, d *desk.Desk, fingerprint, prompt string) (s
 	}
 	i := slices.IndexFunc(all, func(k *accounts.Key) bool { return k.Fingerprint() == fingerprint })
 	if i < 0 {
-		return "", fault.New(fault.Failed, "this machine knows no key %s any more", text.Quote(fingerprint)).Try("see the known ones", "uncinate key list")
+		return "", fault.New(fault.Failed, "this machine no longer knows a key %s", text.Quote(fingerprint)).Try("see the known ones", "uncinate key list")
 	}
 	k := all[i]
 	// ssh names the file; ssh-keygen, which only the account's own signing runs with this

@@ -16,7 +16,7 @@ import (
 	"uncinate/internal/world/tree"
 )
 
-// FoundToken is a place where one of our tokens lies in a plain file.
+// FoundToken is a place where one of our tokens is in a plain file.
 type FoundToken struct {
 	Account string `json:"account"`
 	File    string `json:"file"`

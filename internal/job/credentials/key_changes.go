@@ -187,7 +187,7 @@ func signWith(ctx context.Context, d *desk.Desk, k *accounts.Key, on bool) error
 }
 
 // RotateKey plans to put a new key in the place of an account's: made, installed, tested
-// and in force everywhere before the old one is removed.
+// and used everywhere before the old one is removed.
 func RotateKey(ctx context.Context, d *desk.Desk, name, kind string, open bool) (*KeyChange, error) {
 	l, r, old, err := keyLogin(ctx, d, name)
 	if err != nil {
@@ -277,7 +277,7 @@ func (x *rotation) stepTry(c *KeyChange) desk.Step {
 			trial := *x.route
 			trial.Key = x.next
 			if c.Said, err = trial.SignsIn(ctx); err != nil {
-				// The old key is in force: the way that plain git uses goes by it again.
+				// The old key is used: the way that plain git uses goes by it again.
 				err = errors.Join(err, x.route.Write(ctx))
 			}
 			return err

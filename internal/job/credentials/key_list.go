@@ -24,7 +24,7 @@ type KeyRow struct {
 	Host        string    `json:"host,omitempty" says:"the host whose account it belongs to"`
 	Machine     string    `json:"machine,omitempty" says:"the machine that it was made on, as its name tells"`
 	Title       string    `json:"title,omitempty"`
-	Here        string    `json:"here,omitempty" says:"where its private half lies on this machine"`
+	Here        string    `json:"here,omitempty" says:"where its private half is on this machine"`
 	Agent       bool      `json:"agent" says:"the SSH agent offers it"`
 	OnHost      bool      `json:"on_host" says:"the host lists it"`
 	Signs       bool      `json:"signs,omitempty" says:"the host verifies signatures by it"`
@@ -38,7 +38,7 @@ type KeyRow struct {
 type KeyList struct {
 	Machine string   `json:"machine"`
 	Keys    []KeyRow `json:"keys"`
-	Agent   string   `json:"agent" says:"how the SSH agent stands"`
+	Agent   string   `json:"agent" says:"the SSH agent's state"`
 	Unseen  []string `json:"unseen,omitempty" says:"what could not be looked at, and why"`
 }
 
@@ -132,7 +132,7 @@ func (l *KeyList) offered(all bool) {
 	}
 	switch {
 	case errors.Is(err, openssh.ErrNoAgent):
-		l.Agent = "none runs; none is needed"
+		l.Agent = "not running; not needed"
 	case err != nil:
 		l.Agent = fault.Of(err).Says
 	}
@@ -206,7 +206,7 @@ func fits(d *desk.Desk, r *KeyRow, machine string, looked map[string]bool) {
 	case r.Here == "" && !r.OnHost && !r.Signs && r.Agent:
 		say("only the agent knows it", "")
 	case r.OnHost && r.Machine == "" && r.Here == "":
-		say("it was not made by this program, so its machine is not told", "")
+		say("it was not made by this program, so its machine is not known", "")
 	}
 	if strings.HasPrefix(r.Here, accounts.KeysFolder(d)) && strings.HasSuffix(r.Here, ".pub") && !r.Agent && !strings.HasPrefix(r.Kind, "sk-") {
 		say("its private half is in no file that is known, and not in the agent", "ssh-add")

@@ -21,7 +21,7 @@ import (
 // KeyOptions are a person's wishes for a key.
 type KeyOptions struct {
 	Account string
-	Kind    string // ed25519 unless said
+	Kind    string // ed25519 by default
 	Open    bool   // without a passphrase
 	Public  string // file with the public half of a key that is registered
 	Preview bool   // only check whether it can be done; there is no key then
@@ -40,7 +40,7 @@ func MakeKey(ctx context.Context, d *desk.Desk, o KeyOptions) (*accounts.Key, er
 	if old != nil {
 		return nil, fault.New(fault.Decision, "the account %s has a key on this machine already: %s", a.Name, old.Fingerprint()).
 			Try("put a new one in its place, everywhere", text.Command("uncinate", "key", "rotate", a.Name)).
-			Try("or see how it stands", text.Command("uncinate", "key", "list", a.Name))
+			Try("or see its state", text.Command("uncinate", "key", "list", a.Name))
 	}
 	if o.Public != "" {
 		return takeIn(ctx, d, a, o.Public, o.Preview)
@@ -112,7 +112,7 @@ func takeIn(ctx context.Context, d *desk.Desk, a *accounts.Account, given string
 		return nil, err
 	}
 	if why := public.Weak(); why != "" {
-		return nil, fault.New(fault.Refused, "the key is too weak: %s", why).Try("make a new one", text.Command("uncinate", "key", "make", a.Name))
+		return nil, fault.New(fault.Refused, "the key is too weak: %s", why).TryWithout("make a new one", text.Command("uncinate", "key", "make", a.Name), "public")
 	}
 	machine, err := d.Machine()
 	if err != nil {
@@ -125,7 +125,7 @@ func takeIn(ctx context.Context, d *desk.Desk, a *accounts.Account, given string
 	for _, k := range all {
 		if k.Half().Same(public) {
 			return nil, fault.New(fault.Decision, "the key is that of the account %s already; each account has one of its own", k.Account).
-				Try("make one for this account", text.Command("uncinate", "key", "make", a.Name))
+				TryWithout("make one for this account", text.Command("uncinate", "key", "make", a.Name), "public")
 		}
 	}
 	if preview {

@@ -56,9 +56,9 @@ func RevokeKeys(ctx context.Context, d *desk.Desk, machine string, holders []str
 		}
 		return nil, f.Try("see the keys there are", "uncinate key list")
 	}
-	c.Notes = append(c.Notes, "Tokens that lie on that machine are not keys: replace them too, by uncinate token replace.")
+	c.Notes = append(c.Notes, "Tokens that are on that machine are not keys: replace them too, by uncinate token replace.")
 	if machine == mine {
-		c.Notes = append(c.Notes, "This is the machine you are on: its own keys will not open anything any more.")
+		c.Notes = append(c.Notes, "This is the machine you are on: its own keys will no longer open anything.")
 	}
 	return c, nil
 }

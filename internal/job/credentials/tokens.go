@@ -2,6 +2,7 @@ package credentials
 
 import (
 	"context"
+	"errors"
 	"strings"
 	"time"
 
@@ -20,7 +21,7 @@ type Token struct {
 	Account     string     `json:"account"`
 	Host        string     `json:"host"`
 	User        string     `json:"user"`
-	State       desk.State `json:"state" says:"good, doubtful or bad"`
+	State       desk.State `json:"state" says:"good: its host took it just now; kept: it is in the vault, and the host was not asked; doubtful or bad"`
 	Says        string     `json:"says"`
 	Expires     time.Time  `json:"expires,omitzero"`
 	Scopes      []string   `json:"scopes,omitempty"`
@@ -29,8 +30,9 @@ type Token struct {
 }
 
 // Tokens lists the accounts' tokens as they were last known.
-func Tokens(d *desk.Desk) ([]Token, error) {
+func Tokens(ctx context.Context, d *desk.Desk) ([]Token, error) {
 	all, err := accounts.All(d)
+	accounts.LookInVault(ctx, d, all...)
 	out := []Token{}
 	for _, a := range all {
 		if a.NoToken {
@@ -38,7 +40,10 @@ func Tokens(d *desk.Desk) ([]Token, error) {
 		}
 		t := Token{Account: a.Name, Host: a.Where(), User: a.User, Expires: a.Expires, Scopes: a.Scopes}
 		t.State, t.Says = accounts.Ending(a, d.Now())
-		if t.State != desk.Good {
+		switch {
+		case a.Missing:
+			t.Remedies = []string{a.Again()}
+		case t.State != desk.Kept:
 			t.Remedies = []string{text.Command("uncinate", "token", "replace", a.Name)}
 		}
 		out = append(out, t)
@@ -60,6 +65,9 @@ func TestToken(ctx context.Context, d *desk.Desk, name string) (Token, error) {
 		}
 		l := desk.LineOf("", "", err)
 		t.State, t.Says, t.Remedies = desk.Bad, f.Says, l.Remedies
+		if f.Kind == fault.Unreachable {
+			t.State, t.Says = desk.Doubtful, "not tested: "+f.Says
+		}
 		return t, nil
 	}
 	if a.Host == "" {
@@ -82,13 +90,15 @@ func TestToken(ctx context.Context, d *desk.Desk, name string) (Token, error) {
 		return bad(err)
 	}
 	now := *a
-	now.Scopes, now.ScopesTold, now.Expires, now.Doubtful = id.Scopes, id.ScopesTold, id.Expires, time.Time{}
+	now.Scopes, now.ScopesTold, now.Expires, now.Doubtful, now.Missing = id.Scopes, id.ScopesTold, id.Expires, time.Time{}, false
 	if err := accounts.NoteAccount(ctx, d, &now); err != nil {
 		return t, err
 	}
 	t.Scopes, t.Expires = id.Scopes, id.Expires
 	t.State, t.Says = accounts.Ending(&now, d.Now())
-	if t.State != desk.Good {
+	if t.State == desk.Kept {
+		t.State = desk.Good
+	} else {
 		t.Remedies = []string{text.Command("uncinate", "token", "replace", a.Name)}
 	}
 	t.Superfluous = login.Superfluous(l.Host.Description, id)
@@ -125,7 +135,7 @@ func (t *TokenChange) Do(ctx context.Context) error {
 }
 
 // ReplaceToken plans to give an account another token: one that is given, or, with an
-// empty one, one that the host makes. The old one is taken out of force on the host,
+// empty one, one that the host makes. The old one is revoked on the host,
 // where it offers that.
 func ReplaceToken(ctx context.Context, d *desk.Desk, name, token string, renew bool) (*TokenChange, error) {
 	a, err := accounts.Named(d, name)
@@ -156,31 +166,63 @@ func ReplaceToken(ctx context.Context, d *desk.Desk, name, token string, renew b
 		t.steps = stepsRenew(d, l)
 		return t, nil
 	}
-	var old *login.Login
-	t.steps = []desk.Step{{Item: plan.Item{ID: "store", Place: plan.Vault, Sentence: "Put the new token, once tested with " + h.Name + ", in the place of the old one"},
+	pending, err := accounts.Former(ctx, d, a)
+	if err != nil {
+		return nil, err
+	}
+	if pending == "" {
+		t.steps = append(t.steps, stepStore(d, h, a, token))
+	}
+	if offers("token-revoke") {
+		t.steps = append(t.steps, stepRevokeFormer(d, h, a))
+	}
+	return t, nil
+}
+
+// HalfReplaced reports whether a new token is in an account's place already, and the one before it is
+// still to be revoked.
+func HalfReplaced(ctx context.Context, d *desk.Desk, a *accounts.Account) (bool, error) {
+	if a.Host == "" {
+		return false, nil
+	}
+	old, err := accounts.Former(ctx, d, a)
+	return old != "", err
+}
+
+// stepStore puts a new token in the place of the old one, which is kept until it is revoked.
+func stepStore(d *desk.Desk, h *hosts.Host, a *accounts.Account, token string) desk.Step {
+	return desk.Step{Item: plan.Item{ID: "store", Place: plan.Vault, Sentence: "Test the new token with " + h.Name + ", and put it in the place of the old one"},
 		Do: func(ctx context.Context) error {
-			if l, err := login.Open(ctx, d, a); err == nil {
-				old = l
+			if old, err := login.Open(ctx, d, a); err == nil && old.Token != strings.TrimSpace(token) {
+				if err := accounts.KeepFormer(ctx, d, a, old.Token); err != nil {
+					return err
+				}
 			}
 			given := *a
 			given.Doubtful, given.OAuth = time.Time{}, false
 			_, _, err := login.AddAccount(ctx, d, given, token)
-			return err
-		}}}
-	if offers("token-revoke") {
-		t.steps = append(t.steps, desk.Step{Item: plan.Item{ID: "revoke", Place: plan.Host, Sentence: "Revoke the old token on " + h.Name},
-			Do: func(ctx context.Context) error {
-				if old == nil || old.Token == strings.TrimSpace(token) {
-					return nil
-				}
-				_, err := old.Do(ctx, "token-revoke", "revoke the old token", nil)
-				if login.Means(err, description.TokenEnded) || login.Means(err, description.NotSignedIn) {
-					return nil // it is out of force already
-				}
+			if err != nil {
+				return errors.Join(err, accounts.KeepFormer(ctx, d, a, ""))
+			}
+			return nil
+		}}
+}
+
+// stepRevokeFormer revokes the token that was replaced, by signing in with it.
+func stepRevokeFormer(d *desk.Desk, h *hosts.Host, a *accounts.Account) desk.Step {
+	return desk.Step{Item: plan.Item{ID: "revoke", Place: plan.Host, Sentence: "Revoke the old token on " + h.Name},
+		Do: func(ctx context.Context) error {
+			former, err := accounts.Former(ctx, d, a)
+			if err != nil || former == "" {
 				return err
-			}})
-	}
-	return t, nil
+			}
+			old := &login.Login{Desk: d, Host: h, Account: a, Token: former}
+			_, err = old.Do(ctx, "token-revoke", "revoke the old token", nil)
+			if err != nil && !login.Means(err, description.TokenEnded) && !login.Means(err, description.NotSignedIn) { // or it is not valid any longer
+				return err
+			}
+			return accounts.KeepFormer(ctx, d, a, "")
+		}}
 }
 
 // stepsRenew let the host put a new token in the place of the one that signed in.
@@ -217,10 +259,10 @@ func noRenewal(d *desk.Desk, h *hosts.Host, a *accounts.Account) error {
 	for _, line := range h.TokenAdvice("publish", "keys") {
 		f.Detail("%s", line)
 	}
-	return f.Try("give the account one that you made", text.Command("uncinate", "token", "replace", a.Name))
+	return f.TryWithout("give the account one that you made", text.Command("uncinate", "token", "replace", a.Name), "renew")
 }
 
-// RevokeToken plans to take an account's token out of force on the host, and out of
+// RevokeToken plans to revoke an account's token on the host, and to take it out of
 // the vault.
 func RevokeToken(ctx context.Context, d *desk.Desk, name string) (*TokenChange, error) {
 	a, err := accounts.Named(d, name)
@@ -252,7 +294,7 @@ func RevokeToken(ctx context.Context, d *desk.Desk, name string) (*TokenChange, 
 				}
 				_, err := l.Do(ctx, "token-revoke", "revoke the token", nil)
 				if login.Means(err, description.TokenEnded) || login.Means(err, description.NotSignedIn) {
-					return nil // it is out of force already
+					return nil // it is not valid any longer
 				}
 				return err
 			}},
@@ -261,7 +303,7 @@ func RevokeToken(ctx context.Context, d *desk.Desk, name string) (*TokenChange, 
 	return t, nil
 }
 
-// ForgetToken takes an account's token out of the vault; on the host it stands.
+// ForgetToken takes an account's token out of the vault; on the host it is.
 func ForgetToken(ctx context.Context, d *desk.Desk, name string, preview bool) error {
 	a, err := accounts.Named(d, name)
 	if err != nil {

@@ -1,6 +1,7 @@
 package history
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"maps"
@@ -25,6 +26,7 @@ type Branch struct {
 	Current bool      `json:"current,omitempty"`
 	Here    bool      `json:"here"`
 	OnHost  bool      `json:"on_host" says:"as last seen"`
+	Gone    bool      `json:"gone,omitempty" says:"the host had it, and was found to have it no longer"`
 	Commit  string    `json:"commit"`
 	Ahead   int       `json:"ahead" says:"commits that only it has, against the default branch"`
 	Behind  int       `json:"behind"`
@@ -43,6 +45,7 @@ type Branching struct {
 	base    string // the default branch's name
 	baseRef string
 	Refs    map[string]string
+	gone    []string // branches that the host was found to have no longer
 }
 
 // LookAtBranches reads the branches here, and those that git knows of the host.
@@ -55,6 +58,7 @@ func LookAtBranches(ctx context.Context, d *desk.Desk, f *project.Folder) (*Bran
 	if err != nil {
 		return nil, err
 	}
+	b.gone = project.Gone(common)
 	if b.Refs, err = f.Repo.LocalRefs(ctx, common); err != nil {
 		return nil, git.Fault(err, "git cannot list the branches")
 	}
@@ -71,7 +75,22 @@ func LookAtBranches(ctx context.Context, d *desk.Desk, f *project.Folder) (*Bran
 	return b, nil
 }
 
-// Branches lists the branches, here and there, the youngest first.
+// Newest gives the commit of a branch that is to be joined or looked at: here, or on the host as last
+// seen where that has all that is here and more. More is how many commits only the host's has, where
+// each of the two has some. "" where there is no such branch.
+func (b *Branching) Newest(ctx context.Context, name string) (commit string, more int, err error) {
+	own, there := b.Refs["refs/heads/"+name], b.Refs["refs/remotes/"+b.Remote+"/"+name]
+	if own == "" || there == "" || own == there {
+		return cmp.Or(own, there), 0, nil
+	}
+	ahead, behind, err := project.Apart(ctx, b.folder.Repo, own, there)
+	if ahead == 0 {
+		return there, 0, err
+	}
+	return own, behind, err
+}
+
+// Branches lists the branches, on both sides, the youngest first.
 func Branches(ctx context.Context, d *desk.Desk, given string) ([]Branch, error) {
 	f, err := worktree.LooseAt(ctx, d, given)
 	if err != nil {
@@ -107,6 +126,13 @@ func Branches(ctx context.Context, d *desk.Desk, given string) ([]Branch, error)
 		one.Here, one.OnHost = one.Here || here, one.OnHost || !here
 		one.Current = one.Current || here && name == f.Branch
 	}
+	for _, name := range b.gone {
+		if one := all[name]; one != nil && one.Here {
+			one.Gone, one.OnHost = one.OnHost, false
+		} else {
+			delete(all, name)
+		}
+	}
 	out := []Branch{}
 	apart, err := b.apart(ctx, all)
 	if err != nil {
@@ -128,12 +154,7 @@ func Branches(ctx context.Context, d *desk.Desk, given string) ([]Branch, error)
 		}
 		out = append(out, *one)
 	}
-	slices.SortFunc(out, func(x, y Branch) int {
-		if c := y.When.Compare(x.When); c != 0 {
-			return c
-		}
-		return strings.Compare(x.Name, y.Name)
-	})
+	slices.SortFunc(out, func(x, y Branch) int { return cmp.Or(y.When.Compare(x.When), strings.Compare(x.Name, y.Name)) })
 	return out, ctx.Err()
 }
 
@@ -250,7 +271,7 @@ func (b *Branching) tie(ctx context.Context) (*project.Tie, error) {
 }
 
 // renamed reports whether a run that was cut off renamed the branch already. Its journal tells
-// of which commit it was; what stands under the new name must have come of that.
+// of which commit it was; what is under the new name must have come of that.
 func (p *BranchPlan) renamed(ctx context.Context, b *Branching, from, to string) (bool, error) {
 	if p.before == nil {
 		return false, nil

@@ -154,15 +154,6 @@ func (p *BranchPlan) switches(ctx context.Context, d *desk.Desk, b *Branching, n
 	return nil
 }
 
-// repositoryName is the project's repository, as repository commands take it.
-func repositoryName(ctx context.Context, b *Branching) string {
-	p, err := project.ProjectOf(ctx, b.desk, b.folder)
-	if err != nil {
-		return "REPOSITORY"
-	}
-	return p.Address
-}
-
 // ask asks the host what its branches are just now; here is the command that does without.
 func (b *Branching) ask(ctx context.Context, here ...string) (*project.Tie, web.Refs, error) {
 	h, err := b.tie(ctx)
@@ -219,7 +210,7 @@ func RenameBranch(ctx context.Context, d *desk.Desk, given, from, to string, her
 		case there != "" && from == cmp.Or(head, b.base):
 			return fault.New(fault.Decision, "%s is the default branch on the host; there another one must become it first", text.Visible(from)).
 				Try("rename it here only", text.Command("uncinate", "branch", "rename", from, to, "--here")).
-				Try("and on the host, once the new one was sent", text.Command("uncinate", "repository", "change", repositoryName(ctx, b), "--default-branch", to))
+				Try("and on the host, once the new one was sent", text.Command("uncinate", "repository", "change", h.Address.String(), "--default-branch", to))
 		case there != "" && !b.holds(ctx, own, there):
 			return errors.Join(p.GiveUp(), b.holdsMore(from, half))
 		}
@@ -271,13 +262,13 @@ func (b *Branching) holdsMore(name string, renamed bool) error {
 	case renamed:
 		return f.Detail("It stays on the host as it is.").Try("see what was sent there", text.Command("uncinate", "branch", "switch", name))
 	case name == b.folder.Branch:
-		return f.Detail("Everything is as it was, here and there.").Try("bring them in first", "uncinate sync")
+		return f.Detail("Nothing changed, on either side.").Try("bring them in first", "uncinate sync")
 	}
-	return f.Detail("Everything is as it was, here and there.").
+	return f.Detail("Nothing changed, on either side.").
 		Try("bring them in first", text.Command("uncinate", "branch", "switch", name)+" && uncinate sync")
 }
 
-// RemoveBranch plans to remove a branch, here and there. Commits that are nowhere else are
+// RemoveBranch plans to remove a branch, on both sides. Commits that are nowhere else are
 // kept as a rescue copy.
 func RemoveBranch(ctx context.Context, d *desk.Desk, given, name string, hereOnly, hostOnly bool) (*BranchPlan, error) {
 	line := sided(hereOnly, hostOnly, "branch", "remove", name)
@@ -359,7 +350,7 @@ func free(f *project.Folder, name string) error {
 	return out.Try("or give that work tree up, once all in it is saved", text.Command("git", "-C", f.Path, "worktree", "remove", "--", where))
 }
 
-// receive brings in the commits of a branch of the host that are not here, so that it can be
+// receive receives the commits of a branch of the host that are not here, so that it can be
 // told what would be lost with it.
 func (b *Branching) receive(ctx context.Context, h *project.Tie, name, id string) error {
 	if id == "" {

@@ -180,7 +180,7 @@ func nothingAt(d *desk.Desk, f *project.Folder, paths []string) error {
 	for _, p := range paths {
 		if files.Missing(filepath.Join(f.Path, filepath.FromSlash(p))) && !strings.ContainsAny(p, "*?[") {
 			return fault.New(fault.Failed, "there is no %s in %s, and none that was deleted since the last commit", text.Visible(p), text.Visible(f.Path)).
-				Try("see all that differs", "uncinate changes")
+				TryWithout("see all that differs", "uncinate changes", "full")
 		}
 	}
 	return nil
@@ -193,22 +193,21 @@ func sides(ctx context.Context, d *desk.Desk, f *project.Folder, side, branch st
 	if err != nil && branch == "" {
 		return "", "", err
 	}
-	var theirs string
-	for _, ref := range []string{"refs/heads/" + branch, "refs/remotes/" + p.Remote + "/" + cmp.Or(branch, f.Branch), "refs/remotes/" + branch} {
-		if theirs, err = f.Repo.Resolve(ctx, ref+"^{commit}"); err == nil {
-			break
-		}
-	}
-	switch {
-	case err == nil:
-	case branch != "":
-		b, err := LookAtBranches(ctx, d, f)
-		if err == nil {
-			err = b.NoBranch(branch)
-		}
+	b, err := LookAtBranches(ctx, d, f)
+	if err != nil {
 		return "", "", err
-	default:
-		return "", "", fault.New(fault.Decision, "nothing is known here of branch %s on the host", text.Visible(f.Branch)).Try("bring in what there is", text.Command("uncinate", "sync", f.Path))
+	}
+	theirs := b.Refs["refs/remotes/"+p.Remote+"/"+f.Branch]
+	if branch != "" {
+		if theirs, _, err = b.Newest(ctx, branch); err != nil {
+			return "", "", err
+		}
+		theirs = cmp.Or(theirs, b.Refs["refs/remotes/"+branch])
+	}
+	if theirs == "" && branch != "" {
+		return "", "", b.NoBranch(branch)
+	} else if theirs == "" {
+		return "", "", fault.New(fault.Decision, "nothing is known here of branch %s on the host", text.Visible(f.Branch)).Try("receive what there is", text.Command("uncinate", "sync", f.Path))
 	}
 	if f.Head == "" {
 		return "", "", fault.New(fault.Decision, "there is no commit here yet")
@@ -251,7 +250,7 @@ func withNew(ctx context.Context, f *project.Folder) (index string, large map[st
 	return index, large, done, git.Fault(err, "git cannot look at the new files")
 }
 
-// binary finds the sizes of a file that is no text, and what it holds.
+// binary finds the sizes of a file that is not text, and what it holds.
 func binary(ctx context.Context, f *project.Folder, c *ChangedFile, before, now string) error {
 	was := c.Path
 	if c.From != "" {

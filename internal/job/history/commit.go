@@ -6,6 +6,7 @@ import (
 	"errors"
 	"maps"
 	pathOf "path" // its own name is that of what it is about here
+	"path/filepath"
 	"slices"
 	"strings"
 
@@ -19,19 +20,20 @@ import (
 )
 
 // A commit is made of an index of its own: the last commit's files, with those that were chosen
-// put in as they lie in the folder, and those that are gone, or were taken out of git on purpose,
-// taken out. What else stands in the project's index keeps its place.
+// put in as they are in the folder, and those that are gone, or were taken out of git on purpose,
+// taken out. What else is in the project's index keeps its place.
 
 // puts is what a commit changes.
 type puts struct {
 	in, out bytes.Buffer // paths, each ended by NUL
+	staged  bytes.Buffer // those that are in the index and, being outside of a sparse checkout, not in the folder
 	said    map[string]bool
 	above   map[string]bool // the folders that lead to them
 }
 
-// putsOf sorts what was chosen. A file that was taken out of the index, and lies here still, goes
+// putsOf sorts what was chosen. A file that was taken out of the index, and is here still, goes
 // from the commit and stays here.
-func putsOf(chosen []git.Entry) *puts {
+func putsOf(f *project.Folder, chosen []git.Entry) *puts {
 	p := &puts{said: map[string]bool{}, above: map[string]bool{}}
 	put := func(b *bytes.Buffer, path string) {
 		b.WriteString(path + "\x00")
@@ -46,6 +48,9 @@ func putsOf(chosen []git.Entry) *puts {
 		}
 		if e.Kind == "deleted" || e.XY[1] == 'D' {
 			put(&p.out, e.Path)
+		} else if e.XY[1] == '.' && files.Missing(filepath.Join(f.Path, filepath.FromSlash(e.Path))) {
+			p.said[e.Path] = true
+			p.staged.WriteString(e.Staged + "\t" + e.Path + "\x00")
 		} else {
 			put(&p.in, e.Path)
 		}
@@ -71,14 +76,18 @@ func (p *puts) into(ctx context.Context, f *project.Folder, index string) error 
 			return git.Fault(err, "git does not take the files")
 		}
 	}
-	return nil
+	if p.staged.Len() == 0 || index == "" {
+		return nil
+	}
+	_, err := f.Repo.Run(ctx, git.Cmd{Dir: f.Path, Env: env, In: bytes.NewReader(p.staged.Bytes()), Args: []string{"update-index", "-z", "--index-info"}})
+	return git.Fault(err, "git does not take the files")
 }
 
 // commit commits exactly the files that were chosen. The person's own hooks run, as with plain
 // git. The project's index gets the files first: cut off there, they are staged, and the next
 // save takes them. Where the commit is refused it is put back.
 func commit(ctx context.Context, d *desk.Desk, f *project.Folder, st *git.Status, chosen []git.Entry, message string, out *Saved) (err error) {
-	p := putsOf(chosen)
+	p := putsOf(f, chosen)
 	index, done, err := f.Repo.IndexCopy()
 	defer fault.Also(&err, done)
 	if err != nil {
@@ -149,7 +158,7 @@ func asBefore(ctx context.Context, f *project.Folder, env []string) (bool, error
 }
 
 // forgotten says why there is nothing to save of files of which git told that they differ: they were
-// only taken out of its index, and lie here unchanged.
+// only taken out of its index, and are here unchanged.
 func forgotten(f *project.Folder, chosen []git.Entry) error {
 	paths := make([]string, len(chosen))
 	for i, e := range chosen {
@@ -203,7 +212,7 @@ func (p *puts) check(ctx context.Context, d *desk.Desk, f *project.Folder, befor
 	return git.Fault(err, "git does not take the files")
 }
 
-// below reports whether a path lies below one that was taken in, such as a file that became a
+// below reports whether a path is below one that was taken in, such as a file that became a
 // folder.
 func (p *puts) below(path string) bool {
 	for dir := pathOf.Dir(path); dir != "."; dir = pathOf.Dir(dir) {
@@ -215,7 +224,7 @@ func (p *puts) below(path string) bool {
 }
 
 // stood gives the entries of the index that taking the files in changes: those of the files, and
-// those that cannot stand beside them.
+// those that cannot be beside them.
 func stood(ctx context.Context, f *project.Folder, p *puts) (map[string]worktree.Staged, error) {
 	all, err := worktree.IndexOf(ctx, f)
 	maps.DeleteFunc(all, func(path string, _ worktree.Staged) bool { return !p.said[path] && !p.below(path) })
@@ -223,7 +232,7 @@ func stood(ctx context.Context, f *project.Folder, p *puts) (map[string]worktree
 }
 
 // keepStaged keeps a rescue copy of what is staged alone and would be dropped: files that are
-// gone from the folder, or that cannot stand beside one that is taken in.
+// gone from the folder, or that cannot be beside one that is taken in.
 func keepStaged(ctx context.Context, d *desk.Desk, f *project.Folder, st *git.Status, p *puts, was map[string]worktree.Staged) (int, error) {
 	k := worktree.Kept{Before: "save"}
 	for _, e := range st.Entries {

@@ -44,7 +44,7 @@ type Commit struct {
 	When   time.Time    `json:"when"`
 	Title  string       `json:"title"`
 	Where  string       `json:"where" says:"here, host or both, as last seen"`
-	Names  []string     `json:"names,omitempty" says:"branches and tags that stand at it"`
+	Names  []string     `json:"names,omitempty" says:"branches and tags that are at it"`
 	Merges bool         `json:"merges,omitempty"`
 	Files  []CommitFile `json:"files,omitempty"`
 	Lead   string       `json:"-"` // the graph's part of its line
@@ -75,22 +75,23 @@ func Read(ctx context.Context, d *desk.Desk, o HistoryOptions) (*History, error)
 			return nil, err
 		}
 	}
-	theirs := ""
+	theirs, remote := "", ""
 	if p, err := project.ProjectOf(ctx, d, f); err == nil && branch != "" {
-		theirs = verified(ctx, f, "refs/remotes/"+p.Remote+"/"+branch)
+		remote = p.Remote
+		theirs = verified(ctx, f, "refs/remotes/"+remote+"/"+branch)
 	}
 	if ours == "" && theirs == "" || o.Side == "host" && theirs == "" {
 		return out, nil
 	}
-	where, err := sidesOf(ctx, f, ours, theirs)
+	where, err := sidesOf(ctx, f, remote, ours, theirs)
 	if err != nil {
 		return nil, err
 	}
-	said, err := f.Repo.Do(ctx, logWords(o, ours, theirs)...)
+	said, err := f.Repo.Do(ctx, logWords(o, remote, ours, theirs)...)
 	if err != nil {
 		return nil, git.Fault(err, "git cannot tell the history")
 	}
-	out.Commits = readLog(said, where, theirs != "")
+	out.Commits = readLog(said, where, remote != "")
 	if out.More = len(out.Commits) > o.Most; out.More {
 		out.Commits = out.Commits[:o.Most]
 	}
@@ -131,7 +132,7 @@ func commitNamed(ctx context.Context, f *project.Folder, name string) (string, e
 }
 
 // logWords are the words for git log, in the form that readLog reads.
-func logWords(o HistoryOptions, ours, theirs string) []string {
+func logWords(o HistoryOptions, remote, ours, theirs string) []string {
 	args := []string{"log", "-z", "--no-show-signature", "--no-ext-diff", "--no-textconv", "--no-color", "--date-order", "-n", strconv.Itoa(o.Most + 1),
 		"--format=%x01%H%x00%P%x00%an%x00%ae%x00%at%x00%s%x00%D", "--decorate=full"}
 	if o.Full {
@@ -140,8 +141,8 @@ func logWords(o HistoryOptions, ours, theirs string) []string {
 	switch o.Side {
 	case "here":
 		args = append(args, cmp.Or(ours, theirs))
-		if theirs != "" {
-			args = append(args, "--not", theirs)
+		if remote != "" { // what another branch of the host holds is there too
+			args = append(args, "--not", "--remotes="+remote)
 		}
 	case "host":
 		args = append(args, theirs)
@@ -162,26 +163,31 @@ func logWords(o HistoryOptions, ours, theirs string) []string {
 	return args
 }
 
-// sidesOf lists the commits that only one of two sides has.
-func sidesOf(ctx context.Context, f *project.Folder, ours, theirs string) (map[string]string, error) {
+// sidesOf lists the commits that only one of two sides has: here, which no branch of the host holds
+// as last seen, and on the host, which the branch here does not hold.
+func sidesOf(ctx context.Context, f *project.Folder, remote, ours, theirs string) (map[string]string, error) {
 	where := map[string]string{}
-	if ours == "" || theirs == "" || ours == theirs {
+	if remote == "" || ours == theirs {
 		return where, nil
 	}
-	list, err := f.Repo.Do(ctx, "rev-list", "--left-right", ours+"..."+theirs)
-	if err != nil {
-		return nil, git.Fault(err, "git cannot compare here and there")
-	}
-	for line := range strings.Lines(list) {
-		line = strings.TrimSpace(line)
-		where[line[1:]] = map[byte]string{'<': "here", '>': "host"}[line[0]]
+	for side, words := range map[string][]string{"here": {ours, "--not", "--remotes=" + remote}, "host": {theirs, "--not", ours}} {
+		if words[0] == "" {
+			continue
+		}
+		list, err := f.Repo.Do(ctx, append([]string{"rev-list"}, slices.DeleteFunc(words, func(w string) bool { return w == "" })...)...)
+		if err != nil {
+			return nil, git.Fault(err, "git cannot compare both sides")
+		}
+		for id := range strings.FieldsSeq(list) {
+			where[id] = side
+		}
 	}
 	return where, nil
 }
 
 // readLog reads what git log was asked for: a commit's fields, each up to NUL, then, where
 // wanted, a line for each file (git-diff documentation, --numstat -z).
-func readLog(s string, where map[string]string, known bool) []Commit {
+func readLog(s string, where map[string]string, attached bool) []Commit {
 	var out []Commit
 	for item := range strings.SplitSeq(s, "\x01") {
 		fields := strings.SplitN(item, "\x00", 8)
@@ -192,7 +198,7 @@ func readLog(s string, where map[string]string, known bool) []Commit {
 		c := Commit{ID: fields[0], Merges: strings.Contains(fields[1], " "), Who: fields[2], Email: fields[3], When: time.Unix(seconds, 0).UTC(), Title: fields[5], Where: "both"}
 		if w := where[c.ID]; w != "" {
 			c.Where = w
-		} else if !known {
+		} else if !attached {
 			c.Where = "here"
 		}
 		for name := range strings.SplitSeq(strings.TrimSpace(fields[6]), ", ") {

@@ -1,6 +1,6 @@
 // Package history is the everyday work with commits, here only: Save, Reword, what changed, the
 // log, branches and tags. What is sent at once (a published branch, a tag) is sent by its plan's
-// own step; bringing in is the work of syncing.
+// own step; receiving is the work of syncing.
 package history
 
 import (
@@ -32,7 +32,7 @@ type SaveOptions struct {
 	Let    []string // what is let through although it would be stopped
 	Reason string
 	Ask    func(path string) (bool, error) // asks about a path that is always asked about; nil: nobody can be asked
-	Quiet  bool                            // nothing to save is no error
+	Quiet  bool                            // nothing to save is not an error
 	Many   bool                            // very many new files are meant
 
 	Preview bool // only say what would be committed
@@ -77,7 +77,7 @@ func quick(ctx context.Context, d *desk.Desk, given string, works bool) (*projec
 		return nil, nil, err
 	}
 	_, err = worktree.Heal(ctx, d, f)
-	if err = errors.Join(err, f.Finished(), f.Unlocked()); err != nil {
+	if err = errors.Join(err, f.Finished(ctx), f.Unlocked()); err != nil {
 		return nil, nil, errors.Join(err, held.Release())
 	}
 	if project.CutOff(d, f.Path) {
@@ -108,7 +108,7 @@ func SaveLocked(ctx context.Context, d *desk.Desk, f *project.Folder, o SaveOpti
 	if err != nil {
 		return nil, git.Fault(err, "git cannot tell what changed")
 	}
-	out := &Saved{Folder: f.Path, Branch: f.Branch, Title: firstLine(o.Text), Files: map[string]int{}}
+	out := &Saved{Folder: f.Path, Branch: f.Branch, Title: desk.FirstLine(strings.TrimSpace(o.Text)), Files: map[string]int{}}
 	chosen, err := choose(ctx, d, f, st, o, out)
 	if err != nil {
 		return nil, err
@@ -135,7 +135,7 @@ func SaveLocked(ctx context.Context, d *desk.Desk, f *project.Folder, o SaveOpti
 	return out, commit(ctx, d, f, st, chosen, o.Text, out)
 }
 
-// takenOut gives the files that were taken out of git's index and may lie here still.
+// takenOut gives the files that were taken out of git's index and may be here still.
 func takenOut(st *git.Status) map[string]bool {
 	taken := map[string]bool{}
 	for _, e := range st.Entries {
@@ -153,11 +153,17 @@ func nothingToSave(st *git.Status, o SaveOptions, out *Saved) error {
 	case len(out.Left) > 0:
 		f := fault.New(fault.Decision, "nothing was saved: all that differs was left out")
 		var lines []string
+		able := ""
 		for _, l := range out.Left {
 			lines = append(lines, text.Visible(l.Path)+": "+l.Why)
+			if able == "" && !strings.HasSuffix(l.Path, "/") { // a repository inside is never a part of this one
+				able = l.Path
+			}
 		}
-		desk.FirstOf(f, lines)
-		return f.Try("to save one all the same", text.Command("uncinate", "save", "--message", o.Text, "--only", out.Left[0].Path))
+		if desk.FirstOf(f, lines); able != "" {
+			f.Try("to save one all the same", text.Command("uncinate", "save", "--message", o.Text, "--only", able))
+		}
+		return f
 	}
 	return fault.New(fault.Failed, "there is nothing to save at the paths that you named").Try("see what differs", "uncinate changes")
 }
@@ -182,7 +188,7 @@ func choose(ctx context.Context, d *desk.Desk, f *project.Folder, st *git.Status
 		named := slices.Contains(o.Paths, e.Path) || len(o.Only) > 0 && (only(e.Path) || e.From != "" && only(e.From))
 		switch {
 		case e.Kind == "clashing":
-			return nil, fault.New(fault.Decision, "%s is not decided: both sides changed it", text.Visible(e.Path)).Try("see where it stands", text.Command("git", "-C", f.Path, "status"))
+			return nil, fault.New(fault.Decision, "%s is not decided: both sides changed it", text.Visible(e.Path)).Try("see how far it is", text.Command("git", "-C", f.Path, "status"))
 		case !named && (o.Paths != nil || len(o.Only) > 0), len(o.Except) > 0 && except(e.Path):
 			continue
 		case len(asked) > 0 && !named && ask(e.Path):
@@ -200,7 +206,7 @@ func choose(ctx context.Context, d *desk.Desk, f *project.Folder, st *git.Status
 			out.Left = append(out.Left, LeftOut{e.Path, "it was taken out of git here, on purpose"})
 			continue
 		case meets[e.Path] != "" && !named:
-			out.Left = append(out.Left, LeftOut{e.Path, "it cannot lie beside " + meets[e.Path] + " here, so what is here may be the other's"})
+			out.Left = append(out.Left, LeftOut{e.Path, "it cannot be beside " + meets[e.Path] + " here, so what is here may be the other's"})
 			continue
 		case e.Inner:
 			out.Left = append(out.Left, LeftOut{e.Path, "it is a repository of its own, and the changes in it are saved there"})
@@ -284,11 +290,6 @@ func hooked(ctx context.Context, f *project.Folder, run func(env []string) error
 	return git.Fault(err, "git did not take the commit")
 }
 
-func firstLine(message string) string {
-	first, _, _ := strings.Cut(strings.TrimSpace(message), "\n")
-	return first
-}
-
 // Reword gives the last commit another message, as long as nobody else has it; with preview it
 // only says which commit that is.
 func Reword(ctx context.Context, d *desk.Desk, given, message string, preview bool) (*Saved, error) {
@@ -313,9 +314,9 @@ func reword(ctx context.Context, d *desk.Desk, f *project.Folder, message string
 	}
 	if where != "" {
 		return nil, fault.New(fault.Refused, "the last commit was sent already (%s holds it); rewording makes it another commit, and others have this one", text.Visible(where)).
-			Try("say it with the next one", `uncinate save --message "What was done"`)
+			TryWithout("say it with the next one", `uncinate save --message "What was done"`, "reword")
 	}
-	out := &Saved{Folder: f.Path, Branch: f.Branch, Title: firstLine(message), Files: map[string]int{}}
+	out := &Saved{Folder: f.Path, Branch: f.Branch, Title: desk.FirstLine(strings.TrimSpace(message)), Files: map[string]int{}}
 	if preview {
 		out.Commit = f.Head
 		return out, nil

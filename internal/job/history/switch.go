@@ -18,6 +18,7 @@ type Switched struct {
 	Branch  string         `json:"branch"`
 	Commit  string         `json:"commit"`
 	Changed map[string]int `json:"changed" says:"what is not saved, and came along"`
+	Behind  int            `json:"behind,omitempty" says:"commits of it that are only on the host, as last seen"`
 	InWay   int            `json:"in_way,omitempty" says:"files that were in the way, of which a rescue copy is kept"`
 	OnNone  int            `json:"on_no_branch,omitempty" says:"commits that were checked out and are on no branch, of which it is kept too"`
 	Rescued int            `json:"rescued,omitempty" says:"the copy's number"`
@@ -94,7 +95,11 @@ func switchBranch(ctx context.Context, d *desk.Desk, f *project.Folder, name str
 	if err != nil {
 		return nil, git.Fault(err, "git cannot tell what changed")
 	}
-	return &Switched{Branch: st.Branch, Commit: st.Commit, Changed: st.Counts(), InWay: len(way), OnNone: lost, Rescued: kept}, nil
+	out := &Switched{Branch: st.Branch, Commit: st.Commit, Changed: st.Counts(), InWay: len(way), OnNone: lost, Rescued: kept}
+	if there := b.Refs["refs/remotes/"+b.Remote+"/"+name]; there != "" && there != target {
+		_, out.Behind, err = project.Apart(ctx, f.Repo, target, there)
+	}
+	return out, err
 }
 
 // goTo brings the files of a branch into the folder, and checks it out.

@@ -47,7 +47,7 @@ func Tags(ctx context.Context, d *desk.Desk, given string) ([]ListedTag, error) 
 		if len(x) != 7 {
 			continue
 		}
-		seconds, _ := strconv.ParseInt(x[3], 10, 64) // "" for what is no commit
+		seconds, _ := strconv.ParseInt(x[3], 10, 64) // "" for what is not a commit
 		t := ListedTag{Name: x[0], Commit: cmp.Or(x[2], x[1]), Created: time.Unix(seconds, 0).UTC(), Who: cmp.Or(x[4], x[5])}
 		if x[2] != "" {
 			t.Message = x[6]
@@ -123,7 +123,7 @@ func keepTagged(ctx context.Context, d *desk.Desk, p *BranchPlan, f *project.Fol
 		}
 		commit, err := f.Repo.Resolve(ctx, id+"^{commit}")
 		if err != nil {
-			continue // a tag of what is no commit holds none
+			continue // a tag of what is not a commit holds none
 		}
 		going, args = append(going, worktree.Moving{Ref: "refs/tags/" + name, ID: commit}), append(args, commit)
 	}

@@ -151,6 +151,34 @@ func askHTTP(ctx context.Context, d *desk.Desk, all []project.Project, named boo
 	_ = asking.Wait() // each puts its own error
 }
 
+// askSlowly asks, by git itself, the hosts of those of which only git can ask.
+func askSlowly(ctx context.Context, d *desk.Desk, all []project.Project, answers map[string]project.Answer) {
+	var mu sync.Mutex
+	asking, ctx := errgroup.WithContext(ctx)
+	asking.SetLimit(clientRuns)
+	for _, p := range all {
+		if !errors.Is(answers[p.Folder].Err, errSlow) {
+			continue
+		}
+		asking.Go(func() error {
+			var a project.Answer
+			f, p, err := project.ProjectFor(ctx, d, p.Folder)
+			if err == nil {
+				var h *project.Tie
+				if h, err = project.TieOf(ctx, d, f, p); err == nil {
+					a.Refs, err = project.Refs(ctx, d, h, "")
+				}
+			}
+			a.Tags, a.Err = err == nil, err
+			mu.Lock()
+			defer mu.Unlock()
+			answers[p.Folder] = a
+			return nil
+		})
+	}
+	_ = asking.Wait() // each puts its own error
+}
+
 // errSlow says that only git itself can ask.
 var errSlow = fault.New(fault.Decision, "only git itself can ask this host")
 
@@ -243,6 +271,9 @@ func askSSH(ctx context.Context, d *desk.Desk, account *accounts.Account, at add
 			}
 			out, err := run(ctx, "git-upload-pack '"+strings.ReplaceAll(path, "'", `'\''`)+"'")
 			if err != nil {
+				if !fault.Is(err, fault.Unreachable) && ctx.Err() == nil {
+					err = errSlow // git finds the cause
+				}
 				put(p, project.Answer{Err: err})
 				return nil
 			}
@@ -281,7 +312,7 @@ func channels(ctx context.Context, d *desk.Desk, ssh *openssh.Client, r *login.R
 	if line, err := plainLine(ctx, d, r, settings); err == nil {
 		return func(ctx context.Context, command string) ([]byte, error) {
 			return line.Run(ctx, command, map[string]string{"GIT_PROTOCOL": "version=2"}, in)
-		}, sshline.Channels, func() { _ = line.Close() }, nil // it is not needed any more, however it ends
+		}, sshline.Channels, func() { _ = line.Close() }, nil // it is no longer needed, however it ends
 	} else if ctx.Err() != nil {
 		return nil, 0, nil, ctx.Err()
 	} else {
@@ -312,7 +343,7 @@ func channels(ctx context.Context, d *desk.Desk, ssh *openssh.Client, r *login.R
 	return func(ctx context.Context, command string) ([]byte, error) {
 		args := append(slices.Clone(words), "-o", "ControlMaster=no", "-o", "SendEnv=GIT_PROTOCOL")
 		result, err := ssh.Run(ctx, openssh.Cmd{Args: append(append(args, openssh.Target(at.User, at.Host)...), command), In: bytes.NewReader(in), Env: append(r.Environment(), "GIT_PROTOCOL=version=2")})
-		return result.Out, err
+		return result.Out, err // how it ended counts for nothing: what it told is whole, or it is not taken
 	}, min(clientRuns, jobs), end, nil
 }
 

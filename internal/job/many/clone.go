@@ -29,7 +29,7 @@ type Options struct {
 	attach.CloneOptions
 	Which []string // names, OWNER/NAME, patterns, OWNER/ for all of an owner; none: all that the account sees
 	List  string   // a file that names them, one a line
-	Into  string   // the folder that their folders lie in
+	Into  string   // the folder that their folders are in
 }
 
 // Many are several repositories to be brought onto this machine.
@@ -83,7 +83,7 @@ func CloneMany(ctx context.Context, d *desk.Desk, o Options) (*Many, error) {
 			at = filepath.Join(into, filepath.Join(eachFolder(r.Owner)...), folderName(r.Name))
 		}
 		if other, twice := taken[strings.ToLower(at)]; twice {
-			return nil, fault.New(fault.Decision, "%s and %s would lie in the same folder %s", other, r.Path(), text.Visible(at)).
+			return nil, fault.New(fault.Decision, "%s and %s would be in the same folder %s", other, r.Path(), text.Visible(at)).
 				Try("give each owner a folder", "uncinate settings set clone.layout owner")
 		}
 		taken[strings.ToLower(at)] = r.Path()
@@ -182,7 +182,7 @@ type ClonedRow struct {
 	Cloned   *attach.Cloned `json:"cloned,omitempty"`
 }
 
-// atOnce is how many are brought in side by side.
+// atOnce is how many are received side by side.
 const atOnce = 4
 
 // Do brings them in, several at once. One that fails stops no other; those that are here

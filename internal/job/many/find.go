@@ -21,7 +21,7 @@ import (
 	"uncinate/internal/world/tree"
 )
 
-// Found is a copy of a hosted repository that lies on this machine.
+// Found is a copy of a hosted repository that is on this machine.
 type Found struct {
 	Folder  string `json:"folder"`
 	Address string `json:"address"`
@@ -47,7 +47,7 @@ const (
 )
 
 // Find looks below a folder for repositories with a remote. Nothing of them is run; what
-// lies inside another repository is part of that one.
+// is inside another repository is part of that one.
 func Find(ctx context.Context, d *desk.Desk, given string) (*Finding, error) {
 	top, err := project.FindFolder(d, given)
 	if err != nil {
@@ -102,7 +102,7 @@ func Find(ctx context.Context, d *desk.Desk, given string) (*Finding, error) {
 	return f, nil
 }
 
-// copyAt reads what a folder is attached to; false where it is no repository.
+// copyAt reads what a folder is attached to; false where it is not a repository.
 func copyAt(d *desk.Desk, path string, register []project.Project, holders []*accounts.Account, known []*hosts.Host) (Found, bool) {
 	_, common, err := git.Folders(path)
 	if err != nil {

@@ -1,5 +1,5 @@
 // Package many does for all projects of a machine what others do for one: the board, asking many
-// hosts side by side, sync of all, finding copies that lie about, cloning several. It costs what
+// hosts side by side, sync of all, finding copies that are about, cloning several. It costs what
 // changed, not what there is.
 package many
 
@@ -24,6 +24,7 @@ import (
 	"uncinate/internal/desk/worktree"
 	"uncinate/internal/world/files"
 	"uncinate/internal/world/git"
+	"uncinate/internal/world/web"
 )
 
 // Row is one project on the board.
@@ -33,13 +34,14 @@ type Row struct {
 	Address  string         `json:"address"`
 	Account  string         `json:"account,omitempty"`
 	Branch   string         `json:"branch,omitempty"`
-	State    string         `json:"state" says:"missing, broken, unfinished, no answer, both, unsent, changed, behind, empty or in step"`
+	State    string         `json:"state" says:"missing, broken, unfinished, no branch, elsewhere, no answer, refused, not asked, both, unsent, changed, gone, behind, empty or in step"`
 	Says     string         `json:"says,omitempty"`
 	Ahead    int            `json:"ahead" says:"commits that are only here"`
 	Behind   int            `json:"behind" says:"commits that are only on the host, as last seen"`
 	Moved    bool           `json:"moved" says:"the host has commits that were not received yet"`
 	Changed  map[string]int `json:"changed,omitempty"`
 	Branches []string       `json:"branches_only_here,omitempty"`
+	Others   []string       `json:"branches_not_received,omitempty" says:"other branches of which the host has commits that are not here"`
 	Stashes  int            `json:"stashes,omitempty"`
 	Rescues  int            `json:"rescue_copies,omitempty"`
 	Remedies []string       `json:"remedies,omitempty" says:"commands to go on with"`
@@ -117,7 +119,9 @@ func Overview(ctx context.Context, d *desk.Desk, ask bool) ([]Row, error) {
 	var beside sync.WaitGroup
 	if ask {
 		there := slices.DeleteFunc(slices.Clone(all), func(p project.Project) bool { return !project.FolderExists(p) })
-		beside.Go(func() { answers = askAll(ctx, d, there, usualJobs, func(int) {}) })
+		beside.Go(func() {
+			answers = askAll(ctx, d, there, usualJobs, func(int) {})
+		})
 	}
 	looking, within := errgroup.WithContext(ctx)
 	looking.SetLimit(runtime.GOMAXPROCS(0))
@@ -132,6 +136,14 @@ func Overview(ctx context.Context, d *desk.Desk, ask bool) ([]Row, error) {
 	if err != nil {
 		return nil, err
 	}
+	if ask {
+		for i, p := range all { // plain git moved its remote since it was registered
+			if l := seen[i]; l != nil && l.URL != "" && project.KeyOf(l.URL) != project.KeyOf(p.Address) {
+				answers[p.Folder] = project.Answer{Err: errSlow}
+			}
+		}
+		askSlowly(ctx, d, all, answers)
+	}
 	var refused []project.Project
 	for _, p := range all {
 		if fault.Is(answers[p.Folder].Err, fault.HostSaidNo) {
@@ -143,15 +155,15 @@ func Overview(ctx context.Context, d *desk.Desk, ask bool) ([]Row, error) {
 		if there, found := went[p.Folder]; found {
 			facts[i].NowAt = there.Path()
 		}
-		if a, asked := answers[p.Folder]; asked && seen[i] != nil && !errors.Is(a.Err, errSlow) {
-			compareTold(d, p, seen[i], a, &facts[i], &rows[i])
+		if a, asked := answers[p.Folder]; asked && seen[i] != nil {
+			compareTold(ctx, d, seen[i], a, &facts[i], &rows[i])
 		}
 		r := &rows[i]
 		r.State, r.Says, r.rank = facts[i].Word()
 		r.Moved = facts[i].Moved
-		r.Remedies = remediesFor(r.State, r.Folder)
-		if facts[i].CutOff {
-			r.Remedies = remediesFor("behind", r.Folder)
+		r.Others = facts[i].Others
+		if said := r.Remedies; r.State != facts[i].Reply || len(said) == 0 {
+			r.Remedies = remediesFor(facts[i], r.Folder)
 		}
 	}
 	shortest(rows)
@@ -160,16 +172,37 @@ func Overview(ctx context.Context, d *desk.Desk, ask bool) ([]Row, error) {
 }
 
 // remediesFor gives the commands that a project's state asks for.
-func remediesFor(state, folder string) []string {
+func remediesFor(f board.Facts, folder string) []string {
+	syncs := []string{text.Command("uncinate", "sync", folder)}
+	state, _, _ := f.Word()
+	switch {
+	case f.CutOff && !f.Lost && f.Broken == "":
+		return syncs
+	case state == "gone" && f.HeldBy != "":
+		return []string{text.Command("uncinate", "branch", "switch", f.HeldBy, "--folder", folder)}
+	case state == "behind" && f.Behind == 0 && !f.Moved:
+		var out []string
+		for _, b := range f.Others[:min(len(f.Others), desk.MostShown)] {
+			out = append(out, text.Command("uncinate", "branch", "switch", b, "--folder", folder))
+		}
+		return append(out, syncs...)
+	}
 	switch state {
+	case "unsent":
+		if f.Follows {
+			return nil
+		}
+		return syncs
 	case "missing":
 		return []string{text.Command("uncinate", "project", "find", filepath.Dir(folder)), "uncinate project forget --missing"}
+	case "no branch":
+		return desk.Commands(project.OnNoBranch(folder))
 	case "broken", "unfinished":
 		return []string{text.Command("git", "-C", folder, "status")}
-	case "no answer":
+	case "no answer", "refused", "not asked":
 		return []string{text.Command("uncinate", "ready", folder)}
-	case "elsewhere", "both", "behind", "unsent":
-		return []string{text.Command("uncinate", "sync", folder)}
+	case "elsewhere", "both", "behind", "gone":
+		return syncs
 	case "changed":
 		return []string{text.Command("uncinate", "changes", "--folder", folder), text.Command("uncinate", "sync", "--save", "--message", "What was done", folder)}
 	}
@@ -177,9 +210,10 @@ func remediesFor(state, folder string) []string {
 }
 
 // compareTold puts in what the host said.
-func compareTold(d *desk.Desk, p project.Project, l *project.Local, a project.Answer, f *board.Facts, r *Row) {
+func compareTold(ctx context.Context, d *desk.Desk, l *project.Local, a project.Answer, f *board.Facts, r *Row) {
 	if a.Err != nil {
-		f.Refused = fault.Of(a.Err).Says
+		f.Refused, f.Reply = fault.Of(a.Err).Says, replyOf(a.Err)
+		r.Remedies = desk.Commands(fault.Of(a.Err))
 		return
 	}
 	if err := project.Touch(l.Common, project.TagsSeen(l.Common)); err == nil {
@@ -188,6 +222,11 @@ func compareTold(d *desk.Desk, p project.Project, l *project.Local, a project.An
 	there := a.Refs.Branch(l.Branch)
 	known, ours := l.Refs["refs/remotes/"+l.Remote+"/"+l.Branch], l.Refs["refs/heads/"+l.Branch]
 	f.Moved = there != "" && there != known && there != ours
+	f.Gone = there == "" && known != "" && ours != ""
+	if f.Gone {
+		f.HeldBy = project.HeldOnHost(ctx, l.Repo, l, ours, a.Refs)
+	}
+	f.Others = project.NotReceived(ctx, l.Repo, l, l.Branch, a.Refs)
 	if there != "" && there == ours {
 		f.Ahead, f.Behind, f.Unsent = 0, 0, false
 	}
@@ -260,8 +299,9 @@ func row(ctx context.Context, d *desk.Desk, p project.Project) (Row, board.Facts
 	r.Contact, r.Rescues = project.Contact(l.Common), copiesKept(l.Common)
 	r.Branches = project.OnlyHere(ctx, d, repo, l, st)
 	known := l.Refs["refs/remotes/"+l.Remote+"/"+st.Branch]
-	f = board.Facts{Unfinished: l.Unfinished, CutOff: l.CutOff, Empty: st.Commit == "", Unsent: st.Commit != "" && st.Branch != "" && known == "", Ahead: st.Ahead, Behind: st.Behind,
-		Changed: r.Changed, Branches: r.Branches, Stashes: st.Stashes}
+	f = board.Facts{Follows: p.ReceivesOnly, Detached: st.Branch == "", Unfinished: l.Unfinished, CutOff: l.CutOff, Empty: st.Commit == "", Unsent: st.Commit != "" && st.Branch != "" && known == "", Ahead: st.Ahead, Behind: st.Behind,
+		Changed: r.Changed, Branches: r.Branches, Stashes: st.Stashes, Others: project.NotReceived(ctx, repo, l, st.Branch, web.Refs{})}
+	l.Repo = repo
 	if known != "" && known != st.Commit && st.Upstream == "" { // sent by plain git, which was not told to follow it
 		if f.Ahead, f.Behind, err = project.Apart(ctx, repo, st.Commit, known); err != nil {
 			f.Broken = fault.Of(err).Says

@@ -7,27 +7,32 @@ import (
 	"uncinate/internal/core/fault"
 	"uncinate/internal/desk"
 	"uncinate/internal/desk/project"
+	"uncinate/internal/world/git"
+	"uncinate/internal/world/web"
 )
 
 // Status tells the state of one project. With ask, the host is asked too; one that cannot be asked
-// is told of, and is no error.
+// is told of, and is not an error.
 func Status(ctx context.Context, d *desk.Desk, given string, ask bool) (*project.Standing, error) {
 	s, err := status(ctx, d, given, ask)
 	if err != nil {
 		return nil, err
 	}
-	f := board.Facts{NowAt: s.NowAt, Refused: s.WhyNot, Empty: s.Commit == "", Unsent: s.Unsent, Ahead: s.Ahead, Behind: s.Behind, Moved: s.Moved,
+	f := board.Facts{Unfinished: s.Unfinished, Detached: s.Branch == "", NowAt: s.NowAt, Refused: s.WhyNot, Reply: s.Reply, Empty: s.Commit == "", Unsent: s.Unsent, Gone: s.Gone, Follows: s.Follows, HeldBy: s.HeldBy, Others: s.Others, Ahead: s.Ahead, Behind: s.Behind, Moved: s.Moved,
 		Changed: s.Changed, Branches: s.Branches, Stashes: s.Stashes, CutOff: s.CutOff}
 	s.State, _, _ = f.Word()
-	s.Remedies = remediesFor(s.State, s.Folder)
-	if s.CutOff {
-		s.Remedies = remediesFor("behind", s.Folder)
+	if s.Stopped != nil {
+		s.Remedies = desk.Commands(s.Stopped)
+		return s, nil
+	}
+	if s.State != s.Reply || len(s.Remedies) == 0 {
+		s.Remedies = remediesFor(f, s.Folder)
 	}
 	return s, nil
 }
 
 func status(ctx context.Context, d *desk.Desk, given string, ask bool) (*project.Standing, error) {
-	f, p, err := project.ProjectFor(ctx, d, given)
+	f, p, err := project.ProjectLoosely(ctx, d, given)
 	if err != nil {
 		return nil, err
 	}
@@ -35,22 +40,36 @@ func status(ctx context.Context, d *desk.Desk, given string, ask bool) (*project
 	if err != nil {
 		return nil, err
 	}
-	if l, err := project.Glance(d, p); err == nil { // in another form than files only git reads them: it is told less then
+	l, err := project.Glance(d, p)
+	if err == nil { // in another form than files only git reads them: it is told less then
 		s.CutOff = l.CutOff
 		s.Branches, s.Rescues = project.OnlyHere(ctx, d, f.Repo, l, s.Status), copiesKept(l.Common)
+		s.Others = project.NotReceived(ctx, f.Repo, l, s.Branch, web.Refs{})
+	} else {
+		l = nil
 	}
 	s.Stashes = s.Status.Stashes
+	if own, _, err := git.Folders(f.Path); err == nil {
+		if x := git.InMiddle(own); x != nil {
+			s.Unfinished = x.What
+		}
+	}
+	if err := f.Finished(ctx); err != nil {
+		s.Stopped = fault.Of(err)
+	} else if s.Branch == "" {
+		s.Stopped = project.OnNoBranch(f.Path)
+	}
 	if !ask {
 		return s, nil
 	}
 	h, err := project.TieOf(ctx, d, f, p)
 	if err != nil {
-		s.WhyNot = fault.Of(err).Says
+		s.WhyNot, s.Reply, s.Remedies = fault.Of(err).Says, replyOf(err), desk.Commands(fault.Of(err))
 		return s, ctx.Err()
 	}
 	refs, err := project.Refs(ctx, d, h, "")
 	if err != nil {
-		s.WhyNot = fault.Of(err).Says
+		s.WhyNot, s.Reply, s.Remedies = fault.Of(err).Says, replyOf(err), desk.Commands(fault.Of(err))
 		if fault.Is(err, fault.HostSaidNo) {
 			if there, found := project.WentTo(ctx, d, []project.Project{p})[p.Folder]; found {
 				s.NowAt = there.Path()
@@ -59,18 +78,37 @@ func status(ctx context.Context, d *desk.Desk, given string, ask bool) (*project
 		return s, ctx.Err()
 	}
 	s.Asked = true
-	if l, err := project.Glance(d, p); err == nil {
+	if l != nil {
+		s.Others = project.NotReceived(ctx, f.Repo, l, s.Branch, refs)
 		if err := project.Touch(l.Common, project.TagsSeen(l.Common)); err != nil {
 			return nil, err
 		}
 	}
+	if s.Branch == "" {
+		return s, nil
+	}
 	there := refs.Branch(s.Branch)
 	s.Moved = there != "" && there != s.Theirs && there != s.Ours
-	s.Unsent = s.Commit != "" && there == ""
+	s.Gone = s.Commit != "" && there == "" && s.Theirs != ""
+	s.Unsent = s.Commit != "" && there == "" && !s.Gone
+	if s.Gone && l != nil {
+		s.HeldBy = project.HeldOnHost(ctx, f.Repo, l, s.Commit, refs)
+	}
 	if there != "" && there == s.Ours {
 		s.Ahead, s.Behind = 0, 0
 	}
 	return s, nil
+}
+
+// replyOf tells what a host made of being asked, where it told nothing.
+func replyOf(err error) string {
+	switch {
+	case fault.Is(err, fault.HostSaidNo):
+		return "refused"
+	case fault.Is(err, fault.Decision), fault.Is(err, fault.Refused), fault.Is(err, fault.Usage):
+		return "not asked" // something here keeps it from being asked
+	}
+	return "no answer"
 }
 
 // stand reads the work tree and what git knows of the host, without asking it.
@@ -78,6 +116,9 @@ func stand(ctx context.Context, d *desk.Desk, f *project.Folder, p project.Proje
 	s, err := project.StandHere(ctx, f, p, false)
 	if err != nil {
 		return nil, err
+	}
+	if f.Branch == "" {
+		return s, nil
 	}
 	if id, err := f.Repo.Resolve(ctx, "refs/remotes/"+p.Remote+"/"+f.Branch+"^{commit}"); err == nil {
 		s.Theirs = id

@@ -7,14 +7,15 @@ import (
 	"slices"
 	"strings"
 	"sync"
-	"uncinate/internal/core/text"
 
 	"golang.org/x/sync/errgroup"
 
 	"uncinate/internal/core/fault"
+	"uncinate/internal/core/text"
 	"uncinate/internal/desk"
 	"uncinate/internal/desk/project"
 	"uncinate/internal/job/syncing"
+	"uncinate/internal/world/git"
 )
 
 // SyncAllOptions are a person's wishes for all projects.
@@ -27,7 +28,7 @@ type SyncAllOptions struct {
 	Jobs   int // how many at once; 0 for usualJobs
 }
 
-// usualJobs is how many projects are brought into step at once unless said: they wait for
+// usualJobs is how many projects are brought into step at once by default: they wait for
 // their hosts most of the time.
 const usualJobs = 8
 
@@ -76,8 +77,10 @@ func SyncAll(ctx context.Context, d *desk.Desk, o SyncAllOptions, ended func(Syn
 		}
 		d.Tell.Progress("Syncing", int64(done), int64(len(all)), now)
 	}
+	turns := newTurns()
 	for i, p := range all {
 		work.Go(func() error {
+			defer turns.take(p.Folder)()
 			r := syncOne(within, d, p, answers[p.Folder], o, func() {
 				mu.Lock()
 				defer mu.Unlock()
@@ -104,6 +107,31 @@ func SyncAll(ctx context.Context, d *desk.Desk, o SyncAllOptions, ended func(Syn
 	return rows, err
 }
 
+// turns let the work trees of one repository take turns: two fetches into the same refs at once
+// refuse each other.
+type turns struct {
+	mu  sync.Mutex
+	all map[string]*sync.Mutex
+}
+
+func newTurns() *turns { return &turns{all: map[string]*sync.Mutex{}} }
+
+// take waits for the turn of a work tree, and gives what ends it.
+func (t *turns) take(folder string) (end func()) {
+	common := folder
+	if _, c, err := git.Folders(folder); err == nil {
+		common = c
+	}
+	t.mu.Lock()
+	if t.all[common] == nil {
+		t.all[common] = &sync.Mutex{}
+	}
+	turn := t.all[common]
+	t.mu.Unlock()
+	turn.Lock()
+	return turn.Unlock
+}
+
 // syncOne brings one of many projects into step; begun is called when it needs more than a look.
 func syncOne(ctx context.Context, d *desk.Desk, p project.Project, a project.Answer, o SyncAllOptions, begun func()) SyncedRow {
 	r := SyncedRow{Folder: p.Folder, State: "in step"}
@@ -121,6 +149,12 @@ func syncOne(ctx context.Context, d *desk.Desk, p project.Project, a project.Ans
 	}
 	l, seen := project.Glance(d, p)
 	if seen == nil && o.Save == "" && untouched(p, l, a) {
+		if g, err := d.Git(ctx); err == nil {
+			r.others(project.NotReceived(ctx, g.In(p.Folder), l, l.Branch, a.Refs))
+		}
+		if p.ReceivesOnly && l.Refs["refs/heads/"+l.Branch] != a.Refs.Branch(l.Branch) {
+			r.Says = "it has commits that are only here, and this copy never sends"
+		}
 		return r
 	}
 	if fault.Is(a.Err, fault.Unreachable) && o.Save == "" {
@@ -154,7 +188,16 @@ func syncOne(ctx context.Context, d *desk.Desk, p project.Project, a project.Ans
 	if r.Synced.Received+r.Synced.Sent+len(r.Synced.Tags) > 0 || r.Synced.Saved != "" || r.Synced.Rewritten {
 		r.State = "moved"
 	}
+	r.others(r.Synced.Others)
 	return r
+}
+
+// others says that the host has commits of other branches than the current one.
+func (r *SyncedRow) others(names []string) {
+	if len(names) > 0 {
+		r.Says = "new commits on the host for " + strings.Join(names, ", ")
+		r.Remedies = []string{text.Command("uncinate", "branch", "switch", names[0], "--folder", r.Folder)}
+	}
 }
 
 // untouched reports, without a process, whether nothing moved on either side since the two

@@ -65,7 +65,7 @@ func List(ctx context.Context, d *desk.Desk, account, find string) (out []Reposi
 		}
 	}
 	if asked == 0 {
-		return nil, nil, accounts.NoAccount("")
+		return nil, nil, accounts.NoneYet(d)
 	}
 	if len(out) == 0 && failed != nil {
 		f := *fault.Of(failed)                                    // not all answered, so nobody knows whether there is none
@@ -86,6 +86,10 @@ func find(ctx context.Context, d *desk.Desk, account, what string) (*login.Login
 	if h != nil {
 		on = h.Name
 	} else if strings.Contains(what, "://") {
+		if at, owner, name, is := hosts.PageOf(d, what); is {
+			return nil, none, fault.New(fault.Usage, "%s is the address of a page; the repository is %s/%s on %s", text.Excerpt(project.WithoutSecret(what), 80), owner, name, at.Name).
+				Try("name the repository", text.Command("uncinate", "repository", "show", owner+"/"+name))
+		}
 		return nil, none, fault.New(fault.Failed, "no host that is known has the address %s", text.Excerpt(project.WithoutSecret(what), 80)).Try("see the known ones", "uncinate host list")
 	} else {
 		owner, name = naming.Split(what)
@@ -241,7 +245,7 @@ func Change(ctx context.Context, d *desk.Desk, account, what string, o Wanted) (
 		if attached, err := project.AttachedTo(d, r); err != nil {
 			return nil, err
 		} else if len(attached) > 0 {
-			c.Steps = append(c.Steps, desk.Step{Item: plan.Item{ID: "follow", Place: plan.Here, Sentence: "Let " + text.Count(len(attached), "project") + " of this machine follow the new name"},
+			c.Steps = append(c.Steps, desk.Step{Item: plan.Item{ID: "follow", Place: plan.Here, Sentence: "Update " + text.Count(len(attached), "project") + " here to the new name"},
 				Do: func(ctx context.Context) error { return project.Follow(ctx, d, attached, after) }})
 		}
 	}
@@ -254,7 +258,7 @@ func (o Wanted) against(r description.Repository) (vars description.Vars, says [
 	vars = login.RepositoryVars(r)
 	if o.Name != "" && o.Name != r.Name {
 		vars["new_name"] = o.Name
-		says = append(says, "call it "+o.Name)
+		says = append(says, "rename it to "+o.Name)
 	}
 	if o.Visibility != "" && o.Visibility != r.Visibility {
 		vars["visibility"] = o.Visibility
@@ -265,7 +269,7 @@ func (o Wanted) against(r description.Repository) (vars description.Vars, says [
 		if o.Description == "" {
 			vars["description"] = description.Blank{}
 		}
-		says = append(says, "describe it as "+text.Quote(o.Description))
+		says = append(says, text.Either(o.Description == "", "empty the description", "set the description to "+text.Quote(o.Description)))
 	}
 	if o.Branch != "" && o.Branch != r.DefaultBranch {
 		vars["default_branch"] = o.Branch
@@ -284,7 +288,7 @@ func Delete(ctx context.Context, d *desk.Desk, account, what string) (*desk.Chan
 		return nil, err
 	}
 	c := &desk.Change{Desk: d, Job: "repository-delete", Subject: l.Host.Name + " " + r.Path(), Host: l.Host.Name, AsWas: "It is as it was.", Head: "To delete " + r.Path() + ":"}
-	how := "; this cannot be taken back"
+	how := "; this cannot be undone"
 	if l.Host.Shell != nil {
 		how = "; it is moved aside there, not erased"
 	}
@@ -293,7 +297,7 @@ func Delete(ctx context.Context, d *desk.Desk, account, what string) (*desk.Chan
 		return nil, err
 	}
 	for _, p := range attached {
-		c.Notes = append(c.Notes, "The project "+text.Visible(p.Folder)+" stays as it is, and is attached to nothing then.")
+		c.Notes = append(c.Notes, "The project "+text.Visible(p.Folder)+" stays as it is, and will then be attached to nothing.")
 	}
 	c.Steps = []desk.Step{{Item: plan.Item{ID: "delete", Place: plan.Host, Sentence: "Delete the repository " + r.Path() + " on " + l.Host.Name + how},
 		Do: func(ctx context.Context) error {

@@ -70,9 +70,9 @@ func sortOnly(ctx context.Context, d *desk.Desk, given string) (*Surveying, erro
 type Added struct {
 	File      string   `json:"file"`
 	Added     []string `json:"added"`
-	Stood     []string `json:"stood" says:"rules that stood already, with file and line"`
+	Stood     []string `json:"stood" says:"rules that was already, with file and line"`
 	Tracked   []string `json:"tracked" says:"files that a rule hits and that git has already, so that it goes on carrying them"`
-	Untracked []string `json:"untracked" says:"files that git carries no longer from the next commit on; they stay here"`
+	Untracked []string `json:"untracked" says:"files that git tracks no longer from the next commit on; they stay here"`
 	Rescued   int      `json:"rescued,omitempty" says:"the rescue copy that holds what only was staged of them"`
 }
 
@@ -132,7 +132,7 @@ func IgnoreAdd(ctx context.Context, d *desk.Desk, o AddOptions) (_ *Added, err e
 	}
 	if merged != string(old) {
 		if k := files.KindOf(file); k != files.None && k != files.Regular {
-			return nil, fault.New(fault.Decision, "%s is no plain file, and git reads no ignore rules through a link", text.Visible(file))
+			return nil, fault.New(fault.Decision, "%s is not a plain file, and git reads no ignore rules through a link", text.Visible(file))
 		}
 		if err := writeBeside(f, file, []byte(merged)); err != nil {
 			return nil, err
@@ -237,12 +237,12 @@ func ruleFrom(top, given string) (rule, inside string, err error) {
 		return "", "", fault.New(fault.Usage, "%s would be a comment", text.Quote(given)).Try("for a name that begins so", text.Command("uncinate", "ignore", "add", `\`+given))
 	}
 	if r, ok := ignore.ParseRule(given); !ok || r.Pattern != given {
-		return "", "", fault.New(fault.Usage, "%s is no ignore rule, and no file of that name is there", text.Quote(given))
+		return "", "", fault.New(fault.Usage, "%s is not an ignore rule, and no file of that name is there", text.Quote(given))
 	}
 	return given, "", nil
 }
 
-// standsAs finds a rule that stands already and does what a new one would: the same
+// standsAs finds a rule that is there already and does what a new one would: the same
 // line, or for a path any rule that leaves it out.
 func standsAs(lists []*ignore.List, parsed ignore.Rule, inside string) *ignore.Rule {
 	for _, l := range lists {
@@ -296,7 +296,7 @@ func (s *Surveying) holds(lists []*ignore.List, merged string, added []string) e
 	return nil
 }
 
-// standingRules gives all rules in force, the weightiest last.
+// standingRules gives all rules that hold, the weightiest last.
 func standingRules(ctx context.Context, d *desk.Desk, f *project.Folder, all []survey.File) ([]*ignore.List, error) {
 	lists, err := outerRules(ctx, d, f)
 	if err != nil {
@@ -322,13 +322,14 @@ type Explained struct {
 	File    string   `json:"file,omitempty" says:"where the rule stands"`
 	Line    int      `json:"line,omitempty"`
 	At      string   `json:"at,omitempty" says:"what the rule hits: the path, or a folder above it"`
+	Missing bool     `json:"missing,omitempty" says:"there is no such file; the rest is what would hold for it"`
 	Tracked bool     `json:"tracked" says:"git has it already, so no rule leaves it out"`
 	Kind    string   `json:"kind,omitempty" says:"why the first commit would leave it out, where no rule stands yet"`
 	Also    int      `json:"also" says:"how many other files the rule hits"`
 	Such    []string `json:"such,omitempty" says:"some of them"`
 }
 
-// IgnoreExplain tells which rule leaves a path out, where it stands, and what else it
+// IgnoreExplain tells which rule leaves a path out, where it is, and what else it
 // hits.
 func IgnoreExplain(ctx context.Context, d *desk.Desk, given, what string) (*Explained, error) {
 	s, err := sortOnly(ctx, d, given)
@@ -348,7 +349,7 @@ func IgnoreExplain(ctx context.Context, d *desk.Desk, given, what string) (*Expl
 	if err != nil {
 		return nil, err
 	}
-	out := &Explained{Path: p}
+	out := &Explained{Path: p, Missing: k == files.None}
 	r, at := ignore.Explain(lists, p, isFolder)
 	if r != nil {
 		out.Rule, out.File, out.Line, out.At = r.Pattern, r.Source, r.Line, at

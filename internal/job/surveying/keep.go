@@ -15,7 +15,7 @@ import (
 	"uncinate/internal/world/files"
 )
 
-// keeper is the name of an empty file that is put into an empty folder, so that git carries
+// keeper is the name of an empty file that is put into an empty folder, so that git tracks
 // the folder: git knows files alone (gitglossary(7), "tree object").
 const keeper = ".gitkeep"
 

@@ -89,11 +89,15 @@ func prove(ctx context.Context, d *desk.Desk, s *Surveying, command string) (_ *
 // was proved, and from the files that a rule leaves out one by one.
 func (s *Surveying) handOver(proved *Proved) handover.Note {
 	var n handover.Note
-	seen := map[string]bool{}
+	seen, bare := map[string]bool{}, s.withoutRules()
 	for i, f := range s.Sorted.Files {
-		switch s.Sorted.Class[i] {
+		class := bare.Class[i]
+		if class == survey.Work {
+			class = s.Sorted.Class[i]
+		}
+		switch class {
 		case survey.Remakeable, survey.Personal:
-			r := s.Sorted.Rules[s.Sorted.ByRule[i]]
+			r := bare.Rules[bare.ByRule[i]]
 			what := strings.TrimPrefix(r.Pattern, "/")
 			if seen[what] {
 				continue
@@ -102,7 +106,7 @@ func (s *Surveying) handOver(proved *Proved) handover.Note {
 			switch {
 			case r.Supply:
 				n.Supply = append(n.Supply, handover.Need{What: f.Path, How: "bring your own: " + r.Why})
-			case proved != nil && proved.Exit == 0 && s.Sorted.Class[i] == survey.Remakeable && !slices.Contains(proved.Missing, f.Path):
+			case proved != nil && proved.Exit == 0 && class == survey.Remakeable && !slices.Contains(proved.Missing, f.Path):
 				n.Make = append(n.Make, handover.Need{What: what, How: proved.Command})
 			case r.Bring != "":
 				n.Make = append(n.Make, handover.Need{What: what, How: r.Bring})
@@ -116,11 +120,21 @@ func (s *Surveying) handOver(proved *Proved) handover.Note {
 	return n
 }
 
+// withoutRules sorts the files as if no ignore rule were written yet: what is generated is told by
+// what the project is made of, also where a rule leaves it out already.
+func (s *Surveying) withoutRules() *survey.Sorted {
+	all := slices.Clone(s.Sorted.Files)
+	for i := range all {
+		all[i].Rule = nil
+	}
+	return survey.Sort(all, s.known, caches(s.Folder.Path, all), survey.Choice{})
+}
+
 // writeHandOver writes the note into the project, where there is something to say.
 func (s *Surveying) writeHandOver(n handover.Note) error {
 	file := filepath.Join(s.Folder.Path, handover.File)
 	if k := files.KindOf(file); k != files.None && k != files.Regular {
-		return fault.New(fault.Decision, "%s is no plain file", text.Visible(file))
+		return fault.New(fault.Decision, "%s is not a plain file", text.Visible(file))
 	}
 	old, err := files.Read(file, handover.Most)
 	if err == nil && string(old) == n.Format() {

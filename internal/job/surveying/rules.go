@@ -21,7 +21,7 @@ import (
 )
 
 // catalogue gives the kinds that ship with the program and the person's own, which
-// lie in the folder kinds of the configuration.
+// are in the folder kinds of the configuration.
 func catalogue(d *desk.Desk) ([]kinds.Kind, error) {
 	all, err := kinds.Shipped()
 	if err != nil {
@@ -50,7 +50,7 @@ func catalogue(d *desk.Desk) ([]kinds.Kind, error) {
 	return all, nil
 }
 
-// outerRules gives the ignore rules that stand outside the work tree, as git finds them
+// outerRules gives the ignore rules that are outside the work tree, as git finds them
 // (gitignore documentation, "DESCRIPTION").
 func outerRules(ctx context.Context, d *desk.Desk, f *project.Folder) ([]*ignore.List, error) {
 	own, err := "", error(nil)

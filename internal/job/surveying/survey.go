@@ -16,6 +16,7 @@ import (
 
 	"uncinate/internal/core/fault"
 	"uncinate/internal/core/handover"
+	"uncinate/internal/core/kinds"
 	"uncinate/internal/core/secrets"
 	"uncinate/internal/core/survey"
 	"uncinate/internal/core/text"
@@ -31,7 +32,7 @@ import (
 type Options struct {
 	Preview bool // write no note
 	Folder  string
-	Host    string // whose limits count; the project's own, or the only known one, unless said
+	Host    string // whose limits count; the project's own, or the only known one, by default
 	Full    bool   // list every file
 	Choice  survey.Choice
 	Prove   string // run this command in a fresh copy of what would go up
@@ -74,7 +75,7 @@ type SuggestedRule struct {
 type SurveyedFile struct {
 	Path  string `json:"path"`
 	Bytes int64  `json:"bytes"`
-	Class string `json:"class" says:"work, ignored, remakeable, personal, not carried or not chosen"`
+	Class string `json:"class" says:"work, ignored, generated, personal, not carried or not chosen"`
 	Why   string `json:"why,omitempty"`
 }
 
@@ -82,6 +83,7 @@ type SurveyedFile struct {
 type Surveying struct {
 	Folder *project.Folder
 	Sorted *survey.Sorted
+	known  []kinds.Kind
 	looked map[int]survey.Looked
 	gone   []string // tracked, and deleted since
 	limits survey.Limits
@@ -106,7 +108,7 @@ func Survey(ctx context.Context, d *desk.Desk, o Options) (*Surveyed, error) {
 	if top, err := g.In(where).Top(ctx); err != nil {
 		return nil, err
 	} else if top != "" && top != where {
-		out.Wrong = append(out.Wrong, Wrong{Says: text.Visible(where) + " lies inside the repository " + text.Visible(top) + ", which is surveyed as a whole"})
+		out.Wrong = append(out.Wrong, Wrong{Says: text.Visible(where) + " is inside the repository " + text.Visible(top) + ", which is surveyed as a whole"})
 		out.Folder, where = top, top
 	}
 	f, err := project.LookLoosely(ctx, d, where)
@@ -230,7 +232,7 @@ func (s *Surveying) Sort(ctx context.Context, d *desk.Desk, choice survey.Choice
 	all, err := tree.Walk(ctx, f.Path, outer)
 	beside.Wait()
 	if errors.Is(err, tree.ErrTooMany) {
-		return fault.New(fault.Refused, "%s holds more than %s files, which is no project", text.Visible(f.Path), text.Number(tree.MostEntries))
+		return fault.New(fault.Refused, "%s holds more than %s files, which is not a project", text.Visible(f.Path), text.Number(tree.MostEntries))
 	}
 	if err != nil {
 		return notRead(f.Path, err)
@@ -239,6 +241,7 @@ func (s *Surveying) Sort(ctx context.Context, d *desk.Desk, choice survey.Choice
 		return git.Fault(listing, "git cannot list the files of %s", text.Visible(f.Path))
 	}
 	s.markTracked(all, tracked)
+	s.known = catalogue
 	s.Sorted = survey.Sort(all, catalogue, caches(f.Path, all), choice)
 	return nil
 }

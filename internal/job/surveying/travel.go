@@ -122,7 +122,7 @@ func CheckFindings(found []survey.Finding, folder string, again func(options ...
 	for _, x := range stop {
 		paths[x.Path] = true
 	}
-	f := fault.New(fault.Refused, "%s would go up that must not, as %s", text.Count(len(paths), "file"), text.Either(len(paths) == 1, "it stands", "they stand"))
+	f := fault.New(fault.Refused, "%s would go up that must not, as %s", text.Count(len(paths), "file"), text.Either(len(paths) == 1, "it is", "they are"))
 	if changing == len(stop) {
 		f = fault.New(fault.Decision, "%s being written while we look, so what would go up now would be half of it", text.Either(changing == 1, "a file is", text.Count(changing, "file")+" are"))
 	}

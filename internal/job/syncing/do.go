@@ -45,7 +45,7 @@ func (s *Sync) do(ctx context.Context) (*Synced, error) {
 		return s.do(ctx)
 	}
 	st := s.stand
-	out := &Synced{Folder: s.folder.Path, Address: s.tie.Address.String(), Branch: st.Branch, Received: s.Received, Sent: s.Sent, Changed: st.Changed, Rewritten: s.Rewritten, Gone: s.Gone, Tags: s.Tags}
+	out := &Synced{Folder: s.folder.Path, Address: s.tie.Address.String(), Branch: st.Branch, Received: s.Received, Sent: s.Sent, Changed: st.Changed, Rewritten: s.Rewritten, Gone: s.newlyGone(), Tags: s.Tags}
 	if s.saved != nil {
 		out.Saved, out.Left = s.saved.Commit, s.saved.Left
 	}
@@ -73,10 +73,25 @@ func (s *Sync) do(ctx context.Context) (*Synced, error) {
 	if err := project.NoteContact(s.desk, s.folder, s.refs); err != nil {
 		return nil, err
 	}
-	if !s.two.InOnly {
+	if err := project.NoteGone(s.rescuer.Common, s.Gone); err != nil {
+		return nil, err
+	}
+	l := &project.Local{Remote: s.tie.Remote, Refs: s.tracked}
+	out.Others = project.NotReceived(ctx, s.folder.Repo, l, st.Branch, s.refs)
+	if s.two.InOnly {
+		if out.Unsent, out.Follows = s.two.Ahead, s.project.ReceivesOnly; s.two.Rewritten {
+			out.Unsent = s.two.Own
+		}
+	} else {
 		out.Seconds, err = s.sendToSeconds(ctx)
 	}
 	return out, err
+}
+
+// newlyGone lists the branches of which it was not told yet that the host has them no longer.
+func (s *Sync) newlyGone() []string {
+	told := project.Gone(s.rescuer.Common)
+	return slices.DeleteFunc(slices.Clone(s.Gone), func(b string) bool { return slices.Contains(told, b) })
 }
 
 // sendToSeconds sends the branch to the places that only receive.
@@ -124,7 +139,7 @@ func (s *Sync) clashed(ctx context.Context, c *git.Clashes) error {
 		lines = append(lines, line)
 	}
 	desk.FirstOf(f, lines)
-	f.Detail("It was tried out aside: everything is as it was, here and there.")
+	f.Detail("It was tried in a scratch copy first: nothing changed, on either side.")
 	some := c.Paths[:min(len(c.Paths), 3)]
 	if s.joining != "" {
 		return f.Try("see what changed there", text.Command(append(s.words("changes", "--branch", s.joining, "--full"), some...)...)).

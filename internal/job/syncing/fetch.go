@@ -13,7 +13,7 @@ import (
 	"uncinate/internal/world/git"
 )
 
-// spec is one line of what git brings in from a remote, and where to (git-fetch
+// spec is one line of what git receives from a remote, and where to (git-fetch
 // documentation, "<refspec>").
 type spec struct{ from, to string }
 
@@ -61,7 +61,7 @@ func (s *Sync) track(branch string) string {
 	return ""
 }
 
-// fetch brings in what the host has and git does not know, if there is anything. What git
+// fetch receives what the host has and git does not know, if there is anything. What git
 // knows of the host is never moved to another history before a rescue copy of it is kept.
 func (s *Sync) fetch(ctx context.Context) error {
 	var err error
@@ -136,8 +136,8 @@ func (s *Sync) bring(ctx context.Context, words []string) error {
 		if err != nil {
 			return err
 		}
-		_, err = work.Run(ctx, git.Cmd{Config: s.tie.Shared(), Args: args, Stall: git.Stall, Watch: project.Watch(s.desk, "Bringing in", "Receiving objects")})
-		s.desk.Tell.Progress("Bringing in", 0, 0, "")
+		_, err = work.Run(ctx, git.Cmd{Config: s.tie.Shared(), Args: args, Stall: git.Stall, Watch: project.Watch(s.desk, "Receiving", "Receiving objects")})
+		s.desk.Tell.Progress("Receiving", 0, 0, "")
 		return err
 	}
 	failed := run(words)
@@ -172,7 +172,7 @@ func (s *Sync) bring(ctx context.Context, words []string) error {
 		}
 		return nil
 	}
-	n, err := s.rescuer.Keep(ctx, "sync, of what the host had rewritten", moved, nil)
+	n, err := s.rescuer.Keep(ctx, "sync (the host's old branch)", moved, nil)
 	if err != nil {
 		return err
 	}
@@ -191,12 +191,12 @@ func (s *Sync) unbrought(ctx context.Context, err error) error {
 		return ctx.Err()
 	}
 	if err == nil {
-		err = errors.New("the host's branches moved while they were brought in")
+		err = errors.New("the host's branches moved while they were received")
 	}
 	if _, look := project.Refs(ctx, s.desk, s.tie, ""); look != nil {
 		return look
 	}
-	return git.Fault(err, "git could not bring in from %s", s.tie.Address.String())
+	return git.Fault(err, "git could not receive from %s", s.tie.Address.String())
 }
 
 // prune tells which branches are no longer there, and takes what git knew of them out
@@ -225,7 +225,7 @@ func (s *Sync) prune(ctx context.Context) error {
 	if !set || len(gone) == 0 || s.refs.Empty() {
 		return nil
 	}
-	n, err := s.rescuer.Keep(ctx, "sync, of branches that are no longer on the host", gone, nil)
+	n, err := s.rescuer.Keep(ctx, "sync (branches that are no longer on the host)", gone, nil)
 	if err != nil {
 		return err
 	}

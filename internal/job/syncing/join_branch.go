@@ -1,7 +1,6 @@
 package syncing
 
 import (
-	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -34,7 +33,11 @@ func (s *Sync) joins(ctx context.Context, name string) error {
 	if err != nil {
 		return err
 	}
-	theirs := cmp.Or(b.Refs["refs/heads/"+name], b.Refs["refs/remotes/"+b.Remote+"/"+name])
+	theirs, more, err := b.Newest(ctx, name)
+	if err != nil {
+		return err
+	}
+	s.unjoined = more
 	switch {
 	case theirs == "":
 		return b.NoBranch(name)
@@ -59,7 +62,7 @@ func (s *Sync) joins(ctx context.Context, name string) error {
 		return err
 	}
 	s.text, s.joining = fmt.Sprintf("Merge branch '%s'\n", name), name
-	if b.Refs["refs/heads/"+name] == "" {
+	if theirs != b.Refs["refs/heads/"+name] {
 		s.joining = b.Remote + "/" + name
 	}
 	switch {
@@ -82,7 +85,7 @@ func (s *Sync) Join(ctx context.Context) (*Synced, error) {
 	if err == nil && len(s.steps) > 0 {
 		err = s.run.Run(ctx, s.steps)
 	}
-	out := &Synced{Folder: s.folder.Path, Branch: s.stand.Branch, Commit: s.folder.Head, Received: s.Received, Changed: s.stand.Changed, Rescued: s.rescued}
+	out := &Synced{Folder: s.folder.Path, Branch: s.stand.Branch, Commit: s.folder.Head, Received: s.Received, Changed: s.stand.Changed, Rescued: s.rescued, Unjoined: s.unjoined}
 	if s.need == histories.Merge {
 		out.Together = "merge"
 	}

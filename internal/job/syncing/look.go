@@ -60,7 +60,7 @@ func (s *Sync) look(ctx context.Context) error {
 	number := func(args ...string) (int, error) {
 		out, err := f.Repo.Do(ctx, append([]string{"rev-list", "--count"}, args...)...)
 		if err != nil {
-			return 0, git.Fault(err, "git cannot compare here and there")
+			return 0, git.Fault(err, "git cannot compare both sides")
 		}
 		return strconv.Atoi(out)
 	}
@@ -76,7 +76,7 @@ func (s *Sync) look(ctx context.Context) error {
 		if !t.Related {
 			_, err := f.Repo.Do(ctx, "merge-base", st.Ours, st.Theirs)
 			if err != nil && git.Code(err) != 1 {
-				return git.Fault(err, "git cannot compare here and there")
+				return git.Fault(err, "git cannot compare both sides")
 			}
 			t.Related = err == nil
 		}
@@ -122,7 +122,7 @@ func (s *Sync) look(ctx context.Context) error {
 }
 
 // dropped gives a commit that the host's branch held and holds no more, by which it shows
-// that its history was made anew: what git knew of it, or, where that was looked at since, the
+// that its history was rewritten: what git knew of it, or, where that was looked at since, the
 // commit from which those here went out, of which git's own notes tell (git-merge-base
 // documentation, "DISCUSSION ON FORK-POINT MODE"). It gives "" where nothing was dropped.
 func (s *Sync) dropped(ctx context.Context, known string) (string, error) {
@@ -132,7 +132,7 @@ func (s *Sync) dropped(ctx context.Context, known string) (string, error) {
 	}
 	fork, err := repo.Do(ctx, "merge-base", "--fork-point", s.track(st.Branch), st.Ours)
 	if err != nil && git.Code(err) != 1 {
-		return "", git.Fault(err, "git cannot compare here and there")
+		return "", git.Fault(err, "git cannot compare both sides")
 	}
 	for _, held := range []string{known, fork} {
 		if held == "" || held == st.Theirs {
@@ -140,7 +140,7 @@ func (s *Sync) dropped(ctx context.Context, known string) (string, error) {
 		}
 		gone, err := repo.Do(ctx, "rev-list", "--count", "-1", held, "--not", st.Theirs)
 		if err != nil {
-			return "", git.Fault(err, "git cannot compare here and there")
+			return "", git.Fault(err, "git cannot compare both sides")
 		}
 		if gone != "0" {
 			return held, nil
@@ -172,17 +172,17 @@ func (s *Sync) branchGone(ctx context.Context) error {
 	st := s.stand
 	branch := text.Visible(st.Branch)
 	f := fault.New(fault.Decision, "the branch %s is no longer on the host; it was there when it was last looked at", branch)
-	f.Detail("What you have of it is all here still.")
+	f.Detail("All that you have of it is still here.")
 	at := func(words ...string) string {
 		return text.Command(append([]string{"git", "-C", s.folder.Path}, words...)...)
 	}
 	if head := s.refs.Head; head != "" && head != st.Branch {
 		if there := s.refs.Branch(head); there != "" && s.folder.Contains(ctx, there, s.tracked[s.track(st.Branch)]) {
-			f.Says = fmt.Sprintf("the branch %s is no longer on the host: its default branch is %s now, and holds what %s held", branch, text.Visible(head), branch)
+			f.Says = fmt.Sprintf("the branch %s is no longer on the host, where %s holds what it held", branch, text.Visible(head))
 			if _, here := s.tracked["refs/heads/"+head]; here {
-				f.Try("go to it", text.Command(s.words("branch", "switch", head)...))
+				f.Try("switch to that one", text.Command(s.words("branch", "switch", head)...))
 			} else {
-				f.Try("call yours the same", text.Command(s.words("branch", "rename", st.Branch, head, "--here")...))
+				f.Try("give yours the same name", text.Command(s.words("branch", "rename", st.Branch, head, "--here")...))
 			}
 		}
 	}
@@ -192,12 +192,12 @@ func (s *Sync) branchGone(ctx context.Context) error {
 // strange says that the two have nothing in common.
 func (s *Sync) strange() error {
 	if s.two.Rewritten {
-		f := fault.New(fault.Decision, "the host's branch %s was made anew there, and your commits on top of it hold merges, which cannot be replayed by themselves", text.Visible(s.stand.Branch))
-		f.Detail("Everything is as it was, here and there.")
+		f := fault.New(fault.Decision, "the host's branch %s was rewritten there, and your commits on top of it hold merges, which cannot be replayed by themselves", text.Visible(s.stand.Branch))
+		f.Detail("Nothing changed, on either side.")
 		return f.Try("keep yours under another name", text.Command("git", "-C", s.folder.Path, "branch", s.stand.Branch+"-before", s.stand.Branch))
 	}
 	f := fault.New(fault.Decision, "branch %s here and the one on the host have no commit in common: they were begun apart", text.Visible(s.stand.Branch))
-	f.Detail("Everything is as it was, here and there.")
+	f.Detail("Nothing changed, on either side.")
 	return f.Try("join the two", text.Command("uncinate", "attach", "--to", s.tie.Address.String(), s.folder.Path)).
 		Try("or look at theirs first", text.Command("git", "-C", s.folder.Path, "log", "--stat", s.tie.Remote+"/"+s.stand.Branch))
 }

@@ -32,9 +32,9 @@ func (s *Sync) keepsApart(ctx context.Context) error {
 		return nil
 	}
 	first := s.coming[slices.IndexFunc(s.coming, func(p string) bool { return meets[p] != "" })]
-	f := fault.New(fault.Decision, "what comes in has names that differ in capital and small letters alone, and this folder cannot keep them apart")
+	f := fault.New(fault.Decision, "what comes in has names that differ in upper and lower case alone, and this folder cannot keep them apart")
 	desk.FirstOf(f, lines)
-	f.Detail("Everything is as it was, here and there.")
+	f.Detail("Nothing changed, on either side.")
 	return f.Try("on a machine that keeps them apart, give one another name and send that", text.Command("git", "mv", "--", first, first+"-2"))
 }
 
@@ -62,7 +62,7 @@ func (s *Sync) try(ctx context.Context) (done func() error, err error) {
 	}
 	out, err := s.trial.Do(ctx, "", nil, "diff-tree", "-r", "-z", "--name-only", "--no-renames", from, s.tree)
 	if err != nil {
-		return done, git.Fault(err, "git cannot compare here and there")
+		return done, git.Fault(err, "git cannot compare both sides")
 	}
 	s.coming = git.SplitNUL([]byte(out))
 	return done, s.keepsApart(ctx)
@@ -112,9 +112,9 @@ func (s *Sync) inWay(ctx context.Context) ([]string, error) {
 		return way, err
 	}
 	out := worktree.WrittenOver(clash)
-	out.Detail("Everything is as it was, here and there.")
-	return nil, out.Try("save your changes on the way", text.Command(s.words("sync", "--save", "TEXT")...)).
-		Try("or lay them aside", text.Command("git", "-C", s.folder.Path, "stash", "--include-untracked"))
+	out.Detail("Nothing changed, on either side.")
+	return nil, out.Try("save your changes on the way", text.Command(s.words("sync", "--save", "--message", "What was done")...)).
+		Try("or stash them", text.Command("git", "-C", s.folder.Path, "stash", "--include-untracked"))
 }
 
 // heldOpen lists the files that would be replaced under a running program.
@@ -130,7 +130,7 @@ func (s *Sync) heldOpen() []string {
 }
 
 func (s *Sync) stepFollow() desk.Step {
-	return desk.Step{Item: plan.Item{ID: "follow", Place: plan.Here, Sentence: fmt.Sprintf("Lead the project to %s, where its repository lies now", text.Visible(s.Moved.Path()))},
+	return desk.Step{Item: plan.Item{ID: "follow", Place: plan.Here, Sentence: fmt.Sprintf("Point the project at %s, its new place", text.Visible(s.Moved.Path()))},
 		Do: func(ctx context.Context) error {
 			return project.Follow(ctx, s.desk, []project.Project{s.project}, *s.Moved)
 		}}
@@ -156,12 +156,12 @@ func (s *Sync) stepRescue(refs []worktree.Moving, way []string) desk.Step {
 
 func (s *Sync) stepIn(way []string) desk.Step {
 	branch := text.Visible(s.stand.Branch)
-	sentence := fmt.Sprintf("Bring in %s on %s", text.Count(s.Received, "commit"), branch)
+	sentence := fmt.Sprintf("Receive %s on %s", text.Count(s.Received, "commit"), branch)
 	switch {
 	case s.need == histories.Take:
-		sentence = fmt.Sprintf("Take %s as the host made it anew", branch)
+		sentence = fmt.Sprintf("Take %s as rewritten on the host", branch)
 	case s.need == histories.Replay:
-		sentence += fmt.Sprintf(", and put your own %s on top anew", text.Count(s.Sent, "commit"))
+		sentence += fmt.Sprintf(", and put your own %s on top again", text.Count(s.Sent, "commit"))
 	case s.need == histories.Merge:
 		sentence += fmt.Sprintf(", and merge it with your own %s", text.Count(s.Sent, "commit"))
 	}
@@ -186,7 +186,7 @@ func (s *Sync) stepIn(way []string) desk.Step {
 			if err != nil {
 				return err
 			}
-			s.run.AsWas = "What was brought in stays; only the sending is left, and the same command does it."
+			s.run.AsWas = "What was received stays; only the sending is left, and the same command does it."
 			return s.modules(ctx)
 		}}
 }
@@ -212,7 +212,7 @@ func (s *Sync) stepOut() desk.Step {
 		}}
 }
 
-// modules sees to repositories inside this one that are to stand at another commit now: it
+// modules sees to repositories inside this one that are to be at another commit now: it
 // says so, or moves those in which nothing is lost where git is set to (git-config
 // documentation, submodule.recurse).
 func (s *Sync) modules(ctx context.Context) error {
@@ -253,12 +253,12 @@ func (s *Sync) modules(ctx context.Context) error {
 				continue
 			}
 		}
-		s.desk.Tell.Note("Note: the repository %s inside this one stands at another commit than is asked for. To move it: %s", text.Visible(path), text.Command(append([]string{"git"}, update...)...))
+		s.desk.Tell.Note("Note: the repository %s inside this one is at another commit than is asked for. To move it: %s", text.Visible(path), text.Command(append([]string{"git"}, update...)...))
 	}
 	return ctx.Err()
 }
 
-// inside gives the commit at which each repository inside is to stand, by its path. Git's own
+// inside gives the commit at which each repository inside is to be, by its path. Git's own
 // listing would run git in there, with what is set in there.
 func inside(ctx context.Context, f *project.Folder) (map[string]string, error) {
 	named, err := f.Repo.Lines(ctx, "config", "--file", ".gitmodules", "-z", "--get-regexp", `^submodule\..*\.path$`)

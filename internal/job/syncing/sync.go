@@ -30,7 +30,7 @@ type Options struct {
 	Save    string // commit everything first, with this text
 	By      string // "replay" or "merge": how both sides' commits are brought together; "" as git is set
 	Many    bool   // with Save: very many new files are meant
-	InOnly  bool   // bring in, and send nothing
+	InOnly  bool   // receive, and send nothing
 	Preview bool
 	Ask     func(path string) (bool, error)
 
@@ -40,34 +40,35 @@ type Options struct {
 
 // Sync is one project to be brought into step with its host.
 type Sync struct {
-	desk    *desk.Desk
-	options Options
-	held    *files.Held // the folder's lock
-	folder  *project.Folder
-	tie     *project.Tie
-	project project.Project
-	run     *desk.Runner
-	rescuer *worktree.Rescuer
-	stand   *project.Standing
-	refs    web.Refs          // what the host holds
-	tracked map[string]string // what git knew of the host before: ref → commit
-	two     histories.Two
-	need    histories.Need
-	was     string // with a rewritten branch: what there held before
-	lost    int    // how many commits of it are not there any more
-	tree    string // what the files will be, as a commit or a tree
-	text    string // what a merge commit says
-	joining string // the branch that is joined; "" in a sync
-	steps   []desk.Step
-	saved   *history.Saved
-	rescued []int       // numbers of the copies that were kept
-	trial   *git.Weaver // the store in which what comes was tried out
-	coming  []string
+	desk     *desk.Desk
+	options  Options
+	held     *files.Held // the folder's lock
+	folder   *project.Folder
+	tie      *project.Tie
+	project  project.Project
+	run      *desk.Runner
+	rescuer  *worktree.Rescuer
+	stand    *project.Standing
+	refs     web.Refs          // what the host holds
+	tracked  map[string]string // what git knew of the host before: ref → commit
+	two      histories.Two
+	need     histories.Need
+	was      string // with a rewritten branch: what there held before
+	lost     int    // how many commits of it are no longer there
+	tree     string // what the files will be, as a commit or a tree
+	text     string // what a merge commit says
+	joining  string // the branch that is joined; "" in a sync
+	unjoined int    // commits of the host's branch of that name which are not joined, since the one here has others
+	steps    []desk.Step
+	saved    *history.Saved
+	rescued  []int       // numbers of the copies that were kept
+	trial    *git.Weaver // the store in which what comes was tried out
+	coming   []string
 
 	Received  int // commits
 	Sent      int
 	Rewritten bool
-	Moved     *description.Repository // where the hosted repository lies now, if it moved
+	Moved     *description.Repository // where the hosted repository is now, if it moved
 	Gone      []string                // branches that are no longer there
 	Tags      []string                // tags that came in
 	Open      []string                // files that a program has open and that would be replaced, each with its program
@@ -83,16 +84,20 @@ type Synced struct {
 	Received  int               `json:"received" says:"commits"`
 	Sent      int               `json:"sent" says:"commits"`
 	Together  string            `json:"together,omitempty" says:"replay or merge, where both sides had new commits"`
-	Rewritten bool              `json:"rewritten,omitempty" says:"the host's branch was made anew there, and is followed"`
+	Rewritten bool              `json:"rewritten,omitempty" says:"the host's branch was rewritten there, and is followed"`
+	Unsent    int               `json:"not_sent,omitempty" says:"commits that are only here, since nothing was to be sent"`
+	Unjoined  int               `json:"not_joined,omitempty" says:"of a join: commits of the host's branch of that name that are not in what was joined"`
+	Others    []string          `json:"branches_not_received,omitempty" says:"other branches of which the host has commits that are not here"`
+	Follows   bool              `json:"receives_only,omitempty" says:"the project never sends"`
 	Rescued   []int             `json:"rescued,omitempty" says:"numbers of the rescue copies that were kept"`
-	Gone      []string          `json:"gone,omitempty" says:"branches that are no longer on the host"`
+	Gone      []string          `json:"gone,omitempty" says:"branches that were found to be no longer on the host"`
 	Tags      []string          `json:"tags,omitempty" says:"tags that came in"`
 	Changed   map[string]int    `json:"changed"` // not saved yet
 	Seconds   []string          `json:"second_remotes,omitempty" says:"addresses of second remotes that have the branch too now"`
 	Left      []history.LeftOut `json:"left,omitempty" says:"what was not saved, and why"`
 }
 
-// Plan saves if told to, asks the host, brings in what git needs to compare, and makes the
+// Plan saves if told to, asks the host, receives what git needs to compare, and makes the
 // plan. What cannot be done without a decision stops here, with everything as it was.
 func Plan(ctx context.Context, d *desk.Desk, o Options) (*Sync, error) {
 	if o.By != "" && o.By != "replay" && o.By != "merge" {
@@ -118,7 +123,7 @@ func (s *Sync) prepare(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if err := f.Finished(); err != nil {
+	if err := f.Finished(ctx); err != nil {
 		return err
 	}
 	if s.rescuer, err = worktree.RescuerOf(d, f); err != nil {
@@ -148,7 +153,7 @@ func (s *Sync) prepare(ctx context.Context) error {
 	if s.run, _, err = d.Begin("sync", f.Path); err != nil {
 		return err
 	}
-	s.run.AsWas = "Everything is as it was, here and there."
+	s.run.AsWas = "Nothing changed, on either side."
 	if s.Moved == nil {
 		if err := s.fetch(ctx); err != nil {
 			return s.afterSaving(err)
@@ -185,7 +190,7 @@ func (s *Sync) afterSaving(err error) error {
 	f := *fault.Of(err)
 	f.Details = slices.Clone(f.Details)
 	if saved {
-		f.Detail("Saved before that: commit %.10s, here only so far.", s.saved.Commit)
+		f.Detail("Saved before that: commit %.10s, here only.", s.saved.Commit)
 	}
 	for _, n := range s.rescued {
 		f.Detail("Kept before that: rescue copy %d.", n)
@@ -193,7 +198,7 @@ func (s *Sync) afterSaving(err error) error {
 	return &f
 }
 
-// moved looks where the repository lies now, when the host has none where it was.
+// moved looks where the repository is now, when the host has none where it was.
 func (s *Sync) moved(ctx context.Context, refused error) error {
 	if !fault.Is(refused, fault.HostSaidNo) || s.tie.Account == nil {
 		return refused
@@ -206,7 +211,7 @@ func (s *Sync) moved(ctx context.Context, refused error) error {
 	return nil
 }
 
-// planIn tries the bringing in out, aside, and makes its steps.
+// planIn tries the receiving out, aside, and makes its steps.
 func (s *Sync) planIn(ctx context.Context) (err error) {
 	done, err := s.try(ctx)
 	defer func() { err = errors.Join(err, done()) }()
@@ -219,7 +224,7 @@ func (s *Sync) planIn(ctx context.Context) (err error) {
 			s.lost, err = strconv.Atoi(out)
 		}
 		if err != nil {
-			return git.Fault(err, "git cannot compare here and there")
+			return git.Fault(err, "git cannot compare both sides")
 		}
 	}
 	way, err := s.inWay(ctx)
@@ -234,14 +239,14 @@ func (s *Sync) planIn(ctx context.Context) (err error) {
 	return nil
 }
 
-// Asks tells why the plan is not gone about without a yes; empty when it is.
+// Asks tells why the plan is not done without a yes; empty when it is.
 func (s *Sync) Asks() []string {
 	var why []string
 	if s.Moved != nil {
 		why = append(why, fmt.Sprintf("The repository is called %s now.", s.Moved.Path()))
 	}
 	if s.Rewritten {
-		why = append(why, fmt.Sprintf("The history of %s was made anew on the host: %s that it held before is not in it any more. What you have is kept as a rescue copy.", text.Visible(s.stand.Branch), text.Count(s.lost, "commit")))
+		why = append(why, fmt.Sprintf("The history of %s was rewritten on the host: %s that it held before %s no longer in it. What you have is kept as a rescue copy.", text.Visible(s.stand.Branch), text.Count(s.lost, "commit"), desk.IsAre(s.lost)))
 	}
 	if len(s.Open) > 0 {
 		why = append(why, "A running program has files open that would be replaced under it:")
@@ -250,7 +255,7 @@ func (s *Sync) Asks() []string {
 	return why
 }
 
-// Items is the plan as it is shown; empty when here and there are in step.
+// Items is the plan as it is shown; empty when both sides are in step.
 func (s *Sync) Items() []plan.Item { return desk.Items(s.steps) }
 
 // InStep reports whether there is nothing to do.

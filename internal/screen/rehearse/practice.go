@@ -71,7 +71,7 @@ func practiceCommand() *screen.Command {
 		Short: "start the practice hosts, with demo users, tokens and projects",
 		Long: `The practice hosts gannet, petrel and fulmar (or those that are named) run on this
 machine's loopback address until Ctrl-C. They serve real git, and their APIs are as
-unlike as hosts are. Their state lies in a temporary folder that is removed at the end,
+unlike as hosts are. Their state is in a temporary folder that is removed at the end,
 or in the folder that --keep names. The tokens are for trying only; they are new at
 each start.`,
 		Examples: []string{"uncinate practice", "uncinate practice petrel", "uncinate practice gannet --fault 'lose on POST times 1'", "uncinate practice --listen 127.0.0.1:8765 --keep practice-state"},
@@ -171,7 +171,7 @@ func after(listen string, n int) (string, error) {
 	host, port, err := net.SplitHostPort(listen)
 	number, e := strconv.ParseUint(port, 10, 16)
 	if err != nil || e != nil || number+uint64(n) > 65535 {
-		return "", fault.New(fault.Usage, "%s is no address to listen on, such as 127.0.0.1:8765", text.Quote(listen))
+		return "", fault.New(fault.Usage, "%s is not an address to listen on, such as 127.0.0.1:8765", text.Quote(listen))
 	}
 	if number > 0 {
 		number += uint64(n)

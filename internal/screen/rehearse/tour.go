@@ -264,7 +264,7 @@ func (m *machine) edit(name string) error {
 	if err != nil {
 		return err
 	}
-	says := "The gauge stands at the pier of an invented harbour.\n"
+	says := "The gauge is at the pier of an invented harbour.\n"
 	if strings.HasSuffix(name, ".h") {
 		says = "#define DATUM_MM 412 /* invented */\n"
 	}

@@ -75,7 +75,7 @@ func Names(folder string) ([]string, error) {
 	return names, nil
 }
 
-// Remove removes a file or an empty folder; one that is gone already is no error.
+// Remove removes a file or an empty folder; one that is gone already is not an error.
 func Remove(path string) error {
 	if err := os.Remove(path); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
@@ -93,7 +93,7 @@ func MakeFolder(path string, mode fs.FileMode) error { return os.MkdirAll(path, 
 func Move(from, to string) error { return os.Rename(from, to) }
 
 // ErrNotRegular says that a device, a pipe or a socket is where a file should be.
-var ErrNotRegular = errors.New("it is no ordinary file")
+var ErrNotRegular = errors.New("it is not an ordinary file")
 
 // Open opens an ordinary file to be read, also by way of a link; it never waits for one that
 // is a pipe (open's page in POSIX, O_NONBLOCK).

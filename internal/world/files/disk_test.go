@@ -48,7 +48,7 @@ func TestMakingAndRemoving(t *testing.T) {
 	assert.NoFileExists(t, filepath.Join(top, "c/kept"), "all, or none")
 	_, err = CreateEmpty(top, []string{"c/kept"})
 	require.NoError(t, err)
-	assert.NoError(t, Remove(filepath.Join(top, "none")), "what is gone already is no error")
+	assert.NoError(t, Remove(filepath.Join(top, "none")), "what is gone already is not an error")
 
 	path, done, err := Temporary("uncinate-test-", "text")
 	require.NoError(t, err)

@@ -1,4 +1,4 @@
-// Package files knows where the program's own folders lie, and writes files so that
+// Package files knows where the program's own folders are, and writes files so that
 // a crash leaves either the old contents or the new.
 package files
 
@@ -88,7 +88,7 @@ func Write(path string, data []byte, mode fs.FileMode) error {
 	return nil
 }
 
-// WriteBy is Write by way of a given temporary path, which must lie on the same file
+// WriteBy is Write by way of a given temporary path, which must be on the same file
 // system and is left behind if the process is killed. It is for folders in which no
 // stray file of ours may be found; the caller removes it with the next try.
 func WriteBy(path, temporary string, data []byte, mode fs.FileMode) error {

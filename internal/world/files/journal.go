@@ -20,7 +20,7 @@ func (h Home) JournalAt(job, subject string) *Journal {
 	return &Journal{path: filepath.Join(h.State, "journal", job+"-"+Short(subject)+".journal")}
 }
 
-// Path is where the journal lies.
+// Path is where the journal is.
 func (j *Journal) Path() string { return j.path }
 
 // Read gives what the journal says; false when there is none.
@@ -42,11 +42,11 @@ func (j *Journal) Read() (plan.State, bool, error) {
 // Unusable is the fault of a journal from which nothing can go on.
 func (j *Journal) Unusable(why error) error {
 	return fault.New(fault.Failed, "the journal of unfinished work cannot be used: %s", fault.Of(why).Says).Because(why).
-		Detail("It lies at %s", text.Visible(j.path)).
+		Detail("It is at %s", text.Visible(j.path)).
 		Try("keep it aside, then look at the folder and the host before going on", text.Command("mv", "--", j.path, j.path+".aside"))
 }
 
-// Start writes the first line of a new journal. What a finished one left laid aside
+// Start writes the first line of a new journal. What a finished one left put aside
 // when it was killed is cleared first.
 func (j *Journal) Start(head plan.Head) error {
 	if err := j.clear(); err != nil {
@@ -81,10 +81,10 @@ func (j *Journal) Add(r plan.Record) error {
 	return nil
 }
 
-// Aside is where the old form of something lies while the work is unfinished.
+// Aside is where the old form of something is while the work is unfinished.
 func (j *Journal) Aside(name string) string { return j.path + "." + name }
 
-// Close removes the journal, and then what was laid aside with it: the work is done,
+// Close removes the journal, and then what was put aside with it: the work is done,
 // or put back.
 func (j *Journal) Close() error {
 	if err := os.Remove(j.path); err != nil && !errors.Is(err, fs.ErrNotExist) {
@@ -93,7 +93,7 @@ func (j *Journal) Close() error {
 	return j.clear()
 }
 
-// clear removes what was laid aside.
+// clear removes what was put aside.
 func (j *Journal) clear() error {
 	kept, err := j.asides()
 	if err != nil {
@@ -107,7 +107,7 @@ func (j *Journal) clear() error {
 	return nil
 }
 
-// asides are the paths of all that was laid aside.
+// asides are the paths of all that was put aside.
 func (j *Journal) asides() ([]string, error) {
 	names, err := Names(filepath.Dir(j.path))
 	var out []string
@@ -119,7 +119,7 @@ func (j *Journal) asides() ([]string, error) {
 	return out, err
 }
 
-// Sweep removes what finished work on a subject left laid aside: it was killed after
+// Sweep removes what finished work on a subject left put aside: it was killed after
 // its journal was gone, and nothing can need it. The subject's lock must be held. Where
 // a journal waits for its folder, which may be this one, moved, nothing is removed.
 func (h Home) Sweep(subject string) error {
@@ -152,13 +152,13 @@ func (h Home) Sweep(subject string) error {
 	return nil
 }
 
-// Orphan is a journal whose subject is not there any more.
+// Orphan is a journal whose subject is no longer there.
 type Orphan struct {
 	State   plan.State
 	journal *Journal
 }
 
-// Orphans lists the journals of a job whose subject is not there any more. Damaged
+// Orphans lists the journals of a job whose subject is no longer there. Damaged
 // ones are passed over: they are met when their own folder is worked on.
 func (h Home) Orphans(job string) ([]Orphan, error) {
 	names, err := Names(filepath.Join(h.State, "journal"))
@@ -182,7 +182,7 @@ func (h Home) Orphans(job string) ([]Orphan, error) {
 	return out, nil
 }
 
-// Adopt makes an orphan the journal of another subject, with what was laid aside.
+// Adopt makes an orphan the journal of another subject, with what was put aside.
 func (h Home) Adopt(o Orphan, to string) error {
 	target := h.JournalAt(o.State.Head.Job, to)
 	kept, err := o.journal.asides()

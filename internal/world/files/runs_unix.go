@@ -15,7 +15,7 @@ func Runs(id int) bool {
 	return err == nil || errors.Is(err, unix.EPERM)
 }
 
-// SameDisk reports whether two paths lie on one file system, so that a file can be renamed from
+// SameDisk reports whether two paths are on one file system, so that a file can be renamed from
 // one to the other. Of what is not there nothing is known, and that is an error.
 func SameDisk(a, b string) (bool, error) {
 	var x, y unix.Stat_t

@@ -16,7 +16,7 @@ func Runs(id int) bool {
 	return true
 }
 
-// SameDisk reports whether two paths lie on one volume.
+// SameDisk reports whether two paths are on one volume.
 func SameDisk(a, b string) (bool, error) {
 	return strings.EqualFold(filepath.VolumeName(a), filepath.VolumeName(b)), nil
 }
@@ -24,5 +24,5 @@ func SameDisk(a, b string) (bool, error) {
 // Full knows nothing here.
 func Full(string) bool { return false }
 
-// Mine takes what lies in this person's own folder for temporary files to be theirs.
+// Mine takes what is in this person's own folder for temporary files to be theirs.
 func Mine(string) bool { return true }

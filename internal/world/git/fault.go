@@ -16,7 +16,7 @@ func Fault(err error, format string, args ...any) error {
 	f := fault.New(fault.Failed, format, args...).Because(err)
 	if errors.As(err, &e) {
 		if e.Stalled > 0 {
-			f.Detail("Nothing came from it for %s, so that was ended. What was brought in until then is not used.", e.Stalled)
+			f.Detail("Nothing came from it for %s, so that was ended. What was received until then is not used.", e.Stalled)
 		}
 		if e.Full && !strings.Contains(e.Says, "No space left on device") { // it does not always tell
 			f.Detail("There is no space left on device: the file system is full.")

@@ -114,7 +114,7 @@ func (e *Error) Lines(most int) []string {
 		}
 		line = text.Excerpt(line, 160)
 		all = append(all, line)
-		for _, mark := range []string{"error: ", "fatal: ", "remote: "} {
+		for _, mark := range []string{"error: ", "fatal: ", "remote: ", "ssh: ", "Permission denied", "Host key verification", "@@@", "ERROR: "} {
 			if strings.HasPrefix(line, mark) {
 				marked = append(marked, line)
 			}
@@ -268,13 +268,13 @@ func name(args []string) string {
 }
 
 // Repo is a folder seen through git. Its runs only look: they reach no other machine, and run
-// no hook and nothing that Safe puts out of force.
+// no hook and nothing that Safe puts aside.
 type Repo struct {
 	*Git
 	Dir     string // the folder git runs in
 	Safe    []Set  // configuration that keeps a stranger's repository from running anything
 	GitDir  string // the git folder by name, so that git looks for none further up; "" lets it look
-	Fetches bool   // what a partial clone lacks may be brought in by a look, since its host is trusted
+	Fetches bool   // what a partial clone lacks may be received by a look, since its host is trusted
 }
 
 // Run runs git in the repository that is named, if one is (git documentation, --git-dir).

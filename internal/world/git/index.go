@@ -62,7 +62,7 @@ func (r *Repo) IndexCopy() (path string, done func() error, err error) {
 	}
 	was, err := files.Open(filepath.Join(own, "index"))
 	if errors.Is(err, fs.ErrNotExist) {
-		return path, done, errors.Join(copied.Close(), os.Remove(path)) // an empty file is no index; git makes one
+		return path, done, errors.Join(copied.Close(), os.Remove(path)) // an empty file is not an index; git makes one
 	}
 	if err != nil {
 		return path, done, errors.Join(err, copied.Close())

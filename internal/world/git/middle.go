@@ -28,7 +28,7 @@ func InMiddle(own string) *Middle {
 		{"rebase-apply", Middle{"a rebase", "rebase --continue", "rebase --abort"}},
 		{"CHERRY_PICK_HEAD", Middle{"a cherry-pick", "cherry-pick --continue", "cherry-pick --abort"}},
 		{"REVERT_HEAD", Middle{"a revert", "revert --continue", "revert --abort"}},
-		{"BISECT_LOG", Middle{"a search by halves", "bisect log", "bisect reset"}},
+		{"BISECT_LOG", Middle{"a bisect", "bisect log", "bisect reset"}},
 	} {
 		if _, err := os.Lstat(filepath.Join(own, x.file)); err == nil {
 			return &x.Middle
@@ -48,7 +48,7 @@ func IsBare(folder string) bool {
 	return true
 }
 
-// Ordinary refuses a folder in which a pipe or a device stands where git would read a file as soon
+// Ordinary refuses a folder in which a pipe or a device is where git would read a file as soon
 // as it is run there: it would wait, or read without end (gitrepository-layout's page). It looks
 // for the repository as git does, from the folder upwards.
 func Ordinary(folder string) error {
@@ -59,7 +59,7 @@ func Ordinary(folder string) error {
 	for _, p := range readFirst {
 		s, err := os.Stat(filepath.Join(dir, p))
 		if err == nil && !s.Mode().IsRegular() && !(s.IsDir() && p == ".git") {
-			return fault.New(fault.Refused, "%s is no ordinary file, and git would wait for it, or read it without end", text.Visible(filepath.Join(dir, p))).
+			return fault.New(fault.Refused, "%s is not an ordinary file, and git would wait for it, or read it without end", text.Visible(filepath.Join(dir, p))).
 				Try("look what it is", text.Command("ls", "-ld", "--", filepath.Join(dir, p)))
 		}
 	}
@@ -83,7 +83,7 @@ func holder(folder string) string {
 }
 
 // holds refuses a repository that takes its files from another folder than the one in which it
-// lies: what would be looked at, and worked on, is not what was meant (git-config documentation,
+// is: what would be looked at, and worked on, is not what was meant (git-config documentation,
 // core.worktree).
 func holds(folder, top string) error {
 	dir := holder(folder)
@@ -118,7 +118,7 @@ func HasHook(common, name string) bool {
 	return err == nil
 }
 
-// Locks lists git's locks that stand in a repository: on its index, its refs and what else git
+// Locks lists git's locks that are in a repository: on its index, its refs and what else git
 // writes by way of a file that ends with .lock or .new (gitrepository-layout's page). own is the work
 // tree's git folder, common the one that it shares.
 func Locks(own, common string) ([]string, error) {

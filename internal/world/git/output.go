@@ -137,7 +137,7 @@ func ParseProgress(line string) (Progress, bool) {
 type Object struct {
 	ID, Type string
 	Size     int64
-	Name     string // what stood behind its id, such as a path
+	Name     string // what was behind its id, such as a path
 }
 
 // Objects hands on each of the objects that ids name, one a line, each with a name behind

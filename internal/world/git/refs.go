@@ -184,7 +184,7 @@ func (r *Repo) LocalRefs(ctx context.Context, common string) (map[string]string,
 	return out, nil
 }
 
-// ReadConfig reads one file of git's configuration as it stands, without what it includes:
+// ReadConfig reads one file of git's configuration as it is, without what it includes:
 // each key, as git names it, with all its values (git-config documentation, "Syntax").
 func ReadConfig(path string) (map[string][]string, error) {
 	f, err := files.Open(path)

@@ -13,8 +13,9 @@ type Entry struct {
 	Path      string // from the top, with slashes
 	From      string // the path it had before, for a renamed one
 	XY        string // what happened in the index and in the work tree, as git tells it; "??" for an untracked one
+	Staged    string // how it is in the index: its mode and id, as git-update-index takes them; "" for an untracked one
 	Submodule bool
-	Inner     bool // of a submodule: only what lies in it differs, not its commit
+	Inner     bool // of a submodule: only what is in it differs, not its commit
 }
 
 // Untracked reports whether git does not know the file yet.
@@ -92,7 +93,7 @@ func ParseStatus(items []string) (*Status, error) {
 			if len(fields) != n+1 || len(fields[1]) != 2 {
 				return nil, odd
 			}
-			e := Entry{Kind: "changed", Path: fields[n], XY: fields[1], Submodule: strings.HasPrefix(fields[2], "S")}
+			e := Entry{Kind: "changed", Path: fields[n], XY: fields[1], Staged: fields[4] + " " + fields[7], Submodule: strings.HasPrefix(fields[2], "S")}
 			e.Inner = e.Submodule && e.XY == ".M" && strings.HasPrefix(fields[2], "S.")
 			switch {
 			case kind == "u":

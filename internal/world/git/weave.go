@@ -28,7 +28,7 @@ type Clashes struct{ Paths []string }
 // Error names the first of the files.
 func (c *Clashes) Error() string { return "both sides changed " + strings.Join(c.Paths, ", ") }
 
-// Aside makes a weaver whose objects lie apart; done takes them away.
+// Aside makes a weaver whose objects are apart; done takes them away.
 func (r *Repo) Aside(ctx context.Context) (w *Weaver, done func() error, err error) {
 	_, common, err := Folders(r.Dir)
 	if err != nil {
@@ -107,7 +107,7 @@ func (w *Weaver) tree(ctx context.Context, commit string) (string, error) {
 	return w.Do(ctx, "", nil, "rev-parse", "--verify", commit+"^{tree}")
 }
 
-// Replay makes commits anew on top of another, oldest first: who wrote them, when and with
+// Replay makes commits again on top of another, oldest first: who wrote them, when and with
 // what text stays. One whose change is there already is left out. It gives the new end.
 func (w *Weaver) Replay(ctx context.Context, commits []string, onto string, tell func(done int)) (end string, made int, err error) {
 	end = onto
@@ -152,7 +152,7 @@ func (w *Weaver) parentTree(ctx context.Context, o *CommitRead) (string, error) 
 	return w.tree(ctx, o.parent)
 }
 
-// CommitRead is what is needed of a commit to make it anew.
+// CommitRead is what is needed of a commit to make it again.
 type CommitRead struct {
 	tree, parent      string
 	name, email, date string
@@ -204,5 +204,5 @@ func (w *Weaver) Commit(ctx context.Context, tree string, parents []string, as *
 		args = append([]string{"-c", "i18n.commitEncoding=" + as.encoding}, args...)
 	}
 	id, err := w.Do(ctx, as.Text, env, append(args, "-F", "-")...)
-	return id, Fault(err, "git cannot make the commit anew")
+	return id, Fault(err, "git cannot write the commit again")
 }

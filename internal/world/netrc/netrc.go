@@ -10,7 +10,7 @@ import (
 	"strings"
 )
 
-// Entry is one sign-in that stands in the file.
+// Entry is one sign-in that is in the file.
 type Entry struct {
 	File  string
 	Line  int // from 1

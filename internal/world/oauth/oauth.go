@@ -249,7 +249,7 @@ func (s *Server) Refresh(ctx context.Context, refresh string) (Token, error) {
 	return token(t), nil
 }
 
-// Revoke takes a token out of force (RFC 7009, section 2.1).
+// Revoke revokes a token (RFC 7009, section 2.1).
 func (s *Server) Revoke(ctx context.Context, secret string) error {
 	if s.Revocation == "" {
 		return fault.New(fault.HostSaidNo, "%s offers no way to take a sign-in back", s.Issuer)
@@ -311,7 +311,7 @@ func unreachable(ctx context.Context, at string, err error) error {
 	}
 	var whole *url.Error
 	if errors.As(err, &whole) {
-		err = whole.Err // without the address, in which a secret may stand
+		err = whole.Err // without the address, in which a secret may be
 	}
 	return web.Unreachable(ctx, at, err)
 }

@@ -56,7 +56,7 @@ type Cmd struct {
 	Args  []string
 	In    io.Reader     // nil for nothing
 	Env   []string      // beside the process's own
-	Limit time.Duration // 40 seconds unless said
+	Limit time.Duration // 40 seconds by default
 }
 
 // Run runs the client.

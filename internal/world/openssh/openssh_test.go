@@ -60,7 +60,7 @@ func TestSession(t *testing.T) {
 	assert.Equal(t, "m1-end done\n", line)
 	out, _, err = s.Ask(t.Context(), "printf 'xm2-end no\\nyes\\n'; echo m2-end done\n", "m2-end ", time.Second*10)
 	require.NoError(t, err)
-	assert.Equal(t, "xm2-end no\nyes\n", string(out), "the mark stands at a line's beginning")
+	assert.Equal(t, "xm2-end no\nyes\n", string(out), "the mark is at a line's beginning")
 	_, _, err = s.Ask(t.Context(), "exit 255\n", "m3-end ", time.Second*10)
 	assert.ErrorIs(t, err, ErrEnded)
 	assert.Equal(t, 255, s.Code())

@@ -4,7 +4,7 @@
 //
 // Its own rules: the login shell is given no word of ours but "exec sh -s"; the script
 // goes in by standard input, with every value from outside as one single-quoted word;
-// what the script answers stands between two lines with a number that nobody can know
+// what the script answers is between two lines with a number that nobody can know
 // beforehand, so that a noisy profile does no harm; values in it end with a null byte.
 package shellhost
 
@@ -32,7 +32,7 @@ type Server struct {
 	Words  []string // of the client: configuration and target
 	Env    []string
 	Name   string // for messages
-	Folder string // absolute: where the repositories lie
+	Folder string // absolute: where the repositories are
 	Keys   string // the authorized_keys file, relative to the home folder or absolute
 
 	session *openssh.Session
@@ -160,7 +160,7 @@ func (s *Server) answer(out []byte, word string) ([]string, error) {
 	case "link":
 		return nil, fault.New(fault.Refused, "%s has a symbolic link at %s, and nothing is done behind one", s.Name, text.Excerpt(strings.Trim(string(out), "\x00"), 120))
 	case "busy":
-		return nil, fault.New(fault.Failed, "someone else is changing the keys on %s, or was cut off: the folder %s stands there", s.Name, text.Excerpt(strings.Trim(string(out), "\x00"), 120))
+		return nil, fault.New(fault.Failed, "someone else is changing the keys on %s, or was cut off: the folder %s is there", s.Name, text.Excerpt(strings.Trim(string(out), "\x00"), 120))
 	}
 	f := fault.New(fault.Failed, "%s could not do it", s.Name)
 	if said := strings.TrimSpace(strings.ReplaceAll(string(out), "\x00", " ")); said != "" {
@@ -203,7 +203,7 @@ func (s *Server) repositories(v []string) ([]Repository, error) {
 	return out, nil
 }
 
-// List lists the repositories below the folder; what begins with a dot, and what lies
+// List lists the repositories below the folder; what begins with a dot, and what is
 // behind a symbolic link, is none.
 func (s *Server) List(ctx context.Context) ([]Repository, error) {
 	v, err := s.run(ctx, `[ -d "$F" ] || end done
@@ -274,7 +274,7 @@ fi
 one "$r"`, map[string]string{"A": path, "T": newPath, "D": description, "S": text.Either(set, "set", ""), "B": branch})
 }
 
-// Delete moves a repository aside, and tells where it lies now.
+// Delete moves a repository aside, and tells where it is now.
 func (s *Server) Delete(ctx context.Context, path string) (string, error) {
 	v, err := s.run(ctx, `walk "$A.git"
 r=$F/$A.git
@@ -310,7 +310,7 @@ if [ -f "$K" ]; then z "$(cat "$K")"; else z ""; fi`, map[string]string{"K": s.K
 	return contents, v[0], nil
 }
 
-// WriteKeys writes the authorized_keys file anew, whole, if it is still the one of that
+// WriteKeys writes the authorized_keys file again, whole, if it is still the one of that
 // sum; the error is Changed otherwise. The file keeps its mode; a new one is for its
 // owner alone.
 func (s *Server) WriteKeys(ctx context.Context, contents, sum string) error {

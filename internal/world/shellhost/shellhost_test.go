@@ -77,7 +77,7 @@ func TestRepositories(t *testing.T) {
 	}
 	all, err = s.List(ctx)
 	require.NoError(t, err)
-	assert.Empty(t, all, "what lies aside is not listed")
+	assert.Empty(t, all, "what is aside is not listed")
 	assert.NoFileExists(t, "pwned")
 	_, err = s.Create(ctx, "tern/null\x00byte", "", "main")
 	assert.ErrorContains(t, err, "null byte")

@@ -42,7 +42,7 @@ type Line struct {
 var ErrTooMuch = errors.New("too much output")
 
 // Dial opens a connection to an address with its port, as a user, with one private key in
-// OpenSSH's form and no other. The host must show a key that stands in the known file
+// OpenSSH's form and no other. The host must show a key that is in the known file
 // (sshd(8), SSH_KNOWN_HOSTS FILE FORMAT).
 func Dial(ctx context.Context, at, user string, private []byte, passphrase, known string, limit time.Duration) (*Line, error) {
 	var signer ssh.Signer

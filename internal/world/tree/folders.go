@@ -7,7 +7,7 @@ import (
 	"strings"
 )
 
-// Folders gives a folder and those below it to visit, each before what lies in it, so many
+// Folders gives a folder and those below it to visit, each before what is in it, so many
 // levels deep; hidden ones, and links, are passed over. visit says whether a folder is
 // enough, so that nothing in it is looked at. closed are those that could not be looked into.
 func Folders(ctx context.Context, top string, levels int, visit func(path string) (enough bool, err error)) (closed []string, err error) {

@@ -40,11 +40,11 @@ type walker struct {
 
 type work struct {
 	path  string         // from the top; "" for the top itself
-	lists []*ignore.List // in force above it
+	lists []*ignore.List // that hold above it
 	rule  *ignore.Rule   // that leaves the whole folder out
 }
 
-// Walk lists what lies in a folder, sorted by path. outer are the rules that stand
+// Walk lists what is in a folder, sorted by path. outer are the rules that stand
 // outside the work tree, the weightiest last. A link is not followed, a nested
 // repository is not entered, and the folder's own .git is not listed.
 func Walk(ctx context.Context, top string, outer []*ignore.List) ([]survey.File, error) {
@@ -208,7 +208,7 @@ func IgnoreFile(top, base string) *ignore.List {
 	return ignore.Parse(string(data), source, base)
 }
 
-// RulesOf reads an ignore file that stands outside a work tree; nil where there is none.
+// RulesOf reads an ignore file that is outside a work tree; nil where there is none.
 func RulesOf(path string) *ignore.List {
 	f, err := os.Open(path)
 	if err != nil {

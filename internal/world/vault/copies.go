@@ -12,7 +12,7 @@ import (
 	"uncinate/internal/world/files"
 )
 
-// copyOf is where the copy of one of the vault's files lies.
+// copyOf is where the copy of one of the vault's files is.
 func copyOf(path string) string {
 	return filepath.Join(filepath.Dir(path), "copies", filepath.Base(path))
 }
@@ -36,7 +36,7 @@ func damaged(how, path string, good func(data []byte) error) *fault.Fault {
 		err = good(data)
 	}
 	if err != nil {
-		return f.Detail("Its copy is of no use either, so what was in the vault is lost here: tokens have to be made anew.").
+		return f.Detail("Its copy is of no use either, so what was in the vault is lost here: new tokens have to be made.").
 			Try("put what is left aside, then make a new vault", text.Command("mv", "--", filepath.Dir(path), filepath.Dir(path)+".damaged"))
 	}
 	when := ""

@@ -3,7 +3,7 @@ package vault
 import "uncinate/internal/world/files"
 
 // Whoever can write in the vault's folder can put an old file back in the place of the newer one:
-// it opens as it did, and what was forgotten or replaced since is in force again. So each change is
+// it opens as it did, and what was forgotten or replaced since is valid again. So each change is
 // counted, in the sealed file and outside of the vault.
 
 // countName is the name under which the number of changes is sealed among the secrets; no secret
@@ -26,7 +26,7 @@ func (v *Vault) noted() seenVault {
 		return was
 	}
 	if _, err := files.ReadJSON(v.notes, &was); err != nil {
-		return seenVault{} // a damaged note tells of nothing; the next change writes it anew
+		return seenVault{} // a damaged note tells of nothing; the next change writes it again
 	}
 	return was
 }

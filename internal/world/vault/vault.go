@@ -1,5 +1,5 @@
 // Package vault keeps secrets: one age file (age-encryption.org/v1) encrypted to an
-// X25519 identity. Only that identity is wrapped, by a passphrase (scrypt), or lies
+// X25519 identity. Only that identity is wrapped, by a passphrase (scrypt), or is
 // in the system's keyring, or in a key file that its owner chose knowingly. Reading
 // the vault takes the identity: from the keyring or key file, from the small process
 // that holds it for a time, or from a person who types the passphrase.
@@ -238,7 +238,7 @@ func (v *Vault) establish(ctx context.Context, info Info, passphrase string, all
 }
 
 // Change protects the vault in another way, or by another passphrase. The secrets are
-// encrypted anew to a new identity: what opened the vault before opens it no more. A
+// encrypted again to a new identity: what opened the vault before opens it no more. A
 // change that is cut off leaves the vault as it was.
 func (v *Vault) Change(ctx context.Context, by, passphrase string) (err error) {
 	release, err := v.alone(ctx)
@@ -253,7 +253,7 @@ func (v *Vault) Change(ctx context.Context, by, passphrase string) (err error) {
 	if err := v.establish(ctx, Info{By: by, Folder: v.dir, Generation: old.Generation + 1}, passphrase, all); err != nil {
 		return err
 	}
-	// What the holder kept of the old identity opens nothing any more.
+	// What the holder kept of the old identity no longer opens anything.
 	if _, err := askHolder(v.socket, message{Want: wantLock}); err != nil && !errors.Is(err, errNoHolder) {
 		return err
 	}
@@ -268,7 +268,7 @@ func (v *Vault) Change(ctx context.Context, by, passphrase string) (err error) {
 	if old.By == ByKeyring {
 		if err := v.ring.Remove(ctx, old.Recipient); err != nil {
 			return fault.New(fault.Failed, "the vault was changed, but its old entry cannot be removed from the system's keyring").Because(err).
-				Detail("The entry opens nothing any more. It is named %s.", old.Recipient)
+				Detail("The entry no longer opens anything. It is named %s.", old.Recipient)
 		}
 	}
 	return nil
@@ -388,7 +388,7 @@ func (v *Vault) Ready(ctx context.Context) error {
 }
 
 // Put stores secrets under their names, replacing older ones: all of them or none. An
-// empty one takes what stands there out.
+// empty one takes what is there out.
 func (v *Vault) Put(ctx context.Context, secrets map[string]string) error {
 	for _, secret := range secrets {
 		v.seen(secret)

@@ -3,6 +3,7 @@ package web
 import (
 	"context"
 	"encoding/base64"
+	"errors"
 	"net/http"
 	"slices"
 	"strconv"
@@ -39,6 +40,9 @@ func (r Refs) Branches() []string {
 // Empty reports whether the repository has no ref at all.
 func (r Refs) Empty() bool { return len(r.IDs) == 0 }
 
+// ErrNoRepository is what is under the fault where nothing is at an address.
+var ErrNoRepository = errors.New("no repository there")
+
 // Refs asks a repository for its refs as git does (gitprotocol-http, "Smart
 // Clients"; gitprotocol-pack, "Reference Discovery"), with a user name and secret
 // or, if both are empty, without.
@@ -58,13 +62,13 @@ func (c *Client) Refs(ctx context.Context, a address.Address, user, secret strin
 	case answer.Status == http.StatusNotFound:
 		f := fault.New(fault.HostSaidNo, "there is no repository at %s", where)
 		if user != "" {
-			f.Says += ", or " + text.Quote(user) + " may not see it"
+			f.Says += ", or the account may not see it"
 		}
-		return Refs{}, f
+		return Refs{}, f.Because(ErrNoRepository)
 	case answer.Status != http.StatusOK:
 		return Refs{}, fault.New(fault.Unreachable, "%s answers with status %d when asked for its branches", where, answer.Status)
 	case answer.Header.Get("Content-Type") != "application/x-git-upload-pack-advertisement":
-		return Refs{}, fault.New(fault.Unreachable, "what answers at %s is no git repository", where).
+		return Refs{}, fault.New(fault.Unreachable, "what answers at %s is not a git repository", where).
 			Detail("It begins: %s", text.Excerpt(string(answer.Body[:min(len(answer.Body), 120)]), 60))
 	}
 	refs, ok := ParseAdvertisement(string(answer.Body))
@@ -112,8 +116,8 @@ func ParseRefs(s string) (Refs, bool) {
 		if err != nil || n > 0 && n < 4 || int(n) > len(s) {
 			return r, false
 		}
-		if n == 0 {
-			s, ended, told = s[4:], true, false
+		if n == 0 { // what the server can ends with one too, and what it has comes after that
+			s, ended, told = s[4:], !told, false
 			continue
 		}
 		line := strings.TrimSuffix(s[4:n], "\n")
@@ -145,13 +149,13 @@ func ParseRefs(s string) (Refs, bool) {
 // (gitprotocol-pack) in pkt-lines (gitprotocol-common).
 func ParseAdvertisement(s string) (Refs, bool) {
 	r := Refs{IDs: map[string]string{}}
-	first := true
+	first, ended := true, false
 	for len(s) >= 4 {
 		n, err := strconv.ParseUint(s[:4], 16, 32)
 		if err != nil || n > 0 && n < 4 || int(n) > len(s) {
 			return r, false
 		}
-		if n == 0 {
+		if ended = n == 0; ended {
 			s = s[4:]
 			continue
 		}
@@ -177,5 +181,5 @@ func ParseAdvertisement(s string) (Refs, bool) {
 			r.IDs[name] = id
 		}
 	}
-	return r, s == ""
+	return r, s == "" && ended
 }

@@ -60,7 +60,7 @@ func (n named) RoundTrip(q *http.Request) (*http.Response, error) {
 	return n.under.RoundTrip(q)
 }
 
-// Do sends a request once. Every answer with a status, refusals too, is no error.
+// Do sends a request once. Every answer with a status, refusals too, is not an error.
 func (c *Client) Do(ctx context.Context, call description.Call) (description.Answer, error) {
 	q, err := http.NewRequestWithContext(ctx, call.Method, call.URL, bytes.NewReader(call.Body))
 	if err != nil {
@@ -79,7 +79,7 @@ func (c *Client) Do(ctx context.Context, call description.Call) (description.Ans
 	r, err := c.http.Do(q)
 	var whole *url.Error
 	if errors.As(err, &whole) {
-		err = whole.Err // without the address, in which a secret may stand
+		err = whole.Err // without the address, in which a secret may be
 	}
 	if err != nil {
 		c.log.Debug("request failed", "method", call.Method, "path", q.URL.Path, "origin", origin)

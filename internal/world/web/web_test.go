@@ -23,7 +23,7 @@ const id = "0123456789012345678901234567890123456789"
 func TestParseAdvertisement(t *testing.T) {
 	whole := "001e# service=git-upload-pack\n0000" +
 		"0066" + id + " HEAD\x00 side-band symref=HEAD:refs/heads/trunk\n" + "003f" + id + " refs/heads/trunk\n" + "003e" + id + " refs/tags/v1^{}\n" + "0000"
-	// Let the lengths be right whatever stands in the lines.
+	// Let the lengths be right whatever is in the lines.
 	whole = relength(whole)
 	r, ok := ParseAdvertisement(whole)
 	require.True(t, ok)
@@ -38,7 +38,7 @@ func TestParseAdvertisement(t *testing.T) {
 	}
 }
 
-// relength writes the lines anew with their true lengths.
+// relength writes the lines again with their true lengths.
 func relength(s string) string {
 	var b strings.Builder
 	for line := range strings.SplitAfterSeq(s, "\n") {

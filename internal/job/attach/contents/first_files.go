@@ -40,14 +40,14 @@ func (c *Contents) PlanFirstFiles() error {
 	if !c.Create || c.Folder.Head != "" {
 		return fault.New(fault.Usage, "a readme and a licence are written with a first commit to a new repository only")
 	}
-	if o.Readme && !named(c.Travel.Up, "readme") {
+	if o.Readme && !Named(c.Travel.Up, "readme") {
 		s := "# " + c.Repository.Name + "\n"
 		if o.Description != "" {
 			s += "\n" + o.Description + "\n"
 		}
 		c.First = append(c.First, firstFile{"README.md", s})
 	}
-	if licence != "" && !licensed(c.Travel.Up) {
+	if licence != "" && !Licensed(c.Travel.Up) {
 		c.First = append(c.First, firstFile{"LICENSE", licence})
 	}
 	for _, f := range c.First {
@@ -58,17 +58,17 @@ func (c *Contents) PlanFirstFiles() error {
 	return nil
 }
 
-// named reports whether one of the paths is a file at the top that is called so, whatever
+// Named reports whether one of the paths is a file at the top that is called so, whatever
 // its ending.
-func named(paths []string, names ...string) bool {
+func Named(paths []string, names ...string) bool {
 	return slices.ContainsFunc(paths, func(p string) bool {
 		stem, _, _ := strings.Cut(strings.ToLower(p), ".")
 		return slices.Contains(names, stem)
 	})
 }
 
-// licensed reports whether there is a licence, under one of its usual names.
-func licensed(paths []string) bool { return named(paths, "license", "licence", "copying") }
+// Licensed reports whether there is a licence, under one of its usual names.
+func Licensed(paths []string) bool { return Named(paths, "license", "licence", "copying") }
 
 // StepFirstFiles writes them where nothing is yet.
 func (c *Contents) StepFirstFiles() desk.Step {
@@ -150,8 +150,12 @@ func (c *Contents) NotePublic(ctx context.Context) error {
 	for _, f := range c.First {
 		top = append(top, f.Name)
 	}
-	if !licensed(top) {
+	switch {
+	case Licensed(top):
+	case c.Create && c.Folder.Head == "":
 		c.Notes = append(c.Notes, "Without a licence nobody may use what they see. --licence adds one: "+strings.Join(licences.Known(), ", ")+".")
+	default:
+		c.Notes = append(c.Notes, "Without a licence, a file LICENSE in the project, nobody may use what they see.")
 	}
 	return nil
 }

@@ -47,7 +47,7 @@ func (c *Contents) PlanLarge(ctx context.Context, theirs func(path string) bool)
 		return err
 	}
 	if c.Folder.Head != "" {
-		return fault.New(fault.Usage, "large files go into the storage from a first commit on; commits that hold them already would have to be made anew").
+		return fault.New(fault.Usage, "large files go into the storage from a first commit on; commits that hold them already would have to be rewritten").
 			Try("see what git-lfs says of that", "git lfs migrate --help")
 	}
 	if c.Tie.Address.Scheme == "ssh" {
@@ -97,7 +97,7 @@ func (c *Contents) PlanLarge(ctx context.Context, theirs func(path string) bool)
 	return nil
 }
 
-// largeStands reports whether all that is asked for stands in the attributes file of a
+// largeStands reports whether all that is asked for is in the attributes file of a
 // project that has commits.
 func (c *Contents) largeStands() (bool, error) {
 	data, err := files.Read(c.At(Attributes), 4<<20)
@@ -117,7 +117,7 @@ func (c *Contents) largeStands() (bool, error) {
 func (c *Contents) attributeOf(given string) (string, error) {
 	p := strings.TrimPrefix(filepath.ToSlash(given), "./")
 	if r, ok := ignore.ParseRule(p); !ok || r.Negated || strings.ContainsAny(p, "\n\r\"") {
-		return "", fault.New(fault.Usage, "%s is no path or pattern of files", text.Quote(given))
+		return "", fault.New(fault.Usage, "%s is not a path or pattern of files", text.Quote(given))
 	}
 	if k := files.KindOf(c.At(strings.TrimSuffix(p, "/"))); k != files.None {
 		p = "/" + kinds.Escape(strings.TrimSuffix(p, "/"))

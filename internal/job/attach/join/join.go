@@ -40,7 +40,7 @@ var (
 	FactWay      = desk.NewFact[*Way]("join")
 	factTracking = desk.NewFact[bool]("tracking") // git knew nothing of the remote's branches before
 	factJoined   = desk.NewFact[string]("joined") // the commit in which both meet
-	factLaid     = desk.NewFact[bool]("laid")     // files that are only there lie here
+	factLaid     = desk.NewFact[bool]("laid")     // files that are only there are here
 )
 
 // Way is what an attach does to bring two sides together. It is kept in the journal
@@ -52,11 +52,11 @@ type Way struct {
 	Tip     string             `json:"tip"`    // the commit there
 	From    string             `json:"from"`   // the commit here; "" for none
 	Commits int                `json:"commits"`
-	Added   []joining.Entry    `json:"added"` // only there; laid out here
+	Added   []joining.Entry    `json:"added"` // only there; written here
 	Decided []worktree.Decided `json:"decided"`
 	Rules   string             `json:"rules"` // their ignore rules at the top; "" where ours are the same, or there are none
 	Same    int                `json:"same"`
-	Folders []string           `json:"folders"` // that have to be made for what is laid out
+	Folders []string           `json:"folders"` // that have to be made for what is written
 }
 
 // asideDir is where what the host holds is looked at, away from the project.
@@ -64,7 +64,7 @@ func (j *Join) asideDir() string {
 	return filepath.Join(j.Desk.Home.State, "aside", files.Short(j.Folder.Path)+".git")
 }
 
-// Close removes what was brought in only to be looked at.
+// Close removes what was received only to be looked at.
 func (j *Join) Close() error {
 	if j == nil || j.Folder == nil {
 		return nil
@@ -386,7 +386,7 @@ func (j *Join) joinChanges(ctx context.Context, aside *git.Repo, tree string) er
 		return nil
 	}
 	return worktree.WrittenOver(bad).Detail("Nothing was changed, on either side.").
-		Try("save your changes first", text.Command("git", "-C", j.Folder.Path, "add", "-A")+" && "+text.Command("git", "-C", j.Folder.Path, "commit"))
+		Try("save your changes first", desk.FolderCommand(j.Options.Folder, "save", "--message", "What was done"))
 }
 
 // Join makes the folder and what the host holds already one.

@@ -59,7 +59,7 @@ func (j *Way) Outcome() string {
 	return ": " + strings.Join(parts, ", ")
 }
 
-// Lays reports whether files have to be laid out apart from git's own bringing in.
+// Lays reports whether files have to be written apart from git's own receiving.
 func (j *Way) Lays() bool {
 	return j.Mode == Onto && len(j.TheirEntries()) > 0 || slices.ContainsFunc(j.Decided, func(d worktree.Decided) bool { return d.Beside != "" })
 }

@@ -33,7 +33,7 @@ func (j *Join) keepJoin() error {
 // StepBranchName calls the branch here as it is called there.
 func (joins *Join) StepBranchName() desk.Step {
 	j := joins.Way
-	return joins.bareBranchName().Planned(plan.Here, fmt.Sprintf("Call the branch %s, as there, and no longer %s", text.Visible(j.Branch), text.Visible(j.Was)),
+	return joins.bareBranchName().Planned(plan.Here, fmt.Sprintf("Rename the branch %s to %s, as on the host", text.Visible(j.Was), text.Visible(j.Branch)),
 		func(ctx context.Context) (bool, error) {
 			now, err := joins.Folder.Repo.Do(ctx, "symbolic-ref", "-q", "--short", "HEAD")
 			return err == nil && now == j.Branch, nil
@@ -74,7 +74,7 @@ func (joins *Join) undoBranchName(ctx context.Context) error {
 func (joins *Join) StepBringIn() desk.Step {
 	j := joins.Way
 	tracking := "refs/remotes/" + joins.Options.Remote + "/"
-	return joins.bareBringIn().Planned(plan.Here, fmt.Sprintf("Bring in what is there: %s on branch %s", text.Count(j.Commits, "commit"), text.Visible(j.Branch)),
+	return joins.bareBringIn().Planned(plan.Here, fmt.Sprintf("Receive what is there: %s on branch %s", text.Count(j.Commits, "commit"), text.Visible(j.Branch)),
 		func(ctx context.Context) (bool, error) {
 			if !FactWay.Known(joins.Run) {
 				return false, nil
@@ -107,10 +107,10 @@ func (joins *Join) StepBringIn() desk.Step {
 			if err != nil {
 				return err
 			}
-			_, err = work.Run(ctx, git.Cmd{Config: config, Stall: git.Stall, Watch: project.Watch(joins.Desk, "Bringing in", "Receiving objects"),
+			_, err = work.Run(ctx, git.Cmd{Config: config, Stall: git.Stall, Watch: project.Watch(joins.Desk, "Receiving", "Receiving objects"),
 				Args: []string{"fetch", "--progress", "--no-tags", "--no-auto-maintenance", "--no-write-fetch-head", "--", from, "+refs/heads/*:" + tracking + "*"}})
-			joins.Desk.Tell.Progress("Bringing in", 0, 0, "")
-			return git.Fault(err, "git cannot bring in what %s holds", joins.Tie.Address.String())
+			joins.Desk.Tell.Progress("Receiving", 0, 0, "")
+			return git.Fault(err, "git cannot receive what %s holds", joins.Tie.Address.String())
 		})
 }
 
@@ -226,7 +226,7 @@ func (joins *Join) layTo(ctx context.Context, from, to string) error {
 	return err
 }
 
-// StepLay lays out here what is only there, and the copies that are kept beside.
+// StepLay writes here what is only there, and the copies that are kept beside.
 func (joins *Join) StepLay() desk.Step {
 	j := joins.Way
 	var names []string
@@ -244,7 +244,7 @@ func (joins *Join) StepLay() desk.Step {
 	if len(names) > 4 {
 		shown += ", ..."
 	}
-	return joins.bareLay().Planned(plan.Here, fmt.Sprintf("Lay out %s in the folder: %s", text.Count(len(names), "file"), shown),
+	return joins.bareLay().Planned(plan.Here, fmt.Sprintf("Write %s in the folder: %s", text.Count(len(names), "file"), shown),
 		func(context.Context) (bool, error) {
 			return factLaid.Of(joins.Run), nil
 		},
@@ -321,7 +321,7 @@ func (j *Join) exclude() error {
 	return j.Wrote(path, "exclude")
 }
 
-// undoLay takes out what was laid out, where it is still as it was laid out, and brings
+// undoLay takes out what was written, where it is still as it was written, and brings
 // back what made way.
 func (joins *Join) undoLay(ctx context.Context) error {
 	j := joins.Way

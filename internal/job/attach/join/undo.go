@@ -46,7 +46,7 @@ func (j *Join) UntouchedSince(ctx context.Context) error {
 	if err != nil || j.StoodSo(now) {
 		return err
 	}
-	return fault.New(fault.Decision, "work went on here since the attach was cut off: other branches, tags or commits than then stand here now, so it cannot be put back").
+	return fault.New(fault.Decision, "work went on here since the attach was cut off: other branches, tags or commits than then are here now, so it cannot be put back").
 		Try("finish the attach instead", text.Command("uncinate", "attach", j.Folder.Path)).
 		Try("or remove only the remote", text.Command("uncinate", "detach", "--remote-only", j.Folder.Path))
 }
@@ -61,7 +61,7 @@ func (j *Join) bareBranchName() desk.Step {
 }
 
 func (j *Join) bareBringIn() desk.Step {
-	return desk.Bare("bring-in", plan.Here, "Forget the commits that were brought in", j.undoBringIn)
+	return desk.Bare("bring-in", plan.Here, "Forget the commits that were received", j.undoBringIn)
 }
 
 func (j *Join) bareJoin() desk.Step {
@@ -69,5 +69,5 @@ func (j *Join) bareJoin() desk.Step {
 }
 
 func (j *Join) bareLay() desk.Step {
-	return desk.Bare("lay", plan.Here, "Take out again what was laid out, and bring back what made way for it", j.undoLay)
+	return desk.Bare("lay", plan.Here, "Take out again what was written, and bring back what made way for it", j.undoLay)
 }

@@ -20,7 +20,7 @@ import (
 	"uncinate/internal/world/git"
 )
 
-// StepBringAll brings in all branches and tags of the old repository.
+// StepBringAll receives all branches and tags of the old repository.
 func (m *Move) StepBringAll() desk.Step {
 	remote := func() string {
 		if target.FactFormer.Of(m.Run) != "" {
@@ -28,7 +28,7 @@ func (m *Move) StepBringAll() desk.Step {
 		}
 		return m.Options.Remote
 	}
-	return m.bareBringAll().Planned(plan.Here, "Bring in all branches and tags of "+text.Visible(project.WithoutSecret(m.Folder.Remotes[remote()])),
+	return m.bareBringAll().Planned(plan.Here, "Receive all branches and tags of "+text.Visible(project.WithoutSecret(m.Folder.Remotes[remote()])),
 		func(context.Context) (bool, error) { return target.FactFormer.Of(m.Run) != "", nil },
 		func(ctx context.Context) error {
 			before, err := m.tags(ctx)
@@ -44,11 +44,11 @@ func (m *Move) StepBringAll() desk.Step {
 				return err
 			}
 			tracking := "refs/remotes/" + remote() + "/"
-			_, err = work.Run(ctx, git.Cmd{Stall: git.Stall, Watch: project.Watch(m.Desk, "Bringing in", "Receiving objects"),
+			_, err = work.Run(ctx, git.Cmd{Stall: git.Stall, Watch: project.Watch(m.Desk, "Receiving", "Receiving objects"),
 				Args: []string{"fetch", "--progress", "--no-auto-maintenance", "--no-write-fetch-head", "--", remote(), "+refs/heads/*:" + tracking + "*", "refs/tags/*:refs/tags/*"}})
-			m.Desk.Tell.Progress("Bringing in", 0, 0, "")
+			m.Desk.Tell.Progress("Receiving", 0, 0, "")
 			if err != nil {
-				return git.Fault(err, "git cannot bring in what the old repository holds")
+				return git.Fault(err, "git cannot receive what the old repository holds")
 			}
 			after, err := m.tags(ctx)
 			if err != nil {
@@ -95,7 +95,7 @@ func (m *Move) tags(ctx context.Context) ([]string, error) {
 	return strings.Split(out, "\n"), nil
 }
 
-// undoBringAll forgets the tags that were brought in.
+// undoBringAll forgets the tags that were received.
 func (m *Move) undoBringAll(ctx context.Context) error {
 	for line := range slices.Values(target.FactBrought.Of(m.Run)) {
 		id, ref, ok := strings.Cut(line, " ")
@@ -265,7 +265,7 @@ type Move struct{ *target.Target }
 func (m *Move) BareSteps() []desk.Step { return []desk.Step{m.bareBringAll(), m.bareFormer()} }
 
 func (m *Move) bareBringAll() desk.Step {
-	return desk.Bare("bring-all", plan.Here, text.Either(len(target.FactBrought.Of(m.Run)) > 0, "Forget the tags that were brought in", ""), m.undoBringAll)
+	return desk.Bare("bring-all", plan.Here, text.Either(len(target.FactBrought.Of(m.Run)) > 0, "Forget the tags that were received", ""), m.undoBringAll)
 }
 
 func (m *Move) bareFormer() desk.Step {

@@ -74,7 +74,7 @@ func (t *Target) StepComplete() desk.Step {
 				return err
 			}
 			if who := there.Creator; who != "" && who != t.Login.Account.User {
-				return fault.New(fault.Decision, "%s was made by %s meanwhile; what was sent lies there", there.Path(), text.Visible(who)).
+				return fault.New(fault.Decision, "%s was made by %s meanwhile; what was sent is there", there.Path(), text.Visible(who)).
 					Try("see it", text.Command("uncinate", "visit", "--print", t.Folder.Path))
 			}
 			wanted := t.Repository.Visibility

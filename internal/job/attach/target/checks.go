@@ -17,8 +17,8 @@ import (
 	"uncinate/internal/world/web"
 )
 
-// ChooseSigner decides whose name and e-mail the commits carry: what was asked for,
-// else what stands in this repository, else the account's, else git's own.
+// ChooseSigner decides whose name and e-mail the commits have: what was asked for,
+// else what is in this repository, else the account's, else git's own.
 func (t *Target) ChooseSigner(ctx context.Context) error {
 	setting := func(scope, key string) string {
 		value := ""
@@ -29,8 +29,12 @@ func (t *Target) ChooseSigner(ctx context.Context) error {
 		}
 		return value
 	}
-	choose := func(asked, key, account string) string {
-		for _, s := range []string{asked, setting("local", key), account, setting("", key)} {
+	choose := func(asked, key, account, former string) string {
+		local := setting("local", key)
+		if local == former && account != "" { // the account that it was attached with set it
+			local = ""
+		}
+		for _, s := range []string{asked, local, account, setting("", key)} {
 			if s != "" {
 				return s
 			}
@@ -40,14 +44,17 @@ func (t *Target) ChooseSigner(ctx context.Context) error {
 		}
 		return ""
 	}
-	var of accounts.Account
+	var of, former accounts.Account
 	if t.Login != nil {
 		of = *t.Login.Account
+		if before, err := accounts.Named(t.Desk, t.Project.Account); err == nil && before.Name != of.Name {
+			former = *before
+		}
 	}
-	t.Name = choose(t.Options.FullName, "user.name", of.FullName)
-	t.Email = choose(t.Options.Email, "user.email", of.Email)
+	t.Name = choose(t.Options.FullName, "user.name", of.FullName, former.FullName)
+	t.Email = choose(t.Options.Email, "user.email", of.Email, former.Email)
 	if t.Name == "" || t.Email == "" {
-		return fault.New(fault.Decision, "git does not know whose name and e-mail the commits are to carry").
+		return fault.New(fault.Decision, "git has no name and e-mail for the commits").
 			Try("say it for this project", t.Again("--full-name", "NAME", "--email", "ADDRESS"))
 	}
 	if strings.ContainsAny(t.Name+t.Email, "<>\n\x00") {

@@ -17,7 +17,7 @@ var (
 	FactNewRemote  = desk.NewFact[bool]("new-remote")    // there was no such remote before
 	FactVacant     = desk.NewFact[bool]("vacant")        // the hosted repository was empty before
 	FactSent       = desk.NewFact[string]("sent")        // about a branch on the host: the commit that it got
-	FactThere      = desk.NewFact[string]("there")       // about a branch on the host: the commit that stood there before
+	FactThere      = desk.NewFact[string]("there")       // about a branch on the host: the commit that was there before
 	FactByPush     = desk.NewFact[bool]("by-push")       // the push that makes the repository was begun
 	factDefaultWas = desk.NewFact[string]("default-was") // the hosted repository's default branch before
 	FactFormer     = desk.NewFact[string]("former")      // what the old remote is called from now on

@@ -205,16 +205,16 @@ func (t *Target) StepTie() desk.Step {
 
 // tieSentence says under which name the remote is added, and how git signs in to it.
 func (t *Target) tieSentence() string {
-	what := fmt.Sprintf("Name it %s here, and let git sign in to it", t.Options.Remote)
+	what := fmt.Sprintf("Add it as the remote %s; git signs in", t.Options.Remote)
 	switch {
 	case t.Tie.Route() != nil:
 		return what + fmt.Sprintf(" over SSH, with the key of account %s and no other", t.Tie.Account.Name)
 	case t.Login != nil:
-		return what + fmt.Sprintf(" as %s, from the vault", t.Login.Account.User)
+		return what + fmt.Sprintf(" as %s with the vault's token", t.Login.Account.User)
 	case t.Tie.Account != nil:
-		return what + fmt.Sprintf(" as %s, from the vault", t.Tie.Account.User)
+		return what + fmt.Sprintf(" as %s with the vault's token", t.Tie.Account.User)
 	}
-	return fmt.Sprintf("Name it %s here; git signs in with what it has", t.Options.Remote)
+	return fmt.Sprintf("Add it as the remote %s; git uses its own sign-in", t.Options.Remote)
 }
 
 // upstream is the remote that the branch goes to; "" for none yet.

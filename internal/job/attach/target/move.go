@@ -11,6 +11,7 @@ import (
 	"uncinate/internal/core/text"
 	"uncinate/internal/desk/accounts"
 	"uncinate/internal/desk/hosts"
+	"uncinate/internal/desk/login"
 	"uncinate/internal/world/git"
 )
 
@@ -32,7 +33,7 @@ func (t *Target) chooseMove(ctx context.Context, to string) error {
 	}
 	if from == "" || t.Folder.Head == "" {
 		return fault.New(fault.Decision, "%s has no remote %s, so there is nothing to move from", text.Visible(t.Folder.Path), text.Quote(o.Remote)).
-			Try("attach it for the first time", t.Again(t.ToArgs()...))
+			TryWithout("attach it for the first time", t.Again(t.ToArgs()...), "move")
 	}
 	old, err := address.Parse(from)
 	if err != nil {
@@ -65,12 +66,44 @@ func (t *Target) chooseMove(ctx context.Context, to string) error {
 				return t.ChooseTarget(ctx)
 			}
 		}
+		if o.Visibility == "" && FactFormer.Of(t.Run) == "" {
+			o.Visibility = t.visibleBefore(ctx, from)
+		}
 		return t.chooseNew(ctx)
 	}
 	if given, err := address.Parse(to); err == nil && given.Same(old) {
 		return fault.New(fault.Usage, "it is there already: %s", old.Bare().String())
 	}
 	return t.ChooseExisting(ctx, to)
+}
+
+// visibleBefore gives who can see the repository that is moved from, as its host tells, and notes it:
+// the new one is to be seen by the same people. "" where the host does not tell.
+func (t *Target) visibleBefore(ctx context.Context, from string) string {
+	h, owner, name, err := hosts.Recognise(t.Desk, from)
+	if err != nil || h == nil || t.Project.Account == "" {
+		return ""
+	}
+	account, err := accounts.Named(t.Desk, t.Project.Account)
+	if err != nil {
+		return ""
+	}
+	l, err := login.Open(ctx, t.Desk, account)
+	if err != nil {
+		return ""
+	}
+	there, found, err := l.Repository(ctx, owner, name)
+	switch {
+	case err != nil || !found:
+		t.Notes = append(t.Notes, "Who can see it on "+h.Name+" is not known, so it becomes private.")
+		return ""
+	case there.Visibility == "public":
+		t.Notes = append(t.Notes, "It is public on "+h.Name+", and stays so.")
+		return there.Visibility
+	case there.Visibility != "private":
+		t.Notes = append(t.Notes, "It becomes private; on "+h.Name+" it is visible to "+there.Visibility+".")
+	}
+	return ""
 }
 
 // CheckMove makes sure that what is moved to is empty.

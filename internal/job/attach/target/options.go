@@ -31,9 +31,9 @@ type Options struct {
 	Large       []string // paths or patterns of files that go into large-file storage
 	Readme      bool     // write a readme where there is none
 	Licence     string   // write this licence where there is none, by its SPDX identifier
-	Branch      string   // what the branch is called in a folder without repository; main unless said
+	Branch      string   // what the branch is called in a folder without repository; main by default
 	Clash       string   // how files that both sides hold are decided: "mine", "theirs" or "both"
-	Only        []string // what goes into the first commit: paths, folders or patterns; all unless said
+	Only        []string // what goes into the first commit: paths, folders or patterns; all by default
 	Except      []string // what of it does not
 	Preview     bool     `json:"-"` // only the plan is wanted, so nobody is kept out meanwhile
 }
@@ -41,11 +41,11 @@ type Options struct {
 // choices are what the journal of an attach keeps of what it was made from.
 type choices struct {
 	Options  Options
-	Standing string // the branches, tags and stash that stood here before it, in short
+	Standing string // the branches, tags and stash that was here before it, in short
 }
 
 // Recall puts the choices of an interrupted run in where this run makes none, and lets the journal
-// keep what came of it. An address is kept without what secret may stand in it.
+// keep what came of it. An address is kept without what secret may be in it.
 func (work *Work) Recall(o Options) (Options, error) {
 	kept := choices{}
 	if work.Resumed {
@@ -67,13 +67,13 @@ func (work *Work) keepChoices() error {
 	return work.Run.Wants(choices{kept, work.standing})
 }
 
-// Stands lets the journal keep what stood here before.
+// Stands lets the journal keep what was here before.
 func (work *Work) Stands(standing string) error {
 	work.standing = files.Short(standing)
 	return work.keepChoices()
 }
 
-// StoodSo reports whether what stands here is what stood before.
+// StoodSo reports whether what is here is what was before.
 func (work *Work) StoodSo(standing string) bool { return files.Short(standing) == work.standing }
 
 // fill takes over what is said in other options and not in these.

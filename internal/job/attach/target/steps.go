@@ -57,7 +57,7 @@ func (t *Target) StepInit() desk.Step {
 // StepIdentity sets who commits in this repository.
 func (t *Target) StepIdentity() desk.Step {
 	set := [][2]string{{"user.name", t.Name}, {"user.email", t.Email}}
-	return t.bareIdentity().Planned(plan.Here, fmt.Sprintf("Set whose name its commits carry: %s <%s>", text.Visible(t.Name), text.Visible(t.Email)),
+	return t.bareIdentity().Planned(plan.Here, fmt.Sprintf("Set the name and e-mail for its commits: %s <%s>", text.Visible(t.Name), text.Visible(t.Email)),
 		func(ctx context.Context) (bool, error) {
 			for _, s := range set {
 				if got, _, err := t.Folder.Repo.Own(s[0]); err != nil || got != s[1] {

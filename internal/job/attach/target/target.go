@@ -58,7 +58,7 @@ func (t *Target) ChooseTarget(ctx context.Context) error {
 		if to == "" {
 			to = standing
 			if t.Project.Folder == "" {
-				t.Notes = append(t.Notes, "The remote "+text.Visible(o.Remote)+" stands already; the project is attached to where it leads: "+old.Bare().String())
+				t.Notes = append(t.Notes, "The remote "+text.Visible(o.Remote)+" is there already; the project is attached to where it leads: "+old.Bare().String())
 			}
 		} else if given, err := address.Parse(to); err != nil || !given.Same(old) {
 			if h, owner, name, err := hosts.Recognise(t.Desk, standing); err != nil || h == nil || !t.sameName(to, owner, name) {
@@ -208,7 +208,7 @@ func (t *Target) ofSeveral(ctx context.Context, owner, name string) (*hosts.Host
 	return h, owners[0], true
 }
 
-// moveIn asks the host with the secret that stood in the address.
+// moveIn asks the host with the secret that was in the address.
 func (t *Target) moveIn(ctx context.Context, h *hosts.Host, owner, name string) error {
 	if err := t.Desk.Vault.Ready(ctx); err != nil {
 		return err
@@ -277,6 +277,14 @@ func (t *Target) NearName(ctx context.Context, name string) string {
 	return text.Nearest(name, names)
 }
 
+// AgainTo is the same with another repository.
+func (t *Target) AgainTo(what string) string {
+	if t.Clones {
+		return text.Command("uncinate", "clone", what)
+	}
+	return t.Again("--to", what)
+}
+
 // choosePlain takes an address that no description covers: git alone.
 func (t *Target) choosePlain(ctx context.Context, given address.Address, err error) error {
 	if err != nil {
@@ -284,7 +292,11 @@ func (t *Target) choosePlain(ctx context.Context, given address.Address, err err
 	}
 	if given.Scheme == "http" && !address.Guarded("http", given.Host) {
 		return fault.New(fault.Refused, "plain http to %s would send the work, and any token, unencrypted", given.Host).
-			Try("use its https address", t.Again("--to", "https://"+given.Host+"/"+given.Path))
+			Try("use its https address", t.AgainTo("https://"+given.Host+"/"+given.Path))
+	}
+	if at, owner, name, is := hosts.PageOf(t.Desk, given.Bare().String()); is {
+		return fault.New(fault.Usage, "%s is the address of a page; the repository is %s/%s on %s", given.Bare().String(), owner, name, at.Name).
+			Try("take that one", t.AgainTo(owner+"/"+name))
 	}
 	bare := given.Bare()
 	if given.Scheme == "ssh" {
@@ -327,7 +339,7 @@ type Target struct {
 	Create     bool
 	Vacant     bool   // what is attached to was made before, and holds nothing yet
 	Clones     bool   // it is a clone's, which may do without an account
-	Move       string // a secret that stood in an address, to be moved into the vault
+	Move       string // a secret that was in an address, to be moved into the vault
 	moveFor    accounts.Account
 	Branch     string
 	Name       string   // who signs commits

@@ -262,7 +262,7 @@ func (t *Target) undoSend(ctx context.Context) error {
 	sent := FactSent.Things(t.Run)
 	for _, branch := range slices.Sorted(maps.Keys(sent)) {
 		id := sent[branch]
-		was := FactThere.About(branch).Of(t.Run) // the commit that stood there before; "" for none
+		was := FactThere.About(branch).Of(t.Run) // the commit that was there before; "" for none
 		if refs.Branch(branch) != id || was == "" && !FactVacant.Of(t.Run) {
 			continue
 		}
