@@ -203,3 +203,20 @@ func TestSyncAllFollows(t *testing.T) {
 	none := newMachine(t)
 	none.refused(3, []string{"no project is attached on this machine yet", "uncinate project find FOLDER"}, "", "", "status", "--all")
 }
+
+// TestWorkTreesOfOneRepositoryTakeTurns syncs all where two projects are work trees of one repository:
+// both receive into the same refs.
+func TestWorkTreesOfOneRepositoryTakeTurns(t *testing.T) {
+	t.Parallel()
+	_, pier, launch := pair(t)
+	launch.git("gauge", "worktree", "add", "-q", "../gauge-tree", "-b", "tree")
+	launch.ok("gauge", "", "branch", "make", "scale", "--publish")
+	launch.ok("", "", "project", "find", ".", "--yes")
+	launch.ok("gauge-tree", "", "sync")
+	for _, text := range []string{"one", "two", "three"} {
+		pier.ok("gauge", "", "sync")
+		pier.saved("main", text)
+		pier.ok("gauge", "", "branch", "make", text, "--publish")
+		assert.Contains(t, launch.ok("", "", "sync", "--all"), "2 projects: ")
+	}
+}

@@ -70,8 +70,8 @@ func TestBranchesAndTags(t *testing.T) {
 	pier.ok("gauge", "", "save", "Scale")
 	pier.ok("gauge", "", "sync")
 	out := pier.ok("gauge", "", "branch", "list")
-	assert.Regexp(t, `current +scale +here and on host +1 ahead +just now, `, out)
-	assert.Regexp(t, `knot/survey +here and on host +the same`, out)
+	assert.Regexp(t, `current +scale +here, on host +1 ahead +just now, `, out)
+	assert.Regexp(t, `knot/survey +here, on host +the same`, out)
 
 	// Changes come along, or stop it.
 	pier.write("gauge", map[string]string{"notes.txt": "being written\n"})

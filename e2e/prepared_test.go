@@ -3,9 +3,11 @@ package e2e
 import (
 	"bytes"
 	"errors"
+	"fmt"
 	"io/fs"
 	"maps"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"sync"
@@ -141,6 +143,9 @@ func copyAs(from, to string, put func(string) string) error {
 			return os.Symlink(link, target)
 		case !info.Mode().IsRegular():
 			return nil // a socket is made again by whoever listens on it
+		case info.Size() > 4<<20: // it may be much larger than what it takes
+			out, err := exec.Command("cp", "-a", "--sparse=always", path, target).CombinedOutput()
+			return errorWith(err, out)
 		}
 		data, err := os.ReadFile(path)
 		if err == nil {
@@ -154,4 +159,12 @@ func copyAs(from, to string, put func(string) string) error {
 		}
 		return err
 	})
+}
+
+// errorWith is an error with what was printed.
+func errorWith(err error, printed []byte) error {
+	if err == nil {
+		return nil
+	}
+	return fmt.Errorf("%w: %s", err, printed)
 }

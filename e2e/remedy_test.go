@@ -31,7 +31,7 @@ type pasting struct {
 	mu    sync.Mutex
 	seen  map[string]bool
 	hosts map[string][]*host // by the test that they serve
-	wrong int
+	took  time.Duration      // of processors
 }
 
 var remedies = &pasting{seen: map[string]bool{}, hosts: map[string][]*host{}}
@@ -62,7 +62,7 @@ func (p *pasting) of(t *testing.T) (all []*host) {
 
 // enough tells whether a run of all tests met as many remedies as there are.
 func (p *pasting) enough() int {
-	fmt.Fprintf(os.Stderr, "%d remedies were pasted\n", len(p.seen))
+	fmt.Fprintf(os.Stderr, "%d remedies were pasted, in %.1f CPU seconds\n", len(p.seen), p.took.Seconds())
 	if part := flag.Lookup("test.run").Value.String() + flag.Lookup("test.skip").Value.String() + flag.Lookup("test.list").Value.String(); part != "" || len(p.seen) >= fewest {
 		return 0
 	}
@@ -115,8 +115,11 @@ func (m *machine) shape(x advice, args []string) string {
 			words = append(words, "_")
 		}
 	}
-	about := numbers.ReplaceAllString(strings.Join(strings.Fields(x.about)[:min(4, len(strings.Fields(x.about)))], " "), "#")
-	return strings.Join(args[:min(2, len(args))], " ") + " | " + about + " | " + strings.Join(words, " ")
+	about := strings.Fields(numbers.ReplaceAllString(x.about, "#"))
+	if len(about) == 0 {
+		about = args[:min(1, len(args))]
+	}
+	return strings.Join(about[:min(3, len(about))], " ") + " | " + strings.Join(words, " ")
 }
 
 // filled puts values in the places of the words that stand for them.
@@ -189,6 +192,9 @@ func (m *machine) pasteOne(dir string, x advice, before result, hosts []*host) {
 	out, err := c.CombinedOutput()
 	require.NoError(m.t, back())
 	code := c.ProcessState.ExitCode()
+	remedies.mu.Lock()
+	remedies.took += c.ProcessState.UserTime() + c.ProcessState.SystemTime()
+	remedies.mu.Unlock()
 	what := fmt.Sprintf("told:\n%s%s\npasted: %s\ngave %d: %s", before.out, before.err, command, code, out)
 	if strings.Contains(command, "uncinate ") {
 		assert.NotEqual(m.t, 2, code, what)
@@ -211,8 +217,8 @@ func (m *machine) aside(hosts []*host) (back func() error, err error) {
 		if err := os.Rename(p, p+".aside"); err != nil {
 			return nil, err
 		}
-		if out, err := exec.Command("cp", "-a", p+".aside", p).CombinedOutput(); err != nil {
-			return nil, fmt.Errorf("%w: %s", err, out)
+		if err := copyTree(p+".aside", p); err != nil {
+			return nil, err
 		}
 	}
 	return func() error {

@@ -134,3 +134,18 @@ func TestUntrackKeepsWhatWasStaged(t *testing.T) {
 	pier.write("gauge", map[string]string{"deep/new.txt": "n\n"})
 	assert.Contains(t, pier.ok("gauge", "", "changes"), "deep/new.txt")
 }
+
+// TestSaveOutsideOfASparseCheckout saves what is staged and, being outside of a sparse checkout, not in
+// the folder.
+func TestSaveOutsideOfASparseCheckout(t *testing.T) {
+	t.Parallel()
+	_, m := attached(t)
+	m.write("gauge", map[string]string{"hollow/.gitkeep": "", "src/level.c": "int level = 2;\n"})
+	m.git("gauge", "add", "hollow")
+	m.git("gauge", "sparse-checkout", "set", "--no-cone", "/src/")
+	require.NoDirExists(t, filepath.Join(m.home, "gauge/hollow"))
+	m.ok("gauge", "", "save", "-m", "Level")
+	assert.Equal(t, "README.md\nhollow/.gitkeep\nsrc/level.c", m.git("gauge", "ls-tree", "-r", "--name-only", "HEAD"))
+	assert.Empty(t, m.git("gauge", "status", "--porcelain"))
+	assert.NoDirExists(t, filepath.Join(m.home, "gauge/hollow"))
+}

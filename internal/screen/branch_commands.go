@@ -210,7 +210,7 @@ func (e *Env) branches(all []history.Branch, now time.Time, most int) {
 		if b.Current {
 			mark = "current"
 		}
-		where := map[[2]bool]string{{true, true}: "here and on host", {true, false}: "here", {false, true}: "on host"}[[2]bool{b.Here, b.OnHost}]
+		where := map[[2]bool]string{{true, true}: "here, on host", {true, false}: "here", {false, true}: "on host"}[[2]bool{b.Here, b.OnHost}]
 		if b.Gone {
 			where += ", no longer on host"
 		}
@@ -222,7 +222,7 @@ func (e *Env) branches(all []history.Branch, now time.Time, most int) {
 		}
 		cells = append(cells, []string{mark, b.Name, where, against(b), board.Age(now.Sub(b.When)) + ", " + b.Who})
 	}
-	e.lines(cells, give{4, 12}, give{1, 12}, give{2, 8})
+	e.lines(cells, give{4, 8}, give{1, 12}, give{2, 16})
 	if len(all) > most && most > 0 {
 		e.more(len(all), most)
 	}

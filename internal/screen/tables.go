@@ -238,10 +238,15 @@ func (e *Env) lines(cells [][]string, gives ...give) {
 			widths[g.column] = min(widths[g.column], max(g.least, widths[g.column]-over))
 		}
 	}
-	right := numeric(cells)
+	right, last := numeric(cells), len(widths)-1
 	for i, row := range cells {
 		var b strings.Builder
+		var rest []string // of the last cell, where the stream is narrow
 		for c, cell := range row {
+			if c == last && i > 0 && e.Out.width < 80 && widths[c] >= 20 && !right[c] {
+				rest = broken(cell, widths[c])
+				cell, rest = rest[0], rest[1:]
+			}
 			cell = shortened(cell, widths[c])
 			if right[c] {
 				cell = runewidth.FillLeft(cell, widths[c])
@@ -256,6 +261,13 @@ func (e *Env) lines(cells [][]string, gives ...give) {
 			line = e.Out.strong(line)
 		}
 		e.Say("%s", line)
+		before := 0
+		for _, w := range widths[:last] {
+			before += w + 2
+		}
+		for _, more := range rest {
+			e.Say("%s%s", strings.Repeat(" ", before), more)
+		}
 	}
 }
 

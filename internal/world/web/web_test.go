@@ -32,7 +32,7 @@ func TestParseAdvertisement(t *testing.T) {
 	empty, ok := ParseAdvertisement(relength("0000# service=git-upload-pack\n00000000" + strings.Repeat("0", 40) + " capabilities^{}\x00agent=git\n0000"))
 	assert.True(t, ok)
 	assert.True(t, empty.Empty())
-	for _, bad := range []string{"zzzz", "0003", "00ff" + id, "0010not a line at all", "x"} {
+	for _, bad := range []string{"", "zzzz", "0003", "00ff" + id, "0010not a line at all", "x", strings.TrimSuffix(whole, "0000")} {
 		_, ok := ParseAdvertisement(bad)
 		assert.False(t, ok, bad)
 	}
