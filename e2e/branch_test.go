@@ -149,7 +149,7 @@ func leavesBranches(t *testing.T, pier *machine, launch *machine, dir string) {
 	// A commit that no branch holds is kept when one goes away from it, and none is made.
 	pier.git("gauge", "checkout", "-q", "--detach")
 	pier.write("gauge", map[string]string{"adrift.txt": "a\n"})
-	pier.refused(3, []string{"no branch is checked out", "switch -c NAME"}, "gauge", "", "save", "Adrift")
+	pier.refused(3, []string{"no branch is checked out", "uncinate branch make NAME --switch"}, "gauge", "", "save", "Adrift")
 	pier.git("gauge", "add", "-A")
 	pier.git("gauge", "commit", "-q", "-m", "Adrift")
 	adrift := pier.id("gauge", "HEAD")

@@ -231,7 +231,7 @@ func TestStatusOfOne(t *testing.T) {
 	launch.git("", "init", "-q", "-b", "main", "fresh")
 	launch.refused(3, []string{"is not attached"}, "fresh", "", "sync")
 	launch.git("gauge", "checkout", "-q", "--detach")
-	launch.refused(3, []string{"no branch is checked out", "switch -c NAME"}, "gauge", "", "sync")
+	launch.refused(3, []string{"no branch is checked out", "uncinate branch make NAME --switch"}, "gauge", "", "sync")
 	assert.Contains(t, launch.ok("gauge", "", "changes"), "Nothing differs")
 	assert.Contains(t, fmt.Sprint(launch.run("", "", "status", "--all").out), "gauge")
 }

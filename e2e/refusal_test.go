@@ -46,7 +46,7 @@ func TestAttachRefusesFolders(t *testing.T) {
 	for _, args := range [][]string{{"init", "-q", "-b", "main"}, {"add", "-A"}, {"-c", "user.name=T", "-c", "user.email=t@skerry.example", "commit", "-q", "-m", "One"}, {"checkout", "-q", "--detach"}} {
 		m.git("detached", args...)
 	}
-	m.refused(3, []string{"detached HEAD", "switch -c"}, "detached", "", "attach", "--yes")
+	m.refused(3, []string{"detached HEAD", "uncinate branch make NAME --switch"}, "detached", "", "attach", "--yes")
 	m.write("broken", map[string]string{".git": "gitdir: /nowhere\n", "a": "a"})
 	m.refused(1, []string{"git cannot work with the repository"}, "broken", "", "attach", "--yes")
 	m.write("keys", map[string]string{"id_gauge": likeAKey, "a": "a"})

@@ -82,7 +82,11 @@ func TestBranchThatIsGone(t *testing.T) {
 	assert.Contains(t, said, "Next: uncinate branch switch main")
 	assert.Regexp(t, `gone +gauge +scale .*no longer on the host, where main holds all of it`, launch.ok("", "", "status", "--all"))
 	launch.ok("gauge", "", "branch", "switch", "main")
-	assert.Contains(t, launch.ok("gauge", "", "sync"), "No longer on the host: scale.")
+	assert.NotContains(t, launch.ok("gauge", "", "sync"), "No longer on the host", "it was told already")
+	pier.ok("gauge", "", "branch", "make", "deck", "--publish")
+	launch.ok("gauge", "", "sync")
+	pier.ok("gauge", "", "branch", "remove", "deck", "--yes")
+	assert.Contains(t, launch.ok("gauge", "", "sync"), "No longer on the host: deck.")
 	assert.NotContains(t, launch.ok("gauge", "", "sync"), "No longer on the host")
 	assert.Contains(t, launch.ok("gauge", "", "branch", "list"), "here, no longer on host")
 	launch.ok("gauge", "", "branch", "remove", "scale", "--yes")
@@ -301,4 +305,22 @@ func TestTokenReplacedInHalves(t *testing.T) {
 	assert.NotContains(t, said, fresh.Secret)
 	assert.False(t, alive(h.token["tern"]))
 	m.ok("gauge", "", "sync")
+}
+
+// TestRevokedTokenIsTold uses a token that another machine revoked.
+func TestRevokedTokenIsTold(t *testing.T) {
+	t.Parallel()
+	h, m := attached(t)
+	other := signedIn(t, h)
+	other.ok("", "", "token", "revoke", "tern", "--yes")
+	m.refused(5, []string{"does not accept the sign-in of tern", "uncinate account add tern --host gannet", "uncinate token test tern"}, "gauge", "", "sync")
+	for _, args := range [][]string{{"account", "list"}, {"token", "list"}} {
+		assert.Contains(t, m.ok("", "", args...), "refused by the host on", args)
+	}
+	m.refused(1, []string{"1 token is not valid"}, "", "", "token", "test")
+	fresh, err := h.NewToken("tern", time.Now().AddDate(1, 0, 0))
+	require.NoError(t, err)
+	m.ok("", fresh.Secret, "account", "add", "tern", "--host", "gannet")
+	m.ok("gauge", "", "sync")
+	assert.NotContains(t, m.ok("", "", "account", "list"), "refused")
 }

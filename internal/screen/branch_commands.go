@@ -4,6 +4,7 @@ import (
 	"context"
 	"flag"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -74,7 +75,11 @@ func branchMake() *Command {
 				if err != nil {
 					return err
 				}
-				return e.proposeBranches(ctx, b, plans{preview: *preview, yes: true}, text.Count(len(args)*max(1, len(m.For)), "branch")+" made.")
+				done := " sent."
+				if slices.ContainsFunc(b.Items(), func(i plan.Item) bool { return strings.HasPrefix(i.ID, "make ") }) {
+					done = " made."
+				}
+				return e.proposeBranches(ctx, b, plans{preview: *preview, yes: true}, text.Count(len(args)*max(1, len(m.For)), "branch")+done)
 			})
 		}}
 }

@@ -210,7 +210,7 @@ func (f *Folder) branch(ctx context.Context) string {
 // OnNoBranch says that a commit is checked out and no branch.
 func OnNoBranch(where string) *fault.Fault {
 	return fault.New(fault.Decision, "no branch is checked out in %s (a detached HEAD)", text.Visible(where)).
-		Try("make a branch of what is there", text.Command("git", "-C", where, "switch", "-c", "NAME")).
+		Try("make a branch of what is there", text.Command("uncinate", "branch", "make", "NAME", "--switch", "--folder", where)).
 		Try("or see the branches, and switch to one", text.Command("uncinate", "branch", "list", where))
 }
 

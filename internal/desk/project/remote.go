@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"path/filepath"
 	"strings"
+	"time"
 
 	"uncinate/internal/core/address"
 	"uncinate/internal/core/fault"
@@ -30,6 +31,9 @@ func Refs(ctx context.Context, d *desk.Desk, h *Tie, token string) (web.Refs, er
 		}
 		accounts.Warn(d, h.Account)
 		refs, err := login.GitRefs(ctx, d, h.Account, token, h.Address)
+		if noted := noteAccepted(ctx, d, h.Account, err); noted != nil {
+			return refs, noted
+		}
 		return refs, rightAccount(ctx, d, h, err)
 	}
 	if err := h.WriteInclude(ctx); err != nil {
@@ -48,6 +52,28 @@ func Refs(ctx context.Context, d *desk.Desk, h *Tie, token string) (web.Refs, er
 		return web.Refs{}, unregistered(d, h, Diagnose(ctx, d, h.Address, err))
 	}
 	return web.Refs{IDs: ids, Head: head}, nil
+}
+
+// noteAccepted notes that the host refused an account's token, or that it takes it again, and says in
+// the first case what to do; nil where the token is not what it failed by.
+func noteAccepted(ctx context.Context, d *desk.Desk, a *accounts.Account, err error) error {
+	switch {
+	case err == nil && a.Doubtful.IsZero():
+		return nil
+	case err == nil:
+		return accounts.ChangeAll(ctx, d, func(b *accounts.Account) {
+			if b.Name == a.Name {
+				b.Doubtful = time.Time{}
+			}
+		})
+	case !errors.Is(err, web.ErrNotAccepted):
+		return nil
+	}
+	f := *fault.Of(err)
+	if err := accounts.Doubt(ctx, d, a.Name); err != nil {
+		return err
+	}
+	return f.Try("give the account a token that is valid", a.Again()).Try("see what the host says of the present one", text.Command("uncinate", "token", "test", a.Name))
 }
 
 // unregistered says of a copy to which no account belongs how it gets one, where there is one for its host.

@@ -65,6 +65,9 @@ func TestToken(ctx context.Context, d *desk.Desk, name string) (Token, error) {
 		}
 		l := desk.LineOf("", "", err)
 		t.State, t.Says, t.Remedies = desk.Bad, f.Says, l.Remedies
+		if login.Means(err, description.NotSignedIn) || login.Means(err, description.TokenEnded) {
+			return t, accounts.Doubt(ctx, d, a.Name)
+		}
 		if f.Kind == fault.Unreachable {
 			t.State, t.Says = desk.Doubtful, "not tested: "+f.Says
 		}

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -78,7 +79,7 @@ func MakeBranches(ctx context.Context, d *desk.Desk, o MakeOptions) (*BranchPlan
 			if err := checkBranch(ctx, f, n); err != nil {
 				return err
 			}
-			there := b.Refs["refs/remotes/"+b.Remote+"/"+n] != ""
+			there := b.Refs["refs/remotes/"+b.Remote+"/"+n] != "" && !slices.Contains(b.gone, n)
 			if b.Refs["refs/heads/"+n] == start && (o.Publish && !there || p.before != nil) {
 				continue // it was made before, and only the rest is left
 			}

@@ -173,8 +173,8 @@ func (s *Sync) branchGone(ctx context.Context) error {
 	branch := text.Visible(st.Branch)
 	f := fault.New(fault.Decision, "the branch %s is no longer on the host; it was there when it was last looked at", branch)
 	f.Detail("All that you have of it is still here.")
-	at := func(words ...string) string {
-		return text.Command(append([]string{"git", "-C", s.folder.Path}, words...)...)
+	if err := project.NoteGone(s.rescuer.Common, s.Gone); err != nil {
+		return err
 	}
 	if head := s.refs.Head; head != "" && head != st.Branch {
 		if there := s.refs.Branch(head); there != "" && s.folder.Contains(ctx, there, s.tracked[s.track(st.Branch)]) {
@@ -186,7 +186,7 @@ func (s *Sync) branchGone(ctx context.Context) error {
 			}
 		}
 	}
-	return f.Try("if it is to be there again, send it", at("push", "-u", s.tie.Remote, st.Branch))
+	return f.Try("if it is to be there again, send it", text.Command(s.words("branch", "make", st.Branch, "--publish")...))
 }
 
 // strange says that the two have nothing in common.
@@ -194,10 +194,10 @@ func (s *Sync) strange() error {
 	if s.two.Rewritten {
 		f := fault.New(fault.Decision, "the host's branch %s was rewritten there, and your commits on top of it hold merges, which cannot be replayed by themselves", text.Visible(s.stand.Branch))
 		f.Detail("Nothing changed, on either side.")
-		return f.Try("keep yours under another name", text.Command("git", "-C", s.folder.Path, "branch", s.stand.Branch+"-before", s.stand.Branch))
+		return f.Try("keep yours under another name", text.Command(s.words("branch", "make", s.stand.Branch+"-before", "--from", s.stand.Branch)...))
 	}
 	f := fault.New(fault.Decision, "branch %s here and the one on the host have no commit in common: they were begun apart", text.Visible(s.stand.Branch))
 	f.Detail("Nothing changed, on either side.")
 	return f.Try("join the two", text.Command("uncinate", "attach", "--to", s.tie.Address.String(), s.folder.Path)).
-		Try("or look at theirs first", text.Command("git", "-C", s.folder.Path, "log", "--stat", s.tie.Remote+"/"+s.stand.Branch))
+		Try("or look at theirs first", text.Command(s.words("history", "--on-host", "--full")...))
 }

@@ -43,6 +43,9 @@ func (r Refs) Empty() bool { return len(r.IDs) == 0 }
 // ErrNoRepository is what is under the fault where nothing is at an address.
 var ErrNoRepository = errors.New("no repository there")
 
+// ErrNotAccepted is what lies under it where a sign-in is not accepted.
+var ErrNotAccepted = errors.New("the sign-in is not accepted")
+
 // Refs asks a repository for its refs as git does (gitprotocol-http, "Smart
 // Clients"; gitprotocol-pack, "Reference Discovery"), with a user name and secret
 // or, if both are empty, without.
@@ -58,7 +61,11 @@ func (c *Client) Refs(ctx context.Context, a address.Address, user, secret strin
 		return Refs{}, fault.New(fault.HostSaidNo, "%s asks for a sign-in", where).
 			Try("give it a user name and a token", text.Command("uncinate", "account", "add", "--at", where, "--user", "NAME"))
 	case answer.Status == http.StatusUnauthorized || answer.Status == http.StatusForbidden:
-		return Refs{}, fault.New(fault.HostSaidNo, "%s does not accept the sign-in of %s", where, text.Quote(user))
+		f := fault.New(fault.HostSaidNo, "%s does not accept the sign-in of %s", where, text.Quote(user))
+		if answer.Status == http.StatusUnauthorized {
+			return Refs{}, f.Because(ErrNotAccepted)
+		}
+		return Refs{}, f
 	case answer.Status == http.StatusNotFound:
 		f := fault.New(fault.HostSaidNo, "there is no repository at %s", where)
 		if user != "" {
