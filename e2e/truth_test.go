@@ -324,3 +324,39 @@ func TestRevokedTokenIsTold(t *testing.T) {
 	m.ok("gauge", "", "sync")
 	assert.NotContains(t, m.ok("", "", "account", "list"), "refused")
 }
+
+// TestRunAgainGoesOn cuts the line to the host at several requests of each command that acts there:
+// wherever it is said that the same command goes on, it does.
+func TestRunAgainGoesOn(t *testing.T) {
+	t.Parallel()
+	told := 0
+	for _, line := range []string{"branch make deck --publish", "branch rename side aft --yes", "branch remove side --yes", "tag make v1.1.0", "tag remove v1.0.0 --yes",
+		"repository change gauge --description Levels --yes", "repository delete gauge --yes", "key make tern --open", "key install tern --yes", "key rotate tern --yes", "sync", "attach --description Levels --name other --remote other --yes"} {
+		_, m := attached(t)
+		h := remedies.of(t)[len(remedies.of(t))-1]
+		m.ok("gauge", "", "branch", "make", "side", "--publish")
+		m.ok("gauge", "", "tag", "make", "v1.0.0")
+		if strings.HasPrefix(line, "key ") && line != "key make tern --open" {
+			m.ok("", "", "key", "make", "tern", "--open")
+		}
+		if line == "key rotate tern --yes" {
+			m.ok("", "", "key", "install", "tern", "--yes")
+		}
+		m.write("gauge", map[string]string{"own.txt": "own\n"})
+		m.ok("gauge", "", "save", "-m", "Own")
+		for _, after := range []string{"0", "1", "2", "4"} {
+			require.NoError(t, h.Faults.Set([]string{"lose after " + after}))
+			r := m.run("gauge", "", strings.Fields(line)...)
+			require.NoError(t, h.Faults.Set(nil))
+			if r.code == 0 {
+				break
+			}
+			if strings.Contains(r.err, "run again, goes on from here") {
+				told++
+				m.ok("gauge", "", strings.Fields(line)...)
+				break
+			}
+		}
+	}
+	assert.Greater(t, told, 5)
+}

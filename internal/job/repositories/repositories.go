@@ -115,6 +115,7 @@ func find(ctx context.Context, d *desk.Desk, account, what string) (*login.Login
 	}
 	r, found, err := l.Repository(ctx, owner, name)
 	if err == nil && !found {
+		r.Owner, r.Name = owner, name
 		f := fault.New(fault.HostSaidNo, "%s has no repository %s/%s, or %s may not see it", l.Host.Name, owner, name, a.User)
 		names := login.WhoSees(ctx, d, l.Host.Name, a, owner, name, false)
 		err = login.Others(f.Try("see what there is", text.Command("uncinate", "repository", "list", "--account", a.Name)), names, "see it", func(account string) string {
@@ -281,13 +282,22 @@ func (o Wanted) against(r description.Repository) (vars description.Vars, says [
 // Delete plans to delete a repository on its host.
 func Delete(ctx context.Context, d *desk.Desk, account, what string) (*desk.Change, error) {
 	l, r, err := find(ctx, d, account, what)
+	c := &desk.Change{Desk: d, Job: "repository-delete", AsWas: "It is as it was.", Head: "To delete " + r.Path() + ":"}
+	if l != nil {
+		c.Subject, c.Host = l.Host.Name+" "+r.Path(), l.Host.Name
+	}
+	if err != nil && l != nil && fault.Is(err, fault.HostSaidNo) {
+		if before, look := c.GoesOn(); look == nil && before != nil { // the answer was lost, and the repository with it
+			c.Notes = append(c.Notes, "It was deleted before this was cut off.")
+			return c, c.GiveUp()
+		}
+	}
 	if err != nil {
 		return nil, err
 	}
 	if err := l.May("repository-delete", "delete a repository"); err != nil {
 		return nil, err
 	}
-	c := &desk.Change{Desk: d, Job: "repository-delete", Subject: l.Host.Name + " " + r.Path(), Host: l.Host.Name, AsWas: "It is as it was.", Head: "To delete " + r.Path() + ":"}
 	how := "; this cannot be undone"
 	if l.Host.Shell != nil {
 		how = "; it is moved aside there, not erased"
