@@ -251,6 +251,8 @@ func clonesSeveral(t *testing.T, h *host, m *machine, r result) {
 	m.write("", map[string]string{"names.txt": "# some\nsaltmarsh/buoys\n" + h.URL + "/tern/tide-tables\n"})
 	m.ok("", "", "settings", "set", "clone.layout", "flat")
 	m.ok("", "", "clone", "--list", "names.txt", "--into", "flat")
+	piped := m.command("", "", "bash", "-c", "uncinate clone --list <(cat names.txt) --into piped")
+	require.Equal(t, 0, piped.code, piped.err)
 	assert.FileExists(t, filepath.Join(m.home, "flat/buoys/README.md"))
 	m.write("again/tide-tables", map[string]string{"mine.txt": "m\n"})
 	r = m.run("", "", "clone", "tern/tide-*", "--into", "again")

@@ -121,7 +121,7 @@ func (e *Env) synced(r *syncing.Synced) {
 		e.Say("New from the host: %s.", tagsIn(r))
 	}
 	for _, n := range r.Rescued {
-		e.Say("What was there before is kept as rescue copy %d: uncinate rescue show %d", n, n)
+		e.Say("What was here before is kept as rescue copy %d: uncinate rescue show %d", n, n)
 	}
 	if len(r.Gone) > 0 {
 		e.Say("No longer on the host: %s.", e.Out.visible(strings.Join(r.Gone, ", ")))

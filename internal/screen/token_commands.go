@@ -340,7 +340,7 @@ func (e *Env) changeToken(ctx context.Context, d *desk.Desk, t *credentials.Toke
 	return e.Give(doc, func() {
 		e.Say("%s", e.Out.strong(done))
 		if !doc.Expires.IsZero() && done == "Replaced." {
-			e.Say("The new token is valid until %s.", doc.Expires.Format(time.DateOnly))
+			e.Say("The new token expires on %s.", doc.Expires.Format(time.DateOnly))
 		}
 	})
 }

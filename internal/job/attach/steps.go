@@ -169,7 +169,7 @@ func (a *Attach) stepCommit() desk.Step {
 		what += fmt.Sprintf("; %s stay here", text.Number(n))
 	}
 	if j := a.joins.Way; j != nil {
-		if what += ", on top of what is there" + j.Outcome(); count == 0 {
+		if what += ", on top of what the host holds" + j.Outcome(); count == 0 {
 			what = "Start from the host's branch"
 		}
 	}

@@ -100,7 +100,7 @@ func InstallKey(ctx context.Context, d *desk.Desk, name string, done, signs bool
 
 // stepInstall puts a key on the host; kind is "" or "signing-".
 func stepInstall(l *login.Login, k *accounts.Key, kind string) desk.Step {
-	what := "Put the key " + k.Fingerprint() + " on " + l.Host.Name + ", named " + k.Half().Comment
+	what := "Put the key " + k.Fingerprint() + " on " + l.Host.Name + ", named \"" + k.Half().Comment + "\""
 	if kind != "" {
 		what = "Let " + l.Host.Name + " verify signatures by it"
 	}
@@ -108,7 +108,7 @@ func stepInstall(l *login.Login, k *accounts.Key, kind string) desk.Step {
 	if k.Registered {
 		title = sshkey.Name(k.Account, k.Host, k.Machine)
 		if kind == "" {
-			what = "Put the key " + k.Fingerprint() + " on " + l.Host.Name + ", named " + title
+			what = "Put the key " + k.Fingerprint() + " on " + l.Host.Name + ", named \"" + title + "\""
 		}
 	}
 	id := "install"

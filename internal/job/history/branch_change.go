@@ -402,7 +402,7 @@ func (p *BranchPlan) keeps(ctx context.Context, b *Branching, name string, going
 	if err != nil {
 		return err
 	}
-	p.Notes = append(p.Notes, fmt.Sprintf("%s of it is in no other branch.", text.Count(n, "commit")))
+	p.Notes = append(p.Notes, fmt.Sprintf("%s of it %s in no other branch.", text.Count(n, "commit"), desk.IsAre(n)))
 	p.add("rescue", plan.Here, "Keep a rescue copy of it", func(ctx context.Context) error {
 		n, err := r.Keep(ctx, "branch remove "+name, going, nil)
 		if err == nil && n > 0 {

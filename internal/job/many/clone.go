@@ -102,7 +102,7 @@ func (o Options) named() ([]string, error) {
 	if o.List == "" {
 		return which, nil
 	}
-	data, err := files.Read(o.List, 1<<20)
+	data, err := files.ReadNamed(o.List, 1<<20)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, fault.New(fault.Failed, "there is no file %s", text.Visible(o.List))
 	}

@@ -122,8 +122,12 @@ func (s *Sync) sendToSeconds(ctx context.Context) ([]string, error) {
 // clashed tells which files clash, and who changed them there.
 func (s *Sync) clashed(ctx context.Context, c *git.Clashes) error {
 	st := s.stand
-	f := fault.New(fault.Decision, "both sides changed the same %s on %s: %s only here, %s only there",
-		text.Either(len(c.Paths) == 1, "file", "files"), text.Visible(st.Branch), text.Count(s.Sent, "commit"), text.Count(s.Received, "commit"))
+	there := "on the host"
+	if s.joining != "" {
+		there = "on " + text.Visible(s.joining)
+	}
+	f := fault.New(fault.Decision, "both sides changed the same %s on %s: %s only here, %s only %s",
+		text.Either(len(c.Paths) == 1, "file", "files"), text.Visible(st.Branch), text.Count(s.Sent, "commit"), text.Count(s.Received, "commit"), there)
 	var lines []string
 	for i, p := range c.Paths {
 		line := text.Visible(p)
@@ -133,7 +137,7 @@ func (s *Sync) clashed(ctx context.Context, c *git.Clashes) error {
 				return git.Fault(err, "git cannot tell who changed %s", text.Visible(p))
 			}
 			if log != "" {
-				line += ", there by " + text.Excerpt(log, 100)
+				line += ", changed " + there + " by " + text.Excerpt(log, 100)
 			}
 		}
 		lines = append(lines, line)
@@ -142,9 +146,9 @@ func (s *Sync) clashed(ctx context.Context, c *git.Clashes) error {
 	f.Detail("It was tried in a scratch copy first: nothing changed, on either side.")
 	some := c.Paths[:min(len(c.Paths), 3)]
 	if s.joining != "" {
-		return f.Try("see what changed there", text.Command(append(s.words("changes", "--branch", s.joining, "--full"), some...)...)).
+		return f.Try("see what changed "+there, text.Command(append(s.words("changes", "--branch", s.joining, "--full"), some...)...)).
 			Try("decide it with plain git", text.Command("git", "-C", s.folder.Path, "merge", s.joining))
 	}
-	return f.Try("see what changed there", text.Command(append(s.words("changes", "--on-host", "--full"), some...)...)).
+	return f.Try("see what changed "+there, text.Command(append(s.words("changes", "--on-host", "--full"), some...)...)).
 		Try("decide it with plain git, then sync again", text.Command("git", "-C", s.folder.Path, "pull", "--rebase"))
 }

@@ -114,7 +114,14 @@ func WriteBy(path, temporary string, data []byte, mode fs.FileMode) error {
 
 // Read takes a file of at most most bytes. A missing file is fs.ErrNotExist.
 func Read(path string, most int64) ([]byte, error) {
-	f, err := Open(path)
+	return readBy(Open, path, most)
+}
+
+// ReadNamed is Read for a file that the person named just now, which may be a pipe too.
+func ReadNamed(path string, most int64) ([]byte, error) { return readBy(os.Open, path, most) }
+
+func readBy(open func(string) (*os.File, error), path string, most int64) ([]byte, error) {
+	f, err := open(path)
 	if err != nil {
 		if errors.Is(err, fs.ErrNotExist) {
 			return nil, err

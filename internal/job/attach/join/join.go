@@ -150,8 +150,8 @@ func (j *Join) bringAside(ctx context.Context) (*git.Repo, error) {
 		return nil, err
 	}
 	_, err = aside.Works().Run(ctx, git.Cmd{Args: []string{"fetch", "--progress", "--no-tags", "--no-auto-maintenance", "--no-write-fetch-head", "--", j.Tie.Address.String(), "+refs/heads/*:refs/heads/*"},
-		Config: j.Tie.Config(), Stall: git.Stall, Watch: project.Watch(j.Desk, "Looking at what is there", "Receiving objects")})
-	j.Desk.Tell.Progress("Looking at what is there", 0, 0, "")
+		Config: j.Tie.Config(), Stall: git.Stall, Watch: project.Watch(j.Desk, "Looking at what the host holds", "Receiving objects")})
+	j.Desk.Tell.Progress("Looking at what the host holds", 0, 0, "")
 	if err != nil {
 		return nil, project.Diagnose(ctx, j.Desk, j.Tie.Address, err)
 	}

@@ -67,7 +67,7 @@ func (j *Way) Lays() bool {
 // Result tells how two sides became one.
 type Result struct {
 	Commits int           `json:"commits" says:"how many were there"`
-	Added   []string      `json:"added" says:"files that were only there"`
+	Added   []string      `json:"added" says:"files that were only on the host"`
 	Same    int           `json:"same" says:"files that were alike"`
 	Rules   bool          `json:"rules" says:"the ignore rules of both sides were put together"`
 	Decided []ResultClash `json:"decided"`

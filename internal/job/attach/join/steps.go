@@ -74,7 +74,7 @@ func (joins *Join) undoBranchName(ctx context.Context) error {
 func (joins *Join) StepBringIn() desk.Step {
 	j := joins.Way
 	tracking := "refs/remotes/" + joins.Options.Remote + "/"
-	return joins.bareBringIn().Planned(plan.Here, fmt.Sprintf("Receive what is there: %s on branch %s", text.Count(j.Commits, "commit"), text.Visible(j.Branch)),
+	return joins.bareBringIn().Planned(plan.Here, fmt.Sprintf("Receive what the host holds: %s on branch %s", text.Count(j.Commits, "commit"), text.Visible(j.Branch)),
 		func(ctx context.Context) (bool, error) {
 			if !FactWay.Known(joins.Run) {
 				return false, nil
@@ -127,7 +127,7 @@ func (joins *Join) StepJoin() desk.Step {
 	j := joins.Way
 	sentence := fmt.Sprintf("Join both histories by a merge commit; no commit is rewritten%s", j.Outcome())
 	if j.Mode == ahead {
-		sentence = "Take over the commits that are only there"
+		sentence = "Take over the commits that are only on the host"
 	}
 	return joins.bareJoin().Planned(plan.Here, sentence,
 		func(ctx context.Context) (bool, error) {
