@@ -119,7 +119,7 @@ func (m *machine) shape(x advice, args []string) string {
 	if len(about) == 0 {
 		about = args[:min(1, len(args))]
 	}
-	return strings.Join(about[:min(3, len(about))], " ") + " | " + strings.Join(words, " ")
+	return strings.Join(about[:min(2, len(about))], " ") + " | " + strings.Join(words, " ")
 }
 
 // filled puts values in the places of the words that stand for them.

@@ -89,6 +89,7 @@ func TestSignInByDevice(t *testing.T) {
 	m.git("gauge", "push", "-q")
 	assert.Contains(t, m.ok("gauge", "", "sync"), "In step")
 	assert.Contains(t, m.ok("", "", "token", "list"), "renews itself")
+	assert.Regexp(t, `good +token expiry +renews itself`, m.ok("", "", "ready"), "nobody is told to paste one")
 
 	m.ok("", "", "token", "revoke", "tern", "--yes")
 	m.refused(3, []string{"the vault holds no token"}, "gauge", "", "sync")
