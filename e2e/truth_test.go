@@ -114,6 +114,15 @@ func TestCommitsThatAreNotSent(t *testing.T) {
 	said = pier.ok("gauge", "", "sync", "--in")
 	assert.NotContains(t, said, "In step")
 	assert.Contains(t, said, "1 commit not sent. To send: uncinate sync")
+	pier.ok("gauge", "", "sync")
+	pier.git("gauge", "checkout", "-q", "-b", "fresh")
+	assert.Contains(t, pier.ok("gauge", "", "sync", "--in"), "which does not have the branch fresh yet")
+	pier.ok("gauge", "", "sync")
+	pier.write("gauge", map[string]string{"own.txt": "more\n"})
+	said = pier.ok("gauge", "", "sync", "--save", "-m", "More", "--preview")
+	assert.Contains(t, said, "1. Commit 1 changed file on fresh")
+	assert.Contains(t, said, "2. Send 1 commit on fresh")
+	pier.refused(2, []string{"--graph shows how all commits lead to each other"}, "gauge", "", "history", "--graph", "own.txt")
 }
 
 // TestWhoWasNotAsked has hosts that were not asked, gave no answer, or refused.

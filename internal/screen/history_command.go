@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"uncinate/internal/core/fault"
 	"uncinate/internal/core/text"
 	"uncinate/internal/desk"
 	"uncinate/internal/job/history"
@@ -39,6 +40,10 @@ merge, "'" where it ends, "+" where it meets another.`,
 				}
 				if len(args) > 0 {
 					h.Path = args[0]
+				}
+				if h.Path != "" && h.Graph {
+					return fault.New(fault.Usage, "--graph shows how all commits lead to each other, so it takes no file").
+						TryWithout("the commits that touched it", text.Command("uncinate", "history", h.Path), "graph").Try("the graph of all", "uncinate history --graph")
 				}
 				r, err := history.Read(ctx, d, h)
 				if err != nil {

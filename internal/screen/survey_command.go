@@ -212,8 +212,10 @@ func (e *Env) findings(r *surveying.Surveyed, weight, head string, o surveying.O
 func (e *Env) proved(p *surveying.Proved) {
 	e.Say("")
 	if p.Exit == 0 {
-		e.Say("%s", e.Out.strong(fmt.Sprintf("Proved: in a fresh copy of %s, %s succeeded in %s.", text.Count(p.Copied, "file"), text.Quote(p.Command), p.Took)))
-		e.Say("  It made %s again of those that stay.", text.Count(p.Made, "file"))
+		e.Say("%s", e.Out.strong(fmt.Sprintf("Proved: in a fresh copy of %s, %s succeeded in %s.", text.Count(p.Copied, "file"), text.Quote(p.Command), strings.TrimSuffix(p.Took, "s")+" s")))
+		if p.Made > 0 {
+			e.Say("  It made %s again of those that stay.", text.Count(p.Made, "file"))
+		}
 	} else {
 		e.Say("%s", e.Out.strong(fmt.Sprintf("Not proved: in a fresh copy of %s, %s failed with %d.", text.Count(p.Copied, "file"), text.Quote(p.Command), p.Exit)))
 		for _, line := range p.Output {

@@ -99,6 +99,8 @@ func (e *Env) synced(r *syncing.Synced) {
 	switch {
 	case r.Commit == "":
 		e.Say("Nothing to send yet: there is no commit, neither here nor on the host.")
+	case r.Received+r.Sent+len(r.Tags) == 0 && r.Unsent == 0 && r.Unpublished:
+		e.Say("Nothing new on the host, which does not have the branch %s yet. Here it is at %.10s.", text.Visible(r.Branch), r.Commit)
 	case r.Received+r.Sent+len(r.Tags) == 0 && r.Unsent > 0:
 		e.Say("Nothing new on the host. Branch %s at %.10s.", text.Visible(r.Branch), r.Commit)
 	case r.Unsent > 0:
@@ -111,6 +113,8 @@ func (e *Env) synced(r *syncing.Synced) {
 	switch {
 	case r.Unsent > 0 && r.Follows:
 		e.Say("%s only here: this copy of the project never sends.", text.Either(r.Unsent == 1, "1 commit is", text.Count(r.Unsent, "commit")+" are"))
+	case r.Unpublished && r.Unsent == 0 && !r.Follows:
+		e.Say("To send it: uncinate sync")
 	case r.Unsent > 0:
 		e.Say("%s not sent. To send: uncinate sync", text.Count(r.Unsent, "commit"))
 	}

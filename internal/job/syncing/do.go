@@ -79,6 +79,7 @@ func (s *Sync) do(ctx context.Context) (*Synced, error) {
 	l := &project.Local{Remote: s.tie.Remote, Refs: s.tracked}
 	out.Others = project.NotReceived(ctx, s.folder.Repo, l, st.Branch, s.refs)
 	if s.two.InOnly {
+		out.Unpublished = s.two.Here && !s.two.There
 		if out.Unsent, out.Follows = s.two.Ahead, s.project.ReceivesOnly; s.two.Rewritten {
 			out.Unsent = s.two.Own
 		}

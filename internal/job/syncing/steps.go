@@ -195,7 +195,11 @@ func (s *Sync) stepOut() desk.Step {
 	branch := text.Visible(s.stand.Branch)
 	ref := "refs/heads/" + s.stand.Branch
 	s.run.AsWas = "Nothing was sent, and what is here is as it was."
-	return desk.Step{Item: plan.Item{ID: "send-out", Place: plan.Host, Sentence: fmt.Sprintf("Send out %s on %s", text.Count(s.Sent, "commit"), branch)},
+	sentence := fmt.Sprintf("Send %s on %s", text.Count(s.Sent+len(s.would), "commit"), branch)
+	if s.Sent+len(s.would) == 0 {
+		sentence = "Send the branch " + branch + ", which is not on the host yet"
+	}
+	return desk.Step{Item: plan.Item{ID: "send-out", Place: plan.Host, Sentence: sentence},
 		Done: func(ctx context.Context) (bool, error) {
 			id, err := s.folder.Repo.Resolve(ctx, ref)
 			return id == s.stand.Theirs, git.Fault(err, "git cannot tell the commit")

@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strconv"
 
+	"uncinate/internal/core/board"
 	"uncinate/internal/core/description"
 	"uncinate/internal/core/fault"
 	"uncinate/internal/core/histories"
@@ -61,6 +62,7 @@ type Sync struct {
 	unjoined int    // commits of the host's branch of that name which are not joined, since the one here has others
 	steps    []desk.Step
 	saved    *history.Saved
+	would    []plan.Item // of a preview: the commit that would be made first
 	rescued  []int       // numbers of the copies that were kept
 	trial    *git.Weaver // the store in which what comes was tried out
 	coming   []string
@@ -76,25 +78,26 @@ type Sync struct {
 
 // Synced is what came of it.
 type Synced struct {
-	Folder    string            `json:"folder"`
-	Address   string            `json:"address"`
-	Branch    string            `json:"branch"`
-	Commit    string            `json:"commit,omitempty"`
-	Saved     string            `json:"saved,omitempty" says:"the commit that was made first"`
-	Received  int               `json:"received" says:"commits"`
-	Sent      int               `json:"sent" says:"commits"`
-	Together  string            `json:"together,omitempty" says:"replay or merge, where both sides had new commits"`
-	Rewritten bool              `json:"rewritten,omitempty" says:"the host's branch was rewritten there, and is followed"`
-	Unsent    int               `json:"not_sent,omitempty" says:"commits that are only here, since nothing was to be sent"`
-	Unjoined  int               `json:"not_joined,omitempty" says:"of a join: commits of the host's branch of that name that are not in what was joined"`
-	Others    []string          `json:"branches_not_received,omitempty" says:"other branches of which the host has commits that are not here"`
-	Follows   bool              `json:"receives_only,omitempty" says:"the project never sends"`
-	Rescued   []int             `json:"rescued,omitempty" says:"numbers of the rescue copies that were kept"`
-	Gone      []string          `json:"gone,omitempty" says:"branches that were found to be no longer on the host"`
-	Tags      []string          `json:"tags,omitempty" says:"tags that came in"`
-	Changed   map[string]int    `json:"changed"` // not saved yet
-	Seconds   []string          `json:"second_remotes,omitempty" says:"addresses of second remotes that have the branch too now"`
-	Left      []history.LeftOut `json:"left,omitempty" says:"what was not saved, and why"`
+	Folder      string            `json:"folder"`
+	Address     string            `json:"address"`
+	Branch      string            `json:"branch"`
+	Commit      string            `json:"commit,omitempty"`
+	Saved       string            `json:"saved,omitempty" says:"the commit that was made first"`
+	Received    int               `json:"received" says:"commits"`
+	Sent        int               `json:"sent" says:"commits"`
+	Together    string            `json:"together,omitempty" says:"replay or merge, where both sides had new commits"`
+	Rewritten   bool              `json:"rewritten,omitempty" says:"the host's branch was rewritten there, and is followed"`
+	Unpublished bool              `json:"never_sent,omitempty" says:"the branch is not on the host, since nothing was to be sent"`
+	Unsent      int               `json:"not_sent,omitempty" says:"commits that are only here, since nothing was to be sent"`
+	Unjoined    int               `json:"not_joined,omitempty" says:"of a join: commits of the host's branch of that name that are not in what was joined"`
+	Others      []string          `json:"branches_not_received,omitempty" says:"other branches of which the host has commits that are not here"`
+	Follows     bool              `json:"receives_only,omitempty" says:"the project never sends"`
+	Rescued     []int             `json:"rescued,omitempty" says:"numbers of the rescue copies that were kept"`
+	Gone        []string          `json:"gone,omitempty" says:"branches that were found to be no longer on the host"`
+	Tags        []string          `json:"tags,omitempty" says:"tags that came in"`
+	Changed     map[string]int    `json:"changed"` // not saved yet
+	Seconds     []string          `json:"second_remotes,omitempty" says:"addresses of second remotes that have the branch too now"`
+	Left        []history.LeftOut `json:"left,omitempty" says:"what was not saved, and why"`
 }
 
 // Plan saves if told to, asks the host, receives what git needs to compare, and makes the
@@ -140,6 +143,15 @@ func (s *Sync) prepare(ctx context.Context) error {
 			return err
 		}
 	}
+	if s.options.Save != "" && s.options.Preview {
+		would, err := history.SaveLocked(ctx, d, f, history.SaveOptions{Folder: s.options.Folder, Text: s.options.Save, Many: s.options.Many, Quiet: true, Preview: true})
+		if err != nil {
+			return err
+		}
+		if len(would.Files) > 0 {
+			s.would = []plan.Item{{ID: "save", Place: plan.Here, Sentence: fmt.Sprintf("Commit %s on %s", board.Changes(would.Files), text.Visible(f.Branch))}}
+		}
+	}
 	if s.tie, err = project.TieOf(ctx, d, f, s.project); err != nil {
 		return s.afterSaving(err)
 	}
@@ -159,7 +171,13 @@ func (s *Sync) prepare(ctx context.Context) error {
 			return s.afterSaving(err)
 		}
 	}
-	return s.afterSaving(s.compare(ctx))
+	if err := s.compare(ctx); err != nil || len(s.would) == 0 {
+		return s.afterSaving(err)
+	}
+	if s.steps = append([]desk.Step{{Item: s.would[0]}}, s.steps...); !s.two.InOnly && !s.need.Sends(s.two) { // there is something to send then
+		s.steps = append(s.steps, s.stepOut())
+	}
+	return nil
 }
 
 // projectSeen looks at the project; where its refs were read already, with one run of git.
