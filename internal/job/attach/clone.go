@@ -142,6 +142,7 @@ func (c *Clone) prepare(ctx context.Context, g *git.Git, o CloneOptions, name st
 				}
 				out.Try("", text.Command(words...))
 			}
+			out.Try("see the repositories that there are", text.Command("uncinate", "repository", "list", "--account", t.Login.Account.Name))
 		}
 		return &out
 	}

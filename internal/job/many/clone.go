@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"errors"
+	"fmt"
 	"io/fs"
 	"path"
 	"path/filepath"
@@ -91,7 +92,7 @@ func CloneMany(ctx context.Context, d *desk.Desk, o Options) (*Many, error) {
 		m.Folders = append(m.Folders, at)
 	}
 	if i := slices.Index(hit, false); i >= 0 {
-		return nil, notSeen(which[i], all)
+		return nil, notSeen(o.Account, which[i], all)
 	}
 	return m, nil
 }
@@ -118,8 +119,11 @@ func (o Options) named() ([]string, error) {
 }
 
 // notSeen says that nobody here sees a repository, and which name is nearest.
-func notSeen(what string, all []repositories.Repository) error {
+func notSeen(account, what string, all []repositories.Repository) error {
 	f := fault.New(fault.HostSaidNo, "no account here sees a repository %s", text.Visible(what))
+	if account != "" {
+		f.Says = fmt.Sprintf("the account %s sees no repository %s", account, text.Visible(what))
+	}
 	var names []string
 	for _, r := range all {
 		names = append(names, r.Path())
