@@ -195,6 +195,17 @@ func TestWhatIsWrongWithAPlainServer(t *testing.T) {
 	m.project("gauge")
 	m.ok("gauge", "", "attach", "--yes")
 
+	// A repository that is gone, and a server whose run ends badly half-way, are not taken for an empty one.
+	at := filepath.Join(s.dir, "srv/tern/gauge.git")
+	assert.Contains(t, m.ok("", "", "status", "--all"), ", in step.")
+	require.NoError(t, os.Rename(at, at+".gone"))
+	for range 3 {
+		board := m.ok("", "", "status", "--all")
+		assert.Regexp(t, `(refused|no answer) +gauge `, board)
+		assert.NotContains(t, board, "no longer on the host")
+	}
+	require.NoError(t, os.Rename(at+".gone", at))
+
 	// Names that someone else gave: shown, and nothing of them is run.
 	pwned := filepath.Join(s.dir, "pwned")
 	for _, name := range []string{"a b", "it's", `"quoted"`, "$(touch " + filepath.Base(pwned) + ")", "`touch " + filepath.Base(pwned) + "`", "; touch " + filepath.Base(pwned) + ";", "line\nend", "-rf", "*", "é"} {
