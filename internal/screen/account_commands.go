@@ -40,7 +40,7 @@ func accountCommand() *Command {
 }
 
 func accountAdd() *Command {
-	return &Command{Name: "add", Args: "[NAME]", Most: 1, Gives: AddedAccount{}, Apart: [][]string{{"host", "at"}, {"at", "default"}}, Short: "add your account: its token is tested at once and kept in the vault",
+	return &Command{Name: "add", First: []string{"host", "user", "by", "default", "over", "full-name", "email"}, Args: "[NAME]", Most: 1, Gives: AddedAccount{}, Apart: [][]string{{"host", "at"}, {"at", "default"}}, Short: "add your account: its token is tested at once and kept in the vault",
 		Long: `Asks for the token without showing it, or takes it from standard input. The host is
 asked at once whose it is, what it may do and when it expires. NAME is the account's name
 on this machine (default: the user name on the host). For an account that is there already,

@@ -23,7 +23,7 @@ import (
 )
 
 func attachCommand() *Command {
-	return &Command{Name: "attach", Args: "[FOLDER]", Most: 1,
+	return &Command{Name: "attach", First: []string{"to", "name", "owner", "visibility", "description", "account", "host", "over", "remote", "only", "except", "pick", "message", "branch", "readme", "licence", "large", "full-name", "email", "branches", "clash", "let", "reason", "trust", "copy", "move"}, Args: "[FOLDER]", Most: 1,
 		Short: "publish a local project to a repository on a host, and keep them tied",
 		Long: `Looks at the folder (default: the current one), at git and at the host, shows the plan,
 asks, does it, and checks the result with the host itself. The repository is created on

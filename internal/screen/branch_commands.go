@@ -56,7 +56,7 @@ func branchList() *Command {
 }
 
 func branchMake() *Command {
-	return &Command{Name: "make", Args: "NAME...", Least: 1, Most: -1, Short: "make branches, for a task or for several people",
+	return &Command{Name: "make", First: []string{"switch", "publish", "from", "for"}, Args: "NAME...", Least: 1, Most: -1, Short: "make branches, for a task or for several people",
 		Examples: []string{"uncinate branch make new-scale --switch", "uncinate branch make survey --for knot --for dunlin --publish"}, Gives: Planned{},
 		Options: func(o *flag.FlagSet) Run {
 			var m history.MakeOptions

@@ -18,7 +18,7 @@ import (
 )
 
 func cloneCommand() *Command {
-	return &Command{Name: "clone", Args: "REPOSITORY [FOLDER]", Most: -1,
+	return &Command{Name: "clone", First: []string{"account", "branch", "into", "everything", "list", "read-only", "depth", "partial", "snapshot", "over"}, Args: "REPOSITORY [FOLDER]", Most: -1,
 		Short: "bring repositories from a host onto this machine, one or many",
 		Long: `REPOSITORY is a name on the account's host or a part of one, OWNER/NAME, or any address of
 it. FOLDER is made if it is missing and refused if it is not empty. Sign-in, name and

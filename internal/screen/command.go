@@ -33,6 +33,7 @@ type Command struct {
 	Short    string // one line, a verb first, without full stop
 	Long     string // paragraphs
 	Examples []string
+	First    []string            // options that help shows first, in this order
 	Least    int                 // arguments
 	Most     int                 // arguments; -1 for any number
 	Takes    []string            // what each argument is, for completion: one of the sources; the last one holds for all that follow

@@ -4,6 +4,7 @@ import (
 	"flag"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 
 	"uncinate/internal/core/text"
@@ -102,7 +103,7 @@ func eachOption(c *Command, tell func(name, value, use string)) {
 	all := flag.NewFlagSet(c.Name, flag.ContinueOnError)
 	new(common).add(all, c)
 	for _, set := range []*flag.FlagSet{own, all} {
-		set.VisitAll(func(f *flag.Flag) {
+		for _, f := range c.inOrder(set) {
 			value, use := flag.UnquoteUsage(f)
 			if b, ok := f.Value.(interface{ IsBoolFlag() bool }); ok && b.IsBoolFlag() {
 				value = ""
@@ -113,8 +114,24 @@ func eachOption(c *Command, tell func(name, value, use string)) {
 				}
 			}
 			tell(f.Name, value, use)
-		})
+		}
 	}
+}
+
+// inOrder gives options in the order in which a person meets them: those that the command puts first,
+// the others by name, then what every such command has.
+func (c *Command) inOrder(set *flag.FlagSet) []*flag.Flag {
+	last := []string{"preview", "yes", "folder", "json", "quiet", "verbose"}
+	place := func(f *flag.Flag) int {
+		if i := slices.Index(c.First, f.Name); i >= 0 {
+			return i - len(c.First)
+		}
+		return slices.Index(last, f.Name) + 1
+	}
+	var out []*flag.Flag
+	set.VisitAll(func(f *flag.Flag) { out = append(out, f) })
+	slices.SortStableFunc(out, func(a, b *flag.Flag) int { return place(a) - place(b) })
+	return out
 }
 
 // Reference writes the reference page from the commands themselves.

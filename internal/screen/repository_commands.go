@@ -95,7 +95,7 @@ func repositoryShow() *Command {
 }
 
 func repositoryChange() *Command {
-	return &Command{Name: "change", Args: "REPOSITORY", Least: 1, Most: 1, Takes: []string{"repository"}, Gives: DoneThings{}, Short: "rename one, or change description, visibility, default branch",
+	return &Command{Name: "change", First: []string{"name", "description", "visibility", "default-branch", "account"}, Args: "REPOSITORY", Least: 1, Most: 1, Takes: []string{"repository"}, Gives: DoneThings{}, Short: "rename one, or change description, visibility, default branch",
 		Long:     "Projects of this machine that are attached to it follow a new name. What was changed is checked with the host.",
 		Examples: []string{"uncinate repository change gauge-firmware --name gauge", "uncinate repository change saltmarsh/inlet-board --visibility public"},
 		Options: func(o *flag.FlagSet) Run {

@@ -15,7 +15,7 @@ import (
 )
 
 func saveCommand() *Command {
-	return &Command{Name: "save", Args: "[TEXT]", Most: 1,
+	return &Command{Name: "save", First: []string{"message", "only", "except", "pick", "let", "reason"}, Args: "[TEXT]", Most: 1,
 		Short: "commit what changed, here only",
 		Long: `Commits all that changed, or what is chosen; nothing is sent, so it works without a
 network. New files are judged as by attach: secrets stop it, and generated files are left

@@ -16,7 +16,7 @@ import (
 )
 
 func statusCommand() *Command {
-	return &Command{Name: "status", Args: "[FOLDER]", Most: 1,
+	return &Command{Name: "status", First: []string{"all", "full", "offline"}, Args: "[FOLDER]", Most: 1,
 		Short: "show the state of one project, or of all",
 		Long: `For one project: its branch, its files, what is only here or only on the host, and what is
 nowhere but on this machine. With --all, a board of all attached projects, the one that needs

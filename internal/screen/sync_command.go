@@ -14,7 +14,7 @@ import (
 )
 
 func syncCommand() *Command {
-	return &Command{Name: "sync", Args: "[FOLDER]", Most: 1,
+	return &Command{Name: "sync", First: []string{"save", "message", "in", "all", "by"}, Args: "[FOLDER]", Most: 1,
 		Short: "receive what is new on the host, and send what is new here",
 		Long: `Receives first, then sends. Where both sides have new commits, yours are replayed on top of
 theirs, or both are merged (--by, or as git's pull.rebase is set); that is tried in a scratch
