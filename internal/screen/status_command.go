@@ -70,7 +70,7 @@ func (e *Env) board(rows []many.Row, now time.Time, full bool) {
 			}
 			continue
 		}
-		age := "never"
+		age := "" // an attach or a clone asked, and did not note it
 		if !r.Contact.IsZero() {
 			age = board.Age(now.Sub(r.Contact))
 		}
