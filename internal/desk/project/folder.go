@@ -200,6 +200,11 @@ func Look(ctx context.Context, d *desk.Desk, given string) (*Folder, error) {
 
 // branch gives the branch that is checked out; "" for none.
 func (f *Folder) branch(ctx context.Context) string {
+	if own, _, err := git.Folders(f.Path); err == nil { // without a run of git, where its refs are files
+		if b, err := git.ReadHead(own); err == nil && b != "" && b != ".invalid" {
+			return b
+		}
+	}
 	out, err := f.Repo.Do(ctx, "symbolic-ref", "-q", "--short", "HEAD")
 	if err != nil {
 		return ""

@@ -38,6 +38,7 @@ type Git struct {
 	Version string
 	Keep    *os.File // a lock's file that every run inherits; nil for none
 	log     *slog.Logger
+	tops    *sync.Map // folders that were found to be the tops of repositories
 }
 
 var versionLine = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^git version (\d+)\.(\d+)(\S*)`) })
@@ -56,7 +57,7 @@ func Find(ctx context.Context, path string, log *slog.Logger) (*Git, error) {
 		return nil, fault.New(fault.Failed, "git is not installed, or not on the PATH").Because(err).
 			Try("on Debian and its kin", "sudo apt install git")
 	}
-	g := &Git{Path: path, log: log}
+	g := &Git{Path: path, log: log, tops: &sync.Map{}}
 	out, err := g.Run(ctx, Cmd{Args: []string{"version"}})
 	if err != nil {
 		if ctx.Err() != nil {
@@ -355,9 +356,19 @@ func (r *Repo) Top(ctx context.Context) (string, error) {
 	if err := Ordinary(r.Dir); err != nil {
 		return "", err
 	}
+	if _, known := r.tops.Load(r.Dir); known {
+		if _, err := os.Lstat(filepath.Join(r.Dir, ".git")); err == nil {
+			return r.Dir, nil
+		}
+	}
 	out, err := r.Do(ctx, "rev-parse", "--show-toplevel")
 	if err == nil {
-		return filepath.FromSlash(out), holds(r.Dir, filepath.FromSlash(out))
+		top := filepath.FromSlash(out)
+		if err := holds(r.Dir, top); err != nil {
+			return top, err
+		}
+		r.tops.Store(top, true)
+		return top, nil
 	}
 	if Code(err) == 128 {
 		return "", nil
