@@ -155,6 +155,23 @@ func TestDetachKeepsWhatOnlyGitKnew(t *testing.T) {
 	assert.Contains(t, pier.ok("gauge", "", "rescue", "show", "1"), theirs[:10])
 }
 
+// TestDetachKeepsWhatTheHostHadOnce overwrites another one's commit on the host by plain git: only the log
+// of what git knew of the host's branch tells of it then.
+func TestDetachKeepsWhatTheHostHadOnce(t *testing.T) {
+	t.Parallel()
+	_, pier, launch := pair(t)
+	pier.saved("main", "datum")
+	theirs := pier.id("gauge", "HEAD")
+	launch.git("gauge", "fetch", "-q")
+	launch.git("gauge", "push", "-q", "--force", "origin", "HEAD")
+	launch.ok("gauge", "", "detach", "--yes")
+	launch.git("gauge", "reflog", "expire", "--expire=now", "--all")
+	launch.git("gauge", "gc", "-q", "--prune=now")
+	assert.Contains(t, launch.ok("gauge", "", "rescue", "show", "1"), theirs[:10])
+	launch.ok("gauge", "", "rescue", "bring", "1", "--as", "theirs")
+	assert.Equal(t, theirs, launch.id("gauge", "theirs"))
+}
+
 // TestAnotherChangeIsFinishedFirst kills a rename between its steps; what is tried then names the
 // line that finishes it.
 func TestAnotherChangeIsFinishedFirst(t *testing.T) {

@@ -510,9 +510,10 @@ func (w *storyWorld) judgeStep(o order, now *look, last result, after moment, fo
 		var doc struct {
 			Ahead, Behind         int
 			Unsent, Asked, Moved  bool
+			Gone                  bool
 			Commit, Address, Page string
 		}
-		says = o.has("--json") && json.Unmarshal([]byte(last.out), &doc) == nil && doc.Asked && !doc.Moved && doc.Ahead+doc.Behind == 0 && !doc.Unsent && doc.Commit != "" && doc.Address != ""
+		says = o.has("--json") && json.Unmarshal([]byte(last.out), &doc) == nil && doc.Asked && !doc.Moved && doc.Ahead+doc.Behind == 0 && !doc.Unsent && !doc.Gone && doc.Commit != "" && doc.Address != ""
 	}
 	if !says {
 		return

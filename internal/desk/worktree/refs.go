@@ -3,6 +3,7 @@ package worktree
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io/fs"
 	"path/filepath"
 	"slices"
@@ -104,7 +105,50 @@ func KeepTracked(ctx context.Context, d *desk.Desk, f *project.Folder, remote, b
 			keep, held = append(keep, m), append(held, "^"+m.ID) // what it leads to needs no other copy
 		}
 	}
-	return r.KeepAll(ctx, Kept{Before: before, Refs: keep})
+	logged, err := OnlyInLogs(ctx, f, r.Common, going, held)
+	if err != nil {
+		return 0, err
+	}
+	return r.KeepAll(ctx, Kept{Before: before, Refs: append(keep, logged...)})
+}
+
+// OnlyInLogs gives what the logs of refs that go tell of and nothing holds that stays: commits that the
+// host had once, and that were overwritten there. held are those that stay, as git-rev-list leaves them
+// out: "^ID".
+func OnlyInLogs(ctx context.Context, f *project.Folder, common string, going []Moving, held []string) ([]Moving, error) {
+	var out []Moving
+	for _, m := range going {
+		data, err := files.Read(filepath.Join(common, "logs", filepath.FromSlash(m.Ref)), mostLog)
+		if errors.Is(err, fs.ErrNotExist) {
+			continue
+		}
+		if err != nil {
+			return nil, err
+		}
+		var ids []string
+		for line := range strings.Lines(string(data)) {
+			for _, id := range strings.Fields(line)[:min(2, len(strings.Fields(line)))] {
+				if git.IsID(id) && strings.Trim(id, "0") != "" {
+					ids = append(ids, id)
+				}
+			}
+		}
+		slices.Reverse(ids)
+		for n := 1; len(ids) > 0; n++ {
+			left, err := f.Repo.Run(ctx, git.Cmd{Dir: f.Path, In: strings.NewReader(strings.Join(append(slices.Clone(ids), held...), "\n") + "\n"), Args: []string{"rev-list", "--ignore-missing", "--stdin"}})
+			if err != nil {
+				return nil, git.Fault(err, "git cannot tell what would be lost with %s", text.Visible(m.Ref))
+			}
+			lost := strings.Fields(string(left))
+			at := slices.IndexFunc(ids, func(id string) bool { return slices.Contains(lost, id) })
+			if at < 0 {
+				break
+			}
+			out, held = append(out, Moving{Ref: fmt.Sprintf("%s-before-%d", m.Ref, n), ID: ids[at]}), append(held, "^"+ids[at])
+			ids = ids[at+1:]
+		}
+	}
+	return out, nil
 }
 
 // SettleLog gives a branch the log that it had under its former name, where git was killed while it

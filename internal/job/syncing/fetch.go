@@ -225,7 +225,17 @@ func (s *Sync) prune(ctx context.Context) error {
 	if !set || len(gone) == 0 || s.refs.Empty() {
 		return nil
 	}
-	n, err := s.rescuer.Keep(ctx, "sync (branches that are no longer on the host)", gone, nil)
+	var held []string
+	for ref, id := range s.tracked {
+		if !slices.ContainsFunc(gone, func(m worktree.Moving) bool { return m.Ref == ref }) {
+			held = append(held, "^"+id)
+		}
+	}
+	logged, err := worktree.OnlyInLogs(ctx, s.folder, s.rescuer.Common, gone, held)
+	if err != nil {
+		return err
+	}
+	n, err := s.rescuer.Keep(ctx, "sync (branches that are no longer on the host)", slices.Concat(gone, logged), nil)
 	if err != nil {
 		return err
 	}
