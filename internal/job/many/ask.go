@@ -156,10 +156,8 @@ func askSlowly(ctx context.Context, d *desk.Desk, all []project.Project, answers
 	var mu sync.Mutex
 	asking, ctx := errgroup.WithContext(ctx)
 	asking.SetLimit(clientRuns)
-	for _, p := range all {
-		if !errors.Is(answers[p.Folder].Err, errSlow) {
-			continue
-		}
+	slow := slices.DeleteFunc(slices.Clone(all), func(p project.Project) bool { return !errors.Is(answers[p.Folder].Err, errSlow) })
+	for _, p := range slow {
 		asking.Go(func() error {
 			var a project.Answer
 			f, p, err := project.ProjectFor(ctx, d, p.Folder)
