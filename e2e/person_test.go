@@ -195,7 +195,7 @@ func TestTour(t *testing.T) {
 	m.env = append(m.env, "TMPDIR="+tmp)
 	out := m.ok("", "", "tour")
 	assert.Contains(t, out, "The tour is over.")
-	for _, words := range []string{"Note: the token of account tern expires on", "Replaced.", "valid until", "Revoked: gannet no longer accepts the token", "the vault holds no token for the account tern"} {
+	for _, words := range []string{"Note: the token of account tern expires on", "Replaced.", "expires on", "Revoked: gannet no longer accepts the token", "the vault holds no token for the account tern"} {
 		assert.Contains(t, out, words)
 	}
 	left, err := os.ReadDir(tmp)

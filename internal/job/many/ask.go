@@ -159,15 +159,8 @@ func askSlowly(ctx context.Context, d *desk.Desk, all []project.Project, answers
 	slow := slices.DeleteFunc(slices.Clone(all), func(p project.Project) bool { return !errors.Is(answers[p.Folder].Err, errSlow) })
 	for _, p := range slow {
 		asking.Go(func() error {
-			var a project.Answer
-			f, p, err := project.ProjectFor(ctx, d, p.Folder)
-			if err == nil {
-				var h *project.Tie
-				if h, err = project.TieOf(ctx, d, f, p); err == nil {
-					a.Refs, err = project.Refs(ctx, d, h, "")
-				}
-			}
-			a.Tags, a.Err = err == nil, err
+			refs, err := askOne(ctx, d, p.Folder)
+			a := project.Answer{Refs: refs, Tags: err == nil, Err: err}
 			mu.Lock()
 			defer mu.Unlock()
 			answers[p.Folder] = a
@@ -175,6 +168,23 @@ func askSlowly(ctx context.Context, d *desk.Desk, all []project.Project, answers
 		})
 	}
 	_ = asking.Wait() // each puts its own error
+}
+
+// askOne asks the host of one project by git, on a desk of its own.
+func askOne(ctx context.Context, d *desk.Desk, folder string) (web.Refs, error) {
+	own, err := d.Beside(ctx, desk.Silence{})
+	if err != nil {
+		return web.Refs{}, err
+	}
+	f, p, err := project.ProjectFor(ctx, own, folder)
+	if err != nil {
+		return web.Refs{}, err
+	}
+	h, err := project.TieOf(ctx, own, f, p)
+	if err != nil {
+		return web.Refs{}, err
+	}
+	return project.Refs(ctx, own, h, "")
 }
 
 // errSlow says that only git itself can ask.
