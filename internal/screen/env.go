@@ -161,7 +161,7 @@ func (e *Env) Fault(err error) {
 		}
 		return
 	}
-	fmt.Fprintf(e.Err, "uncinate: %s\n", e.Err.wrap(strings.TrimSuffix(text.Visible(f.Says), ".")+".", 2))
+	fmt.Fprintln(e.Err, e.Err.wrap("uncinate: "+strings.TrimSuffix(text.Visible(f.Says), ".")+".", 2))
 	for _, d := range f.Details {
 		fmt.Fprintf(e.Err, "  %s\n", e.Err.wrap(text.Visible(d), 2))
 	}

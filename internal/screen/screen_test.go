@@ -331,3 +331,14 @@ func TestReferenceIsTrue(t *testing.T) {
 		assert.True(t, strings.Contains(string(page), line), "docs/reference.md lacks %q; run: make docs", line)
 	}
 }
+
+// TestCommandsAreNotBroken holds that a command to paste is in one line, at any width.
+func TestCommandsAreNotBroken(t *testing.T) {
+	e, _, errs := env()
+	e.Err.width = 40
+	e.Note("Note: the token of account %s expires soon. Replace it: uncinate token replace tern", "tern")
+	assert.Equal(t, "Note: the token of account tern\n  expires soon. Replace it:\n      uncinate token replace tern\n", errs.String())
+	errs.Reset()
+	e.Fault(fault.New(fault.Failed, "both sides changed the same file on main"))
+	assert.Equal(t, "uncinate: both sides changed the same\n  file on main.\n", errs.String())
+}

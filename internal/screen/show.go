@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"os"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -38,7 +39,7 @@ func (e *Env) Aside(format string, args ...any) {
 
 // Note implements job.Teller.
 func (e *Env) Note(format string, args ...any) {
-	e.Aside("%s", e.Err.wrap(fmt.Sprintf(format, args...), 0))
+	e.Aside("%s", e.Err.fold(fmt.Sprintf(format, args...)))
 }
 
 // Give prints the result: the document with --json, else what show says.
@@ -136,8 +137,15 @@ func (s *stream) fold(line string) string {
 	if s.width == 0 || strings.Contains(line, "\n") || strings.Contains(line, "  ") || runewidth.StringWidth(line) <= s.width {
 		return line
 	}
+	if m := lastCommand.FindStringSubmatch(line); m != nil {
+		return s.wrap(m[1], 2) + "\n      " + m[2]
+	}
 	return s.wrap(line, 2)
 }
+
+// lastCommand is a command of ours that ends a sentence: it goes into a line of its own where both
+// have no room in one.
+var lastCommand = regexp.MustCompile(`^(.*:) (uncinate [a-z].*)$`)
 
 // strong underlines a heading on a stream that can show it.
 func (s *stream) strong(words string) string {
