@@ -289,11 +289,12 @@ func (w *storyWorld) writing(path string, run func() result) ran {
 	return out
 }
 
-// asks is the question that all plans end in.
-var asks = regexp.MustCompile(`Go ahead\?|\(yes or no\)`)
+// asks is what a command asks: the question that all plans end in, or how files that both
+// sides hold are decided.
+var asks = regexp.MustCompile(`Go ahead\?|\(yes or no\)|or (both) \([^)]*\)\?`)
 
 // asked runs a command on a terminal; where it asks, the step is done, and then it is
-// told yes.
+// told yes, or to keep both.
 func (w *storyWorld) asked(step string, dir string, m *machine, o order) ran {
 	s, err := parseStep(step)
 	if err != nil {
@@ -318,7 +319,11 @@ func (w *storyWorld) asked(step string, dir string, m *machine, o order) ran {
 	for read := 0; ; {
 		n, err := f.Read(part)
 		seen.Write(part[:n])
-		if at := asks.FindIndex(seen.Bytes()[read:]); at != nil {
+		if at := asks.FindSubmatchIndex(seen.Bytes()[read:]); at != nil {
+			answer := "yes\n"
+			if at[2] >= 0 {
+				answer = "both\n"
+			}
 			read += at[1]
 			if len(out.paths) == 0 {
 				w.change(s.words)
@@ -329,7 +334,7 @@ func (w *storyWorld) asked(step string, dir string, m *machine, o order) ran {
 				}
 			}
 			time.Sleep(50 * time.Millisecond) // the echo is off only after the question is there
-			if _, err := f.WriteString("yes\n"); err != nil {
+			if _, err := f.WriteString(answer); err != nil {
 				break
 			}
 		}
