@@ -164,11 +164,9 @@ func (m *machine) paste(dir string, args []string, r result) {
 // pasteOne pastes one remedy, and looks what comes of it.
 func (m *machine) pasteOne(dir string, x advice, before result, hosts []*host) {
 	m.t.Helper()
-	var first *host
-	for _, h := range slices.Backward(hosts) { // the one that it is about
-		if first == nil || h == hosts[0] && !strings.Contains(x.command+x.about, first.Name) || strings.Contains(x.command+x.about, h.Name) {
-			first = h
-		}
+	var first *host // the one that it is about
+	if len(hosts) > 0 {
+		first = hosts[max(0, slices.IndexFunc(hosts, func(h *host) bool { return strings.Contains(x.command+x.about, h.Name) }))]
 	}
 	command := m.filled(x.command, first)
 	back, err := m.aside(hosts)

@@ -247,7 +247,7 @@ func TestOddThingsInAFolder(t *testing.T) {
 	keepsEmptyFolders(t, m, top)
 }
 
-// keepsEmptyFolders gives empty folders a file, and surveys folders that are not project.
+// keepsEmptyFolders gives empty folders a file, and surveys folders that are not projects.
 func keepsEmptyFolders(t *testing.T, m *machine, top string) {
 	t.Helper()
 	// Empty folders are kept, when one says so.

@@ -36,6 +36,14 @@ func IsAre(n int) string {
 	return "are"
 }
 
+// ItThem stands for so many things.
+func ItThem(n int) string {
+	if n == 1 {
+		return "it"
+	}
+	return "them"
+}
+
 // MostShown is how many findings a refusal shows.
 const MostShown = 8
 

@@ -8,7 +8,6 @@ import (
 	"fmt"
 	"strings"
 
-	"uncinate/internal/core/address"
 	"uncinate/internal/core/fault"
 	"uncinate/internal/core/joining"
 	"uncinate/internal/core/survey"
@@ -152,7 +151,7 @@ func (e *Env) pick(ctx context.Context, o *target.Options) error {
 	case err != nil:
 		return err
 	case f.Head != "":
-		return fault.New(fault.Usage, "--pick chooses files of a first commit, and %s has commits already, which are sent whole", text.Visible(where)).
+		return attach.ChoosesFirst("--pick", where).
 			TryWithout("attach what is committed", "uncinate attach", "pick")
 	case !e.asks:
 		return fault.New(fault.Decision, "there is no terminal to ask on what should stay").
@@ -209,10 +208,7 @@ func again(args []string) string { return typed(args) + " --yes" }
 func typed(args []string) string {
 	words := []string{"uncinate"}
 	for _, w := range args {
-		if a, err := address.Parse(w); err == nil && a.Secret != "" {
-			w = a.Bare().String()
-		}
-		words = append(words, w)
+		words = append(words, withoutSecret(w))
 	}
 	return text.Command(words...)
 }

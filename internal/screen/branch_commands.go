@@ -107,7 +107,7 @@ func branchSwitch() *Command {
 						e.Say("Kept as rescue copy %d: %s. See it: uncinate rescue show %d", r.Rescued, switchKeeps(r), r.Rescued)
 					}
 					if r.Behind > 0 {
-						e.Say("%s on the host %s not here. To receive %s: uncinate sync", text.Count(r.Behind, "commit"), desk.IsAre(r.Behind), text.Either(r.Behind == 1, "it", "them"))
+						e.Say("%s on the host %s not here. To receive %s: uncinate sync", text.Count(r.Behind, "commit"), desk.IsAre(r.Behind), desk.ItThem(r.Behind))
 					}
 					if len(r.Changed) > 0 {
 						e.Say("Came along, not saved yet: %s.", changes(r.Changed))
@@ -170,7 +170,7 @@ Nothing is sent; sync does that.`,
 				return e.Give(r, func() {
 					if r.Unjoined > 0 {
 						defer e.Say("Not joined: %s of %s that %s only on the host. To receive %s: uncinate branch switch %s", text.Count(r.Unjoined, "commit"), text.Visible(args[0]),
-							text.Either(r.Unjoined == 1, "is", "are"), text.Either(r.Unjoined == 1, "it", "them"), text.Quote(args[0]))
+							desk.IsAre(r.Unjoined), desk.ItThem(r.Unjoined), text.Quote(args[0]))
 					}
 					if r.Received == 0 {
 						e.Say("%s has all of it already.", text.Visible(r.Branch))

@@ -79,7 +79,7 @@ func (c *Command) fit(o *flag.FlagSet, help string) error {
 			return fault.New(fault.Usage, "--%s needs --%s", name, strings.Join(needs, " or --")).Try("see its options", help)
 		}
 	}
-	for _, apart := range append(slices.Clone(c.Apart), []string{"quiet", "verbose"}, []string{"preview", "yes"}) {
+	for _, apart := range c.apart() {
 		var both []string
 		for _, name := range apart {
 			if slices.Contains(given, name) {
@@ -91,6 +91,11 @@ func (c *Command) fit(o *flag.FlagSet, help string) error {
 		}
 	}
 	return nil
+}
+
+// apart are the options of which only one can be given, those that every command has among them.
+func (c *Command) apart() [][]string {
+	return append(slices.Clone(c.Apart), []string{"quiet", "verbose"}, []string{"preview", "yes"})
 }
 
 // common are the options that every command has.

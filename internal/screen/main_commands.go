@@ -110,7 +110,7 @@ func sides(s *project.Standing) (host, next string) {
 	} else if s.Reply == "refused" {
 		host = text.Either(host == "in step", "", host+", as last seen; ") + "the host refused: " + s.WhyNot
 	} else if !s.Asked && s.WhyNot != "" {
-		host += ", as last seen; " + map[string]string{"no answer": "no answer from the host", "refused": "the host refused", "not asked": "the host was not asked"}[s.Reply] + ": " + s.WhyNot
+		host += ", as last seen; " + text.Either(s.Reply == "not asked", "the host was not asked", "no answer from the host") + ": " + s.WhyNot
 	} else if !s.Asked {
 		host += ", as last seen; the host was not asked"
 	}
@@ -148,7 +148,7 @@ func (e *Env) standing(s *project.Standing) {
 	}
 	others := ""
 	if len(s.Others) > 0 {
-		others = "new commits on the host for " + strings.Join(s.Others, ", ")
+		others = board.NewFor(s.Others)
 	}
 	e.Facts([2]string{"unfinished", s.Unfinished}, [2]string{"files", files}, [2]string{"sync", host}, [2]string{"branches", others}, [2]string{"only here", only}, [2]string{"rescue", rescued}, [2]string{"address", s.Address}, [2]string{"account", account})
 	switch {

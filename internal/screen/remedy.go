@@ -134,7 +134,7 @@ func (e *Env) missing(rest string, carry bool, without []string) string {
 
 // clashes reports whether an option goes together with none of those that are set.
 func (c *Command) clashes(name string, set map[string]bool) bool {
-	return slices.ContainsFunc(append(slices.Clone(c.Apart), []string{"preview", "yes"}), func(apart []string) bool {
+	return slices.ContainsFunc(c.apart(), func(apart []string) bool {
 		return slices.Contains(apart, name) && slices.ContainsFunc(apart, func(other string) bool { return set[other] })
 	})
 }

@@ -98,9 +98,9 @@ func (e *Env) save(ctx context.Context, d *desk.Desk, s history.SaveOptions) (er
 
 // toSend says how commits that were made here reach the host, if they ever do.
 func (e *Env) toSend(d *desk.Desk, folder string, commits int) {
-	it := text.Either(commits == 1, "it", "them")
+	it := desk.ItThem(commits)
 	switch p, found, err := project.ProjectAt(d, folder); {
-	case err != nil:
+	case err != nil: // how it goes on is not known then
 	case !found:
 		e.Say("To publish the project: uncinate attach")
 	case p.ReceivesOnly:

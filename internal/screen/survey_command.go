@@ -97,7 +97,7 @@ func (e *Env) surveyed(r *surveying.Surveyed, o surveying.Options) {
 	}
 	if len(r.Rules) > 0 {
 		e.Aside("")
-		e.Aside("%s", e.Err.wrap(fmt.Sprintf("The first attach writes %s for what stays; to write %s now:", text.Count(len(r.Rules), "ignore rule"), text.Either(len(r.Rules) == 1, "it", "them")), 0))
+		e.Aside("%s", e.Err.wrap(fmt.Sprintf("The first attach writes %s for what stays; to write %s now:", text.Count(len(r.Rules), "ignore rule"), desk.ItThem(len(r.Rules))), 0))
 		e.Aside("    %s", desk.FolderCommand(o.Folder, "ignore", "add", "--suggested"))
 	}
 }

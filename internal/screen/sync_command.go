@@ -147,9 +147,9 @@ func movedBy(r *syncing.Synced) string {
 	case r.Together == "replay" && r.Sent == 0:
 		return "Received " + in + "; yours were there already, or stay here"
 	case r.Together == "replay":
-		return fmt.Sprintf("Received %s, and sent %s on top of %s", in, out, text.Either(r.Received == 1, "it", "them"))
+		return fmt.Sprintf("Received %s, and sent %s on top of %s", in, out, desk.ItThem(r.Received))
 	case r.Together == "merge":
-		return fmt.Sprintf("Received %s, merged %s with %s of yours, and sent that", in, text.Either(r.Received == 1, "it", "them"), out)
+		return fmt.Sprintf("Received %s, merged %s with %s of yours, and sent that", in, desk.ItThem(r.Received), out)
 	case r.Sent == 0 && r.Received == 0 && len(r.Tags) > 0:
 		return "Received " + tagsIn(r)
 	case r.Sent == 0:

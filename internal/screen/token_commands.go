@@ -403,7 +403,7 @@ func (e *Env) findTokens(ctx context.Context, d *desk.Desk, folders []string) er
 	if len(found) == 0 {
 		return nil
 	}
-	f := fault.New(fault.Refused, "%s of your tokens %s in plain files", text.Count(len(found), "copy"), text.Either(len(found) == 1, "is", "are"))
+	f := fault.New(fault.Refused, "%s of your tokens %s in plain files", text.Count(len(found), "copy"), desk.IsAre(len(found)))
 	told := []string{}
 	for _, c := range found {
 		if !slices.Contains(told, c.Account) {

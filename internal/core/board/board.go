@@ -71,7 +71,7 @@ func (f Facts) Word() (word, says string, rank int) {
 	add(f.Moved && f.Behind == 0, "new commits on the host")
 	add(len(f.Changed) > 0, "%s", Changes(f.Changed))
 	add(len(f.Branches) > 0, "%s only here: %s", text.Either(len(f.Branches) == 1, "branch", "branches"), strings.Join(f.Branches, ", "))
-	add(len(f.Others) > 0, "new commits on the host for %s", strings.Join(f.Others, ", "))
+	add(len(f.Others) > 0, "%s", NewFor(f.Others))
 	add(f.Stashes > 0, "%s stashed", text.Count(f.Stashes, "change"))
 	add(f.NowAt != "", "its repository is now called %s", f.NowAt)
 	add(f.NowAt == "" && f.Refused != "", "%s", f.Refused)
@@ -106,6 +106,11 @@ func (f Facts) Word() (word, says string, rank int) {
 		return "empty", "no commit yet", 11
 	}
 	return "in step", says, 12
+}
+
+// NewFor says that the host has commits of other branches than the current one.
+func NewFor(branches []string) string {
+	return "new commits on the host for " + strings.Join(branches, ", ")
 }
 
 // Age says how long ago something was, in its largest unit.

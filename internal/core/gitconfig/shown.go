@@ -7,7 +7,7 @@ import (
 )
 
 // What of a value may be a secret: what stands for one by its name, a user and password in an
-// address, a header's contents, and long words of letters and digits that are not path.
+// address, a header's contents, and long words of letters and digits that are not a path.
 var (
 	namedSecret = sync.OnceValue(func() *regexp.Regexp {
 		return regexp.MustCompile(`(?i)((?:pass|secret|token|auth|key|credential)[a-z_-]*\s*[=:]\s*)(?:(?:basic|bearer|token)\s+)?[^\s;'"&]+`)

@@ -337,9 +337,18 @@ func HostOf(d *desk.Desk, a *Account) (*hosts.Host, error) {
 
 // Doubt notes that the host refused an account's token when git used it.
 func Doubt(ctx context.Context, d *desk.Desk, name string) error {
+	return doubt(ctx, d, name, d.Now().UTC().Truncate(time.Second))
+}
+
+// NoDoubt notes that the host took an account's token.
+func NoDoubt(ctx context.Context, d *desk.Desk, name string) error {
+	return doubt(ctx, d, name, time.Time{})
+}
+
+func doubt(ctx context.Context, d *desk.Desk, name string, since time.Time) error {
 	return ChangeAll(ctx, d, func(a *Account) {
 		if a.Name == name {
-			a.Doubtful = d.Now().UTC().Truncate(time.Second)
+			a.Doubtful = since
 		}
 	})
 }

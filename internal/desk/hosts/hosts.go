@@ -229,8 +229,8 @@ func readHost(d *desk.Desk, name string) (*Host, error) {
 func unknownHost(d *desk.Desk, name string, entries map[string]hostEntry) error {
 	f := fault.New(fault.Failed, "no host named %s is known on this machine", text.Quote(name))
 	if strings.Contains(name, "://") { // its address, where its name is wanted
-		for known, x := range entries {
-			if description.OriginOf(x.At) == description.OriginOf(name) {
+		for _, known := range slices.Sorted(maps.Keys(entries)) {
+			if h, err := readHost(d, known); err == nil && description.OriginOf(h.At) == description.OriginOf(name) {
 				return f.Detail("The host at this address is called %s.", known).Try("see it", text.Command("uncinate", "host", "show", known))
 			}
 		}
@@ -260,11 +260,15 @@ func PageOf(d *desk.Desk, spelling string) (h *Host, owner, name string, found b
 	if err != nil || a.Scheme == "ssh" {
 		return nil, "", "", false
 	}
+	all, err := All(d)
+	if err != nil {
+		return nil, "", "", false
+	}
 	for parts := strings.Split(a.Path, "/"); len(parts) > 2; {
 		parts = parts[:len(parts)-1]
 		up := a
 		up.Path, up.Suffix = strings.Join(parts, "/"), false
-		if h, owner, name, err = Recognise(d, up.String()); err == nil && h != nil {
+		if h, owner, name = RecogniseAmong(all, up.String()); h != nil {
 			return h, owner, name, true
 		}
 	}

@@ -184,7 +184,10 @@ func Look(ctx context.Context, d *desk.Desk, given string) (*Folder, error) {
 		return f, err
 	}
 	f.ReadRemotes()
-	if f.Branch = f.branch(ctx); f.Branch == "" {
+	if f.Branch, err = f.branch(ctx); err != nil {
+		return nil, err
+	}
+	if f.Branch == "" {
 		if err := f.Finished(ctx); err != nil {
 			return nil, err
 		}
@@ -199,17 +202,17 @@ func Look(ctx context.Context, d *desk.Desk, given string) (*Folder, error) {
 }
 
 // branch gives the branch that is checked out; "" for none.
-func (f *Folder) branch(ctx context.Context) string {
+func (f *Folder) branch(ctx context.Context) (string, error) {
 	if own, _, err := git.Folders(f.Path); err == nil { // without a run of git, where its refs are files
 		if b, err := git.ReadHead(own); err == nil && b != "" && b != ".invalid" {
-			return b
+			return b, nil
 		}
 	}
 	out, err := f.Repo.Do(ctx, "symbolic-ref", "-q", "--short", "HEAD")
-	if err != nil {
-		return ""
+	if git.Code(err) == 1 { // a commit is checked out (git-symbolic-ref documentation, -q)
+		return "", nil
 	}
-	return out
+	return out, git.Fault(err, "git cannot tell which branch is checked out")
 }
 
 // OnNoBranch says that a commit is checked out and no branch.
@@ -299,26 +302,35 @@ func (f *Folder) clashing(ctx context.Context) []string {
 	return list
 }
 
+// Middle tells what plain git has begun here and not finished; nil for nothing.
+func (f *Folder) Middle() (*git.Middle, error) {
+	own, _, err := git.Folders(f.Path)
+	if err != nil {
+		return nil, err
+	}
+	return git.InMiddle(own), nil
+}
+
 // Finished refuses to go on while plain git is in the middle of something.
 func (f *Folder) Finished(ctx context.Context) error {
-	own, _, err := git.Folders(f.Path)
+	x, err := f.Middle()
 	if err != nil {
 		return err
 	}
-	if x := git.InMiddle(own); x != nil {
+	if x != nil {
 		command := func(words string) string {
 			return text.Command(append([]string{"git", "-C", f.Path}, strings.Fields(words)...)...)
 		}
 		out := fault.New(fault.Decision, "%s, begun by plain git, is not finished here", x.What).Try("see how far it is", command("status"))
 		on := command(x.GoOn)
-		if clashing := f.clashing(ctx); len(clashing) > 0 && x.GoOn != "bisect log" {
+		if clashing := f.clashing(ctx); len(clashing) > 0 && !x.Search() {
 			marked := append([]string{"git", "-C", f.Path, "add", "--"}, clashing...)
 			if len(clashing) > mostClashing {
 				marked = []string{"git", "-C", f.Path, "add", "--update"}
 			}
 			on = text.Command(marked...) + " && " + on
 		}
-		why := text.Either(x.GoOn == "bisect log", "see what was tried", "go on with it, once its files are right")
+		why := text.Either(x.Search(), "see what was tried", "go on with it, once its files are right")
 		return out.Try(why, on).Try("or give it up", command(x.GiveUp))
 	}
 	return nil

@@ -66,7 +66,7 @@ func Glance(d *desk.Desk, p Project) (*Local, error) {
 	if l.Refs, err = git.ReadRefs(l.Common); err != nil {
 		return nil, err
 	}
-	if x := git.InMiddle(l.Own); x != nil && x.GoOn != "bisect log" { // a search changes nothing that is sent
+	if x := git.InMiddle(l.Own); x != nil && !x.Search() {
 		l.Unfinished = x.What
 	}
 	l.CutOff = files.Reached(filepath.Join(l.Own, "uncinate", "laying")) == files.Folder

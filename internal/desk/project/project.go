@@ -83,7 +83,9 @@ func ProjectLoosely(ctx context.Context, d *desk.Desk, given string) (*Folder, P
 		return nil, Project{}, err
 	}
 	f.ReadRemotes()
-	f.Branch = f.branch(ctx)
+	if f.Branch, err = f.branch(ctx); err != nil {
+		return nil, Project{}, err
+	}
 	p, err := ProjectOf(ctx, d, f)
 	return f, p, err
 }

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"path/filepath"
 	"strings"
-	"time"
 
 	"uncinate/internal/core/address"
 	"uncinate/internal/core/fault"
@@ -61,11 +60,7 @@ func noteAccepted(ctx context.Context, d *desk.Desk, a *accounts.Account, err er
 	case err == nil && a.Doubtful.IsZero():
 		return nil
 	case err == nil:
-		return accounts.ChangeAll(ctx, d, func(b *accounts.Account) {
-			if b.Name == a.Name {
-				b.Doubtful = time.Time{}
-			}
-		})
+		return accounts.NoDoubt(ctx, d, a.Name)
 	case !errors.Is(err, web.ErrNotAccepted):
 		return nil
 	}

@@ -104,7 +104,7 @@ func goneFile(common string) string { return filepath.Join(common, "uncinate", "
 func Gone(common string) []string {
 	data, err := files.Read(goneFile(common), 1<<20)
 	if err != nil {
-		return nil // nothing was noted
+		return nil // nothing was noted; where it cannot be read, it is told once more
 	}
 	return strings.Split(string(data), "\n")
 }

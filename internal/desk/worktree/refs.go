@@ -127,7 +127,8 @@ func OnlyInLogs(ctx context.Context, f *project.Folder, common string, going []M
 		}
 		var ids []string
 		for line := range strings.Lines(string(data)) {
-			for _, id := range strings.Fields(line)[:min(2, len(strings.Fields(line)))] {
+			words := strings.Fields(line)
+			for _, id := range words[:min(2, len(words))] { // before, and after
 				if git.IsID(id) && strings.Trim(id, "0") != "" {
 					ids = append(ids, id)
 				}

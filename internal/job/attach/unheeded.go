@@ -49,6 +49,14 @@ func (a *Attach) soAlready(ctx context.Context) (message, chosen bool, err error
 	return strings.TrimSpace(said) == strings.TrimSpace(a.given.Message), chosen, nil
 }
 
+// ofFirst are the options that are about a first commit.
+var ofFirst = []string{"only", "except", "message", "branch"}
+
+// ChoosesFirst says that an option chooses files of a first commit, where there are commits already.
+func ChoosesFirst(option, where string) *fault.Fault {
+	return fault.New(fault.Usage, "%s chooses files of a first commit, and %s has commits already, which are sent whole", option, text.Visible(where))
+}
+
 // firstCommitOnly refuses the options that are about a first commit, where there is one already that
 // is not as they say.
 func (a *Attach) firstCommitOnly(ctx context.Context) error {
@@ -69,17 +77,17 @@ func (a *Attach) firstCommitOnly(ctx context.Context) error {
 	}
 	switch {
 	case len(only) > 0 && !chosen:
-		f := fault.New(fault.Usage, "%s chooses files of a first commit, and %s has commits already, which are sent whole", only[0], text.Visible(a.Folder.Path))
+		f := ChoosesFirst(only[0], a.Folder.Path)
 		if len(o.Only) > 0 {
 			f.Try("commit what you choose", a.saveInstead(only...))
 		}
-		return f.TryWithout("attach what is committed", a.Again(), "only", "except", "message", "branch")
+		return f.TryWithout("attach what is committed", a.Again(), ofFirst...)
 	case o.Message != "" && !message:
 		return fault.New(fault.Usage, "--message is for a first commit, and %s has commits already", text.Visible(a.Folder.Path)).
-			Try("commit what changed", a.saveInstead()).TryWithout("attach what is committed", a.Again(), "only", "except", "message", "branch")
+			Try("commit what changed", a.saveInstead()).TryWithout("attach what is committed", a.Again(), ofFirst...)
 	case o.Branch != "" && o.Branch != a.Folder.Branch && a.Folder.Branch != "":
 		return fault.New(fault.Usage, "--branch names the branch of a first commit, and here it is called %s already", text.Visible(a.Folder.Branch)).
-			Try("rename it", desk.FolderCommand(o.Folder, "branch", "rename", a.Folder.Branch, o.Branch)).TryWithout("attach with the name that it has", a.Again(), "only", "except", "message", "branch")
+			Try("rename it", desk.FolderCommand(o.Folder, "branch", "rename", a.Folder.Branch, o.Branch)).TryWithout("attach with the name that it has", a.Again(), ofFirst...)
 	}
 	return nil
 }

@@ -162,7 +162,7 @@ func Overview(ctx context.Context, d *desk.Desk, ask bool) ([]Row, error) {
 		r.State, r.Says, r.rank = facts[i].Word()
 		r.Moved = facts[i].Moved
 		r.Others = facts[i].Others
-		if said := r.Remedies; r.State != facts[i].Reply || len(said) == 0 {
+		if r.State != facts[i].Reply || len(r.Remedies) == 0 {
 			r.Remedies = remediesFor(facts[i], r.Folder)
 		}
 	}

@@ -7,7 +7,6 @@ import (
 	"uncinate/internal/core/fault"
 	"uncinate/internal/desk"
 	"uncinate/internal/desk/project"
-	"uncinate/internal/world/git"
 	"uncinate/internal/world/web"
 )
 
@@ -49,10 +48,8 @@ func status(ctx context.Context, d *desk.Desk, given string, ask bool) (*project
 		l = nil
 	}
 	s.Stashes = s.Status.Stashes
-	if own, _, err := git.Folders(f.Path); err == nil {
-		if x := git.InMiddle(own); x != nil {
-			s.Unfinished = x.What
-		}
+	if x, err := f.Middle(); err == nil && x != nil { // otherwise it is told below
+		s.Unfinished = x.What
 	}
 	if err := f.Finished(ctx); err != nil {
 		s.Stopped = fault.Of(err)
@@ -64,12 +61,12 @@ func status(ctx context.Context, d *desk.Desk, given string, ask bool) (*project
 	}
 	h, err := project.TieOf(ctx, d, f, p)
 	if err != nil {
-		s.WhyNot, s.Reply, s.Remedies = fault.Of(err).Says, replyOf(err), desk.Commands(fault.Of(err))
+		notTold(s, err)
 		return s, ctx.Err()
 	}
 	refs, err := project.Refs(ctx, d, h, "")
 	if err != nil {
-		s.WhyNot, s.Reply, s.Remedies = fault.Of(err).Says, replyOf(err), desk.Commands(fault.Of(err))
+		notTold(s, err)
 		if fault.Is(err, fault.HostSaidNo) {
 			if there, found := project.WentTo(ctx, d, []project.Project{p})[p.Folder]; found {
 				s.NowAt = there.Path()
@@ -98,6 +95,12 @@ func status(ctx context.Context, d *desk.Desk, given string, ask bool) (*project
 		s.Ahead, s.Behind = 0, 0
 	}
 	return s, nil
+}
+
+// notTold notes why the host told nothing.
+func notTold(s *project.Standing, err error) {
+	f := fault.Of(err)
+	s.WhyNot, s.Reply, s.Remedies = f.Says, replyOf(err), desk.Commands(f)
 }
 
 // replyOf tells what a host made of being asked, where it told nothing.

@@ -10,6 +10,7 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"uncinate/internal/core/board"
 	"uncinate/internal/core/fault"
 	"uncinate/internal/core/text"
 	"uncinate/internal/desk"
@@ -195,7 +196,7 @@ func syncOne(ctx context.Context, d *desk.Desk, p project.Project, a project.Ans
 // others says that the host has commits of other branches than the current one.
 func (r *SyncedRow) others(names []string) {
 	if len(names) > 0 {
-		r.Says = "new commits on the host for " + strings.Join(names, ", ")
+		r.Says = board.NewFor(names)
 		r.Remedies = []string{text.Command("uncinate", "branch", "switch", names[0], "--folder", r.Folder)}
 	}
 }

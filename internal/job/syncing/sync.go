@@ -138,18 +138,19 @@ func (s *Sync) prepare(ctx context.Context) error {
 	if err := f.Unlocked(); err != nil {
 		return err
 	}
-	if s.options.Save != "" && !s.options.Preview {
-		if s.saved, err = history.SaveLocked(ctx, d, f, history.SaveOptions{Folder: s.options.Folder, Text: s.options.Save, Ask: s.options.Ask, Many: s.options.Many, Quiet: true}); err != nil {
-			return err
+	if o := s.options; o.Save != "" {
+		save := history.SaveOptions{Folder: o.Folder, Text: o.Save, Ask: o.Ask, Many: o.Many, Quiet: true, Preview: o.Preview}
+		if save.Preview {
+			save.Ask = nil // nothing is decided yet
 		}
-	}
-	if s.options.Save != "" && s.options.Preview {
-		would, err := history.SaveLocked(ctx, d, f, history.SaveOptions{Folder: s.options.Folder, Text: s.options.Save, Many: s.options.Many, Quiet: true, Preview: true})
+		saved, err := history.SaveLocked(ctx, d, f, save)
 		if err != nil {
 			return err
 		}
-		if len(would.Files) > 0 {
-			s.would = []plan.Item{{ID: "save", Place: plan.Here, Sentence: fmt.Sprintf("Commit %s on %s", board.Changes(would.Files), text.Visible(f.Branch))}}
+		if !o.Preview {
+			s.saved = saved
+		} else if len(saved.Files) > 0 {
+			s.would = []plan.Item{{ID: "save", Place: plan.Here, Sentence: fmt.Sprintf("Commit %s on %s", board.Changes(saved.Files), text.Visible(f.Branch))}}
 		}
 	}
 	if s.tie, err = project.TieOf(ctx, d, f, s.project); err != nil {

@@ -16,6 +16,10 @@ import (
 // it and that give it up.
 type Middle struct{ What, GoOn, GiveUp string }
 
+// Search reports whether it is a search among commits, which changes nothing that is sent
+// (git-bisect documentation).
+func (m Middle) Search() bool { return m.GoOn == "bisect log" }
+
 // InMiddle tells what git is in the middle of, by the files in a work tree's own git folder
 // (gitrepository-layout's page, and each command's); nil for nothing.
 func InMiddle(own string) *Middle {

@@ -43,7 +43,7 @@ func (r Refs) Empty() bool { return len(r.IDs) == 0 }
 // ErrNoRepository is what is under the fault where nothing is at an address.
 var ErrNoRepository = errors.New("no repository there")
 
-// ErrNotAccepted is what lies under it where a sign-in is not accepted.
+// ErrNotAccepted is what is under the fault where a sign-in is not accepted.
 var ErrNotAccepted = errors.New("the sign-in is not accepted")
 
 // Refs asks a repository for its refs as git does (gitprotocol-http, "Smart

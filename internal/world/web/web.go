@@ -60,7 +60,7 @@ func (n named) RoundTrip(q *http.Request) (*http.Response, error) {
 	return n.under.RoundTrip(q)
 }
 
-// Do sends a request once. Every answer with a status, refusals too, is not an error.
+// Do sends a request once. No answer with a status is an error, not even a refusal.
 func (c *Client) Do(ctx context.Context, call description.Call) (description.Answer, error) {
 	q, err := http.NewRequestWithContext(ctx, call.Method, call.URL, bytes.NewReader(call.Body))
 	if err != nil {
