@@ -125,6 +125,17 @@ func TestCommitsThatAreNotSent(t *testing.T) {
 	pier.refused(2, []string{"--graph shows how all commits lead to each other"}, "gauge", "", "history", "--graph", "own.txt")
 }
 
+// TestPreviewOfASaveThatMeetsOthers previews a sync that saves first what the other side changed too.
+func TestPreviewOfASaveThatMeetsOthers(t *testing.T) {
+	t.Parallel()
+	_, pier, launch := pair(t)
+	pier.saved("main", "datum")
+	launch.write("gauge", map[string]string{"datum.txt": "mine\n"})
+	said := launch.refused(3, []string{"datum.txt", "known only once yours are saved", "uncinate sync --save --message Mine\n"}, "gauge", "", "sync", "--save", "-m", "Mine", "--preview")
+	assert.NotContains(t, said, "--preview")
+	launch.refused(3, []string{"both sides changed the same file"}, "gauge", "", "sync", "--save", "-m", "Mine")
+}
+
 // TestWhoWasNotAsked has hosts that were not asked, gave no answer, or refused.
 func TestWhoWasNotAsked(t *testing.T) {
 	t.Parallel()

@@ -123,10 +123,10 @@ func eachOption(c *Command, tell func(name, value, use string)) {
 func (c *Command) inOrder(set *flag.FlagSet) []*flag.Flag {
 	last := []string{"preview", "yes", "folder", "json", "quiet", "verbose"}
 	place := func(f *flag.Flag) int {
-		if i := slices.Index(c.First, f.Name); i >= 0 {
+		if i := slices.Index(c.First, longName(f.Name)); i >= 0 {
 			return i - len(c.First)
 		}
-		return slices.Index(last, f.Name) + 1
+		return slices.Index(last, longName(f.Name)) + 1
 	}
 	var out []*flag.Flag
 	set.VisitAll(func(f *flag.Flag) { out = append(out, f) })

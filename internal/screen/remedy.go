@@ -31,16 +31,21 @@ type typedLine struct {
 // note keeps what was typed, for the remedies.
 func (t *typedLine) note(c *Command, path []string, o *flag.FlagSet, words []string) {
 	t.path, t.words, t.of = path, words, c
-	o.Visit(func(f *flag.Flag) {
+	given := map[string]bool{}
+	o.Visit(func(f *flag.Flag) { given[f.Name] = true })
+	for _, f := range c.inOrder(o) {
+		if !given[f.Name] {
+			continue
+		}
 		name := longName(f.Name)
 		if l, many := f.Value.(*list); many {
 			for _, v := range *l {
 				t.options = append(t.options, [2]string{name, v})
 			}
-			return
+			continue
 		}
 		t.options = append(t.options, [2]string{name, f.Value.String()})
-	})
+	}
 	if f := o.Lookup("folder"); f != nil {
 		t.folder = f.Value.String()
 		if t.folder == "" && c.Args == "[FOLDER]" && len(words) > 0 {

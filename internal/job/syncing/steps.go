@@ -113,8 +113,16 @@ func (s *Sync) inWay(ctx context.Context) ([]string, error) {
 	}
 	out := worktree.WrittenOver(clash)
 	out.Detail("Nothing changed, on either side.")
-	return nil, out.Try("save your changes on the way", text.Command(s.words("sync", "--save", "--message", "What was done")...)).
-		Try("or stash them", text.Command("git", "-C", s.folder.Path, "stash", "--include-untracked"))
+	switch {
+	case len(s.would) > 0:
+		out.Detail("Whether both sides' changes go together is known only once yours are saved.")
+		out.TryWithout("save and sync; where they do not, it stops once yours are saved", text.Command(s.words("sync")...), "preview")
+	case s.options.Save != "": // it was left out of what was saved
+		out.Try("save it too", text.Command(s.words("save", "--message", "What was done", "--only", clash[0])...))
+	default:
+		out.Try("save your changes on the way", text.Command(s.words("sync", "--save", "--message", "What was done")...))
+	}
+	return nil, out.Try("or stash them", text.Command("git", "-C", s.folder.Path, "stash", "--include-untracked"))
 }
 
 // heldOpen lists the files that would be replaced under a running program.
