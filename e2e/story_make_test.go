@@ -302,12 +302,10 @@ var plainGit = []drawn{
 	}},
 	{1, func(m *maker, l *look) []string { return at(l, "git", "sparse-checkout", "set", "--no-cone", "/src/") }},
 	{2, func(m *maker, l *look) []string { return at(l, "git", "sparse-checkout", "disable") }},
-	{2, func(m *maker, l *look) []string {
-		if p := m.tracked(l); p != "" {
-			return at(l, "git", "update-index", one(m, []string{"--assume-unchanged", "--skip-worktree", "--no-assume-unchanged", "--no-skip-worktree"}), "--", p)
-		}
-		return nil
-	}},
+	{1, toldOfIndex("--assume-unchanged")},
+	{1, toldOfIndex("--no-assume-unchanged")},
+	{1, toldOfIndex("--skip-worktree")},
+	{1, toldOfIndex("--no-skip-worktree")},
 	{1, func(m *maker, l *look) []string {
 		if p := m.tracked(l); p != "" {
 			return at(l, "git", "rm", "-q", "--cached", "--", p)
@@ -315,6 +313,16 @@ var plainGit = []drawn{
 		return nil
 	}},
 	{1, func(m *maker, l *look) []string { return at(l, "git", "tag", "-f", "mark-"+m.word()) }},
+}
+
+// toldOfIndex tells git how it is to look at a file from now on.
+func toldOfIndex(how string) func(m *maker, l *look) []string {
+	return func(m *maker, l *look) []string {
+		if p := m.tracked(l); p != "" {
+			return at(l, "git", "update-index", how, "--", p)
+		}
+		return nil
+	}
 }
 
 // ours are the commands of the program.
