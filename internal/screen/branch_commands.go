@@ -149,14 +149,17 @@ func branchRename() *Command {
 
 func branchJoin() *Command {
 	return &Command{Name: "join", Args: "NAME", Least: 1, Most: 1, Short: "merge a branch into the current one", Takes: []string{"branch"}, Gives: syncing.Synced{},
-		Long: `It is tried in a scratch copy first: what does not merge cleanly leaves everything as it was.
-Nothing is sent; sync does that.`,
+		Long: `It is tried in a scratch copy first. What both sides changed is decided by settle, or all at once
+by --clash; until then everything stays as it was. Nothing is sent; sync does that.`,
 		Options: func(o *flag.FlagSet) Run {
 			var p plans
 			p.add(o)
 			in := inFolder(o)
+			var j syncing.JoinOptions
+			clashOption(o, &j.Clash)
 			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
-				s, err := syncing.JoinBranch(ctx, d, in.in(), args[0])
+				j.Folder, j.Name, j.Preview = in.in(), args[0], p.preview
+				s, err := syncing.JoinBranch(ctx, d, j)
 				if err != nil {
 					return err
 				}
@@ -167,20 +170,36 @@ Nothing is sent; sync does that.`,
 				if err != nil {
 					return err
 				}
-				return e.Give(r, func() {
-					if r.Unjoined > 0 {
-						defer e.Say("Not joined: %s of %s that %s only on the host. To receive %s: uncinate branch switch %s", text.Count(r.Unjoined, "commit"), text.Visible(args[0]),
-							desk.IsAre(r.Unjoined), desk.ItThem(r.Unjoined), text.Quote(args[0]))
-					}
-					if r.Received == 0 {
-						e.Say("%s has all of it already.", text.Visible(r.Branch))
-						return
-					}
-					e.Say("Joined: %s of %s %s now on %s, here only.", text.Count(r.Received, "commit"), text.Visible(args[0]), desk.IsAre(r.Received), text.Visible(r.Branch))
-					e.toSend(d, r.Folder, r.Received)
-				})
+				return e.Give(r, func() { e.joined(d, args[0], r) })
 			})
 		}}
+}
+
+// joined tells what came of a join.
+func (e *Env) joined(d *desk.Desk, name string, r *syncing.Synced) {
+	if r.Unjoined > 0 {
+		defer e.Say("Not joined: %s of %s that %s only on the host. To receive %s: uncinate branch switch %s", text.Count(r.Unjoined, "commit"), text.Visible(name),
+			desk.IsAre(r.Unjoined), desk.ItThem(r.Unjoined), text.Quote(name))
+	}
+	if r.Received == 0 {
+		e.Say("%s has all of it already.", text.Visible(r.Branch))
+		return
+	}
+	e.Say("Joined: %s of %s %s now on %s, here only.", text.Count(r.Received, "commit"), text.Visible(name), desk.IsAre(r.Received), text.Visible(r.Branch))
+	e.ended(r)
+	e.toSend(d, r.Folder, r.Received)
+}
+
+// ended tells what was put beside where both sides changed the same.
+func (e *Env) ended(r *syncing.Synced) {
+	for _, x := range r.Decided {
+		for _, b := range x.Beside {
+			e.Say("Your %s is beside it, as %s, for you to do your work in it again; then delete it.", text.Visible(x.Path), e.Out.visible(b))
+		}
+	}
+	for _, n := range r.Rescued {
+		e.Say("What was here before is kept as rescue copy %d: uncinate rescue show %d", n, n)
+	}
 }
 
 func branchRemove() *Command {

@@ -15,7 +15,7 @@ import (
 
 // Commands are all commands but those of the practice hosts.
 func Commands() []*Command {
-	return []*Command{readyCommand(), surveyCommand(), ignoreCommand(), attachCommand(), detachCommand(), cloneCommand(), projectCommand(), statusCommand(), changesCommand(), saveCommand(), syncCommand(), historyCommand(), branchCommand(), tagCommand(), rescueCommand(), visitCommand(),
+	return []*Command{readyCommand(), surveyCommand(), ignoreCommand(), attachCommand(), detachCommand(), cloneCommand(), projectCommand(), statusCommand(), changesCommand(), saveCommand(), syncCommand(), settleCommand(), historyCommand(), branchCommand(), tagCommand(), rescueCommand(), visitCommand(),
 		repositoryCommand(), accessCommand(), hostCommand(), accountCommand(), tokenCommand(), keyCommand(), vaultCommand(), settingsCommand(), completionCommand(), credentialCommand(), helpCommand(), versionCommand()}
 }
 

@@ -18,11 +18,11 @@ func syncCommand() *Command {
 		Short: "receive what is new on the host, and send what is new here",
 		Long: `Receives first, then sends. Where both sides have new commits, yours are replayed on top of
 theirs, or both are merged (--by, or as git's pull.rebase is set); that is tried in a scratch
-copy first, and done only when it merges cleanly. Unsaved changes stay as they are, unless they
+copy first. Files that both sides changed are decided by settle, or all at once by --clash. Unsaved changes stay as they are, unless they
 would be overwritten. Anything that needs you stops it, with everything as it was. Before a
 branch or a file is overwritten, a rescue copy is kept.`,
 		Examples: []string{"uncinate sync", `uncinate sync --save --message "Correct the almanac"`, "uncinate sync --all", "uncinate sync --preview"},
-		Needs:    map[string][]string{"message": {"save"}, "many": {"save"}, "at-once": {"all"}}, Apart: [][]string{{"all", "folder"}, {"all", "preview"}},
+		Needs:    map[string][]string{"message": {"save"}, "many": {"save"}, "at-once": {"all"}}, Apart: [][]string{{"all", "folder"}, {"all", "preview"}, {"all", "clash"}},
 		Takes: []string{"project"}, Gives: syncing.Synced{}, Also: map[string]any{"--all": []many.SyncedRow{}},
 		Options: func(o *flag.FlagSet) Run {
 			var s syncing.Options
@@ -33,6 +33,7 @@ branch or a file is overwritten, a rescue copy is kept.`,
 			o.StringVar(&s.Save, "message", "", "with --save: the commit's message, a `text`")
 			o.BoolVar(&s.Many, "many", false, "with --save: save more than 1,000 new files, or 100 MB of them, too")
 			o.StringVar(&s.By, "by", "", "`how` both sides' commits are brought together: replay or merge")
+			clashOption(o, &s.Clash)
 			o.BoolVar(&s.InOnly, "in", false, "receive only, and send nothing")
 			all := o.Bool("all", false, "all projects of this machine, several at once")
 			jobs := o.Int("at-once", 0, "with --all: how `many` at a time (default: 8)")
@@ -124,9 +125,7 @@ func (e *Env) synced(r *syncing.Synced) {
 	if len(r.Tags) > 0 && r.Received+r.Sent > 0 {
 		e.Say("New from the host: %s.", tagsIn(r))
 	}
-	for _, n := range r.Rescued {
-		e.Say("What was here before is kept as rescue copy %d: uncinate rescue show %d", n, n)
-	}
+	e.ended(r)
 	if len(r.Gone) > 0 {
 		e.Say("No longer on the host: %s.", e.Out.visible(strings.Join(r.Gone, ", ")))
 	}

@@ -36,7 +36,7 @@ var tradeWords = []struct {
 	{[]string{"remote", "remotes", "origin", "where"}, "to see where a project is attached", []string{"uncinate status --offline", "uncinate project list"}, ""},
 	{[]string{"fork", "mirror"}, "to bring a repository here, and attach it elsewhere", []string{"uncinate help clone", "uncinate help attach"}, ""},
 	{[]string{"lock", "unlock"}, "to lock or unlock the vault", []string{"uncinate vault show", "uncinate help vault"}, ""},
-	{[]string{"conflict", "conflicts", "resolve", "mergetool"}, "to see the state of both sides", []string{"uncinate status", "uncinate sync --preview"}, ""},
+	{[]string{"conflict", "conflicts", "resolve", "mergetool", "clash", "clashes"}, "to see and decide what both sides changed", []string{"uncinate settle"}, ""},
 	{[]string{"rebase"}, "to put your commits on top of the host's", []string{"uncinate sync --by replay"}, ""},
 	{[]string{"review", "pr", "mr", "offers"}, "to compare a branch with the current one", []string{"uncinate branch list", "uncinate help changes"}, ""},
 	{[]string{"release", "version-tag", "bump"}, "to see the versions, and how to tag one", []string{"uncinate tag list", "uncinate help tag make"}, ""},

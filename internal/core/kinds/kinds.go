@@ -125,9 +125,10 @@ const (
 	Closing = "# to here: uncinate"
 )
 
-// Escape makes a path stand for itself in an ignore rule.
+// Escape makes a path stand for itself in an ignore rule. A rule is one line: for a line break in
+// a name any character stands.
 func Escape(p string) string {
-	p = strings.NewReplacer(`\`, `\\`, "*", `\*`, "?", `\?`, "[", `\[`).Replace(p)
+	p = strings.NewReplacer(`\`, `\\`, "*", `\*`, "?", `\?`, "[", `\[`, "\n", "?", "\r", "?").Replace(p)
 	if strings.HasSuffix(p, " ") {
 		p = p[:len(p)-1] + `\ `
 	}

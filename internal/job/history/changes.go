@@ -110,7 +110,7 @@ func Compare(ctx context.Context, d *desk.Desk, o ChangesOptions) (_ *Changes, e
 	}
 	out.Patch = string(patch)
 	if len(o.Paths) > 0 {
-		wanted := hits(o.Paths)
+		wanted := Hits(o.Paths)
 		out.Patch = partsAbout(out.Patch, wanted)
 		out.Files = slices.DeleteFunc(out.Files, func(c ChangedFile) bool { return !wanted(c.Path) })
 	}
@@ -163,8 +163,8 @@ func ends(ctx context.Context, f *project.Folder, commit string) (before, now st
 	return before, now, err
 }
 
-// hits gives a test of whether a path is one of those that a person named, from the top.
-func hits(paths []string) func(string) bool {
+// Hits gives a test of whether a path is one of those that a person named, from the top.
+func Hits(paths []string) func(string) bool {
 	rules := make([]string, len(paths))
 	for i, p := range paths {
 		rules[i] = "/" + strings.TrimPrefix(filepath.ToSlash(filepath.Clean(p)), "/")

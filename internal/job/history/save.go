@@ -170,12 +170,12 @@ func nothingToSave(st *git.Status, o SaveOptions, out *Saved) error {
 
 // choose finds the files to be saved, and judges them.
 func choose(ctx context.Context, d *desk.Desk, f *project.Folder, st *git.Status, o SaveOptions, out *Saved) ([]git.Entry, error) {
-	only, except := hits(o.Only), hits(o.Except)
+	only, except := Hits(o.Only), Hits(o.Except)
 	asked, err := alwaysAsked(d, f.Path)
 	if err != nil {
 		return nil, err
 	}
-	ask := hits(asked)
+	ask := Hits(asked)
 	meets := map[string]string{}
 	if f.Head != "" {
 		if meets, err = worktree.Alike(ctx, f, &git.Weaver{Repo: f.Repo}, f.Head); err != nil {

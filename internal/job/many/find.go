@@ -17,6 +17,7 @@ import (
 	"uncinate/internal/desk/hosts"
 	"uncinate/internal/desk/login"
 	"uncinate/internal/desk/project"
+	"uncinate/internal/desk/worktree"
 	"uncinate/internal/world/git"
 	"uncinate/internal/world/tree"
 )
@@ -250,7 +251,7 @@ func admit(ctx context.Context, d *desk.Desk, one Found) error {
 			p = old
 			p.Folder = one.Folder
 		}
-		if err := errors.Join(project.CarryTrust(d, one.Was, one.Folder), project.Strike(ctx, d, one.Was, one.remote)); err != nil {
+		if err := errors.Join(project.CarryTrust(d, one.Was, one.Folder), worktree.CarryDecisions(d, one.Was, one.Folder), project.Strike(ctx, d, one.Was, one.remote)); err != nil {
 			return err
 		}
 		return project.Enter(ctx, d, p)

@@ -9,7 +9,6 @@ import (
 	"uncinate/internal/core/fault"
 	"uncinate/internal/core/histories"
 	"uncinate/internal/core/text"
-	"uncinate/internal/desk"
 	"uncinate/internal/desk/project"
 	"uncinate/internal/world/git"
 )
@@ -52,6 +51,9 @@ func (s *Sync) do(ctx context.Context) (*Synced, error) {
 	if s.need == histories.Replay || s.need == histories.Merge {
 		out.Together = string(s.need)
 	}
+	if s.together != nil {
+		out.Decided = s.together.Ended
+	}
 	out.Rescued = s.rescued
 	out.Commit = s.folder.Head
 	if s.need.BringsIn() && len(out.Changed) > 0 {
@@ -78,6 +80,9 @@ func (s *Sync) do(ctx context.Context) (*Synced, error) {
 	}
 	l := &project.Local{Remote: s.tie.Remote, Refs: s.tracked}
 	out.Others = project.NotReceived(ctx, s.folder.Repo, l, st.Branch, s.refs)
+	if err := s.settled(); err != nil {
+		return nil, err
+	}
 	if s.two.InOnly {
 		out.Unpublished = s.two.Here && !s.two.There
 		if out.Unsent, out.Follows = s.two.Ahead, s.project.ReceivesOnly; s.two.Rewritten {
@@ -118,38 +123,4 @@ func (s *Sync) sendToSeconds(ctx context.Context) ([]string, error) {
 		sent = append(sent, p.Address)
 	}
 	return sent, nil
-}
-
-// clashed tells which files clash, and who changed them there.
-func (s *Sync) clashed(ctx context.Context, c *git.Clashes) error {
-	st := s.stand
-	there := "on the host"
-	if s.joining != "" {
-		there = "on " + text.Visible(s.joining)
-	}
-	f := fault.New(fault.Decision, "both sides changed the same %s on %s: %s only here, %s only %s",
-		text.Either(len(c.Paths) == 1, "file", "files"), text.Visible(st.Branch), text.Count(s.Sent, "commit"), text.Count(s.Received, "commit"), there)
-	var lines []string
-	for i, p := range c.Paths {
-		line := text.Visible(p)
-		if i < desk.MostShown {
-			log, err := s.folder.Repo.Do(ctx, "log", "--no-show-signature", "--no-textconv", "--no-ext-diff", "--date=short", "--format=%an on %ad (%s)", "-1", st.Ours+".."+st.Theirs, "--", p)
-			if err != nil {
-				return git.Fault(err, "git cannot tell who changed %s", text.Visible(p))
-			}
-			if log != "" {
-				line += ", changed " + there + " by " + text.Excerpt(log, 100)
-			}
-		}
-		lines = append(lines, line)
-	}
-	desk.FirstOf(f, lines)
-	f.Detail("It was tried in a scratch copy first: nothing changed, on either side.")
-	some := c.Paths[:min(len(c.Paths), 3)]
-	if s.joining != "" {
-		return f.Try("see what changed "+there, text.Command(append(s.words("changes", "--branch", s.joining, "--full"), some...)...)).
-			Try("decide it with plain git", text.Command("git", "-C", s.folder.Path, "merge", s.joining))
-	}
-	return f.Try("see what changed "+there, text.Command(append(s.words("changes", "--on-host", "--full"), some...)...)).
-		Try("decide it with plain git, then sync again", text.Command("git", "-C", s.folder.Path, "pull", "--rebase"))
 }

@@ -7,6 +7,8 @@ import (
 
 	"uncinate/internal/core/fault"
 	"uncinate/internal/core/histories"
+	"uncinate/internal/core/joining"
+	"uncinate/internal/core/text"
 	"uncinate/internal/desk"
 	"uncinate/internal/desk/project"
 	"uncinate/internal/desk/worktree"
@@ -14,14 +16,25 @@ import (
 	"uncinate/internal/world/git"
 )
 
+// JoinOptions say which branch is joined, and how.
+type JoinOptions struct {
+	Folder  string
+	Name    string
+	Clash   string // as in Options
+	Preview bool
+}
+
 // JoinBranch merges a branch into the one that is checked out, tried out aside first.
-func JoinBranch(ctx context.Context, d *desk.Desk, given, name string) (*Sync, error) {
-	f, held, err := history.Quick(ctx, d, given)
+func JoinBranch(ctx context.Context, d *desk.Desk, o JoinOptions) (*Sync, error) {
+	if o.Clash != "" && !joining.Valid(o.Clash) {
+		return nil, fault.New(fault.Usage, "a clash is decided by mine, theirs or both, not by %s", text.Quote(o.Clash))
+	}
+	f, held, err := history.Quick(ctx, d, o.Folder)
 	if err != nil {
 		return nil, err
 	}
-	s := &Sync{desk: d, folder: f, held: held, options: Options{Folder: given}}
-	if err := s.joins(ctx, name); err != nil {
+	s := &Sync{desk: d, folder: f, held: held, options: Options{Folder: o.Folder, Clash: o.Clash, Preview: o.Preview}, joining: o.Name}
+	if err := s.joins(ctx, o.Name); err != nil {
 		return nil, errors.Join(err, held.Release())
 	}
 	return s, nil
@@ -50,6 +63,10 @@ func (s *Sync) joins(ctx context.Context, name string) error {
 	if err := s.heal(ctx); err != nil {
 		return err
 	}
+	if s.decided, err = worktree.DecisionsOf(d, f); err != nil {
+		return err
+	}
+	s.decided.Way = s.options.Clash
 	if s.run, _, err = d.Begin("sync", f.Path); err != nil {
 		return err
 	}
@@ -61,10 +78,7 @@ func (s *Sync) joins(ctx context.Context, name string) error {
 	if s.Sent, s.Received, err = project.Apart(ctx, f.Repo, f.Head, theirs); err != nil {
 		return err
 	}
-	s.text, s.joining = fmt.Sprintf("Merge branch '%s'\n", name), name
-	if theirs != b.Refs["refs/heads/"+name] {
-		s.joining = b.Remote + "/" + name
-	}
+	s.text = fmt.Sprintf("Merge branch '%s'\n", name)
 	switch {
 	case s.Received == 0:
 		return nil
@@ -88,6 +102,12 @@ func (s *Sync) Join(ctx context.Context) (*Synced, error) {
 	out := &Synced{Folder: s.folder.Path, Branch: s.stand.Branch, Commit: s.folder.Head, Received: s.Received, Changed: s.stand.Changed, Rescued: s.rescued, Unjoined: s.unjoined}
 	if s.need == histories.Merge {
 		out.Together = "merge"
+	}
+	if s.together != nil {
+		out.Decided = s.together.Ended
+	}
+	if err == nil {
+		err = s.settled()
 	}
 	return out, errors.Join(err, s.held.Release())
 }

@@ -49,9 +49,9 @@ func (s *Sync) try(ctx context.Context) (done func() error, err error) {
 			return func() error { return nil }, err
 		}
 		if s.tree, err = s.weave(ctx, s.trial); err != nil {
-			var c *git.Clashes
-			if errors.As(err, &c) {
-				err = s.clashed(ctx, c)
+			var u *unsettled
+			if errors.As(err, &u) {
+				err = s.stopped(ctx, u)
 			}
 			return done, err
 		}
@@ -74,35 +74,6 @@ func (s *Sync) from(ctx context.Context) (string, error) {
 		return s.stand.Ours, nil
 	}
 	return worktree.EmptyTree(ctx, s.folder)
-}
-
-// weave brings both sides together, and gives the commit that holds them.
-func (s *Sync) weave(ctx context.Context, w *git.Weaver) (string, error) {
-	st := s.stand
-	if s.need == histories.Merge {
-		tree, err := w.Merge(ctx, st.Ours, st.Theirs)
-		if err != nil {
-			return "", err
-		}
-		return w.Commit(ctx, tree, []string{st.Ours, st.Theirs}, &git.CommitRead{Text: s.text})
-	}
-	args := []string{"rev-list", "--reverse", "--topo-order", st.Ours, "--not", st.Theirs}
-	if s.was != "" {
-		args = append(args, s.was)
-	}
-	list, err := s.folder.Repo.Do(ctx, args...)
-	if err != nil {
-		return "", git.Fault(err, "git cannot list the commits that are only here")
-	}
-	commits := strings.Fields(list)
-	end, made, err := w.Replay(ctx, commits, st.Theirs, func(done int) {
-		s.desk.Tell.Progress("Replaying", int64(done), int64(len(commits)), "")
-	})
-	s.desk.Tell.Progress("Replaying", 0, 0, "")
-	if err == nil {
-		s.Sent = made
-	}
-	return end, err
 }
 
 // inWay stops before any file that is not saved would be written over by what comes in.
@@ -152,14 +123,30 @@ func (s *Sync) stepRescue(refs []worktree.Moving, way []string) desk.Step {
 	if len(way) > 0 {
 		what = append(what, "of "+text.Count(len(way), "file")+" in the way")
 	}
+	var aside []worktree.Staged
+	for _, b := range s.beside() {
+		aside = append(aside, worktree.Staged{Path: b.Path, Mode: b.Mode, ID: b.ID})
+	}
+	if len(aside) > 0 {
+		what = append(what, "of your "+text.Count(len(aside), "file")+" that "+text.Either(len(aside) == 1, "clashes", "clash"))
+	}
 	return desk.Step{Item: plan.Item{ID: "rescue", Place: plan.Here, Sentence: "Keep a rescue copy " + strings.Join(what, " and ")},
 		Do: func(ctx context.Context) error {
-			n, err := s.rescuer.Keep(ctx, "sync", refs, way)
+			n, err := s.rescuer.KeepAll(ctx, worktree.Kept{Before: text.Either(s.joining == "", "sync", "branch join"), Refs: refs, Paths: way, Staged: aside})
 			if err == nil && n > 0 {
 				s.rescued = append(s.rescued, n)
 			}
 			return err
 		}}
+}
+
+func (s *Sync) stepBeside() desk.Step {
+	var names []string
+	for _, b := range s.beside() {
+		names = append(names, text.Visible(b.At))
+	}
+	return desk.Step{Item: plan.Item{ID: "beside", Place: plan.Here, Sentence: "Put yours beside theirs: " + text.Excerpt(strings.Join(names, ", "), 200)},
+		Do: func(ctx context.Context) error { return worktree.PutBeside(ctx, s.desk, s.folder, s.beside()) }}
 }
 
 func (s *Sync) stepIn(way []string) desk.Step {
@@ -168,10 +155,15 @@ func (s *Sync) stepIn(way []string) desk.Step {
 	switch {
 	case s.need == histories.Take:
 		sentence = fmt.Sprintf("Take %s as rewritten on the host", branch)
+	case s.whole:
+		sentence += ", and put your own commits on top again, as one"
 	case s.need == histories.Replay:
 		sentence += fmt.Sprintf(", and put your own %s on top again", text.Count(s.Sent, "commit"))
 	case s.need == histories.Merge:
-		sentence += fmt.Sprintf(", and merge it with your own %s", text.Count(s.Sent, "commit"))
+		sentence += fmt.Sprintf(", and merge %s with your own %s", desk.ItThem(s.Received), text.Count(s.Sent, "commit"))
+	}
+	if ends := s.ended(); len(ends) > 0 {
+		sentence += ": " + strings.Join(ends, ", ")
 	}
 	return desk.Step{Item: plan.Item{ID: "bring-in", Place: plan.Here, Sentence: sentence},
 		Do: func(ctx context.Context) error {

@@ -14,6 +14,7 @@ import (
 	"uncinate/internal/core/description"
 	"uncinate/internal/core/fault"
 	"uncinate/internal/core/histories"
+	"uncinate/internal/core/joining"
 	"uncinate/internal/core/plan"
 	"uncinate/internal/core/text"
 	"uncinate/internal/desk"
@@ -32,6 +33,7 @@ type Options struct {
 	By      string // "replay" or "merge": how both sides' commits are brought together; "" as git is set
 	Many    bool   // with Save: very many new files are meant
 	InOnly  bool   // receive, and send nothing
+	Clash   string // mine, theirs or both: how all clashes are decided that are not decided otherwise; "" to stop at them
 	Preview bool
 	Ask     func(path string) (bool, error)
 
@@ -60,6 +62,10 @@ type Sync struct {
 	text     string // what a merge commit says
 	joining  string // the branch that is joined; "" in a sync
 	unjoined int    // commits of the host's branch of that name which are not joined, since the one here has others
+	decided  *worktree.Decisions
+	together *worktree.Together // what both sides become, where they are merged
+	whole    bool               // with a rewritten branch: one's own commits clash one by one, and become one
+	apart    string             // why they are merged and not replayed; "" where that was wanted
 	steps    []desk.Step
 	saved    *history.Saved
 	would    []plan.Item // of a preview: the commit that would be made first
@@ -86,6 +92,7 @@ type Synced struct {
 	Received    int               `json:"received" says:"commits"`
 	Sent        int               `json:"sent" says:"commits"`
 	Together    string            `json:"together,omitempty" says:"replay or merge, where both sides had new commits"`
+	Decided     []worktree.Ended  `json:"decided,omitempty" says:"the clashes, and how each was decided"`
 	Rewritten   bool              `json:"rewritten,omitempty" says:"the host's branch was rewritten there, and is followed"`
 	Unpublished bool              `json:"never_sent,omitempty" says:"the branch is not on the host, since nothing was to be sent"`
 	Unsent      int               `json:"not_sent,omitempty" says:"commits that are only here, since nothing was to be sent"`
@@ -105,6 +112,9 @@ type Synced struct {
 func Plan(ctx context.Context, d *desk.Desk, o Options) (*Sync, error) {
 	if o.By != "" && o.By != "replay" && o.By != "merge" {
 		return nil, fault.New(fault.Usage, "both sides are brought together by replay or merge, not by %s", text.Quote(o.By))
+	}
+	if o.Clash != "" && !joining.Valid(o.Clash) {
+		return nil, fault.New(fault.Usage, "a clash is decided by mine, theirs or both, not by %s", text.Quote(o.Clash))
 	}
 	f, p, err := projectSeen(ctx, d, o)
 	if err != nil {
@@ -135,6 +145,10 @@ func (s *Sync) prepare(ctx context.Context) error {
 	if err := s.heal(ctx); err != nil {
 		return err
 	}
+	if s.decided, err = worktree.DecisionsOf(d, f); err != nil {
+		return err
+	}
+	s.decided.Way = s.options.Clash
 	if err := f.Unlocked(); err != nil {
 		return err
 	}
@@ -246,13 +260,19 @@ func (s *Sync) planIn(ctx context.Context) (err error) {
 			return git.Fault(err, "git cannot compare both sides")
 		}
 	}
+	if s.apart != "" && len(s.ended()) == 0 {
+		s.desk.Tell.Note("Note: replayed one by one, your commits clash in %s; both sides are merged instead.", text.Visible(s.apart))
+	}
 	way, err := s.inWay(ctx)
 	if err != nil {
 		return err
 	}
 	s.Open = s.heldOpen()
-	if refs := s.overwritten(); len(refs) > 0 || len(way) > 0 {
+	if refs := s.overwritten(); len(refs) > 0 || len(way) > 0 || len(s.beside()) > 0 {
 		s.steps = append(s.steps, s.stepRescue(refs, way))
+	}
+	if len(s.beside()) > 0 {
+		s.steps = append(s.steps, s.stepBeside())
 	}
 	s.steps = append(s.steps, s.stepIn(way))
 	return nil

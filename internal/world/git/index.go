@@ -8,6 +8,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"uncinate/internal/core/fault"
@@ -20,14 +21,18 @@ const mostIndex = 2 << 30
 // TreeWith makes a tree of another ("" for an empty one) with entries put in, each as
 // update-index takes them with -z --index-info (git-update-index's page), and gives its id.
 // index is the path of the temporary index, which is removed.
-func (r *Repo) TreeWith(ctx context.Context, index, tree, entries string) (_ string, err error) {
+func (r *Repo) TreeWith(ctx context.Context, index, tree, entries string) (string, error) {
+	return r.treeWith(ctx, index, tree, entries, nil)
+}
+
+func (r *Repo) treeWith(ctx context.Context, index, tree, entries string, env []string) (_ string, err error) {
 	defer fault.Also(&err, func() error { // git has ended, so nobody reads it
 		if gone := os.Remove(index); !errors.Is(gone, fs.ErrNotExist) {
 			return gone
 		}
 		return nil
 	})
-	env := []string{"GIT_INDEX_FILE=" + index}
+	env = append(slices.Clone(env), "GIT_INDEX_FILE="+index)
 	if tree != "" {
 		if _, err := r.Run(ctx, Cmd{Dir: r.Dir, Env: env, Args: []string{"read-tree", tree}}); err != nil {
 			return "", err

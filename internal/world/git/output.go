@@ -204,3 +204,33 @@ func eachObject(in *bufio.Reader, see func(o Object, contents io.Reader) error) 
 		}
 	}
 }
+
+// Sizes gives the size in bytes of each object, by its id (git-cat-file documentation,
+// --batch-check); one that is not there is left out.
+func (r *Repo) Sizes(ctx context.Context, ids []string) (map[string]int64, error) {
+	out, err := r.Run(ctx, Cmd{Args: []string{"cat-file", "--batch-check=%(objectname) %(objectsize)"}, In: strings.NewReader(strings.Join(ids, "\n") + "\n")})
+	if err != nil {
+		return nil, Fault(err, "git cannot tell how large files are")
+	}
+	sizes := map[string]int64{}
+	for line := range strings.Lines(string(out)) {
+		id, size, _ := strings.Cut(strings.TrimSpace(line), " ")
+		if n, err := strconv.ParseInt(size, 10, 64); err == nil {
+			sizes[id] = n
+		}
+	}
+	return sizes, nil
+}
+
+// Blob reads the contents of an object of at most so many bytes.
+func (r *Repo) Blob(ctx context.Context, id string, most int64) (string, error) {
+	var b strings.Builder
+	err := r.Objects(ctx, strings.NewReader(id+"\n"), func(o Object, contents io.Reader) error {
+		if o.Size > most {
+			return fmt.Errorf("%s has %d bytes, more than %d", id, o.Size, most)
+		}
+		_, err := io.Copy(&b, contents)
+		return err
+	})
+	return b.String(), Fault(err, "git cannot read %.10s", id)
+}

@@ -2,12 +2,16 @@ package git
 
 import (
 	"context"
+	"errors"
+	"io"
 	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 
 	"uncinate/internal/core/fault"
+	"uncinate/internal/core/text"
 )
 
 // Bringing two histories together without the work tree: git merges trees (git-merge-tree
@@ -20,10 +24,18 @@ type Weaver struct {
 	Repo  *Repo
 	env   []string // where objects are written, for a trial
 	signs bool
+
+	// Decide gives the tree that comes of a commit that is made again and clashes, where that
+	// was decided; nil where nothing was.
+	Decide func(ctx context.Context, base string, c *Clashes) (tree string, err error)
 }
 
 // Clashes says that the two sides cannot be brought together by themselves.
-type Clashes struct{ Paths []string }
+type Clashes struct {
+	Paths        []string
+	Mine, Theirs string // the commits that met
+	Met          *Met
+}
 
 // Error names the first of the files.
 func (c *Clashes) Error() string { return "both sides changed " + strings.Join(c.Paths, ", ") }
@@ -51,6 +63,18 @@ func (r *Repo) Weaver(ctx context.Context) (*Weaver, error) {
 	return &Weaver{Repo: r, signs: out == "true"}, nil
 }
 
+// TreeWith makes a tree as a repository's own does, in the scratch store.
+func (w *Weaver) TreeWith(ctx context.Context, index, tree, entries string) (string, error) {
+	return w.Repo.treeWith(ctx, index, tree, entries, w.env)
+}
+
+// Hash keeps contents as a file of a path would be kept, with the conversions that hold for it
+// (git-hash-object documentation, --path), and gives their id.
+func (w *Weaver) Hash(ctx context.Context, contents io.Reader, path string) (string, error) {
+	out, err := w.Repo.Run(ctx, Cmd{Dir: w.Repo.Dir, Env: w.env, In: contents, Args: []string{"hash-object", "-w", "--stdin", "--path=" + path}})
+	return strings.TrimSpace(string(out)), err
+}
+
 // Do runs git in the scratch store, and gives what it printed without its last line break.
 func (w *Weaver) Do(ctx context.Context, in string, env []string, args ...string) (string, error) {
 	out, err := w.Repo.Run(ctx, Cmd{Dir: w.Repo.Dir, Args: args, Env: append(slices.Clone(w.env), env...), In: strings.NewReader(in)})
@@ -60,47 +84,125 @@ func (w *Weaver) Do(ctx context.Context, in string, env []string, args ...string
 // nobody signs what is only made to be merged.
 var nobody = []string{"GIT_AUTHOR_NAME=x", "GIT_AUTHOR_EMAIL=x@localhost", "GIT_AUTHOR_DATE=@0 +0000", "GIT_COMMITTER_NAME=x", "GIT_COMMITTER_EMAIL=x@localhost", "GIT_COMMITTER_DATE=@0 +0000"}
 
-// Merge merges two commits' trees; a *Clashes error tells what does not merge.
-func (w *Weaver) Merge(ctx context.Context, a, b string) (tree string, err error) {
-	out, err := w.Do(ctx, "", nil, "merge-tree", "--write-tree", "--allow-unrelated-histories", "--no-messages", "--name-only", "-z", a, b)
-	items := strings.Split(out, "\x00")
-	switch {
-	case err == nil:
-		return items[0], nil
-	case Code(err) != 1 || len(items) < 2:
-		return "", Fault(err, "git cannot try to bring both sides together")
+// merging is how git merges for us, whatever a configuration says: what comes of it, and what it
+// tells of clashes, must not depend on the machine (git-config documentation, merge.*).
+var merging = []Set{{"merge.renames", "true"}, {"merge.renameLimit", "7000"}, {"merge.directoryRenames", "false"}, {"merge.conflictStyle", "merge"}}
+
+// Met is what comes of two commits that meet. Where they clash, the tree holds texts with marks,
+// and files under names that git made up; told are the paths that clash with one another.
+type Met struct {
+	Tree string
+	Told [][]string
+}
+
+// Meet merges two commits' trees aside (git-merge-tree documentation, "OUTPUT FORMAT"). Where the
+// repository's attributes name programs that merge, those run, as with plain git.
+func (w *Weaver) Meet(ctx context.Context, mine, theirs string) (*Met, error) {
+	raw, err := w.Repo.Run(ctx, Cmd{Dir: w.Repo.Dir, Env: w.env, Config: merging, Args: []string{"merge-tree", "--write-tree", "--allow-unrelated-histories", "--messages", "-z", mine, theirs}})
+	if err != nil && Code(err) != 1 {
+		return nil, Fault(err, "git cannot try to bring both sides together")
 	}
-	c := &Clashes{}
-	for _, p := range items[1:] {
-		if p == "" {
-			break
+	items := strings.Split(string(raw), "\x00")
+	met := &Met{Tree: items[0]}
+	if err == nil {
+		return met, nil
+	}
+	i := 1
+	for ; i < len(items) && items[i] != ""; i++ { // mode, object and stage, then the path
+		_, path, found := strings.Cut(items[i], "\t")
+		if !found {
+			return nil, unclear(items[i])
 		}
-		if !slices.Contains(c.Paths, p) {
-			c.Paths = append(c.Paths, p)
+		met.Told = append(met.Told, []string{path})
+	}
+	for i++; i < len(items); { // how many paths, the paths, what sort of message, its words
+		n, err := strconv.Atoi(items[i])
+		if err != nil {
+			break // words without paths, which end it
+		}
+		if n < 0 || i+n+2 >= len(items) {
+			return nil, unclear(items[i])
+		}
+		if n > 0 && strings.HasPrefix(items[i+n+1], "CONFLICT") {
+			met.Told = append(met.Told, items[i+1:i+1+n])
+		}
+		i += n + 3
+	}
+	if len(met.Told) == 0 {
+		return nil, unclear(text.Excerpt(string(raw), 80))
+	}
+	return met, nil
+}
+
+func unclear(says string) error {
+	return fault.New(fault.Failed, "git tells of a clash in a way that is not understood: %s", text.Quote(says))
+}
+
+// Merge merges two commits' trees; a *Clashes error tells what does not merge.
+func (w *Weaver) Merge(ctx context.Context, mine, theirs string) (tree string, err error) {
+	met, err := w.Meet(ctx, mine, theirs)
+	if err != nil {
+		return "", err
+	}
+	if len(met.Told) == 0 {
+		return met.Tree, nil
+	}
+	c := &Clashes{Mine: mine, Theirs: theirs, Met: met}
+	for _, paths := range met.Told {
+		if !slices.Contains(c.Paths, paths[0]) {
+			c.Paths = append(c.Paths, paths[0])
 		}
 	}
 	return "", c
 }
 
-// apply gives the tree that comes of a tree when what a commit changed is done to it: a
-// merge of three trees, put as commits whose only parent is the one they have in common.
+// Renames lists what was renamed between two commits or trees: from and to (git-diff-tree
+// documentation, "--name-status" with -z).
+func (w *Weaver) Renames(ctx context.Context, before, after string) ([][2]string, error) {
+	out, err := w.Do(ctx, "", nil, "diff-tree", "-r", "-z", "-M", "-l7000", "--diff-filter=R", "--name-status", before, after)
+	if err != nil {
+		return nil, Fault(err, "git cannot tell what was renamed")
+	}
+	items := SplitNUL([]byte(out))
+	var all [][2]string
+	for i := 0; i+2 < len(items); i += 3 {
+		all = append(all, [2]string{items[i+1], items[i+2]})
+	}
+	return all, nil
+}
+
+// Based puts two commits' or trees' contents on top of a third's, so that they meet as if they
+// had gone out from that one: commits for this alone, whose only parent is the one they have in
+// common.
+func (w *Weaver) Based(ctx context.Context, base, mine, theirs string) (from, a, b string, err error) {
+	put := func(of string, parents ...string) string {
+		if err != nil {
+			return ""
+		}
+		var id string
+		id, err = w.Do(ctx, "", nobody, append([]string{"commit-tree", of + "^{tree}", "-m", "for a merge"}, parents...)...)
+		return id
+	}
+	from = put(base)
+	a, b = put(mine, "-p", from), put(theirs, "-p", from)
+	return from, a, b, Fault(err, "git cannot try to bring both sides together")
+}
+
+// apply gives the tree that comes of a tree when what a commit changed is done to it.
 func (w *Weaver) apply(ctx context.Context, onto, parent, commit string) (string, error) {
 	if onto == parent {
 		return commit, nil
 	}
-	base, err := w.Do(ctx, "", nobody, "commit-tree", parent, "-m", "base")
+	base, mine, theirs, err := w.Based(ctx, parent, commit, onto)
 	if err != nil {
 		return "", err
 	}
-	ours, err := w.Do(ctx, "", nobody, "commit-tree", onto, "-p", base, "-m", "ours")
-	if err != nil {
-		return "", err
+	tree, err := w.Merge(ctx, mine, theirs)
+	var c *Clashes
+	if w.Decide != nil && errors.As(err, &c) {
+		return w.Decide(ctx, base, c)
 	}
-	theirs, err := w.Do(ctx, "", nobody, "commit-tree", commit, "-p", base, "-m", "theirs")
-	if err != nil {
-		return "", err
-	}
-	return w.Merge(ctx, ours, theirs)
+	return tree, err
 }
 
 func (w *Weaver) tree(ctx context.Context, commit string) (string, error) {

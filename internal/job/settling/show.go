@@ -1,0 +1,330 @@
+// Package settling is where both sides changed the same and a sync or a join stopped: it shows
+// what clashes, takes what the person decides, file by file or for all, also by hand, and says
+// when nothing is left. Finishing is what stopped, run again with the decisions.
+package settling
+
+import (
+	"context"
+	"errors"
+	"slices"
+	"strings"
+	"time"
+
+	"uncinate/internal/core/clashing"
+	"uncinate/internal/core/fault"
+	"uncinate/internal/core/text"
+	"uncinate/internal/desk"
+	"uncinate/internal/desk/project"
+	"uncinate/internal/desk/worktree"
+	"uncinate/internal/job/history"
+	"uncinate/internal/job/syncing"
+	"uncinate/internal/world/git"
+)
+
+// Settling is what clashes in a folder, and what is decided of it.
+type Settling struct {
+	Folder  string  `json:"folder"`
+	What    string  `json:"what" says:"sync or join"`
+	Name    string  `json:"branch_joined,omitempty"`
+	Branch  string  `json:"branch"`
+	Ahead   int     `json:"ahead" says:"commits that are only here"`
+	Behind  int     `json:"behind" says:"commits that only the other side has"`
+	Clashes []Clash `json:"clashes"`
+	Left    int     `json:"left" says:"how many are not decided yet"`
+	Replays bool    `json:"replays,omitempty" says:"once decided, your commits can be replayed on top of theirs too, in place of a merge"`
+	There   string  `json:"-"` // where the other side is, in words
+}
+
+// Clash is one clash as it is shown.
+type Clash struct {
+	Path    string   `json:"path"`
+	Paths   []string `json:"paths" says:"all files that it is about"`
+	Kind    string   `json:"kind"`
+	Says    string   `json:"says"`
+	Mine    Side     `json:"mine"`
+	Theirs  Side     `json:"theirs"`
+	Ways    []string `json:"ways" says:"how it can be decided"`
+	Decided string   `json:"decided,omitempty"`
+	Parts   int      `json:"parts,omitempty" says:"of texts: how many parts of it clash"`
+	Text    string   `json:"text,omitempty" says:"of texts: those parts, with both sides marked"`
+	is      clashing.Clash
+}
+
+// Side is what one side has where it clashes.
+type Side struct {
+	Paths  []string  `json:"paths"` // of its files; none where it has none
+	Bytes  int64     `json:"bytes"` // of all of them
+	Commit string    `json:"commit,omitempty" says:"the newest commit that changed it"`
+	By     string    `json:"by,omitempty"`
+	When   time.Time `json:"when,omitzero"`
+	Title  string    `json:"title,omitempty"`
+}
+
+// mostText is how large a text may be, in bytes, to be shown and edited.
+const mostText = 1 << 20
+
+// Show tells what clashes; with paths, only those.
+func Show(ctx context.Context, d *desk.Desk, given string, paths []string) (_ *Settling, err error) {
+	l, err := look(ctx, d, given)
+	if err != nil {
+		return nil, err
+	}
+	defer fault.Also(&err, l.done)
+	s := l.settling()
+	if len(paths) > 0 {
+		chosen, err := l.chosen(paths)
+		if err != nil {
+			return nil, err
+		}
+		s.Clashes = slices.DeleteFunc(s.Clashes, func(c Clash) bool {
+			return !slices.ContainsFunc(chosen, func(x clashing.Clash) bool { return x.Key() == c.is.Key() })
+		})
+	}
+	if err := l.sides(ctx, s.Clashes); err != nil {
+		return nil, err
+	}
+	return s, l.texts(ctx, s.Clashes)
+}
+
+// looked is a folder with what clashes in it.
+type looked struct {
+	desk    *desk.Desk
+	given   string
+	folder  *project.Folder
+	decided *worktree.Decisions
+	ends    *syncing.Ends
+	trial   *git.Weaver
+	done    func() error
+	met     *worktree.Meeting
+}
+
+func look(ctx context.Context, d *desk.Desk, given string) (*looked, error) {
+	f, err := worktree.LooseAt(ctx, d, given)
+	if err != nil {
+		return nil, err
+	}
+	l := &looked{desk: d, given: given, folder: f, met: &worktree.Meeting{}, done: func() error { return nil }}
+	if l.decided, err = worktree.DecisionsOf(d, f); err != nil {
+		return nil, err
+	}
+	if l.ends, err = syncing.EndsOf(ctx, d, f, l.decided.Stopped()); err != nil || !l.ends.Merge {
+		return l, err
+	}
+	if l.trial, l.done, err = f.Repo.Aside(ctx); err != nil {
+		return nil, err
+	}
+	l.met, err = worktree.Meet(ctx, f, l.trial, l.ends.Base, l.ends.Mine, l.ends.Theirs)
+	if err != nil {
+		return nil, errors.Join(err, l.done())
+	}
+	return l, nil
+}
+
+// settling is what was looked at, without what each side did.
+func (l *looked) settling() *Settling {
+	stopped := l.decided.Stopped()
+	s := &Settling{Folder: l.folder.Path, What: text.Either(stopped.What == "join", "join", "sync"), Name: stopped.Name, Branch: l.folder.Branch,
+		Ahead: l.ends.Ahead, Behind: l.ends.Behind, There: l.ends.There, Clashes: []Clash{}}
+	for _, c := range l.met.Clashes {
+		way, known := l.decided.Of(c)
+		if !known {
+			s.Left++
+		}
+		s.Clashes = append(s.Clashes, Clash{Path: c.At, Paths: c.Paths, Kind: string(c.Kind), Says: c.Says(l.ends.There), Ways: c.Ways(), Decided: way.Way, is: c})
+	}
+	s.Replays = l.ends.Replays && l.ends.Ahead == 1 && l.ends.Base == "" // one commit asks but once
+	return s
+}
+
+// chosen are the clashes at paths that a person named.
+func (l *looked) chosen(paths []string) ([]clashing.Clash, error) {
+	if len(paths) == 0 {
+		return l.met.Clashes, nil
+	}
+	var out []clashing.Clash
+	for _, p := range paths {
+		hit := history.Hits([]string{p})
+		found := false
+		for _, c := range l.met.Clashes {
+			if slices.ContainsFunc(append([]string{c.At}, c.Paths...), hit) {
+				found = true
+				if !slices.ContainsFunc(out, func(x clashing.Clash) bool { return x.At == c.At }) {
+					out = append(out, c)
+				}
+			}
+		}
+		if !found {
+			f := fault.New(fault.Usage, "nothing clashes at %s", text.Visible(p))
+			if len(l.met.Clashes) == 0 {
+				f = l.nothing()
+			}
+			return nil, f.Try("see what clashes", desk.FolderCommand(l.given, "settle"))
+		}
+	}
+	return out, nil
+}
+
+// nothing says that nothing clashes.
+func (l *looked) nothing() *fault.Fault {
+	return fault.New(fault.Failed, "nothing clashes in %s, as far as the host is known", text.Visible(l.folder.Path)).
+		Try("ask the host", desk.FolderCommand(l.given, "sync"))
+}
+
+// sides fills in who changed what, and how large it is.
+func (l *looked) sides(ctx context.Context, all []Clash) error {
+	var ids []string
+	for i := range all {
+		c := &all[i]
+		for _, x := range []struct {
+			to   *Side
+			from []clashing.Entry
+		}{{&c.Mine, c.is.Mine}, {&c.Theirs, c.is.Theirs}} {
+			x.to.Paths = []string{}
+			for _, e := range x.from {
+				x.to.Paths = append(x.to.Paths, e.Path)
+				ids = append(ids, e.ID)
+			}
+		}
+	}
+	if len(ids) == 0 {
+		return nil
+	}
+	sizes, err := l.folder.Repo.Sizes(ctx, ids)
+	if err != nil {
+		return err
+	}
+	mine, err := l.changes(ctx, l.ends.Mine, l.ends.Theirs, all)
+	if err != nil {
+		return err
+	}
+	theirs, err := l.changes(ctx, l.ends.Theirs, l.ends.Mine, all)
+	if err != nil {
+		return err
+	}
+	for i := range all {
+		c := &all[i]
+		for _, e := range c.is.Mine {
+			c.Mine.Bytes += sizes[e.ID]
+		}
+		for _, e := range c.is.Theirs {
+			c.Theirs.Bytes += sizes[e.ID]
+		}
+		for _, p := range c.Paths {
+			c.Mine.by(mine[p])
+			c.Theirs.by(theirs[p])
+		}
+	}
+	return nil
+}
+
+// by takes who changed a path, where that is newer.
+func (s *Side) by(x *Side) {
+	if x != nil && x.When.After(s.When) {
+		s.Commit, s.By, s.When, s.Title = x.Commit, x.By, x.When, x.Title
+	}
+}
+
+// changes gives the newest change of each path that only one side has (git-log documentation,
+// --name-only).
+func (l *looked) changes(ctx context.Context, of, without string, all []Clash) (map[string]*Side, error) {
+	args := []string{"--literal-pathspecs", "log", "--no-show-signature", "--no-textconv", "--no-ext-diff", "--no-renames", "-z", "--name-only", "--format=%x02%H%x03%an%x03%cI%x03%s", of, "^" + without, "--"}
+	for _, c := range all {
+		args = append(args, c.Paths...)
+	}
+	lines, err := l.folder.Repo.Lines(ctx, args...)
+	if err != nil {
+		return nil, git.Fault(err, "git cannot tell who changed what")
+	}
+	out := map[string]*Side{}
+	now := &Side{}
+	for _, line := range lines {
+		line = strings.TrimPrefix(line, "\n")
+		if rest, head := strings.CutPrefix(line, "\x02"); head {
+			x := strings.SplitN(rest, "\x03", 4)
+			if len(x) == 4 {
+				now = &Side{Commit: x[0], By: x[1], Title: x[3]}
+				now.When, _ = time.Parse(time.RFC3339, x[2]) // as git writes it
+			}
+			continue
+		}
+		if out[line] == nil && line != "" {
+			out[line] = now
+		}
+	}
+	return out, nil
+}
+
+// texts fills in the parts of texts that clash.
+func (l *looked) texts(ctx context.Context, all []Clash) error {
+	for i := range all {
+		if i == desk.MostShown {
+			return nil
+		}
+		c := &all[i]
+		base, mine, theirs, fit := c.is.Texts()
+		if !fit || mine.ID == "" || theirs.ID == "" || mine.ID == theirs.ID {
+			continue
+		}
+		s, parts, is, err := l.marked(ctx, base, mine, theirs)
+		if err != nil {
+			return err
+		}
+		if is {
+			c.Parts, c.Text = parts, onlyParts(s)
+		}
+	}
+	return nil
+}
+
+// marked gives the text that holds both sides; false where one of them is not a text.
+func (l *looked) marked(ctx context.Context, base, mine, theirs clashing.Entry) (s string, parts int, is bool, err error) {
+	var contents [3]string
+	for i, e := range []clashing.Entry{base, mine, theirs} {
+		if e.ID == "" {
+			continue
+		}
+		sizes, err := l.folder.Repo.Sizes(ctx, []string{e.ID})
+		if err != nil {
+			return "", 0, false, err
+		}
+		if sizes[e.ID] > mostText {
+			return "", 0, false, nil
+		}
+		if contents[i], err = l.folder.Repo.Blob(ctx, e.ID, mostText); err != nil {
+			return "", 0, false, err
+		}
+		if strings.ContainsRune(contents[i], 0) {
+			return "", 0, false, nil
+		}
+	}
+	s, parts, err = worktree.Marked(ctx, l.trial, contents[0], contents[1], contents[2], [2]string{"yours", "theirs, " + l.ends.There})
+	return s, parts, err == nil, err
+}
+
+// onlyParts leaves of a text what is between its marks, and three lines around.
+func onlyParts(s string) string {
+	lines := strings.SplitAfter(s, "\n")
+	keep := make([]bool, len(lines))
+	inside := false
+	for i, line := range lines {
+		begins, ends := strings.HasPrefix(line, "<<<<<<<") && strings.Contains(line, " yours"), strings.HasPrefix(line, ">>>>>>>") && strings.Contains(line, " theirs, ")
+		if inside = inside || begins; inside {
+			for j := max(0, i-2); j <= min(len(lines)-1, i+2); j++ {
+				keep[j] = true
+			}
+		}
+		if ends {
+			inside = false
+		}
+	}
+	var b strings.Builder
+	for i, line := range lines {
+		switch {
+		case keep[i]:
+			b.WriteString(line)
+		case i > 0 && keep[i-1] && slices.Contains(keep[i:], true):
+			b.WriteString("...\n")
+		}
+	}
+	return b.String()
+}
