@@ -181,13 +181,17 @@ func (m *machine) decideAll(way, there string) {
 		m.refused(2, []string{"submodule/s is a repository inside", "uncinate settle theirs submodule/s"}, "gauge", "", "settle", way)
 		assert.Contains(m.t, m.ok("gauge", "", "settle", "theirs", "submodule"), "submodule/s becomes theirs.")
 	case "by-hand":
-		for i, k := range clashKinds {
-			args := []string{"settle", "by-hand", k.name + "/" + k.hand}
+		mine := []string{"settle", "mine"}
+		hand := slices.DeleteFunc(slices.Clone(clashKinds), func(k clashKind) bool {
 			if k.hand == "" {
-				args = []string{"settle", "mine", k.name}
+				mine = append(mine, k.name)
 			}
-			said := m.ok("gauge", "", args...)
-			assert.Equal(m.t, i < len(clashKinds)-1, strings.Contains(said, " left: "), said)
+			return k.hand == ""
+		})
+		m.ok("gauge", "", mine...)
+		for i, k := range hand {
+			said := m.ok("gauge", "", "settle", "by-hand", k.name+"/"+k.hand)
+			assert.Equal(m.t, i < len(hand)-1, strings.Contains(said, " left: "), said)
 		}
 		return
 	}

@@ -361,8 +361,16 @@ var ours = []drawn{
 		if len(all) == 0 {
 			return nil
 		}
-		return at(l, "uncinate", "branch", "join", one(m, all), "--yes")
+		return at(l, append([]string{"uncinate", "branch", "join", one(m, all), "--yes"}, m.clash()...)...)
 	}},
+	{4, func(m *maker, l *look) []string {
+		words := []string{"uncinate", "settle", one(m, []string{"mine", "theirs", "both"}), "--yes"}
+		if p := m.tracked(l); p != "" && m.IntN(3) == 0 {
+			words = append(words, "--", p)
+		}
+		return at(l, words...)
+	}},
+	{1, func(m *maker, l *look) []string { return at(l, "uncinate", "settle", one(m, []string{"show", "cancel"})) }},
 	{5, func(m *maker, l *look) []string {
 		here, _ := branches(l)
 		if len(here) == 0 {
@@ -487,7 +495,15 @@ func (m *maker) sync() []string {
 	case 2, 3:
 		words = append(words, "--save", "--message", "Saved-"+m.word())
 	}
-	return words
+	return append(words, m.clash()...)
+}
+
+// clash is now and then the option by which all clashes are decided.
+func (m *maker) clash() []string {
+	if m.IntN(4) > 0 {
+		return nil
+	}
+	return []string{"--clash", one(m, []string{"mine", "theirs", "both"})}
 }
 
 // troubles make a run of the program hard.

@@ -328,6 +328,7 @@ func (w *storyWorld) asked(step string, dir string, m *machine, o order) ran {
 			if len(out.paths) == 0 {
 				w.change(s.words)
 				if inner, runs := s.order(); runs {
+					out.other = inner
 					w.exec(filepath.Join(m.home, inner.folder), m, "", inner.words[0], inner.words[1:]...)
 				} else {
 					out.paths = append(out.paths, s.words[1])

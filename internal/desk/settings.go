@@ -66,6 +66,7 @@ type Settings struct {
 	Git        string `json:"git,omitempty"`         // path of the git program; "" for the one on the PATH
 	Machine    string `json:"machine,omitempty"`     // this machine's name in its keys; "" for the name it has on the network
 	RescueDays int    `json:"rescue_days,omitempty"` // how long rescue copies are kept; 0 for the usual time
+	Foresee    int    `json:"foresee,omitempty"`     // megabytes that are brought at most to foresee clashes; 0 for the usual, less for none
 	Flat       bool   `json:"flat,omitempty"`        // clones are side by side, not in one folder per owner
 }
 

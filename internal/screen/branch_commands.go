@@ -194,7 +194,7 @@ func (e *Env) joined(d *desk.Desk, name string, r *syncing.Synced) {
 func (e *Env) ended(r *syncing.Synced) {
 	for _, x := range r.Decided {
 		for _, b := range x.Beside {
-			e.Say("Your %s is beside it, as %s, for you to do your work in it again; then delete it.", text.Visible(x.Path), e.Out.visible(b))
+			e.Say("Your %s is now %s, beside theirs. Put your work into %s, save, and delete %s.", e.Out.visible(x.Path), e.Out.visible(b), e.Out.visible(x.Path), e.Out.visible(b))
 		}
 	}
 	for _, n := range r.Rescued {

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"path/filepath"
 	"strings"
+	"time"
 
 	"uncinate/internal/core/board"
 	"uncinate/internal/core/fault"
@@ -117,6 +118,48 @@ func sides(s *project.Standing) (host, next string) {
 	return host, next
 }
 
+// clash says which files clash, of what is committed on both sides.
+func clash(s *project.Standing) string {
+	if len(s.Clashing) == 0 {
+		return ""
+	}
+	return text.Either(len(s.Clashing) == 1, "1 file", text.Count(len(s.Clashing), "file")) + " changed on both sides: " + text.Excerpt(strings.Join(s.Clashing, ", "), 120)
+}
+
+// mostMeets is how many files are named that others changed too.
+const mostMeets = 8
+
+// alsoThere tells who else changed what is changed here.
+func (e *Env) alsoThere(all []project.Meets) {
+	if len(all) == 0 {
+		return
+	}
+	e.Say("Changed on the host too:")
+	var facts [][2]string
+	for _, m := range all[:min(len(all), mostMeets)] {
+		on := ""
+		if m.Branch != "" {
+			on = " on branch " + m.Branch
+		}
+		facts = append(facts, [2]string{e.Out.visible(text.Excerpt(m.Path, 60)), m.By + on + ", " + ago(time.Since(m.When)) + ": " + m.Title})
+	}
+	e.Facts(facts...)
+	if more := len(all) - len(facts); more > 0 {
+		e.Say("  and %d more", more)
+	}
+}
+
+// meets tells that, what was not looked through, and what was put beside to be done again.
+func (e *Env) meets(s *project.Standing) {
+	e.alsoThere(s.Meets)
+	if s.NotAll != "" {
+		e.Say("%s", e.Out.visible(s.NotAll))
+	}
+	for _, b := range s.Redo {
+		e.Say("To do again: your %s is %s, beside theirs. Put your work into %s, save, and delete %s.", e.Out.visible(b.Path), e.Out.visible(b.At), e.Out.visible(b.Path), e.Out.visible(b.At))
+	}
+}
+
 func (e *Env) standing(s *project.Standing) {
 	on := "on branch " + text.Visible(s.Branch)
 	if s.Branch == "" {
@@ -150,11 +193,14 @@ func (e *Env) standing(s *project.Standing) {
 	if len(s.Others) > 0 {
 		others = board.NewFor(s.Others)
 	}
-	e.Facts([2]string{"unfinished", s.Unfinished}, [2]string{"files", files}, [2]string{"sync", host}, [2]string{"branches", others}, [2]string{"only here", only}, [2]string{"rescue", rescued}, [2]string{"address", s.Address}, [2]string{"account", account})
+	e.Facts([2]string{"unfinished", s.Unfinished}, [2]string{"files", files}, [2]string{"sync", host}, [2]string{"clash", clash(s)}, [2]string{"branches", others}, [2]string{"only here", only}, [2]string{"rescue", rescued}, [2]string{"address", s.Address}, [2]string{"account", account})
+	e.meets(s)
 	switch {
 	case s.Stopped != nil:
 		e.showRemedies(e.Out, s.Stopped)
 		return
+	case len(s.Clashing) > 0 && s.State == "clash":
+		next = text.Either(s.Moved || !s.Clean(), "uncinate sync", "uncinate settle") // it has to be received first
 	case s.CutOff:
 		next = "uncinate sync"
 	case s.State == s.Reply && len(s.Remedies) > 0:

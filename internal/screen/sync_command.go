@@ -93,7 +93,7 @@ func (e *Env) sync(ctx context.Context, s *syncing.Sync, p plans) error {
 // proposeSync shows the plan, and gives it up unless it is to be gone about.
 func (e *Env) proposeSync(ctx context.Context, p plans, what string, s *syncing.Sync) (goes bool, err error) {
 	p.yes = p.yes || len(s.Asks()) == 0
-	return e.propose(ctx, p, what, s, s.Asks())
+	return e.propose(ctx, p, what, s, append(s.Asks(), s.Notes()...))
 }
 
 func (e *Env) synced(r *syncing.Synced) {

@@ -32,6 +32,8 @@ type Facts struct {
 	Branches   []string // other branches with commits that are nowhere but here
 	Others     []string // other branches of which the host has commits that are not here
 	Stashes    int
+	Clash      []string // files that clash between the commits of both sides
+	Meets      []string // files that were changed here, and on the host too
 }
 
 // Changes says which files are not saved, by what happened to them.
@@ -62,6 +64,8 @@ func (f Facts) Word() (word, says string, rank int) {
 	}
 	add(f.Unfinished != "", "%s is not finished", f.Unfinished)
 	add(f.Detached && f.Unfinished == "", "no branch is checked out")
+	add(len(f.Clash) > 0, "%s: %s", text.Either(len(f.Clash) == 1, "1 file clashes", text.Count(len(f.Clash), "file")+" clash"), few(f.Clash))
+	add(len(f.Clash) == 0 && len(f.Meets) > 0, "changed on the host too: %s", few(f.Meets))
 	add(f.CutOff, "files were being received when that was cut off")
 	add(f.Ahead > 0 && !f.Unsent, "%s %s", text.Count(f.Ahead, "commit"), text.Either(f.Follows, "only here, and this copy never sends", "not sent"))
 	add(f.Unsent && !f.Empty, "never sent")
@@ -90,22 +94,34 @@ func (f Facts) Word() (word, says string, rank int) {
 		return "elsewhere", says, 3
 	case f.Refused != "":
 		return cmp.Or(f.Reply, "no answer"), says, 4
+	case len(f.Clash) > 0:
+		return "clash", says, 5
+	case len(f.Meets) > 0:
+		return "overlap", says, 6
 	case here && (f.Behind > 0 || f.Moved):
-		return "both", says, 5
+		return "both", says, 7
 	case here, len(f.Branches) > 0, f.Stashes > 0:
-		return "unsent", says, 6
+		return "unsent", says, 8
 	case len(f.Changed) > 0:
-		return "changed", says, 7
+		return "changed", says, 9
 	case f.Gone:
-		return "gone", says, 8
+		return "gone", says, 10
 	case f.Behind > 0 || f.Moved:
-		return "behind", says, 9
+		return "behind", says, 11
 	case len(f.Others) > 0:
-		return "behind", says, 10
+		return "behind", says, 12
 	case f.Empty:
-		return "empty", "no commit yet", 11
+		return "empty", "no commit yet", 13
 	}
-	return "in step", says, 12
+	return "in step", says, 14
+}
+
+// few names the first of some paths.
+func few(paths []string) string {
+	if len(paths) > 3 {
+		return fmt.Sprintf("%s and %d more", strings.Join(paths[:3], ", "), len(paths)-3)
+	}
+	return strings.Join(paths, ", ")
 }
 
 // NewFor says that the host has commits of other branches than the current one.

@@ -293,8 +293,8 @@ func GitCmd(f *Folder, in io.Reader, args ...string) git.Cmd {
 // mostClashing is how many clashing files a remedy names.
 const mostClashing = 4
 
-// clashing lists the files that git could not merge by itself.
-func (f *Folder) clashing(ctx context.Context) []string {
+// Unmerged lists the files that plain git could not merge by itself.
+func (f *Folder) Unmerged(ctx context.Context) []string {
 	list, err := f.Repo.Lines(ctx, "diff", "--name-only", "--diff-filter=U", "-z")
 	if err != nil {
 		return nil // the remedies do without
@@ -323,7 +323,7 @@ func (f *Folder) Finished(ctx context.Context) error {
 		}
 		out := fault.New(fault.Decision, "%s, begun by plain git, is not finished here", x.What).Try("see how far it is", command("status"))
 		on := command(x.GoOn)
-		if clashing := f.clashing(ctx); len(clashing) > 0 && !x.Search() {
+		if clashing := f.Unmerged(ctx); len(clashing) > 0 && !x.Search() {
 			marked := append([]string{"git", "-C", f.Path, "add", "--"}, clashing...)
 			if len(clashing) > mostClashing {
 				marked = []string{"git", "-C", f.Path, "add", "--update"}

@@ -36,6 +36,7 @@ type Local struct {
 	Simple      bool // its remote is followed in the usual way
 	Unfinished  string
 	Repo        *git.Repo
+	Status      *git.Status
 	CutOff      bool // files were being received when a run of ours was killed
 	Pending     bool // a sync of ours was cut off
 }

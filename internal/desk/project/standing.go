@@ -5,6 +5,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"uncinate/internal/core/fault"
 	"uncinate/internal/core/text"
@@ -43,9 +44,33 @@ type Standing struct {
 	CutOff     bool           `json:"cut_off,omitempty" says:"files were being received when that was cut off; a sync finishes it"`
 	Remedies   []string       `json:"remedies,omitempty" says:"commands to go on with"`
 
+	Clashing []string `json:"clashing,omitempty" says:"files that clash between the commits that are only here and those that are only on the host"`
+	Meets    []Meets  `json:"changed_there_too,omitempty" says:"files that were changed here, and that others changed on the host"`
+	NotAll   string   `json:"not_looked_through,omitempty" says:"why not all that is new on the host was looked through for such files"`
+	Redo     []Beside `json:"to_do_again,omitempty" says:"files of yours that were put beside the other side's, and are still there"`
+
 	Stopped      *fault.Fault `json:"-"` // why it is not synced as it is, with what can be done
 	Ours, Theirs string       `json:"-"` // the commits here and, as git knows it, there
 	Status       *git.Status  `json:"-"`
+}
+
+// Meets is a file that was changed here and on the host.
+type Meets struct {
+	Path    string    `json:"path"`
+	By      string    `json:"by"`
+	When    time.Time `json:"when"`
+	Title   string    `json:"title" says:"of the newest commit on the host that changed it"`
+	Commit  string    `json:"commit"`
+	Branch  string    `json:"branch,omitempty" says:"the host's branch on which, where that is not the current one"`
+	Clashes bool      `json:"clashes,omitempty" says:"what was committed on both sides does not merge by itself"`
+}
+
+// Beside is a file of the person's that was put beside the other side's.
+type Beside struct {
+	Path string `json:"path" says:"what it was called"`
+	At   string `json:"beside" says:"where it is put, outside of what git tracks"`
+	ID   string `json:"id" says:"git's id of its contents"`
+	Mode string `json:"mode"`
 }
 
 // Clean reports whether every file is as in the last commit.

@@ -263,6 +263,9 @@ func (g *gate) stage(ctx context.Context, all []change) error {
 		return err
 	}
 	if err := g.readTree(ctx, index, "-u"); err != nil {
+		if open := g.folder.Unmerged(ctx); len(open) > 0 {
+			return g.unmerged(open)
+		}
 		return git.Fault(err, "git cannot bring the commits into the folder")
 	}
 	if err := g.leaveOut(ctx, index); err != nil {
@@ -273,6 +276,16 @@ func (g *gate) stage(ctx context.Context, all []change) error {
 	}
 	g.said.Ready = true
 	return files.WriteJSON(g.journal(), g.said)
+}
+
+// unmerged says that plain git left files here that it could not merge, as a stash does that is brought
+// back.
+func (g *gate) unmerged(open []string) error {
+	f := fault.New(fault.Decision, "%s here that plain git could not merge %s not decided yet", text.Count(len(open), "file"), desk.IsAre(len(open)))
+	desk.FirstOf(f, desk.Visible(open))
+	some := open[:min(len(open), desk.MostShown)]
+	return f.Detail("Nothing changed.").Try("see how they stand", text.Command("git", "-C", g.folder.Path, "status")).
+		Try("once they are right, tell git", text.Command(append([]string{"git", "-C", g.folder.Path, "add", "--"}, some...)...))
 }
 
 // leaveOut takes out what git was told to leave out of the folder, one by one: it knows to do so

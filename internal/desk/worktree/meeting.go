@@ -95,12 +95,7 @@ func filesOf(ctx context.Context, w *git.Weaver, id string) (clashing.Tree, erro
 }
 
 // Beside is a file of ours that is put beside theirs.
-type Beside struct {
-	Path string `json:"path" says:"what it was called"`
-	At   string `json:"beside" says:"where it is put, outside of what git tracks"`
-	ID   string `json:"id" says:"git's id of its contents"`
-	Mode string `json:"mode"`
-}
+type Beside = project.Beside
 
 // Ended is a clash and how it ends.
 type Ended struct {

@@ -216,6 +216,15 @@ func RenameBranch(ctx context.Context, d *desk.Desk, given, from, to string, her
 			return errors.Join(p.GiveUp(), b.holdsMore(from, half))
 		}
 		p.From = own
+		if there != "" {
+			known, err := b.onlyKnown(ctx, from, nil)
+			if err != nil {
+				return err
+			}
+			if err := p.rescues(b, "branch rename "+from, known); err != nil {
+				return err
+			}
+		}
 		if !half {
 			p.add("rename", plan.Here, fmt.Sprintf("Rename the branch %s to %s", text.Visible(from), text.Visible(to)), func(ctx context.Context) error {
 				return b.rename(ctx, from, to, newThere != "")
@@ -395,20 +404,74 @@ func (p *BranchPlan) keeps(ctx context.Context, b *Branching, name string, going
 		return git.Fault(err, "git cannot tell what would be lost")
 	}
 	n, err := strconv.Atoi(strings.TrimSpace(string(out)))
-	if err != nil || n == 0 {
-		return err
-	}
-	r, err := worktree.RescuerOf(b.desk, f)
 	if err != nil {
 		return err
 	}
-	p.Notes = append(p.Notes, fmt.Sprintf("%s of it %s in no other branch.", text.Count(n, "commit"), desk.IsAre(n)))
+	if n > 0 {
+		p.Notes = append(p.Notes, fmt.Sprintf("%s of it %s in no other branch.", text.Count(n, "commit"), desk.IsAre(n)))
+	}
+	known := []worktree.Moving(nil)
+	if told.IDs != nil {
+		if known, err = b.onlyKnown(ctx, name, going); err != nil {
+			return err
+		}
+	}
+	if n > 0 {
+		known = append(slices.Clone(going), known...)
+	}
+	return p.rescues(b, "branch remove "+name, known)
+}
+
+// rescues adds the step that keeps a rescue copy of refs that go; none where there is nothing to be
+// kept.
+func (p *BranchPlan) rescues(b *Branching, before string, going []worktree.Moving) error {
+	if len(going) == 0 {
+		return nil
+	}
+	r, err := worktree.RescuerOf(b.desk, b.folder)
+	if err != nil {
+		return err
+	}
 	p.add("rescue", plan.Here, "Keep a rescue copy of it", func(ctx context.Context) error {
-		n, err := r.Keep(ctx, "branch remove "+name, going, nil)
+		n, err := r.Keep(ctx, before, going, nil)
 		if err == nil && n > 0 {
 			b.desk.Tell.Note("What it held is kept as rescue copy %d.", n)
 		}
 		return err
 	})
 	return nil
+}
+
+// onlyKnown gives what git knows of a branch of the host, or once knew, as its log tells, and what
+// no branch or tag here leads to: it goes with what git notes of that branch. kept are refs that are
+// seen to already.
+func (b *Branching) onlyKnown(ctx context.Context, name string, kept []worktree.Moving) ([]worktree.Moving, error) {
+	track := "refs/remotes/" + b.Remote + "/" + name
+	now := worktree.Moving{Ref: track, ID: b.Refs[track]}
+	if now.ID == "" {
+		return nil, nil
+	}
+	_, common, err := git.Folders(b.folder.Path)
+	if err != nil {
+		return nil, err
+	}
+	var held []string
+	for ref, id := range b.Refs {
+		if ref != track {
+			held = append(held, "^"+id)
+		}
+	}
+	for _, m := range kept {
+		held = append(held, "^"+m.ID)
+	}
+	var out []worktree.Moving
+	left, err := b.folder.Repo.Run(ctx, git.Cmd{In: strings.NewReader(strings.Join(append(held, now.ID), "\n") + "\n"), Args: []string{"rev-list", "--count", "-1", "--stdin"}})
+	if err != nil {
+		return nil, git.Fault(err, "git cannot tell what would be lost")
+	}
+	if strings.TrimSpace(string(left)) != "0" {
+		out, held = append(out, now), append(held, "^"+now.ID)
+	}
+	logged, err := worktree.OnlyInLogs(ctx, b.folder, common, []worktree.Moving{now}, held)
+	return append(out, logged...), err
 }

@@ -16,6 +16,7 @@ import (
 	"uncinate/internal/core/fault"
 	"uncinate/internal/core/text"
 	"uncinate/internal/desk"
+	"uncinate/internal/desk/foreseeing"
 	"uncinate/internal/desk/project"
 	"uncinate/internal/desk/worktree"
 	"uncinate/internal/world/files"
@@ -50,6 +51,8 @@ type Saved struct {
 	Left    []LeftOut      `json:"left,omitempty" says:"what differs and was left out"`
 	Rules   []string       `json:"rules,omitempty" says:"ignore rules that would keep out for good what can be made again"`
 	Rescued int            `json:"rescued,omitempty" says:"the number of the rescue copy that was kept"`
+
+	Meets []project.Meets `json:"changed_there_too,omitempty" says:"files that are not sent, and that others are known to have changed on the host"`
 }
 
 // LeftOut is a file that differs and was not saved.
@@ -93,7 +96,34 @@ func Save(ctx context.Context, d *desk.Desk, o SaveOptions) (*Saved, error) {
 		return nil, err
 	}
 	saved, err := SaveLocked(ctx, d, f, o)
+	if err == nil && saved.Commit != "" {
+		saved.Meets = meets(ctx, d, f, saved.Commit)
+	}
 	return saved, errors.Join(err, held.Release())
+}
+
+// meets lists what is not sent and was changed on the host too, as far as that is known here; it is
+// a hint, and what cannot be found out is left out.
+func meets(ctx context.Context, d *desk.Desk, f *project.Folder, head string) []project.Meets {
+	p, err := project.ProjectOf(ctx, d, f)
+	if err != nil {
+		return nil
+	}
+	_, common, err := git.Folders(f.Path)
+	if err != nil {
+		return nil
+	}
+	refs, err := f.Repo.LocalRefs(ctx, common)
+	if err != nil {
+		return nil
+	}
+	now := *f
+	now.Head = head
+	seen, err := foreseeing.Look(ctx, d, &now, foreseeing.Options{Remote: p.Remote, Tracked: refs, Status: &git.Status{}})
+	if err != nil {
+		return nil
+	}
+	return seen.Files
 }
 
 // SaveLocked saves for a caller that holds the folder's lock.
@@ -188,7 +218,8 @@ func choose(ctx context.Context, d *desk.Desk, f *project.Folder, st *git.Status
 		named := slices.Contains(o.Paths, e.Path) || len(o.Only) > 0 && (only(e.Path) || e.From != "" && only(e.From))
 		switch {
 		case e.Kind == "clashing":
-			return nil, fault.New(fault.Decision, "%s is not decided: both sides changed it", text.Visible(e.Path)).Try("see how far it is", text.Command("git", "-C", f.Path, "status"))
+			return nil, fault.New(fault.Decision, "%s is not decided: plain git could not merge it", text.Visible(e.Path)).Try("see how it stands", text.Command("git", "-C", f.Path, "status")).
+				Try("once it is right, tell git", text.Command("git", "-C", f.Path, "add", "--", e.Path))
 		case !named && (o.Paths != nil || len(o.Only) > 0), len(o.Except) > 0 && except(e.Path):
 			continue
 		case len(asked) > 0 && !named && ask(e.Path):

@@ -20,6 +20,7 @@ import (
 	"uncinate/internal/core/fault"
 	"uncinate/internal/core/text"
 	"uncinate/internal/desk"
+	"uncinate/internal/desk/foreseeing"
 	"uncinate/internal/desk/project"
 	"uncinate/internal/desk/worktree"
 	"uncinate/internal/world/files"
@@ -34,7 +35,7 @@ type Row struct {
 	Address  string         `json:"address"`
 	Account  string         `json:"account,omitempty"`
 	Branch   string         `json:"branch,omitempty"`
-	State    string         `json:"state" says:"missing, broken, unfinished, no branch, elsewhere, no answer, refused, not asked, both, unsent, changed, gone, behind, empty or in step"`
+	State    string         `json:"state" says:"missing, broken, unfinished, no branch, elsewhere, no answer, refused, not asked, clash, overlap, both, unsent, changed, gone, behind, empty or in step"`
 	Says     string         `json:"says,omitempty"`
 	Ahead    int            `json:"ahead" says:"commits that are only here"`
 	Behind   int            `json:"behind" says:"commits that are only on the host, as last seen"`
@@ -159,6 +160,9 @@ func Overview(ctx context.Context, d *desk.Desk, ask bool) ([]Row, error) {
 			compareTold(ctx, d, seen[i], a, &facts[i], &rows[i])
 		}
 		r := &rows[i]
+		if ask && seen[i] != nil {
+			meets(ctx, d, p, seen[i], answers[p.Folder], &facts[i])
+		}
 		r.State, r.Says, r.rank = facts[i].Word()
 		r.Moved = facts[i].Moved
 		r.Others = facts[i].Others
@@ -203,6 +207,10 @@ func remediesFor(f board.Facts, folder string) []string {
 		return []string{text.Command("uncinate", "ready", folder)}
 	case "elsewhere", "both", "behind", "gone":
 		return syncs
+	case "clash":
+		return []string{text.Command("uncinate", "settle", "--folder", folder)}
+	case "overlap":
+		return []string{text.Command("uncinate", "changes", "--folder", folder), text.Command("uncinate", "sync", folder)}
 	case "changed":
 		return []string{text.Command("uncinate", "changes", "--folder", folder), text.Command("uncinate", "sync", "--save", "--message", "What was done", folder)}
 	}
@@ -229,6 +237,17 @@ func compareTold(ctx context.Context, d *desk.Desk, l *project.Local, a project.
 	f.Others = project.NotReceived(ctx, l.Repo, l, l.Branch, a.Refs)
 	if there != "" && there == ours {
 		f.Ahead, f.Behind, f.Unsent = 0, 0, false
+	}
+}
+
+// meets adds what was changed on both sides, as far as it is here already.
+func meets(ctx context.Context, d *desk.Desk, p project.Project, l *project.Local, a project.Answer, f *board.Facts) {
+	if a.Err != nil || l.Status == nil || l.Repo == nil || len(l.Status.Entries) == 0 && f.Ahead == 0 || f.Behind == 0 && !f.Moved && len(f.Others) == 0 {
+		return
+	}
+	seen, err := foreseeing.Look(ctx, d, &project.Folder{Path: p.Folder, Repo: l.Repo, IsRepo: true, Branch: l.Branch, Head: l.Status.Commit}, foreseeing.Options{Remote: l.Remote, Heads: heads(a.Refs), Tracked: l.Refs, Status: l.Status})
+	if err == nil { // it is a hint; status of that project says what is in the way of it
+		f.Clash, f.Meets = seen.Clash, paths(seen.Files)
 	}
 }
 
@@ -301,8 +320,8 @@ func row(ctx context.Context, d *desk.Desk, p project.Project) (Row, board.Facts
 	known := l.Refs["refs/remotes/"+l.Remote+"/"+st.Branch]
 	f = board.Facts{Follows: p.ReceivesOnly, Detached: st.Branch == "", Unfinished: l.Unfinished, CutOff: l.CutOff, Empty: st.Commit == "", Unsent: st.Commit != "" && st.Branch != "" && known == "", Ahead: st.Ahead, Behind: st.Behind,
 		Changed: r.Changed, Branches: r.Branches, Stashes: st.Stashes, Others: project.NotReceived(ctx, repo, l, st.Branch, web.Refs{})}
-	l.Repo = repo
-	if known != "" && known != st.Commit && st.Upstream == "" { // sent by plain git, which was not told to follow it
+	l.Repo, l.Status = repo, st
+	if known != "" && st.Commit != "" && st.Upstream != l.Remote+"/"+st.Branch { // git compared it with another branch, or with none
 		if f.Ahead, f.Behind, err = project.Apart(ctx, repo, st.Commit, known); err != nil {
 			f.Broken = fault.Of(err).Says
 			return r, f, nil

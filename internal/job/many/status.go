@@ -2,11 +2,15 @@ package many
 
 import (
 	"context"
+	"slices"
 
 	"uncinate/internal/core/board"
 	"uncinate/internal/core/fault"
 	"uncinate/internal/desk"
+	"uncinate/internal/desk/foreseeing"
 	"uncinate/internal/desk/project"
+	"uncinate/internal/desk/worktree"
+	"uncinate/internal/world/git"
 	"uncinate/internal/world/web"
 )
 
@@ -18,7 +22,7 @@ func Status(ctx context.Context, d *desk.Desk, given string, ask bool) (*project
 		return nil, err
 	}
 	f := board.Facts{Unfinished: s.Unfinished, Detached: s.Branch == "", NowAt: s.NowAt, Refused: s.WhyNot, Reply: s.Reply, Empty: s.Commit == "", Unsent: s.Unsent, Gone: s.Gone, Follows: s.Follows, HeldBy: s.HeldBy, Others: s.Others, Ahead: s.Ahead, Behind: s.Behind, Moved: s.Moved,
-		Changed: s.Changed, Branches: s.Branches, Stashes: s.Stashes, CutOff: s.CutOff}
+		Changed: s.Changed, Branches: s.Branches, Stashes: s.Stashes, CutOff: s.CutOff, Clash: s.Clashing, Meets: paths(s.Meets)}
 	s.State, _, _ = f.Word()
 	if s.Stopped != nil {
 		s.Remedies = desk.Commands(s.Stopped)
@@ -56,7 +60,9 @@ func status(ctx context.Context, d *desk.Desk, given string, ask bool) (*project
 	} else if s.Branch == "" {
 		s.Stopped = project.OnNoBranch(f.Path)
 	}
+	s.Redo = worktree.ToRedo(f)
 	if !ask {
+		foresee(ctx, d, f, s, foreseeing.Options{Remote: p.Remote, Status: s.Status})
 		return s, nil
 	}
 	h, err := project.TieOf(ctx, d, f, p)
@@ -94,7 +100,47 @@ func status(ctx context.Context, d *desk.Desk, given string, ask bool) (*project
 	if there != "" && there == s.Ours {
 		s.Ahead, s.Behind = 0, 0
 	}
-	return s, nil
+	foresee(ctx, d, f, s, foreseeing.Options{Remote: h.Remote, Tie: h, Heads: heads(refs), Status: s.Status})
+	return s, ctx.Err()
+}
+
+// heads are the branches that a host told of.
+func heads(refs web.Refs) map[string]string {
+	out := map[string]string{}
+	for _, b := range refs.Branches() {
+		out[b] = refs.Branch(b)
+	}
+	return out
+}
+
+// foresee adds what was changed on both sides. What keeps it from being seen is told, and is not
+// an error: nothing depends on it.
+func foresee(ctx context.Context, d *desk.Desk, f *project.Folder, s *project.Standing, o foreseeing.Options) {
+	_, common, err := git.Folders(f.Path)
+	if err == nil {
+		o.Tracked, err = f.Repo.LocalRefs(ctx, common)
+	}
+	var seen *foreseeing.Seen
+	if err == nil {
+		seen, err = foreseeing.Look(ctx, d, f, o)
+	}
+	if seen != nil {
+		s.Meets, s.Clashing, s.NotAll = seen.Files, seen.Clash, seen.NotAll
+	}
+	if err != nil && ctx.Err() == nil {
+		s.NotAll = "What is new on the host could not be looked through: " + fault.Of(err).Says
+	}
+}
+
+// paths are those of files that were changed on both sides, each once.
+func paths(all []project.Meets) []string {
+	var out []string
+	for _, m := range all {
+		if !slices.Contains(out, m.Path) {
+			out = append(out, m.Path)
+		}
+	}
+	return out
 }
 
 // notTold notes why the host told nothing.
@@ -125,6 +171,11 @@ func stand(ctx context.Context, d *desk.Desk, f *project.Folder, p project.Proje
 	}
 	if id, err := f.Repo.Resolve(ctx, "refs/remotes/"+p.Remote+"/"+f.Branch+"^{commit}"); err == nil {
 		s.Theirs = id
+		if s.Status.Upstream != p.Remote+"/"+f.Branch && s.Commit != "" { // git compared it with another branch, or with none
+			if s.Ahead, s.Behind, err = project.Apart(ctx, f.Repo, s.Commit, id); err != nil {
+				return nil, err
+			}
+		}
 	} else if s.Commit != "" {
 		s.Unsent = true
 	}

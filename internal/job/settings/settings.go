@@ -52,6 +52,9 @@ func all() []kept {
 		{name: "rescue.days", def: "90", about: "days that rescue copies are kept",
 			get: machineGet(func(s desk.Settings) string { return number(s.RescueDays) }), set: setDays,
 			unset: change(func(s *desk.Settings) { s.RescueDays = 0 })},
+		{name: "foresee.megabytes", def: "50", about: "how much is received at most to foresee clashes; 0 for nothing",
+			get: machineGet(func(s desk.Settings) string { return text.Either(s.Foresee < 0, "0", number(s.Foresee)) }), set: setForesee,
+			unset: change(func(s *desk.Settings) { s.Foresee = 0 })},
 		{name: "clone.layout", def: "owner", about: "folders of several clones: one per owner, or flat",
 			get: machineGet(func(s desk.Settings) string { return text.Either(s.Flat, "flat", "") }), set: setLayout,
 			unset: change(func(s *desk.Settings) { s.Flat = false })},
@@ -102,6 +105,14 @@ func setDays(ctx context.Context, d *desk.Desk, _ string, v []string) error {
 		return fault.New(fault.Usage, "rescue copies are kept for 1 to 3650 days, not for %s", text.Quote(v[0])).Try("", "uncinate settings set rescue.days 90")
 	}
 	return d.Change(ctx, func(s *desk.Settings) { s.RescueDays = days })
+}
+
+func setForesee(ctx context.Context, d *desk.Desk, _ string, v []string) error {
+	most, err := strconv.Atoi(v[0])
+	if err != nil || most < 0 || most > 100_000 {
+		return fault.New(fault.Usage, "the bound is a number of megabytes from 0 to 100,000, not %s", text.Quote(v[0])).Try("", "uncinate settings set foresee.megabytes 50")
+	}
+	return d.Change(ctx, func(s *desk.Settings) { s.Foresee = text.Either(most == 0, -1, most) })
 }
 
 func setLayout(ctx context.Context, d *desk.Desk, _ string, v []string) error {

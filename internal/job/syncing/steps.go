@@ -65,7 +65,31 @@ func (s *Sync) try(ctx context.Context) (done func() error, err error) {
 		return done, git.Fault(err, "git cannot compare both sides")
 	}
 	s.coming = git.SplitNUL([]byte(out))
-	return done, s.keepsApart(ctx)
+	if err := s.keepsApart(ctx); err != nil || !s.options.Preview || from != st.Ours {
+		return done, err
+	}
+	s.mergedFiles, err = s.changedByBoth(ctx)
+	return done, err
+}
+
+// changedByBoth lists what both sides changed and what merges by itself.
+func (s *Sync) changedByBoth(ctx context.Context) ([]string, error) {
+	base, err := s.trial.Do(ctx, "", nil, "merge-base", s.stand.Ours, s.stand.Theirs)
+	if err != nil {
+		return nil, git.Fault(err, "git cannot compare both sides")
+	}
+	var sides [2][]string
+	for i, to := range []string{s.stand.Ours, s.stand.Theirs} {
+		out, err := s.trial.Do(ctx, "", nil, "diff-tree", "-r", "-z", "--name-only", "--no-renames", base, to)
+		if err != nil {
+			return nil, git.Fault(err, "git cannot compare both sides")
+		}
+		sides[i] = git.SplitNUL([]byte(out))
+	}
+	return slices.DeleteFunc(sides[0], func(p string) bool {
+		_, both := slices.BinarySearch(sides[1], p) // git sorts them
+		return !both || s.together != nil && slices.ContainsFunc(s.together.Ended, func(x worktree.Ended) bool { return x.Path == p })
+	}), nil
 }
 
 // from is what the files come from: the commit here, or nothing.

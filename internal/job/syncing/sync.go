@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"slices"
 	"strconv"
+	"strings"
 
 	"uncinate/internal/core/board"
 	"uncinate/internal/core/description"
@@ -43,35 +44,36 @@ type Options struct {
 
 // Sync is one project to be brought into step with its host.
 type Sync struct {
-	desk     *desk.Desk
-	options  Options
-	held     *files.Held // the folder's lock
-	folder   *project.Folder
-	tie      *project.Tie
-	project  project.Project
-	run      *desk.Runner
-	rescuer  *worktree.Rescuer
-	stand    *project.Standing
-	refs     web.Refs          // what the host holds
-	tracked  map[string]string // what git knew of the host before: ref → commit
-	two      histories.Two
-	need     histories.Need
-	was      string // with a rewritten branch: what there held before
-	lost     int    // how many commits of it are no longer there
-	tree     string // what the files will be, as a commit or a tree
-	text     string // what a merge commit says
-	joining  string // the branch that is joined; "" in a sync
-	unjoined int    // commits of the host's branch of that name which are not joined, since the one here has others
-	decided  *worktree.Decisions
-	together *worktree.Together // what both sides become, where they are merged
-	whole    bool               // with a rewritten branch: one's own commits clash one by one, and become one
-	apart    string             // why they are merged and not replayed; "" where that was wanted
-	steps    []desk.Step
-	saved    *history.Saved
-	would    []plan.Item // of a preview: the commit that would be made first
-	rescued  []int       // numbers of the copies that were kept
-	trial    *git.Weaver // the store in which what comes was tried out
-	coming   []string
+	desk        *desk.Desk
+	options     Options
+	held        *files.Held // the folder's lock
+	folder      *project.Folder
+	tie         *project.Tie
+	project     project.Project
+	run         *desk.Runner
+	rescuer     *worktree.Rescuer
+	stand       *project.Standing
+	refs        web.Refs          // what the host holds
+	tracked     map[string]string // what git knew of the host before: ref → commit
+	two         histories.Two
+	need        histories.Need
+	was         string // with a rewritten branch: what there held before
+	lost        int    // how many commits of it are no longer there
+	tree        string // what the files will be, as a commit or a tree
+	text        string // what a merge commit says
+	joining     string // the branch that is joined; "" in a sync
+	unjoined    int    // commits of the host's branch of that name which are not joined, since the one here has others
+	decided     *worktree.Decisions
+	together    *worktree.Together // what both sides become, where they are merged
+	whole       bool               // with a rewritten branch: one's own commits clash one by one, and become one
+	apart       string             // why they are merged and not replayed; "" where that was wanted
+	steps       []desk.Step
+	saved       *history.Saved
+	would       []plan.Item // of a preview: the commit that would be made first
+	rescued     []int       // numbers of the copies that were kept
+	mergedFiles []string    // of a preview: files that both sides changed and that merge by themselves
+	trial       *git.Weaver // the store in which what comes was tried out
+	coming      []string
 
 	Received  int // commits
 	Sent      int
@@ -292,6 +294,14 @@ func (s *Sync) Asks() []string {
 		why = append(why, s.Open...)
 	}
 	return why
+}
+
+// Notes tell of a preview what both sides changed and what merges by itself.
+func (s *Sync) Notes() []string {
+	if len(s.mergedFiles) == 0 {
+		return nil
+	}
+	return []string{"Both sides changed " + text.Excerpt(strings.Join(s.mergedFiles, ", "), 120) + "; " + text.Either(len(s.mergedFiles) == 1, "it merges by itself.", "they merge by themselves.")}
 }
 
 // Items is the plan as it is shown; empty when both sides are in step.

@@ -40,8 +40,20 @@ type Clashes struct {
 // Error names the first of the files.
 func (c *Clashes) Error() string { return "both sides changed " + strings.Join(c.Paths, ", ") }
 
-// Aside makes a weaver whose objects are apart; done takes them away.
-func (r *Repo) Aside(ctx context.Context) (w *Weaver, done func() error, err error) {
+// Borrowing is the environment by which git reads folders of objects too (git documentation,
+// GIT_ALTERNATE_OBJECT_DIRECTORIES; a path in quotes may hold what parts two).
+func Borrowing(folders ...string) string {
+	for i, dir := range folders {
+		if strings.ContainsRune(dir, filepath.ListSeparator) || strings.HasPrefix(dir, `"`) {
+			folders[i] = strconv.Quote(dir)
+		}
+	}
+	return "GIT_ALTERNATE_OBJECT_DIRECTORIES=" + strings.Join(folders, string(filepath.ListSeparator))
+}
+
+// Aside makes a weaver whose objects are apart; done takes them away. more are further folders of
+// objects that it may read.
+func (r *Repo) Aside(ctx context.Context, more ...string) (w *Weaver, done func() error, err error) {
 	_, common, err := Folders(r.Dir)
 	if err != nil {
 		return nil, nil, err
@@ -50,7 +62,8 @@ func (r *Repo) Aside(ctx context.Context) (w *Weaver, done func() error, err err
 	if err != nil {
 		return nil, nil, err
 	}
-	w = &Weaver{Repo: r, env: []string{"GIT_OBJECT_DIRECTORY=" + objects, "GIT_ALTERNATE_OBJECT_DIRECTORIES=" + filepath.Join(common, "objects")}}
+	from := slices.DeleteFunc(append([]string{filepath.Join(common, "objects")}, more...), func(dir string) bool { return dir == "" })
+	w = &Weaver{Repo: r, env: []string{"GIT_OBJECT_DIRECTORY=" + objects, Borrowing(from...)}}
 	return w, func() error { return os.RemoveAll(objects) }, nil
 }
 

@@ -1,0 +1,299 @@
+// Package foreseeing tells which files that were changed here others changed too, on the host,
+// before anything is brought in. Look asks nothing but git; what the host has new is brought into
+// a store of our own, of which a bound is set.
+package foreseeing
+
+import (
+	"context"
+	"errors"
+	"maps"
+	"slices"
+	"strings"
+	"time"
+
+	"uncinate/internal/desk"
+	"uncinate/internal/desk/project"
+	"uncinate/internal/desk/worktree"
+	"uncinate/internal/world/git"
+)
+
+// Options say what is known.
+type Options struct {
+	Remote  string            // its name here
+	Tie     *project.Tie      // by which what is new is brought; nil to look only at what is here already
+	Heads   map[string]string // the host's branches, as it told just now; nil: as last seen
+	Tracked map[string]string // the refs here
+	Status  *git.Status
+}
+
+// Seen is what was foreseen.
+type Seen struct {
+	Files  []project.Meets
+	Clash  []string // files that clash between what is committed here and on the host
+	NotAll string   // why not all that is new was looked through; "" where it was
+}
+
+// mostPaths is how many paths are named to git; of more, all is read.
+const mostPaths = 500
+
+// Look tells what was changed on both sides.
+func Look(ctx context.Context, d *desk.Desk, f *project.Folder, o Options) (*Seen, error) {
+	l := &looking{desk: d, folder: f, Options: o, seen: &Seen{}}
+	if f.Head == "" || f.Branch == "" || o.Remote == "" {
+		return l.seen, nil
+	}
+	mine, unsent, err := l.mine(ctx)
+	if err != nil || len(mine) == 0 {
+		return l.seen, err
+	}
+	if l.store, err = storeOf(d, f); err != nil {
+		return l.seen, err
+	}
+	if l.Heads == nil {
+		l.Heads = l.tracked()
+		for b, id := range l.store.heads() {
+			if o.Tie == nil && l.Heads[b] != "" && !l.older(ctx, id, l.Heads[b]) {
+				l.Heads[b] = id // newer than plain git knows
+			}
+		}
+	}
+	for again := false; ; again = true {
+		if err := l.bring(ctx); err != nil {
+			return l.seen, err
+		}
+		err := l.meet(ctx, mine, unsent)
+		if err == nil || again || ctx.Err() != nil || l.store.objects() == "" {
+			return l.seen, err
+		}
+		l.seen = &Seen{}
+		if err := l.store.drop(); err != nil { // it lacks something: what it borrowed may be gone
+			return l.seen, err
+		}
+	}
+}
+
+type looking struct {
+	Options
+	desk   *desk.Desk
+	folder *project.Folder
+	store  *store
+	seen   *Seen
+	unseen map[string]bool // heads that are not looked through
+}
+
+// mine are the paths that differ here from what the host is known to hold; unsent tells whether
+// commits are among that.
+func (l *looking) mine(ctx context.Context) (paths map[string]bool, unsent bool, err error) {
+	paths = map[string]bool{}
+	for _, e := range l.Status.Entries {
+		if !e.Inner {
+			paths[e.Path] = true
+			if e.From != "" {
+				paths[e.From] = true
+			}
+		}
+	}
+	known := l.Tracked["refs/remotes/"+l.Remote+"/"+l.folder.Branch]
+	if known == l.folder.Head {
+		return paths, false, nil
+	}
+	names, err := l.folder.Repo.Lines(ctx, "log", "--no-show-signature", "--no-renames", "--format=", "--name-only", "-z", l.folder.Head, "--not", "--remotes="+l.Remote)
+	for _, p := range names {
+		if p = strings.TrimPrefix(p, "\n"); p != "" {
+			paths[p], unsent = true, true
+		}
+	}
+	return paths, unsent, git.Fault(err, "git cannot tell what is not sent")
+}
+
+// tracked are the host's branches as git knows them.
+func (l *looking) tracked() map[string]string {
+	out := map[string]string{}
+	for ref, id := range l.Tracked {
+		if b, is := strings.CutPrefix(ref, "refs/remotes/"+l.Remote+"/"); is && b != "HEAD" {
+			out[b] = id
+		}
+	}
+	return out
+}
+
+// older reports whether a commit is one that another has come from, as far as it is here.
+func (l *looking) older(ctx context.Context, id, than string) bool {
+	_, err := l.run(ctx, "merge-base", "--is-ancestor", id, than)
+	return err == nil
+}
+
+// run runs git in the folder, with the store's objects at hand.
+func (l *looking) run(ctx context.Context, args ...string) ([]string, error) {
+	out, err := l.folder.Repo.Run(ctx, git.Cmd{Args: args, Env: l.env()})
+	return git.SplitNUL(out), err
+}
+
+func (l *looking) env() []string {
+	if dir := l.store.objects(); dir != "" {
+		return []string{git.Borrowing(dir)}
+	}
+	return nil
+}
+
+// bring receives what is new on the host: the current branch first, then the others, as far as
+// the bound allows.
+func (l *looking) bring(ctx context.Context) error {
+	known := map[string]bool{}
+	for _, id := range l.Tracked {
+		known[id] = true
+	}
+	for _, id := range l.store.heads() {
+		known[id] = true
+	}
+	l.unseen = map[string]bool{}
+	var others []string
+	for _, b := range slices.Sorted(maps.Keys(l.Heads)) {
+		if !known[l.Heads[b]] {
+			l.unseen[b] = true
+			if b != l.folder.Branch {
+				others = append(others, b)
+			}
+		}
+	}
+	for _, some := range [][]string{{l.folder.Branch}, others} {
+		if len(some) == 0 || !l.unseen[some[0]] || l.Tie == nil {
+			continue
+		}
+		switch err := l.store.bring(ctx, l.Tie, some); {
+		case errors.Is(err, errTooMuch):
+			l.seen.NotAll = l.store.tooMuch()
+			return nil
+		case err != nil:
+			return err
+		}
+		now := l.store.heads()
+		for _, b := range some {
+			if id := now[b]; id != "" { // it may have been pushed to since it was asked
+				l.Heads[b], l.unseen[b] = id, false
+			}
+		}
+	}
+	return nil
+}
+
+// meet finds what was changed on both sides.
+func (l *looking) meet(ctx context.Context, mine map[string]bool, unsent bool) error {
+	here := l.Heads[l.folder.Branch]
+	if l.unseen[l.folder.Branch] {
+		here = ""
+	}
+	told := map[string]bool{}
+	if here != "" && here != l.folder.Head {
+		if err := l.changes(ctx, mine, told, "", []string{here, "^" + l.folder.Head}); err != nil {
+			return err
+		}
+		if unsent {
+			if err := l.clash(ctx, here); err != nil {
+				return err
+			}
+		}
+	}
+	args := []string{"^" + l.folder.Head}
+	if here != "" {
+		args = append(args, "^"+here)
+	}
+	heads := map[string]string{}
+	for _, b := range slices.Sorted(maps.Keys(l.Heads)) {
+		if id := l.Heads[b]; b != l.folder.Branch && !l.unseen[b] && heads[id] == "" {
+			heads[id] = b
+			args = append(args, id)
+		}
+	}
+	if len(heads) == 0 {
+		return nil
+	}
+	return l.elsewhere(ctx, mine, told, heads, args)
+}
+
+// format is how git tells of a commit: its source, id, author, time and title.
+const format = "--format=%x02%S%x03%H%x03%an%x03%cI%x03%s"
+
+// changes adds the newest change of each path by commits.
+func (l *looking) changes(ctx context.Context, mine, told map[string]bool, branch string, commits []string) error {
+	return l.log(ctx, mine, commits, func(p string, m project.Meets, _ string) {
+		if !told[p] {
+			told[p] = true
+			m.Branch = branch
+			l.seen.Files = append(l.seen.Files, m)
+		}
+	})
+}
+
+// elsewhere adds what other branches of the host changed.
+func (l *looking) elsewhere(ctx context.Context, mine, told map[string]bool, heads map[string]string, commits []string) error {
+	return l.log(ctx, mine, commits, func(p string, m project.Meets, source string) {
+		if key := p + "\x00" + heads[source]; !told[p] && !told[key] {
+			told[key] = true
+			m.Branch = heads[source]
+			l.seen.Files = append(l.seen.Files, m)
+		}
+	})
+}
+
+// log reads which commits changed paths, the newest first (git-log documentation, --source and
+// --name-only).
+func (l *looking) log(ctx context.Context, mine map[string]bool, commits []string, see func(path string, m project.Meets, source string)) error {
+	args := append([]string{"--literal-pathspecs", "log", "--no-show-signature", "--no-textconv", "--no-ext-diff", "--no-renames", "--source", "-z", "--name-only", format}, commits...)
+	args = append(args, "--")
+	if len(mine) <= mostPaths {
+		args = append(args, slices.Sorted(maps.Keys(mine))...)
+	}
+	items, err := l.run(ctx, args...)
+	if err != nil {
+		return git.Fault(err, "git cannot tell what changed on the host")
+	}
+	var now project.Meets
+	source := ""
+	for _, item := range items {
+		item = strings.TrimPrefix(item, "\n")
+		if rest, head := strings.CutPrefix(item, "\x02"); head {
+			if x := strings.SplitN(rest, "\x03", 5); len(x) == 5 {
+				source = x[0]
+				now = project.Meets{Commit: x[1], By: x[2], Title: x[4]}
+				if now.When, err = time.Parse(time.RFC3339, x[3]); err != nil {
+					return git.Fault(err, "git cannot tell when it changed on the host")
+				}
+			}
+			continue
+		}
+		if mine[item] {
+			now.Path = item
+			see(item, now, source)
+		}
+	}
+	return nil
+}
+
+// clash tries out whether what is committed on both sides merges by itself.
+func (l *looking) clash(ctx context.Context, there string) (err error) {
+	if _, err := l.run(ctx, "merge-base", l.folder.Head, there); err != nil {
+		if git.Code(err) == 1 {
+			return nil // begun apart
+		}
+		return git.Fault(err, "git cannot compare both sides")
+	}
+	w, done, err := l.folder.Repo.Aside(ctx, l.store.objects())
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, done()) }()
+	met, err := worktree.Meet(ctx, l.folder, w, "", l.folder.Head, there)
+	if err != nil {
+		return err
+	}
+	for _, c := range met.Clashes {
+		l.seen.Clash = append(l.seen.Clash, c.At)
+		for i, m := range l.seen.Files {
+			if m.Branch == "" && slices.Contains(c.Paths, m.Path) {
+				l.seen.Files[i].Clashes = true
+			}
+		}
+	}
+	return nil
+}
