@@ -4,6 +4,7 @@
 package survey
 
 import (
+	"path/filepath"
 	"slices"
 	"strings"
 
@@ -93,6 +94,19 @@ func Hits(rules []string) func(p string) bool {
 			return r != nil && !r.Negated
 		})
 	}
+}
+
+// Named gives a test of whether a path is one of those that a person named, from the top: Hits, for
+// paths that are no patterns only at their place.
+func Named(paths []string) func(string) bool {
+	rules := make([]string, len(paths))
+	for i, p := range paths {
+		rules[i] = "/" + strings.TrimPrefix(filepath.ToSlash(filepath.Clean(p)), "/")
+		if p == "." {
+			rules[i] = "*"
+		}
+	}
+	return Hits(rules)
 }
 
 // Sort puts files, sorted by path, into their classes. caches are folders that say of

@@ -72,6 +72,30 @@ func Look(ctx context.Context, d *desk.Desk, f *project.Folder, o Options) (*See
 	}
 }
 
+// Unsent lists what is committed up to a commit and not sent, and was changed on the host too, as far
+// as that is known here. It is a hint: what cannot be found out is left out.
+func Unsent(ctx context.Context, d *desk.Desk, f *project.Folder, head string) []project.Meets {
+	p, err := project.ProjectOf(ctx, d, f)
+	if err != nil {
+		return nil
+	}
+	_, common, err := git.Folders(f.Path)
+	if err != nil {
+		return nil
+	}
+	refs, err := f.Repo.LocalRefs(ctx, common)
+	if err != nil {
+		return nil
+	}
+	now := *f
+	now.Head = head
+	seen, err := Look(ctx, d, &now, Options{Remote: p.Remote, Tracked: refs, Status: &git.Status{}})
+	if err != nil {
+		return nil
+	}
+	return seen.Files
+}
+
 type looking struct {
 	Options
 	desk   *desk.Desk

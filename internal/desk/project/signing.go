@@ -17,6 +17,22 @@ import (
 	"uncinate/internal/world/git"
 )
 
+// Signed makes sure that git knows who commits.
+func Signed(f *Folder) error {
+	set := map[string]string{}
+	for _, s := range f.Settings {
+		set[strings.ToLower(s.Key)] = s.Value
+	}
+	for _, key := range []string{"user.name", "user.email"} {
+		if set[key] == "" {
+			return fault.New(fault.Decision, "nothing says who commits here: git has no %s", key).
+				Try("say it for this project", text.Command("git", "-C", f.Path, "config", key, map[string]string{"user.name": "YOUR NAME", "user.email": "YOU@EXAMPLE"}[key])).
+				Try("or attach the project, which takes it from the account", text.Command("uncinate", "attach", f.Path))
+		}
+	}
+	return nil
+}
+
 // sshCause finds out whether a failed talk of git is the sign-in's fault: nil if not.
 func sshCause(ctx context.Context, d *desk.Desk, r *login.Route, failed error) error {
 	if ctx.Err() != nil {

@@ -112,6 +112,38 @@ func KeepTracked(ctx context.Context, d *desk.Desk, f *project.Folder, remote, b
 	return r.KeepAll(ctx, Kept{Before: before, Refs: append(keep, logged...)})
 }
 
+// OnlyKnown gives what git knows of a branch of the host, or once knew, as its log tells, and what no
+// ref here leads to: it goes with what git notes of that branch. kept are refs that are seen to already.
+func OnlyKnown(ctx context.Context, f *project.Folder, refs map[string]string, track string, kept []Moving) ([]Moving, error) {
+	now := Moving{Ref: track, ID: refs[track]}
+	if now.ID == "" {
+		return nil, nil
+	}
+	_, common, err := git.Folders(f.Path)
+	if err != nil {
+		return nil, err
+	}
+	var held []string
+	for ref, id := range refs {
+		if ref != track {
+			held = append(held, "^"+id)
+		}
+	}
+	for _, m := range kept {
+		held = append(held, "^"+m.ID)
+	}
+	var out []Moving
+	left, err := f.Repo.Run(ctx, git.Cmd{In: strings.NewReader(strings.Join(append(held, now.ID), "\n") + "\n"), Args: []string{"rev-list", "--count", "-1", "--stdin"}})
+	if err != nil {
+		return nil, git.Fault(err, "git cannot tell what would be lost with %s", text.Visible(track))
+	}
+	if strings.TrimSpace(string(left)) != "0" {
+		out, held = append(out, now), append(held, "^"+now.ID)
+	}
+	logged, err := OnlyInLogs(ctx, f, common, []Moving{now}, held)
+	return append(out, logged...), err
+}
+
 // OnlyInLogs gives what the logs of refs that go tell of and nothing holds that stays: commits that the
 // host had once, and that were overwritten there. held are those that stay, as git-rev-list leaves them
 // out: "^ID".

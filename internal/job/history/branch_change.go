@@ -217,11 +217,7 @@ func RenameBranch(ctx context.Context, d *desk.Desk, given, from, to string, her
 		}
 		p.From = own
 		if there != "" {
-			known, err := b.onlyKnown(ctx, from, nil)
-			if err != nil {
-				return err
-			}
-			if err := p.rescues(b, "branch rename "+from, known); err != nil {
+			if err := p.keepsKnown(ctx, b, "branch rename ", from, nil); err != nil {
 				return err
 			}
 		}
@@ -410,68 +406,29 @@ func (p *BranchPlan) keeps(ctx context.Context, b *Branching, name string, going
 	if n > 0 {
 		p.Notes = append(p.Notes, fmt.Sprintf("%s of it %s in no other branch.", text.Count(n, "commit"), desk.IsAre(n)))
 	}
-	known := []worktree.Moving(nil)
-	if told.IDs != nil {
-		if known, err = b.onlyKnown(ctx, name, going); err != nil {
-			return err
-		}
+	if n == 0 && told.IDs == nil {
+		return nil
 	}
-	if n > 0 {
-		known = append(slices.Clone(going), known...)
-	}
-	return p.rescues(b, "branch remove "+name, known)
+	return p.keepsKnown(ctx, b, "branch remove ", name, going[:text.Either(n > 0, len(going), 0)])
 }
 
-// rescues adds the step that keeps a rescue copy of refs that go; none where there is nothing to be
-// kept.
-func (p *BranchPlan) rescues(b *Branching, before string, going []worktree.Moving) error {
-	if len(going) == 0 {
-		return nil
+// keepsKnown adds the step that keeps a rescue copy of refs that go, and of what git knows of the
+// host's branch of a name, or once knew, and nothing here leads to; none where there is nothing of it.
+func (p *BranchPlan) keepsKnown(ctx context.Context, b *Branching, before, name string, going []worktree.Moving) error {
+	known, err := worktree.OnlyKnown(ctx, b.folder, b.Refs, "refs/remotes/"+b.Remote+"/"+name, going)
+	if going = append(slices.Clone(going), known...); err != nil || len(going) == 0 {
+		return err
 	}
 	r, err := worktree.RescuerOf(b.desk, b.folder)
 	if err != nil {
 		return err
 	}
 	p.add("rescue", plan.Here, "Keep a rescue copy of it", func(ctx context.Context) error {
-		n, err := r.Keep(ctx, before, going, nil)
+		n, err := r.Keep(ctx, before+name, going, nil)
 		if err == nil && n > 0 {
 			b.desk.Tell.Note("What it held is kept as rescue copy %d.", n)
 		}
 		return err
 	})
 	return nil
-}
-
-// onlyKnown gives what git knows of a branch of the host, or once knew, as its log tells, and what
-// no branch or tag here leads to: it goes with what git notes of that branch. kept are refs that are
-// seen to already.
-func (b *Branching) onlyKnown(ctx context.Context, name string, kept []worktree.Moving) ([]worktree.Moving, error) {
-	track := "refs/remotes/" + b.Remote + "/" + name
-	now := worktree.Moving{Ref: track, ID: b.Refs[track]}
-	if now.ID == "" {
-		return nil, nil
-	}
-	_, common, err := git.Folders(b.folder.Path)
-	if err != nil {
-		return nil, err
-	}
-	var held []string
-	for ref, id := range b.Refs {
-		if ref != track {
-			held = append(held, "^"+id)
-		}
-	}
-	for _, m := range kept {
-		held = append(held, "^"+m.ID)
-	}
-	var out []worktree.Moving
-	left, err := b.folder.Repo.Run(ctx, git.Cmd{In: strings.NewReader(strings.Join(append(held, now.ID), "\n") + "\n"), Args: []string{"rev-list", "--count", "-1", "--stdin"}})
-	if err != nil {
-		return nil, git.Fault(err, "git cannot tell what would be lost")
-	}
-	if strings.TrimSpace(string(left)) != "0" {
-		out, held = append(out, now), append(held, "^"+now.ID)
-	}
-	logged, err := worktree.OnlyInLogs(ctx, b.folder, common, []worktree.Moving{now}, held)
-	return append(out, logged...), err
 }

@@ -110,7 +110,7 @@ func Compare(ctx context.Context, d *desk.Desk, o ChangesOptions) (_ *Changes, e
 	}
 	out.Patch = string(patch)
 	if len(o.Paths) > 0 {
-		wanted := Hits(o.Paths)
+		wanted := survey.Named(o.Paths)
 		out.Patch = partsAbout(out.Patch, wanted)
 		out.Files = slices.DeleteFunc(out.Files, func(c ChangedFile) bool { return !wanted(c.Path) })
 	}
@@ -161,18 +161,6 @@ func ends(ctx context.Context, f *project.Folder, commit string) (before, now st
 		before, err = worktree.EmptyTree(ctx, f)
 	}
 	return before, now, err
-}
-
-// Hits gives a test of whether a path is one of those that a person named, from the top.
-func Hits(paths []string) func(string) bool {
-	rules := make([]string, len(paths))
-	for i, p := range paths {
-		rules[i] = "/" + strings.TrimPrefix(filepath.ToSlash(filepath.Clean(p)), "/")
-		if p == "." {
-			rules[i] = "*"
-		}
-	}
-	return survey.Hits(rules)
 }
 
 // nothingAt says why nothing differs at the paths that were named; nil where they are there.

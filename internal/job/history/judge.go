@@ -58,7 +58,7 @@ func judge(ctx context.Context, d *desk.Desk, f *project.Folder, chosen []git.En
 		let = append(let, surveying.Let{Path: p, Reason: o.Reason, Since: d.Now().UTC().Truncate(time.Second)})
 	}
 	s.Let = append(s.Let, let...)
-	named := Hits(o.Only)
+	named := survey.Named(o.Only)
 	stays, sizes, rules := stay(s, goes, unchosen, func(p string) bool { return slices.Contains(o.Paths, p) || len(o.Only) > 0 && named(p) })
 	out.Rules = rules
 	found := slices.DeleteFunc(s.Findings(), func(x survey.Finding) bool { return x.Path == "" || !goes[x.Path] || stays[x.Path] != "" })

@@ -14,6 +14,7 @@ import (
 	"strings"
 
 	"uncinate/internal/core/fault"
+	"uncinate/internal/core/survey"
 	"uncinate/internal/core/text"
 	"uncinate/internal/desk"
 	"uncinate/internal/desk/foreseeing"
@@ -97,33 +98,9 @@ func Save(ctx context.Context, d *desk.Desk, o SaveOptions) (*Saved, error) {
 	}
 	saved, err := SaveLocked(ctx, d, f, o)
 	if err == nil && saved.Commit != "" {
-		saved.Meets = meets(ctx, d, f, saved.Commit)
+		saved.Meets = foreseeing.Unsent(ctx, d, f, saved.Commit)
 	}
 	return saved, errors.Join(err, held.Release())
-}
-
-// meets lists what is not sent and was changed on the host too, as far as that is known here; it is
-// a hint, and what cannot be found out is left out.
-func meets(ctx context.Context, d *desk.Desk, f *project.Folder, head string) []project.Meets {
-	p, err := project.ProjectOf(ctx, d, f)
-	if err != nil {
-		return nil
-	}
-	_, common, err := git.Folders(f.Path)
-	if err != nil {
-		return nil
-	}
-	refs, err := f.Repo.LocalRefs(ctx, common)
-	if err != nil {
-		return nil
-	}
-	now := *f
-	now.Head = head
-	seen, err := foreseeing.Look(ctx, d, &now, foreseeing.Options{Remote: p.Remote, Tracked: refs, Status: &git.Status{}})
-	if err != nil {
-		return nil
-	}
-	return seen.Files
 }
 
 // SaveLocked saves for a caller that holds the folder's lock.
@@ -149,7 +126,7 @@ func SaveLocked(ctx context.Context, d *desk.Desk, f *project.Folder, o SaveOpti
 		}
 		return nil, nothingToSave(st, o, out)
 	}
-	if err := Signed(ctx, f); err != nil {
+	if err := project.Signed(f); err != nil {
 		return nil, err
 	}
 	for _, e := range chosen {
@@ -200,12 +177,12 @@ func nothingToSave(st *git.Status, o SaveOptions, out *Saved) error {
 
 // choose finds the files to be saved, and judges them.
 func choose(ctx context.Context, d *desk.Desk, f *project.Folder, st *git.Status, o SaveOptions, out *Saved) ([]git.Entry, error) {
-	only, except := Hits(o.Only), Hits(o.Except)
+	only, except := survey.Named(o.Only), survey.Named(o.Except)
 	asked, err := alwaysAsked(d, f.Path)
 	if err != nil {
 		return nil, err
 	}
-	ask := Hits(asked)
+	ask := survey.Named(asked)
 	meets := map[string]string{}
 	if f.Head != "" {
 		if meets, err = worktree.Alike(ctx, f, &git.Weaver{Repo: f.Repo}, f.Head); err != nil {
@@ -252,21 +229,6 @@ func choose(ctx context.Context, d *desk.Desk, f *project.Folder, st *git.Status
 		return nil, nil
 	}
 	return judge(ctx, d, f, chosen, o, out)
-}
-
-// Signed makes sure that git knows who commits.
-func Signed(ctx context.Context, f *project.Folder) error {
-	for _, key := range []string{"user.name", "user.email"} {
-		if v, err := f.Repo.Do(ctx, "config", "--get", key); err == nil && v != "" {
-			continue
-		} else if err != nil && git.Code(err) != 1 {
-			return git.Fault(err, "git's configuration cannot be read")
-		}
-		return fault.New(fault.Decision, "nothing says who commits here: git has no %s", key).
-			Try("say it for this project", text.Command("git", "-C", f.Path, "config", key, map[string]string{"user.name": "YOUR NAME", "user.email": "YOU@EXAMPLE"}[key])).
-			Try("or hook the project, which takes it from the account", text.Command("uncinate", "attach", f.Path))
-	}
-	return nil
 }
 
 // hooked runs something of git's that runs the person's own hooks, and names the one that

@@ -219,7 +219,7 @@ func Tag(ctx context.Context, d *desk.Desk, o TagOptions) (*TagPlan, error) {
 				p.Notes = append(p.Notes, "There is a later version already: "+text.Visible(newest)+".")
 			}
 		}
-		if err := Signed(ctx, f); err != nil {
+		if err := project.Signed(f); err != nil {
 			return err
 		}
 		title, err := f.Repo.Do(ctx, "log", "-1", "--no-show-signature", "--format=%s", at)

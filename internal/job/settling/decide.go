@@ -2,7 +2,6 @@ package settling
 
 import (
 	"context"
-	"os"
 	"slices"
 
 	"uncinate/internal/core/clashing"
@@ -12,6 +11,7 @@ import (
 	"uncinate/internal/desk"
 	"uncinate/internal/desk/worktree"
 	"uncinate/internal/world/files"
+	"uncinate/internal/world/git"
 )
 
 // Decided is what was decided just now, and what is left.
@@ -194,14 +194,11 @@ func Take(ctx context.Context, d *desk.Desk, given, path, file string) (_ *Decid
 	if err := l.unmarked(ctx, c, file, edited); err != nil {
 		return nil, err
 	}
-	in, err := os.Open(file) // what the person named is followed
+	in, err := files.Open(file)
 	if err != nil {
 		return nil, fault.New(fault.Usage, "%s cannot be read: %s", text.Visible(file), files.Plain(err)).Because(err)
 	}
 	defer fault.Also(&err, in.Close)
-	if s, err := in.Stat(); err != nil || !s.Mode().IsRegular() {
-		return nil, fault.New(fault.Usage, "%s is not an ordinary file", text.Visible(file))
-	}
 	if err := l.note(ctx, nil); err != nil {
 		return nil, err
 	}
@@ -213,14 +210,14 @@ func Take(ctx context.Context, d *desk.Desk, given, path, file string) (_ *Decid
 
 // unmarked refuses a text in which a mark is left.
 func (l *looked) unmarked(ctx context.Context, c clashing.Clash, file string, edited bool) error {
-	s, err := os.Stat(file)
+	size, _, err := files.Stamp(file)
 	if err != nil {
 		return fault.New(fault.Usage, "%s cannot be read: %s", text.Visible(file), files.Plain(err)).Because(err)
 	}
-	if s.Size() > 4*mostText {
+	if size > 4*mostText {
 		return nil
 	}
-	made, err := files.ReadNamed(file, 4*mostText)
+	made, err := files.Read(file, 4*mostText)
 	if err != nil {
 		return err
 	}
@@ -282,7 +279,7 @@ func Cancel(ctx context.Context, d *desk.Desk, given string, preview bool) (_ *C
 // Edits gives the command by which a person edits texts, as git knows it (git-var documentation,
 // GIT_EDITOR).
 func Edits(ctx context.Context, d *desk.Desk, given string) ([]string, error) {
-	said := os.Getenv("GIT_EDITOR")
+	said := git.Editor()
 	if said == "" {
 		f, err := worktree.LooseAt(ctx, d, given)
 		if err != nil {

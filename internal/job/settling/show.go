@@ -12,11 +12,11 @@ import (
 
 	"uncinate/internal/core/clashing"
 	"uncinate/internal/core/fault"
+	"uncinate/internal/core/survey"
 	"uncinate/internal/core/text"
 	"uncinate/internal/desk"
 	"uncinate/internal/desk/project"
 	"uncinate/internal/desk/worktree"
-	"uncinate/internal/job/history"
 	"uncinate/internal/job/syncing"
 	"uncinate/internal/world/git"
 )
@@ -143,7 +143,7 @@ func (l *looked) chosen(paths []string) ([]clashing.Clash, error) {
 	}
 	var out []clashing.Clash
 	for _, p := range paths {
-		hit := history.Hits([]string{p})
+		hit := survey.Named([]string{p})
 		found := false
 		for _, c := range l.met.Clashes {
 			if slices.ContainsFunc(append([]string{c.At}, c.Paths...), hit) {

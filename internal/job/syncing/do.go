@@ -19,6 +19,22 @@ func (s *Sync) Do(ctx context.Context) (*Synced, error) {
 	return r, errors.Join(s.afterSaving(err), s.held.Release())
 }
 
+// synced is what came of it, as far as it is known without looking again.
+func (s *Sync) synced() *Synced {
+	out := &Synced{Folder: s.folder.Path, Address: s.tie.Address.String(), Branch: s.stand.Branch, Commit: s.folder.Head, Received: s.Received, Sent: s.Sent, Changed: s.stand.Changed,
+		Rewritten: s.Rewritten, Gone: s.newlyGone(), Tags: s.Tags, Rescued: s.rescued}
+	if s.saved != nil {
+		out.Saved, out.Left = s.saved.Commit, s.saved.Left
+	}
+	if s.need == histories.Replay || s.need == histories.Merge {
+		out.Together = string(s.need)
+	}
+	if s.together != nil {
+		out.Decided = s.together.Ended
+	}
+	return out
+}
+
 func (s *Sync) do(ctx context.Context) (*Synced, error) {
 	err := s.run.Journal.Close()
 	if err == nil && len(s.steps) > 0 {
@@ -43,19 +59,7 @@ func (s *Sync) do(ctx context.Context) (*Synced, error) {
 		}
 		return s.do(ctx)
 	}
-	st := s.stand
-	out := &Synced{Folder: s.folder.Path, Address: s.tie.Address.String(), Branch: st.Branch, Received: s.Received, Sent: s.Sent, Changed: st.Changed, Rewritten: s.Rewritten, Gone: s.newlyGone(), Tags: s.Tags}
-	if s.saved != nil {
-		out.Saved, out.Left = s.saved.Commit, s.saved.Left
-	}
-	if s.need == histories.Replay || s.need == histories.Merge {
-		out.Together = string(s.need)
-	}
-	if s.together != nil {
-		out.Decided = s.together.Ended
-	}
-	out.Rescued = s.rescued
-	out.Commit = s.folder.Head
+	st, out := s.stand, s.synced()
 	if s.need.BringsIn() && len(out.Changed) > 0 {
 		after, err := s.folder.Repo.Status(ctx, false)
 		if err != nil {

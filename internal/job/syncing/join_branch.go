@@ -86,7 +86,7 @@ func (s *Sync) joins(ctx context.Context, name string) error {
 		s.need = histories.FastForward
 	default:
 		s.need = histories.Merge
-		if err := history.Signed(ctx, f); err != nil {
+		if err := project.Signed(f); err != nil {
 			return err
 		}
 	}

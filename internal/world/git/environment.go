@@ -22,3 +22,7 @@ func OverridesSSH() string {
 func UserIgnoreFile(home string) string {
 	return filepath.Join(cmp.Or(os.Getenv("XDG_CONFIG_HOME"), filepath.Join(home, ".config")), "git", "ignore")
 }
+
+// Editor is the editor that the person's environment names for git alone (git-var documentation,
+// GIT_EDITOR); "" for none. What else names one, git tells.
+func Editor() string { return os.Getenv("GIT_EDITOR") }
