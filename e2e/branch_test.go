@@ -122,7 +122,7 @@ func joinsBranches(t *testing.T, pier *machine, launch *machine, dir string) {
 	pier.ok("gauge", "", "save", "Otherwise")
 	pier.ok("gauge", "", "branch", "switch", "main")
 	head := pier.id("gauge", "HEAD")
-	pier.refused(3, []string{"both sides changed the same file on main", "notes.txt", "uncinate changes --branch other --full notes.txt", "gauge merge other"}, "gauge", "", "branch", "join", "other")
+	pier.refused(3, []string{"both sides changed the same file on main", "notes.txt, changed on other by", "uncinate settle\n"}, "gauge", "", "branch", "join", "other")
 	assert.Contains(t, pier.ok("gauge", "", "changes", "--branch", "other", "--full", "notes.txt"), "+otherwise")
 	assert.Contains(t, pier.ok("gauge", "", "changes", "--branch", "other", "--here"), "uncinate changes --branch other --here --full")
 	assert.Contains(t, pier.ok("gauge", "", "changes", "--branch", "knot/survey"), "Branch knot/survey holds nothing that is not here.")

@@ -185,6 +185,8 @@ func joinsWhereBothHaveFiles(t *testing.T, h *host, m *machine, end func(name st
 	m.refused(3, []string{"LICENCE", "not saved"}, "clash", "", "attach", "--yes", "--to", "clash", "--clash", "theirs")
 	m.git("clash", "-c", "user.name=T", "-c", "user.email=t@skerry.example", "commit", "-q", "-a", "-m", "Mine")
 	assert.Contains(t, m.ok("clash", "", "attach", "--yes", "--to", "clash", "--clash", "both"), "put beside  LICENCE.from-")
+	assert.Contains(t, m.ok("clash", "", "status"), "To do again: your LICENCE is LICENCE.from-")
+	assert.Equal(t, "Mine.\n", m.ok("clash", "", "rescue", "show", "1", "LICENCE"))
 	beside, err := filepath.Glob(filepath.Join(m.home, "clash/LICENCE.from-*"))
 	require.NoError(t, err)
 	require.Len(t, beside, 1)

@@ -138,6 +138,13 @@ func laterDocuments(t *testing.T, h *host, line string) []document {
 		{"branch switch", "", "branch switch --folder gauge task"},
 		{"branch rename", "", "branch rename --folder gauge task errand"},
 		{"branch switch", "", "branch switch --folder gauge main"},
+		{"settle show", "", "settle --folder gauge"},
+		{"settle cancel", "", "settle cancel --folder gauge"},
+		{"settle mine", "", "settle mine --folder gauge"},
+		{"settle theirs", "", "settle theirs --folder gauge clash.txt"},
+		{"plan", "", "settle both --folder gauge --preview"},
+		{"settle both", "", "settle both --folder gauge"},
+		{"settle by-hand", "", "settle by-hand --folder gauge clash.txt --with deploy.pub"},
 		{"branch join", "", "branch join --folder gauge errand"},
 		{"plan", "", "branch remove --folder gauge errand --preview"},
 		{"branch remove", "", "branch remove --folder gauge errand --yes"},
@@ -181,6 +188,21 @@ func laterDocuments(t *testing.T, h *host, line string) []document {
 	}
 }
 
+// clashes stops a join of a branch at a file that both changed.
+func (m *machine) clashes(dir, branch string) {
+	m.t.Helper()
+	for _, side := range []string{branch, "main"} {
+		m.git(dir, "checkout", "-q", "-B", side, "main")
+		m.write(dir, map[string]string{"clash.txt": m.id(dir, "main") + " of " + side + "\n"})
+		m.git(dir, "add", "clash.txt")
+		m.git(dir, "commit", "-q", "--allow-empty", "-m", "On "+side)
+		if side != "main" {
+			m.git(dir, "checkout", "-q", "main")
+		}
+	}
+	require.Equal(m.t, 3, m.run(dir, "", "branch", "join", branch).code)
+}
+
 // TestEveryDocumentIsAsDocumented runs every command with --json, well and badly.
 func TestEveryDocumentIsAsDocumented(t *testing.T) {
 	t.Parallel()
@@ -197,6 +219,9 @@ func TestEveryDocumentIsAsDocumented(t *testing.T) {
 	for _, c := range documents(t, h, line) {
 		if strings.HasPrefix(c.args, "save --folder gauge Work") {
 			m.write("gauge", map[string]string{"fresh.txt": "f\n"})
+		}
+		if words := strings.Fields(c.args); words[0] == "settle" && words[1] != "--folder" && words[1] != "cancel" {
+			m.clashes("gauge", words[1])
 		}
 		args := append(strings.Fields(c.args), "--json")
 		r := m.run("", c.in, args...)

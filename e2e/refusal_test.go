@@ -269,7 +269,7 @@ func TestSyncStopsAtWhatIsHarder(t *testing.T) {
 	commit(launch, "a.txt", "b\n")
 	pier.ok("gauge", "", "sync")
 	before, there := launch.git("gauge", "rev-parse", "HEAD"), pier.git("gauge", "rev-parse", "HEAD")
-	launch.refused(3, []string{"both sides changed the same file on main: 1 commit only here, 1 commit only on the host", "a.txt, changed on the host by Tern of Saltmarsh", "Write a.txt", "pull --rebase"}, "gauge", "", "sync")
+	launch.refused(3, []string{"both sides changed the same file on main: 1 commit only here, 1 commit only on the host", "a.txt, changed on the host by Tern of Saltmarsh", "Write a.txt", "uncinate settle"}, "gauge", "", "sync")
 	assert.Equal(t, before, launch.git("gauge", "rev-parse", "HEAD"))
 	assert.Equal(t, there, pier.git(h.gitDir(t, "tern", "tern", "gauge"), "rev-parse", "refs/heads/main"))
 	assert.Contains(t, launch.ok("gauge/src", "", "status"), "1 commit not sent, 1 commit not received")

@@ -370,7 +370,9 @@ var ours = []drawn{
 		}
 		return at(l, words...)
 	}},
-	{1, func(m *maker, l *look) []string { return at(l, "uncinate", "settle", one(m, []string{"show", "cancel"})) }},
+	{1, func(m *maker, l *look) []string {
+		return at(l, "uncinate", "settle", one(m, []string{"show", "cancel"}))
+	}},
 	{5, func(m *maker, l *look) []string {
 		here, _ := branches(l)
 		if len(here) == 0 {

@@ -144,7 +144,7 @@ func (e *Env) meetStrange(ctx context.Context, d *desk.Desk, err error) (again b
 		return false, err
 	}
 	f := strange.Folder
-	e.Aside("Git's own configuration in %s names this, and nobody has agreed to it yet:", text.Visible(f.Path))
+	e.Aside("%s:", strings.ToUpper(strange.Says[:1])+strange.Says[1:])
 	for _, x := range f.Dangers {
 		e.Aside("  %s", x.Sentence())
 	}

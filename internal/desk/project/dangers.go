@@ -88,7 +88,14 @@ func (f *Folder) judge(d *desk.Desk) error {
 	if err != nil {
 		return err
 	}
-	f.Dangers, f.Repo.Safe = nil, nil
+	f.Dangers, f.Repo.Safe, f.mergers = nil, nil, nil
+	for _, s := range f.Settings {
+		x, is := merger(f, s)
+		if is && !slices.Contains(known, x.digest) {
+			f.mergers = append(f.mergers, x)
+			f.Repo.Safe = append(f.Repo.Safe, git.Set{Key: s.Key, Value: "false"}) // what both sides changed clashes then
+		}
+	}
 	for _, x := range all {
 		if slices.Contains(known, x.digest) {
 			continue
@@ -102,6 +109,52 @@ func (f *Folder) judge(d *desk.Desk) error {
 		}
 	}
 	return nil
+}
+
+// merger tells of a program that merges files, in the person's own configuration: the repository
+// says by its attributes for which files it runs (gitattributes documentation, "merge").
+func merger(f *Folder, s gitconfig.Setting) (Danger, bool) {
+	section, sub, name := gitconfig.Split(s.Key)
+	if s.Own() || section != "merge" || sub == "" || name != "driver" {
+		return Danger{}, false
+	}
+	return Danger{Where: f.line(map[string][]gitconfig.Line{}, s), What: s.Key, Value: gitconfig.Shown(s.Value), Says: gitconfig.Judge(s).Says, setting: s, digest: digest("merge driver", s.Key, s.Value)}, true
+}
+
+// HasMergers reports whether there are any.
+func (f *Folder) HasMergers() bool { return len(f.mergers) > 0 }
+
+// Mergers are the programs of the person's own configuration that would merge some of these files and
+// that were not agreed to in this copy; until then none of them runs.
+func (f *Folder) Mergers(ctx context.Context, paths []string) ([]Danger, error) {
+	if len(f.mergers) == 0 || len(paths) == 0 {
+		return nil, nil
+	}
+	out, err := f.Repo.Run(ctx, git.Cmd{Args: []string{"check-attr", "-z", "--stdin", "merge"}, In: strings.NewReader(strings.Join(paths, "\x00") + "\x00")})
+	if err != nil {
+		return nil, git.Fault(err, "git cannot tell how files are merged")
+	}
+	named := map[string]bool{}
+	for i, word := range git.SplitNUL(out) { // path, attribute and value
+		if i%3 == 2 {
+			named[word] = true
+		}
+	}
+	return slices.DeleteFunc(slices.Clone(f.mergers), func(x Danger) bool {
+		_, sub, _ := gitconfig.Split(x.setting.Key)
+		return !named[sub]
+	}), nil
+}
+
+// AskAbout is the fault about programs that nobody has agreed to yet.
+func (f *Folder) AskAbout(which []Danger, says string, again string) error {
+	out := fault.New(fault.Decision, "%s", says)
+	for _, x := range which {
+		out.Detail("%s", x.Sentence())
+	}
+	asked := *f
+	asked.Dangers = which
+	return &Strange{out.TryWithout("if you know what it does, let it run from now on", again, "preview"), &asked, false}
 }
 
 // dangers lists all, trusted or not.

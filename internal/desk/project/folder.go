@@ -48,6 +48,7 @@ type Folder struct {
 	Branches []string // local branches
 	Remotes  map[string]string
 	Dangers  []Danger // of its own configuration and hooks, what is not trusted
+	mergers  []Danger // of the person's own configuration, what merges files and was not agreed to here
 }
 
 // FindFolder makes a path absolute, with symbolic links resolved, and checks that a

@@ -57,23 +57,31 @@ func ToRedo(f *project.Folder) []Beside {
 
 func at(f *project.Folder, p string) string { return filepath.Join(f.Path, filepath.FromSlash(p)) }
 
-// NoteBesides adds to the list, and drops what is no longer there; git does not track what is
-// noted (gitignore documentation, $GIT_DIR/info/exclude).
-func NoteBesides(f *project.Folder, fresh []Beside) error {
+// Remind adds to the list, and drops what is no longer there.
+func Remind(f *project.Folder, fresh []Beside) error {
 	path, err := besidesAt(f)
 	if err != nil {
 		return err
 	}
 	all := ToRedo(f)
-	var rules []kinds.Rule
 	for _, b := range fresh {
 		if !slices.Contains(all, b) {
 			all = append(all, b)
 		}
-		rules = append(rules, kinds.Rule{Pattern: "/" + kinds.Escape(b.At), Why: "yours, put beside the other side's file"})
 	}
-	if err := files.WriteJSON(path, all); err != nil {
+	return files.WriteJSON(path, all)
+}
+
+// note adds to the list, and keeps git from tracking what is on it (gitignore documentation,
+// $GIT_DIR/info/exclude).
+func (g *gate) note(fresh []Beside) error {
+	f := g.folder
+	if err := Remind(f, fresh); err != nil {
 		return err
+	}
+	var rules []kinds.Rule
+	for _, b := range fresh {
+		rules = append(rules, kinds.Rule{Pattern: "/" + kinds.Escape(b.At), Why: "yours, put beside the other side's file"})
 	}
 	_, common, err := git.Folders(f.Path)
 	if err != nil {
@@ -91,7 +99,7 @@ func NoteBesides(f *project.Folder, fresh []Beside) error {
 	if err := files.MakeFolder(filepath.Dir(exclude), 0o755); err != nil {
 		return err
 	}
-	return files.WriteBy(exclude, filepath.Join(filepath.Dir(path), "exclude.new"), []byte(now), 0o644)
+	return files.WriteBy(exclude, filepath.Join(g.own, "uncinate", "exclude.new"), []byte(now), 0o644)
 }
 
 // PutBeside writes files of the person's beside those that take their names. Nothing is
@@ -101,7 +109,7 @@ func PutBeside(ctx context.Context, d *desk.Desk, f *project.Folder, all []Besid
 	if err != nil {
 		return err
 	}
-	if err := NoteBesides(f, all); err != nil {
+	if err := g.note(all); err != nil {
 		return err
 	}
 	top := filepath.Dir(g.at)

@@ -245,7 +245,11 @@ func meets(ctx context.Context, d *desk.Desk, p project.Project, l *project.Loca
 	if a.Err != nil || l.Status == nil || l.Repo == nil || len(l.Status.Entries) == 0 && f.Ahead == 0 || f.Behind == 0 && !f.Moved && len(f.Others) == 0 {
 		return
 	}
-	seen, err := foreseeing.Look(ctx, d, &project.Folder{Path: p.Folder, Repo: l.Repo, IsRepo: true, Branch: l.Branch, Head: l.Status.Commit}, foreseeing.Options{Remote: l.Remote, Heads: heads(a.Refs), Tracked: l.Refs, Status: l.Status})
+	folder := &project.Folder{Path: p.Folder, Repo: l.Repo, IsRepo: true, Branch: l.Branch, Head: l.Status.Commit}
+	if err := folder.ReadSettings(ctx, d); err != nil { // it says what must not run
+		return
+	}
+	seen, err := foreseeing.Look(ctx, d, folder, foreseeing.Options{Remote: l.Remote, Heads: heads(a.Refs), Tracked: l.Refs, Status: l.Status})
 	if err == nil { // it is a hint; status of that project says what is in the way of it
 		f.Clash, f.Meets = seen.Clash, paths(seen.Files)
 	}

@@ -45,6 +45,9 @@ func (s *Sync) try(ctx context.Context) (done func() error, err error) {
 	s.trial = &git.Weaver{Repo: f.Repo}
 	s.tree = st.Theirs
 	if s.need == histories.Replay || s.need == histories.Merge {
+		if err := s.mergers(ctx); err != nil {
+			return done, err
+		}
 		if s.trial, done, err = f.Repo.Aside(ctx); err != nil {
 			return func() error { return nil }, err
 		}
@@ -65,31 +68,57 @@ func (s *Sync) try(ctx context.Context) (done func() error, err error) {
 		return done, git.Fault(err, "git cannot compare both sides")
 	}
 	s.coming = git.SplitNUL([]byte(out))
-	if err := s.keepsApart(ctx); err != nil || !s.options.Preview || from != st.Ours {
+	if err := s.keepsApart(ctx); err != nil || !s.options.Preview || s.need != histories.Replay && s.need != histories.Merge {
 		return done, err
 	}
 	s.mergedFiles, err = s.changedByBoth(ctx)
+	s.mergedFiles = slices.DeleteFunc(s.mergedFiles, func(p string) bool {
+		return s.together != nil && slices.ContainsFunc(s.together.Ended, func(x worktree.Ended) bool { return x.Path == p })
+	})
 	return done, err
 }
 
-// changedByBoth lists what both sides changed and what merges by itself.
+// changedByBoth lists what both sides changed.
 func (s *Sync) changedByBoth(ctx context.Context) ([]string, error) {
-	base, err := s.trial.Do(ctx, "", nil, "merge-base", s.stand.Ours, s.stand.Theirs)
-	if err != nil {
-		return nil, git.Fault(err, "git cannot compare both sides")
+	repo, base := s.folder.Repo, s.was
+	if base == "" {
+		var err error
+		if base, err = repo.Do(ctx, "merge-base", s.stand.Ours, s.stand.Theirs); err != nil {
+			return nil, git.Fault(err, "git cannot compare both sides")
+		}
 	}
 	var sides [2][]string
 	for i, to := range []string{s.stand.Ours, s.stand.Theirs} {
-		out, err := s.trial.Do(ctx, "", nil, "diff-tree", "-r", "-z", "--name-only", "--no-renames", base, to)
-		if err != nil {
+		var err error
+		if sides[i], err = repo.Lines(ctx, "diff-tree", "-r", "-z", "--name-only", "--no-renames", base, to); err != nil {
 			return nil, git.Fault(err, "git cannot compare both sides")
 		}
-		sides[i] = git.SplitNUL([]byte(out))
 	}
 	return slices.DeleteFunc(sides[0], func(p string) bool {
 		_, both := slices.BinarySearch(sides[1], p) // git sorts them
-		return !both || s.together != nil && slices.ContainsFunc(s.together.Ended, func(x worktree.Ended) bool { return x.Path == p })
+		return !both
 	}), nil
+}
+
+// mergers stops where a program merges files that both sides changed, and nobody has agreed to it in
+// this copy.
+func (s *Sync) mergers(ctx context.Context) error {
+	if !s.folder.HasMergers() {
+		return nil
+	}
+	both, err := s.changedByBoth(ctx)
+	if err != nil {
+		return err
+	}
+	which, err := s.folder.Mergers(ctx, both)
+	if err != nil || len(which) == 0 {
+		return err
+	}
+	again := s.words("sync", "--yes")
+	if s.joining != "" {
+		again = s.words("branch", "join", s.joining, "--yes")
+	}
+	return s.folder.AskAbout(which, "files that both sides changed are merged by a program of your own, which has not run in this copy yet", text.Command(again...))
 }
 
 // from is what the files come from: the commit here, or nothing.

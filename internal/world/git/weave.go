@@ -117,9 +117,7 @@ func (w *Weaver) Meet(ctx context.Context, mine, theirs string) (*Met, error) {
 	}
 	items := strings.Split(string(raw), "\x00")
 	met := &Met{Tree: items[0]}
-	if err == nil {
-		return met, nil
-	}
+	clean := err == nil // git says so, too, of some files in which it leaves marks: the messages tell
 	i := 1
 	for ; i < len(items) && items[i] != ""; i++ { // mode, object and stage, then the path
 		_, path, found := strings.Cut(items[i], "\t")
@@ -141,7 +139,7 @@ func (w *Weaver) Meet(ctx context.Context, mine, theirs string) (*Met, error) {
 		}
 		i += n + 3
 	}
-	if len(met.Told) == 0 {
+	if len(met.Told) == 0 && !clean {
 		return nil, unclear(text.Excerpt(string(raw), 80))
 	}
 	return met, nil

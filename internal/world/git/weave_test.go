@@ -97,3 +97,24 @@ func TestClashes(t *testing.T) {
 	_, _, err = w.Replay(ctx, []string{own}, theirs, func(int) {})
 	assert.ErrorIs(t, err, context.Canceled)
 }
+
+// TestMarksThatGitTakesForClean holds that a clash is told of which git tells in words alone, and ends
+// with 0: it leaves marks in a file that was renamed here, changed there, and added there too.
+func TestMarksThatGitTakesForClean(t *testing.T) {
+	r, run := woven(t)
+	lines := strings.Repeat("line\n", 9)
+	was, next := "f\nline\nchanged\n"+lines+"new 4\n", "f\n"+lines+"line\nline\nline\nnew 1\n"
+	base := put(t, r, run, "base", map[string]string{"a": was})
+	theirs := put(t, r, run, "theirs", map[string]string{"a": "f\nline\nchanged\nchanged\n" + strings.Repeat("line\n", 7) + "other\nnew 4\n", "A": next, "b": next})
+	run("checkout", "-q", "-b", "own", base)
+	own := put(t, r, run, "own", map[string]string{"a": "", "A": next})
+	w, done, err := r.Aside(t.Context())
+	require.NoError(t, err)
+	defer func() { require.NoError(t, done()) }()
+	met, err := w.Meet(t.Context(), own, theirs)
+	require.NoError(t, err)
+	assert.Equal(t, [][]string{{"A", "a"}}, met.Told)
+	_, err = w.Merge(t.Context(), own, theirs)
+	var c *Clashes
+	assert.ErrorAs(t, err, &c)
+}

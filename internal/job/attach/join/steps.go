@@ -258,6 +258,9 @@ func (joins *Join) StepLay() desk.Step {
 
 func (joins *Join) lay(ctx context.Context) error {
 	j := joins.Way
+	if err := joins.keepBesides(ctx); err != nil {
+		return err
+	}
 	var out []string
 	for _, d := range j.Decided {
 		switch {
@@ -290,6 +293,36 @@ func (joins *Join) lay(ctx context.Context) error {
 		}
 	}
 	return joins.exclude()
+}
+
+// keepBesides keeps a rescue copy of what is put beside, and notes it, so that status reminds of it.
+func (joins *Join) keepBesides(ctx context.Context) error {
+	kept := worktree.Kept{Before: "attach"}
+	var all []worktree.Beside
+	for _, d := range joins.Way.Decided {
+		if d.Beside == "" {
+			continue
+		}
+		all = append(all, worktree.Beside{Path: d.Path, At: d.Beside, ID: d.Mine.ID, Mode: d.Mine.Mode})
+		switch {
+		case !files.Missing(joins.At(d.Beside)): // by a run that was cut off
+		case joins.Way.Mode == Onto:
+			kept.Paths = append(kept.Paths, d.Path)
+		default:
+			kept.Staged = append(kept.Staged, worktree.Staged{Path: d.Path, Mode: d.Mine.Mode, ID: d.Mine.ID})
+		}
+	}
+	if len(all) == 0 {
+		return nil
+	}
+	r, err := worktree.RescuerOf(joins.Desk, joins.Folder)
+	if err == nil {
+		_, err = r.KeepAll(ctx, kept)
+	}
+	if err != nil {
+		return err
+	}
+	return worktree.Remind(joins.Folder, all)
 }
 
 // exclude keeps git from carrying the copies beside: by the repository's private ignore
