@@ -56,7 +56,7 @@ type document struct{ form, in, args string }
 // documents are commands of a person's first day, in their order, then of later ones.
 func documents(t *testing.T, h *host, line string) []document {
 	t.Helper()
-	return append(firstDocuments(h), laterDocuments(t, h, line)...)
+	return slices.Concat(firstDocuments(h), clashDocuments(), laterDocuments(t, h, line))
 }
 
 func firstDocuments(h *host) []document {
@@ -116,6 +116,19 @@ func firstDocuments(h *host) []document {
 	}
 }
 
+// clashDocuments are those about what both sides changed.
+func clashDocuments() []document {
+	return []document{
+		{"settle show", "", "settle --folder gauge"},
+		{"settle cancel", "", "settle cancel --folder gauge"},
+		{"settle mine", "", "settle mine --folder gauge"},
+		{"settle theirs", "", "settle theirs --folder gauge clash.txt"},
+		{"plan", "", "settle both --folder gauge --preview"},
+		{"settle both", "", "settle both --folder gauge"},
+		{"settle by-hand", "", "settle by-hand --folder gauge clash.txt --with deploy.pub"},
+	}
+}
+
 func laterDocuments(t *testing.T, h *host, line string) []document {
 	t.Helper()
 	return []document{
@@ -138,13 +151,6 @@ func laterDocuments(t *testing.T, h *host, line string) []document {
 		{"branch switch", "", "branch switch --folder gauge task"},
 		{"branch rename", "", "branch rename --folder gauge task errand"},
 		{"branch switch", "", "branch switch --folder gauge main"},
-		{"settle show", "", "settle --folder gauge"},
-		{"settle cancel", "", "settle cancel --folder gauge"},
-		{"settle mine", "", "settle mine --folder gauge"},
-		{"settle theirs", "", "settle theirs --folder gauge clash.txt"},
-		{"plan", "", "settle both --folder gauge --preview"},
-		{"settle both", "", "settle both --folder gauge"},
-		{"settle by-hand", "", "settle by-hand --folder gauge clash.txt --with deploy.pub"},
 		{"branch join", "", "branch join --folder gauge errand"},
 		{"plan", "", "branch remove --folder gauge errand --preview"},
 		{"branch remove", "", "branch remove --folder gauge errand --yes"},

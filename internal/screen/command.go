@@ -43,7 +43,8 @@ type Command struct {
 	Also     map[string]any      // the same for what an option makes it print instead: "--all" → a value
 	Options  func(o *flag.FlagSet) Run
 	Subs     []*Command
-	Word     string // of a family: the sub-command that may be meant where another word follows
+	Word     string            // of a family: the sub-command that may be meant where another word follows
+	Means    map[string]string // of a family: words that people type in place of its sub-commands' names
 	Hidden   bool
 }
 
@@ -175,9 +176,12 @@ func (e *Env) meant(args []string) (c *Command, path, rest []string, err error) 
 		return nil, nil, nil, nil
 	case len(rest) == 0 || strings.HasPrefix(rest[0], "-"):
 		return c.Subs[0], append(path, c.Subs[0].Name), rest, nil // a family's name alone does what its first one does
-	case c.Word != "":
+	case c.Means[rest[0]] != "", c.Word != "" && text.Nearest(rest[0], shown(c.Subs)) == "":
 		f := fault.New(fault.Usage, "%s has no sub-command %s", strings.Join(path, " "), text.Quote(rest[0]))
 		words := append(append([]string{"uncinate"}, path...), append([]string{c.Word}, rest...)...)
+		if meant := c.Means[rest[0]]; meant != "" {
+			words = append(append([]string{"uncinate"}, path...), append([]string{meant}, rest[1:]...)...)
+		}
 		return nil, nil, nil, f.Try("did you mean", text.Command(words...)).Try("or see its sub-commands", help)
 	}
 	return nil, nil, nil, unknown(fmt.Sprintf("%s has no sub-command %s", strings.Join(path, " "), text.Quote(rest[0])), rest[0], shown(c.Subs), help)

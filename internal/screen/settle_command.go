@@ -27,7 +27,9 @@ func clashOption(o *flag.FlagSet, to *string) {
 }
 
 func settleCommand() *Command {
-	return &Command{Name: "settle", Short: "decide files that both sides changed: show, mine, theirs, both, by-hand, cancel",
+	return &Command{Name: "settle", Word: "show",
+		Means: map[string]string{"ours": joining.Mine, "yours": joining.Mine, "own": joining.Mine, "their": joining.Theirs, "host": joining.Theirs, "edit": clashing.ByHand, "hand": clashing.ByHand, "abort": "cancel", "list": "show", "status": "show"},
+		Short: "decide files that both sides changed: show, mine, theirs, both, by-hand, cancel",
 		Long: `When a sync or a join of branches stops because both sides changed the same files, decide
 each of them here. Nothing in the folder changes before all are decided; then what stopped goes on
 by itself.`,
@@ -69,6 +71,9 @@ yet. What was decided can be decided again, until all is.`,
 			var f finishing
 			f.add(o)
 			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
+				if err := syncing.CheckBy(f.by); err != nil {
+					return err
+				}
 				r, err := settling.Decide(ctx, d, f.in.in(), way, args, f.preview)
 				if err != nil {
 					return err
@@ -88,6 +93,9 @@ differ marked. Leave of each what is to stay, take the marks out, save and close
 			f.add(o)
 			with := o.String("with", "", "a `file` that you made of both sides, in place of the editor")
 			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
+				if err := syncing.CheckBy(f.by); err != nil {
+					return err
+				}
 				if *with == "" {
 					h, err := settling.ByHand(ctx, d, f.in.in(), args[0])
 					if err != nil {
@@ -277,7 +285,7 @@ func (e *Env) parts(c settling.Clash) {
 	if c.Text == "" || c.Decided != "" {
 		return
 	}
-	lines := strings.Split(strings.TrimSuffix(c.Text, "\n"), "\n")
+	lines := strings.Split(strings.Trim(c.Text, "\n"), "\n")
 	for i, l := range lines {
 		if i == mostParts {
 			e.Say("    ... %s more", text.Count(len(lines)-i, "line"))
@@ -328,15 +336,22 @@ func (e *Env) nextDecision(s *settling.Settling) {
 	e.Say("To decide %s:", e.Out.visible(s.Clashes[i].Path))
 	var cells [][]string
 	for _, way := range s.Clashes[i].Ways {
-		if way == clashing.ByHand && s.Clashes[i].Text == "" {
-			cells = append(cells, []string{"  " + text.Command("uncinate", "settle", way, s.Clashes[i].Path, "--with", "FILE"), "use a file that you made of both"})
+		c := s.Clashes[i]
+		switch {
+		case way == clashing.ByHand && len(c.Mine.Paths)*len(c.Theirs.Paths) == 0: // nothing is to be made of both
+			continue
+		case way == clashing.ByHand && c.Text == "":
+			cells = append(cells, []string{"  " + text.Command("uncinate", "settle", way, c.Path, "--with", "FILE"), "use a file that you made of both"})
 			continue
 		}
-		cells = append(cells, []string{"  " + text.Command("uncinate", "settle", way, s.Clashes[i].Path), says[way]})
+		cells = append(cells, []string{"  " + text.Command("uncinate", "settle", way, c.Path), says[way]})
 	}
 	e.columns(cells)
 	if s.Left > 1 {
-		e.Say("Without a path, that decides all that is left. To go back to before the %s: uncinate settle cancel", s.What)
+		e.Say("Without a path, each of them decides all that is left.")
+	}
+	if s.Left < len(s.Clashes) {
+		e.Say("To drop what was decided: uncinate settle cancel")
 	}
 	if s.Replays {
 		e.Say("Both sides are then merged; with --by replay, your commit is put on top of theirs instead.")

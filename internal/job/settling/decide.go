@@ -149,7 +149,7 @@ func (l *looked) one(path string) (clashing.Clash, error) {
 		return clashing.Clash{}, err
 	}
 	if len(which) > 1 {
-		return clashing.Clash{}, fault.New(fault.Usage, "%s names %s; by hand it is one at a time", text.Visible(path), text.Count(len(which), "clash")).
+		return clashing.Clash{}, fault.New(fault.Usage, "%s names %s; by hand it is one at a time", text.Visible(path), text.Count(len(which), "clashing file")).
 			Try("", desk.FolderCommand(l.given, "settle", "by-hand", which[0].At))
 	}
 	c := which[0]

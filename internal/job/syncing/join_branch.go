@@ -7,8 +7,6 @@ import (
 
 	"uncinate/internal/core/fault"
 	"uncinate/internal/core/histories"
-	"uncinate/internal/core/joining"
-	"uncinate/internal/core/text"
 	"uncinate/internal/desk"
 	"uncinate/internal/desk/project"
 	"uncinate/internal/desk/worktree"
@@ -26,8 +24,8 @@ type JoinOptions struct {
 
 // JoinBranch merges a branch into the one that is checked out, tried out aside first.
 func JoinBranch(ctx context.Context, d *desk.Desk, o JoinOptions) (*Sync, error) {
-	if o.Clash != "" && !joining.Valid(o.Clash) {
-		return nil, fault.New(fault.Usage, "a clash is decided by mine, theirs or both, not by %s", text.Quote(o.Clash))
+	if err := checkClash(o.Clash); err != nil {
+		return nil, err
 	}
 	f, held, err := history.Quick(ctx, d, o.Folder)
 	if err != nil {

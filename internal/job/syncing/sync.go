@@ -109,14 +109,26 @@ type Synced struct {
 	Left        []history.LeftOut `json:"left,omitempty" says:"what was not saved, and why"`
 }
 
+// CheckBy refuses a way to bring both sides together that is none.
+func CheckBy(by string) error {
+	if by != "" && by != "replay" && by != "merge" {
+		return fault.New(fault.Usage, "both sides are brought together by replay or merge, not by %s", text.Quote(by))
+	}
+	return nil
+}
+
+func checkClash(way string) error {
+	if way != "" && !joining.Valid(way) {
+		return fault.New(fault.Usage, "a clash is decided by mine, theirs or both, not by %s", text.Quote(way))
+	}
+	return nil
+}
+
 // Plan saves if told to, asks the host, receives what git needs to compare, and makes the
 // plan. What cannot be done without a decision stops here, with everything as it was.
 func Plan(ctx context.Context, d *desk.Desk, o Options) (*Sync, error) {
-	if o.By != "" && o.By != "replay" && o.By != "merge" {
-		return nil, fault.New(fault.Usage, "both sides are brought together by replay or merge, not by %s", text.Quote(o.By))
-	}
-	if o.Clash != "" && !joining.Valid(o.Clash) {
-		return nil, fault.New(fault.Usage, "a clash is decided by mine, theirs or both, not by %s", text.Quote(o.Clash))
+	if err := errors.Join(CheckBy(o.By), checkClash(o.Clash)); err != nil {
+		return nil, err
 	}
 	f, p, err := projectSeen(ctx, d, o)
 	if err != nil {
