@@ -143,7 +143,7 @@ func laterDocuments(t *testing.T, h *host, line string) []document {
 		{"save", "", "save --folder gauge --reword Words"},
 		{"rescue list", "", "rescue list gauge"},
 		{"rescue show", "", "rescue show --folder gauge 1"},
-		{"rescue bring", "", "rescue bring --folder gauge 1"},
+		{"rescue bring", "", "rescue bring --folder gauge 2"},
 		{"rescue drop", "", "rescue drop --folder gauge 1 --yes"},
 		{"history", "", "history --folder gauge --full --graph"},
 		{"branch make", "", "branch make --folder gauge task"},
