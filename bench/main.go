@@ -22,7 +22,7 @@ import (
 func main() {
 	program := flag.String("program", "build/uncinate", "the built program")
 	pairs := flag.Int("pairs", 5, "how many pairs of each")
-	only := flag.String("only", "", "measure only branches, daily, fleets, lists, survey or findings")
+	only := flag.String("only", "", "measure only branches, daily, fleets, foresee, lists, survey or findings")
 	way := flag.String("way", "", "of fleets, measure only this way of asking, such as \"one SSH connection\"")
 	flag.Parse()
 	debug.SetGCPercent(400) // as the program sets it
@@ -82,6 +82,8 @@ func run(program string, pairs int, only, way string) (err error) {
 			return err
 		}
 		return b.listed(pairs)
+	case "foresee":
+		return b.foresee(pairs)
 	case "survey":
 		if err := b.surveys(pairs); err != nil {
 			return err
@@ -111,6 +113,9 @@ func run(program string, pairs int, only, way string) (err error) {
 		return err
 	}
 	if err := b.listed(min(pairs, 3)); err != nil {
+		return err
+	}
+	if err := b.foresee(min(pairs, 5)); err != nil {
 		return err
 	}
 	if err := b.daily(min(pairs, 3)); err != nil {

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"path"
 	"path/filepath"
 	"strings"
 
@@ -103,7 +104,11 @@ func CarryDecisions(d *desk.Desk, from, to string) error {
 
 // Text is where the text of a clash is that is edited by hand, and Made what was taken of it.
 func (x *Decisions) Text(c clashing.Clash) string {
-	return filepath.Join(x.dir(), "text-"+c.Key()+filepath.Ext(filepath.Base(filepath.FromSlash(c.At))))
+	name := path.Base(c.At) // which the editor shows
+	if len(name) > 100 {
+		name = "text" + path.Ext(name[len(name)-20:])
+	}
+	return filepath.Join(x.dir(), "text-"+c.Key(), name)
 }
 
 func (x *Decisions) made(c clashing.Clash) string { return filepath.Join(x.dir(), "made-"+c.Key()) }

@@ -63,6 +63,9 @@ type Side struct {
 // mostText is how large a text may be, in bytes, to be shown and edited.
 const mostText = 1 << 20
 
+// mostPaths is how many paths are named to git.
+const mostPaths = 500
+
 // Show tells what clashes; with paths, only those.
 func Show(ctx context.Context, d *desk.Desk, given string, paths []string) (_ *Settling, err error) {
 	l, err := look(ctx, d, given)
@@ -228,8 +231,12 @@ func (s *Side) by(x *Side) {
 // --name-only).
 func (l *looked) changes(ctx context.Context, of, without string, all []Clash) (map[string]*Side, error) {
 	args := []string{"--literal-pathspecs", "log", "--no-show-signature", "--no-textconv", "--no-ext-diff", "--no-renames", "-z", "--name-only", "--format=%x02%H%x03%an%x03%cI%x03%s", of, "^" + without, "--"}
+	var paths []string
 	for _, c := range all {
-		args = append(args, c.Paths...)
+		paths = append(paths, c.Paths...)
+	}
+	if len(paths) <= mostPaths { // of more, all is read
+		args = append(args, paths...)
 	}
 	lines, err := l.folder.Repo.Lines(ctx, args...)
 	if err != nil {

@@ -192,6 +192,9 @@ func (s *Sync) there() string {
 	return "on the host"
 }
 
+// mostNamed is how many paths of one clash are named to git.
+const mostNamed = 200
+
 // stopped keeps what was found, and tells which files clash, and who changed them there.
 func (s *Sync) stopped(ctx context.Context, u *unsettled) error {
 	st, there := s.stand, s.there()
@@ -216,7 +219,7 @@ func (s *Sync) stopped(ctx context.Context, u *unsettled) error {
 			line += ": " + text.Visible(c.Says(there))
 		}
 		if i < desk.MostShown {
-			log, err := s.folder.Repo.Do(ctx, append([]string{"--literal-pathspecs", "log", "--no-show-signature", "--no-textconv", "--no-ext-diff", "--date=short", "--format=%an on %ad (%s)", "-1", st.Ours + ".." + st.Theirs, "--"}, c.Paths...)...)
+			log, err := s.folder.Repo.Do(ctx, append([]string{"--literal-pathspecs", "log", "--no-show-signature", "--no-textconv", "--no-ext-diff", "--date=short", "--format=%an on %ad (%s)", "-1", st.Ours + ".." + st.Theirs, "--"}, c.Paths[:min(len(c.Paths), mostNamed)]...)...)
 			if err != nil {
 				return git.Fault(err, "git cannot tell who changed %s", text.Visible(c.At))
 			}
