@@ -341,10 +341,10 @@ func (e *Env) nextDecision(s *settling.Settling) {
 		case way == clashing.ByHand && len(c.Mine.Paths)*len(c.Theirs.Paths) == 0: // nothing is to be made of both
 			continue
 		case way == clashing.ByHand && c.Text == "":
-			cells = append(cells, []string{"  " + text.Command("uncinate", "settle", way, c.Path, "--with", "FILE"), "use a file that you made of both"})
+			cells = append(cells, []string{"  " + settleLine(way, c.Path, "--with", "FILE"), "use a file that you made of both"})
 			continue
 		}
-		cells = append(cells, []string{"  " + text.Command("uncinate", "settle", way, c.Path), says[way]})
+		cells = append(cells, []string{"  " + settleLine(way, c.Path), says[way]})
 	}
 	e.columns(cells)
 	if s.Left > 1 {
@@ -356,6 +356,12 @@ func (e *Env) nextDecision(s *settling.Settling) {
 	if s.Replays {
 		e.Say("Both sides are then merged; with --by replay, your commit is put on top of theirs instead.")
 	}
+}
+
+// settleLine is the command that decides a path, which may look like an option.
+func settleLine(way, path string, options ...string) string {
+	words := append([]string{"uncinate", "settle", way}, options...)
+	return text.Command(append(words, text.Operand(path)...)...)
 }
 
 // columns prints rows of a command and what it does.

@@ -105,6 +105,15 @@ func Command(words ...string) string {
 	return strings.Join(quoted, " ")
 }
 
+// Operand gives the words that stand for an argument on a command line, also where it looks like an
+// option (POSIX, Utility Syntax Guidelines, 10).
+func Operand(word string) []string {
+	if strings.HasPrefix(word, "-") {
+		return []string{"--", word}
+	}
+	return []string{word}
+}
+
 // Size gives a number of bytes in decimal units: "812 B", "1.4 MB".
 func Size(bytes int64) string {
 	if bytes < 1000 {

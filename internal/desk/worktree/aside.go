@@ -13,6 +13,7 @@ import (
 	"io"
 	"io/fs"
 	"os"
+	"path"
 	"path/filepath"
 	"slices"
 	"strconv"
@@ -20,6 +21,7 @@ import (
 	"sync"
 	"time"
 
+	"uncinate/internal/core/fault"
 	"uncinate/internal/core/text"
 	"uncinate/internal/desk"
 	"uncinate/internal/world/files"
@@ -146,6 +148,22 @@ func (g *gate) unlike(ctx context.Context, top string, odd []string, old map[str
 	if len(ask) == 0 {
 		return out, nil
 	}
+	left, err := g.converted(ctx, top, ask, old)
+	if err != nil || len(left) == 0 {
+		return out, err
+	}
+	under, err := g.underAttributes(ctx, top, left)
+	if err != nil || under == "" {
+		return append(out, left...), err
+	}
+	if left, err = g.converted(ctx, under, left, old); err != nil {
+		return nil, err
+	}
+	return append(out, left...), files.RemoveAll(under)
+}
+
+// converted gives those of some files below a folder that git does not take for what it has.
+func (g *gate) converted(ctx context.Context, top string, ask []string, old map[string]string) ([]string, error) {
 	repo := *g.folder.Repo
 	repo.GitDir = g.own
 	said, err := repo.Run(ctx, git.Cmd{Dir: top, In: strings.NewReader(strings.Join(ask, "\n") + "\n"),
@@ -154,12 +172,60 @@ func (g *gate) unlike(ctx context.Context, top string, odd []string, old map[str
 		return nil, git.Fault(err, "git cannot look at what was there")
 	}
 	ids := strings.Fields(string(said))
+	var out []string
 	for i, p := range ask {
 		if i >= len(ids) || ids[i] != old[p] {
 			out = append(out, p)
 		}
 	}
 	return out, nil
+}
+
+// mostAttributes is how large a file of attributes may be, in bytes, as for git itself.
+const mostAttributes = 100 << 20
+
+// underAttributes puts files that are aside into a folder of ours with the attributes that held for
+// them, which git reads from files alone (gitattributes documentation); "" where there are none.
+func (g *gate) underAttributes(ctx context.Context, top string, paths []string) (string, error) {
+	under := filepath.Join(g.at, "converted")
+	if err := files.RemoveAll(under); err != nil {
+		return "", err
+	}
+	lines, err := g.folder.Repo.Lines(ctx, "ls-tree", "-r", "-z", "--full-tree", g.said.From)
+	if err != nil {
+		return "", git.Fault(err, "git cannot list the files that were there")
+	}
+	at := func(p string) string { return filepath.Join(under, filepath.FromSlash(p)) }
+	found := false
+	for _, line := range lines {
+		about, p, _ := strings.Cut(line, "\t")
+		if x := strings.Fields(about); path.Base(p) == ".gitattributes" && len(x) == 3 && strings.HasPrefix(x[0], "100") && filepath.IsLocal(filepath.FromSlash(p)) {
+			data, err := g.folder.Repo.Blob(ctx, x[2], mostAttributes)
+			if err == nil {
+				err = files.Write(at(p), []byte(data), 0o600)
+			}
+			if err != nil {
+				return "", err
+			}
+			found = true
+		}
+	}
+	if !found {
+		return "", nil
+	}
+	for _, p := range paths {
+		err := files.MakeFolder(filepath.Dir(at(p)), 0o700)
+		if err == nil {
+			err = files.Remove(at(p)) // one of attributes that is asked about itself
+		}
+		if err == nil {
+			err = os.Link(filepath.Join(top, filepath.FromSlash(p)), at(p))
+		}
+		if err != nil {
+			return "", fault.New(fault.Failed, "git cannot look at what was there: %s", files.Plain(err)).Because(err)
+		}
+	}
+	return under, nil
 }
 
 // uncopied leaves out what a rescue copy holds.

@@ -322,3 +322,29 @@ func TestThin(t *testing.T) {
 	require.NoError(t, g.sweep(t.Context(), 0))
 	assert.FileExists(t, filepath.Join(top, "held"), "a program has it open")
 }
+
+// TestLayKnowsConversions holds that a file is not taken for changed whose line ends git converts by
+// attributes, in the file's own folder or above it.
+func TestLayKnowsConversions(t *testing.T) {
+	f, run := woven(t)
+	d, _ := desktest.New(t)
+	from := put(t, f, run, "one", map[string]string{".gitattributes": "*.txt text eol=crlf\n", "a.txt": "1\n", "deep/b.ini": "1\n", "deep/.gitattributes": "*.ini text eol=crlf\n", "c.raw": "1\n"})
+	to := put(t, f, run, "two", map[string]string{"a.txt": "2\n", "deep/b.ini": "2\n", "c.raw": "2\n"})
+	run("reset", "-q", "--hard", from)
+	require.NoError(t, os.Remove(filepath.Join(f.Path, "a.txt")))
+	run("checkout", "--", "a.txt")
+	require.Equal(t, "1\r\n", contents(t, f, "a.txt"))
+	require.Equal(t, "1\r\n", contents(t, f, "deep/b.ini"))
+	f.Branch, f.Head = "main", from
+	numbers, err := Lay(t.Context(), d, f, laying(from, to))
+	require.NoError(t, err)
+	assert.Empty(t, numbers, "nothing was changed meanwhile")
+	assert.Equal(t, "2\r\n", contents(t, f, "a.txt"))
+	assert.Equal(t, "2\n", contents(t, f, "c.raw"))
+
+	// What really was changed is kept, whatever its line ends.
+	g, all := staged(t, d, f, to, from)
+	require.NoError(t, os.WriteFile(filepath.Join(f.Path, "deep/b.ini"), []byte("mine\r\n"), 0o644))
+	require.NoError(t, g.finish(t.Context(), all))
+	assert.Len(t, g.rescued, 1)
+}

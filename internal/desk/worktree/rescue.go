@@ -83,7 +83,7 @@ func RescuerOf(d *desk.Desk, f *project.Folder) (*Rescuer, error) {
 	}
 	store := f.Repo.Git.In(filepath.Join(common, "uncinate", "rescue.git"))
 	store.GitDir = store.Dir
-	store.Safe = []git.Set{{Key: "core.fsync", Value: "committed,reference"}, {Key: "core.bare", Value: "true"}, {Key: "protocol.version", Value: "2"}}
+	store.Safe = []git.Set{{Key: "core.fsync", Value: "committed,reference"}, {Key: "core.bare", Value: "true"}, {Key: "core.hooksPath", Value: os.DevNull}, {Key: "protocol.version", Value: "2"}}
 	config, err := git.ReadConfig(filepath.Join(store.Dir, "config"))
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return nil, fault.New(fault.Failed, "the place for rescue copies cannot be read: %s", text.Visible(store.Dir)).Because(err)

@@ -47,7 +47,7 @@ func Decide(ctx context.Context, d *desk.Desk, given, way string, paths []string
 	for _, c := range which {
 		if _, _, err := c.Outcome(clashing.Decision{Way: way}); err != nil {
 			return nil, fault.New(fault.Usage, "%s", text.Visible(err.Error())).Detail("Nothing was decided.").
-				Try("decide it by one side", desk.FolderCommand(given, "settle", "theirs", c.At))
+				Try("decide it by one side", line(given, "theirs", c.At))
 		}
 		ways[c.Key()] = clashing.Decision{Way: way}
 	}
@@ -150,13 +150,13 @@ func (l *looked) one(path string) (clashing.Clash, error) {
 	}
 	if len(which) > 1 {
 		return clashing.Clash{}, fault.New(fault.Usage, "%s names %s; by hand it is one at a time", text.Visible(path), text.Count(len(which), "clashing file")).
-			Try("", desk.FolderCommand(l.given, "settle", "by-hand", which[0].At))
+			Try("", line(l.given, clashing.ByHand, which[0].At))
 	}
 	c := which[0]
 	if !slices.Contains(c.Ways(), clashing.ByHand) {
 		return c, fault.New(fault.Usage, "%s cannot be made by hand: %s", text.Visible(c.At), text.Visible(c.Says(l.ends.There))).
-			Try("use yours", desk.FolderCommand(l.given, "settle", joining.Mine, c.At)).
-			Try("or theirs", desk.FolderCommand(l.given, "settle", joining.Theirs, c.At))
+			Try("use yours", line(l.given, joining.Mine, c.At)).
+			Try("or theirs", line(l.given, joining.Theirs, c.At))
 	}
 	return c, nil
 }
@@ -170,8 +170,8 @@ func (l *looked) textOf(ctx context.Context, c clashing.Clash) (string, int, err
 	s, parts, is, err := l.marked(ctx, base, mine, theirs)
 	if err == nil && !is {
 		return "", 0, fault.New(fault.Usage, "%s is not a text of at most %s that could be edited here", text.Visible(c.At), text.Size(mostText)).
-			Try("use theirs, and put yours beside it to do your work again", desk.FolderCommand(l.given, "settle", joining.Both, c.At)).
-			Try("or use a file that you made of both", desk.FolderCommand(l.given, "settle", "by-hand", c.At, "--with", "FILE"))
+			Try("use theirs, and put yours beside it to do your work again", line(l.given, joining.Both, c.At)).
+			Try("or use a file that you made of both", line(l.given, clashing.ByHand, c.At, "--with", "FILE"))
 	}
 	return s, parts, err
 }
@@ -234,17 +234,26 @@ func (l *looked) unmarked(ctx context.Context, c clashing.Clash, file string, ed
 		sides = append(sides, one)
 	}
 	begin, middle, end := worktree.Marks(sides...)
-	line, says := worktree.MarkIn(string(made), begin, middle, end)
-	if line == 0 {
+	number, says := worktree.MarkIn(string(made), begin, middle, end)
+	if number == 0 {
 		return nil
 	}
-	f := fault.New(fault.Decision, "line %d of %s still has a mark: %s", line, text.Visible(text.Either(edited, c.At, file)), text.Excerpt(says, 60))
+	f := fault.New(fault.Decision, "line %d of %s still has a mark: %s", number, text.Visible(text.Either(edited, c.At, file)), text.Excerpt(says, 60))
 	f.Detail("Where both sides differ, leave the lines that are to stay, and take the three marks out. What you wrote is kept.")
-	words := []string{"settle", "by-hand", c.At}
+	var with []string
 	if !edited {
-		words = append(words, "--with", file)
+		with = []string{"--with", file}
 	}
-	return f.Try("go on with it", desk.FolderCommand(l.given, words...))
+	return f.Try("go on with it", line(l.given, clashing.ByHand, c.At, with...))
+}
+
+// line is a command that decides a path, which may look like an option.
+func line(given, way, path string, options ...string) string {
+	words := append([]string{"uncinate", "settle", way}, options...)
+	if given != "." && given != "" {
+		words = append(words, "--folder", given)
+	}
+	return text.Command(append(words, text.Operand(path)...)...)
 }
 
 // Cancelled is what was given up.

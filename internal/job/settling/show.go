@@ -146,8 +146,10 @@ func (l *looked) chosen(paths []string) ([]clashing.Clash, error) {
 	}
 	var out []clashing.Clash
 	for _, p := range paths {
-		hit := survey.Named([]string{p})
-		found := false
+		hit, found := survey.Named([]string{p}), false
+		if slices.ContainsFunc(l.met.Clashes, func(c clashing.Clash) bool { return c.At == p || slices.Contains(c.Paths, p) }) {
+			hit = func(q string) bool { return q == p } // it is a name, whatever is in it
+		}
 		for _, c := range l.met.Clashes {
 			if slices.ContainsFunc(append([]string{c.At}, c.Paths...), hit) {
 				found = true
