@@ -192,10 +192,17 @@ func (e *Env) joined(d *desk.Desk, name string, r *syncing.Synced) {
 
 // ended tells what was put beside where both sides changed the same.
 func (e *Env) ended(r *syncing.Synced) {
+	told := 0
 	for _, x := range r.Decided {
 		for _, b := range x.Beside {
+			if told++; told > mostMeets {
+				continue
+			}
 			e.Say("Your %s is now %s, beside theirs. Put your work into %s, save, and delete %s.", e.Out.visible(x.Path), e.Out.visible(b), e.Out.visible(x.Path), e.Out.visible(b))
 		}
+	}
+	if told > mostMeets {
+		e.Say("And %d more are beside theirs; uncinate status tells of them.", told-mostMeets)
 	}
 	for _, n := range r.Rescued {
 		e.Say("What was here before is kept as rescue copy %d: uncinate rescue show %d", n, n)

@@ -155,7 +155,11 @@ func (e *Env) meets(s *project.Standing) {
 	if s.NotAll != "" {
 		e.Say("%s", e.Out.visible(s.NotAll))
 	}
-	for _, b := range s.Redo {
+	for i, b := range s.Redo {
+		if i == mostMeets {
+			e.Say("and %d more, beside theirs", len(s.Redo)-i)
+			break
+		}
 		e.Say("To do again: your %s is %s, beside theirs. Put your work into %s, save, and delete %s.", e.Out.visible(b.Path), e.Out.visible(b.At), e.Out.visible(b.Path), e.Out.visible(b.At))
 	}
 }

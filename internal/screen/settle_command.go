@@ -3,6 +3,7 @@ package screen
 import (
 	"context"
 	"flag"
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -159,7 +160,11 @@ func (f *finishing) add(o *flag.FlagSet) {
 // decided tells what was decided; once nothing is left, what stopped goes on.
 func (e *Env) decided(ctx context.Context, d *desk.Desk, r *settling.Decided, f finishing) error {
 	var lines []string
-	for _, x := range r.Decided {
+	for i, x := range r.Decided {
+		if i == mostLines && len(r.Decided) > i+1 {
+			lines = append(lines, fmt.Sprintf("%d more %s", len(r.Decided)-i, syncing.Words(x.Way)))
+			break
+		}
 		lines = append(lines, text.Visible(x.Path)+" "+syncing.Words(x.Way))
 	}
 	if f.preview {

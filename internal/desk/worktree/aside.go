@@ -13,7 +13,6 @@ import (
 	"io"
 	"io/fs"
 	"os"
-	"path"
 	"path/filepath"
 	"slices"
 	"strconv"
@@ -199,7 +198,7 @@ func (g *gate) underAttributes(ctx context.Context, top string, paths []string) 
 	found := false
 	for _, line := range lines {
 		about, p, _ := strings.Cut(line, "\t")
-		if x := strings.Fields(about); path.Base(p) == ".gitattributes" && len(x) == 3 && strings.HasPrefix(x[0], "100") && filepath.IsLocal(filepath.FromSlash(p)) {
+		if x := strings.Fields(about); filepath.Base(filepath.FromSlash(p)) == ".gitattributes" && len(x) == 3 && strings.HasPrefix(x[0], "100") && filepath.IsLocal(filepath.FromSlash(p)) {
 			data, err := g.folder.Repo.Blob(ctx, x[2], mostAttributes)
 			if err == nil {
 				err = files.Write(at(p), []byte(data), 0o600)
@@ -390,8 +389,8 @@ func (g *gate) keepLate(ctx context.Context, top string, late []string) error {
 }
 
 func holdsOpen(open map[string]openfiles.Process, top string) bool {
-	for path := range open {
-		if strings.HasPrefix(path, top+string(filepath.Separator)) {
+	for name := range open {
+		if strings.HasPrefix(name, top+string(filepath.Separator)) {
 			return true
 		}
 	}

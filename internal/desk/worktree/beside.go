@@ -63,9 +63,12 @@ func Remind(f *project.Folder, fresh []Beside) error {
 	if err != nil {
 		return err
 	}
-	all := ToRedo(f)
+	all, listed := ToRedo(f), map[Beside]bool{}
+	for _, b := range all {
+		listed[b] = true
+	}
 	for _, b := range fresh {
-		if !slices.Contains(all, b) {
+		if !listed[b] {
 			all = append(all, b)
 		}
 	}
@@ -150,17 +153,11 @@ func (g *gate) copyBeside(ctx context.Context, b Beside, fresh string) error {
 		}
 		return git.Fault(err, "your %s cannot be read", text.Visible(b.Path))
 	}
-	if files.KindOf(stands) == files.Regular {
-		if id, err := g.folder.Repo.HashFile(ctx, b.Path); err == nil && id == b.ID {
-			s, err := os.Lstat(stands)
-			if err == nil {
-				err = files.CopyFile(stands, fresh)
-			}
-			if err == nil {
-				err = os.Chmod(fresh, s.Mode().Perm())
-			}
-			return err
+	if s, err := os.Lstat(stands); err == nil && s.Mode().IsRegular() { // it was saved, or this was stopped
+		if err = files.CopyFile(stands, fresh); err == nil {
+			err = os.Chmod(fresh, s.Mode().Perm())
 		}
+		return err
 	}
 	work, err := g.folder.Work() // the person's own filters run, as with plain git
 	if err != nil {

@@ -3,7 +3,6 @@ package worktree
 import (
 	"context"
 	"fmt"
-	"slices"
 	"strings"
 
 	"uncinate/internal/core/clashing"
@@ -191,24 +190,28 @@ func (m *Meeting) place(d *desk.Desk, f *project.Folder, out *Together, beside [
 	if err != nil {
 		return err
 	}
+	known := map[Beside]string{} // by a run that was cut off
+	for _, b := range before {
+		known[Beside{Path: b.Path, ID: b.ID, Mode: b.Mode}] = b.At
+	}
+	ends := map[string]int{} // of each path, which of the clashes it belongs to
+	for i, c := range m.Clashes {
+		for _, p := range c.Paths {
+			ends[p] = i
+		}
+	}
 	named := map[string]bool{}
 	file := func(p string) bool { return m.met.Merged[p].ID != "" }
 	taken := func(p string) bool { return named[p] || !files.Missing(at(f, p)) }
 	for _, e := range beside {
 		b := Beside{Path: e.Path, ID: e.ID, Mode: e.Mode}
-		i := slices.IndexFunc(before, func(x Beside) bool { return x.Path == b.Path && x.ID == b.ID && x.Mode == b.Mode })
-		if i >= 0 {
-			b.At = before[i].At // by a run that was cut off
-		} else {
+		if b.At = known[b]; b.At == "" {
 			b.At = clashing.BesideName(e.Path, machine, file, taken)
 		}
 		named[b.At] = true
 		out.Beside = append(out.Beside, b)
-		for j, x := range out.Ended {
-			if x.Way == "both" && slices.ContainsFunc(m.Clashes, func(c clashing.Clash) bool { return c.At == x.Path && slices.Contains(c.Paths, e.Path) }) {
-				out.Ended[j].Beside = append(out.Ended[j].Beside, b.At)
-			}
-		}
+		end := &out.Ended[ends[e.Path]]
+		end.Beside = append(end.Beside, b.At)
 	}
 	return nil
 }

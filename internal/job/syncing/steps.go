@@ -168,17 +168,26 @@ func (s *Sync) stepFollow() desk.Step {
 		}}
 }
 
+// mostStaged is of how many files a rescue copy is kept one by one; of more, of the whole branch.
+const mostStaged = 200
+
 func (s *Sync) stepRescue(refs []worktree.Moving, way []string) desk.Step {
+	var aside []worktree.Staged
+	for _, b := range s.beside() {
+		aside = append(aside, worktree.Staged{Path: b.Path, Mode: b.Mode, ID: b.ID})
+	}
+	if len(aside) > mostStaged {
+		aside = nil
+		if len(refs) == 0 {
+			refs = []worktree.Moving{{Ref: "refs/heads/" + s.stand.Branch, ID: s.stand.Ours, Next: s.stand.Theirs}}
+		}
+	}
 	var what []string
 	for range refs {
 		what = append(what, "of branch "+text.Visible(s.stand.Branch)+" as it is here")
 	}
 	if len(way) > 0 {
 		what = append(what, "of "+text.Count(len(way), "file")+" in the way")
-	}
-	var aside []worktree.Staged
-	for _, b := range s.beside() {
-		aside = append(aside, worktree.Staged{Path: b.Path, Mode: b.Mode, ID: b.ID})
 	}
 	if len(aside) > 0 {
 		what = append(what, "of your "+text.Count(len(aside), "file")+" that "+text.Either(len(aside) == 1, "clashes", "clash"))
@@ -198,7 +207,7 @@ func (s *Sync) stepBeside() desk.Step {
 	for _, b := range s.beside() {
 		names = append(names, text.Visible(b.At))
 	}
-	return desk.Step{Item: plan.Item{ID: "beside", Place: plan.Here, Sentence: "Put yours beside theirs: " + text.Excerpt(strings.Join(names, ", "), 200)},
+	return desk.Step{Item: plan.Item{ID: "beside", Place: plan.Here, Sentence: "Put yours beside theirs: " + text.Excerpt(strings.Join(names[:min(len(names), 20)], ", "), 200)},
 		Do: func(ctx context.Context) error { return worktree.PutBeside(ctx, s.desk, s.folder, s.beside()) }}
 }
 
