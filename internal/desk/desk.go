@@ -6,6 +6,7 @@ package desk
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -126,13 +127,33 @@ func (d *Desk) Git(ctx context.Context) (*git.Git, error) {
 
 // findGit takes the git program at a path, or the one on the PATH.
 func (d *Desk) findGit(ctx context.Context, path string) (*git.Git, error) {
-	g, err := git.Find(ctx, path, d.Log)
+	var known git.Known
+	at := filepath.Join(d.Home.State, "git.json")
+	if _, err := files.ReadJSON(at, &known); err != nil {
+		known = git.Known{} // it is only a note, and is made again
+	}
+	g, now, err := git.FindKnown(ctx, path, d.Log, known)
+	if err == nil && now != known {
+		err = d.note(at, now)
+	}
 	if err != nil && path != "" && ctx.Err() == nil {
 		f := *fault.Of(err)
 		f.Remedies = nil
 		return nil, f.Try("go back to the one on the PATH", "uncinate settings unset git")
 	}
 	return g, err
+}
+
+// note keeps what is known of git; where it cannot be kept, it is asked for again.
+func (d *Desk) note(at string, known git.Known) error {
+	data, err := json.Marshal(known)
+	if err != nil {
+		return err
+	}
+	if err := files.Dump(at, data); err != nil {
+		d.Log.Debug("git", "not noted", err)
+	}
+	return nil
 }
 
 // Alone makes sure that no other run of this program works on a folder meanwhile.
