@@ -373,8 +373,16 @@ func (r *Repo) Do(ctx context.Context, args ...string) (string, error) {
 }
 
 // Resolve gives the object ID that a name stands for; it fails, and git says nothing, where no
-// object has that name. Source: git-rev-parse, --verify and --quiet.
+// object has that name. Source: git-rev-parse, --verify and --quiet. Branches are read without git.
 func (r *Repo) Resolve(ctx context.Context, name string) (string, error) {
+	if err := ctx.Err(); err != nil {
+		return "", err
+	}
+	if r.GitDir == "" {
+		if id := readRef(r.Dir, strings.TrimSuffix(name, "^{commit}")); id != "" {
+			return id, nil
+		}
+	}
 	return r.Do(ctx, "rev-parse", "-q", "--verify", name)
 }
 

@@ -144,6 +144,37 @@ func ReadRefs(common string) (map[string]string, error) {
 	return out, err
 }
 
+// readRef gives what a branch, one of a remote, or HEAD stands for, without running git; "" where
+// that is not told by files alone, or there is none.
+func readRef(top, name string) string {
+	own, common, err := Folders(top)
+	if err != nil || files.KindOf(filepath.Join(common, "reftable")) != files.None {
+		return ""
+	}
+	if name == "HEAD" {
+		line, err := firstLine(filepath.Join(own, "HEAD"))
+		if err != nil || IsID(line) {
+			return line
+		}
+		name, _ = strings.CutPrefix(line, "ref: ")
+	}
+	if !strings.HasPrefix(name, "refs/heads/") && !strings.HasPrefix(name, "refs/remotes/") || !filepath.IsLocal(filepath.FromSlash(name)) {
+		return ""
+	}
+	line, err := firstLine(filepath.Join(common, filepath.FromSlash(name)))
+	switch {
+	case err == nil && IsID(line):
+		return line
+	case !errors.Is(err, fs.ErrNotExist):
+		return "" // it stands for another one, or cannot be read
+	}
+	packed := map[string]string{}
+	if readPacked(filepath.Join(common, "packed-refs"), packed) != nil {
+		return "" // git tells why
+	}
+	return packed[name]
+}
+
 func readPacked(path string, into map[string]string) error {
 	f, err := files.Open(path)
 	if errors.Is(err, fs.ErrNotExist) {
