@@ -263,6 +263,11 @@ func (w *storyWorld) change(words []string) {
 func (w *storyWorld) writing(path string, run func() result) ran {
 	full := filepath.Join(w.homes, path)
 	out := ran{paths: []string{path}}
+	if real, err := filepath.EvalSymlinks(full); err == nil && real != full { // it is written to by way of a link
+		if to, err := filepath.Rel(w.homes, real); err == nil {
+			out.paths = append(out.paths, filepath.ToSlash(to))
+		}
+	}
 	stop, ended := make(chan struct{}), make(chan struct{})
 	go func() {
 		defer close(ended)
