@@ -365,8 +365,7 @@ func (e *Env) nextDecision(s *settling.Settling) {
 
 // settleLine is the command that decides a path, which may look like an option.
 func settleLine(way, path string, options ...string) string {
-	words := append([]string{"uncinate", "settle", way}, options...)
-	return text.Command(append(words, text.Operand(path)...)...)
+	return text.Command(text.WithOperand([]string{"uncinate", "settle", way}, path, options...)...)
 }
 
 // columns prints rows of a command and what it does.

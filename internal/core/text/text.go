@@ -105,13 +105,13 @@ func Command(words ...string) string {
 	return strings.Join(quoted, " ")
 }
 
-// Operand gives the words that stand for an argument on a command line, also where it looks like an
-// option (POSIX, Utility Syntax Guidelines, 10).
-func Operand(word string) []string {
-	if strings.HasPrefix(word, "-") {
-		return []string{"--", word}
+// WithOperand adds an argument and options to the words of a command; one that looks like an option
+// comes last, behind "--" (POSIX, Utility Syntax Guidelines, 10).
+func WithOperand(words []string, operand string, options ...string) []string {
+	if strings.HasPrefix(operand, "-") {
+		return append(append(words, options...), "--", operand)
 	}
-	return []string{word}
+	return append(append(words, operand), options...)
 }
 
 // Size gives a number of bytes in decimal units: "812 B", "1.4 MB".

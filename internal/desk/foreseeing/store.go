@@ -153,14 +153,15 @@ func (s *store) bring(ctx context.Context, h *project.Tie, branches []string) (e
 	if err := h.WriteInclude(ctx); err != nil {
 		return err
 	}
-	args := []string{"fetch", "-q", "--no-tags", "--no-write-fetch-head", "--no-auto-maintenance", "--recurse-submodules=no", "--refmap=", "--", h.Address.String()}
+	args := []string{"fetch", "--progress", "--no-tags", "--no-write-fetch-head", "--no-auto-maintenance", "--recurse-submodules=no", "--refmap=", "--", h.Address.String()}
 	for _, b := range branches {
 		args = append(args, "+refs/heads/"+b+":"+theirs+b)
 	}
 	within, stop := context.WithCancel(ctx)
 	defer stop()
 	much := s.watch(within, stop)
-	_, err = s.repo.Works().Run(within, git.Cmd{Config: h.Config(), Args: args, Stall: git.Stall})
+	_, err = s.repo.Works().Run(within, git.Cmd{Config: h.Config(), Args: args, Stall: git.Stall, Watch: project.Watch(s.desk, "Looking at what is new", "Receiving objects")})
+	s.desk.Tell.Progress("Looking at what is new", 0, 0, "")
 	stop()
 	if much() {
 		return errors.Join(errTooMuch, s.drop())

@@ -249,11 +249,10 @@ func (l *looked) unmarked(ctx context.Context, c clashing.Clash, file string, ed
 
 // line is a command that decides a path, which may look like an option.
 func line(given, way, path string, options ...string) string {
-	words := append([]string{"uncinate", "settle", way}, options...)
 	if given != "." && given != "" {
-		words = append(words, "--folder", given)
+		options = append(options, "--folder", given)
 	}
-	return text.Command(append(words, text.Operand(path)...)...)
+	return text.Command(text.WithOperand([]string{"uncinate", "settle", way}, path, options...)...)
 }
 
 // Cancelled is what was given up.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"uncinate/internal/core/clashing"
@@ -85,6 +86,7 @@ func (s *Sync) replay(ctx context.Context, w *git.Weaver) (string, error) {
 	if err != nil {
 		return "", err
 	}
+	s.together = nil
 	if s.options.By == "replay" || s.was != "" {
 		w.Decide = func(ctx context.Context, base string, c *git.Clashes) (string, error) {
 			met, err := worktree.Meet(ctx, s.folder, w, "", c.Mine, c.Theirs)
@@ -98,7 +100,7 @@ func (s *Sync) replay(ctx context.Context, w *git.Weaver) (string, error) {
 			if err != nil {
 				return "", err
 			}
-			s.together = t
+			s.together = also(s.together, t)
 			return t.Tree, nil
 		}
 		defer func() { w.Decide = nil }()
@@ -119,6 +121,20 @@ func (s *Sync) replay(ctx context.Context, w *git.Weaver) (string, error) {
 		s.Sent = made
 	}
 	return end, err
+}
+
+// also adds what came of a later commit to what came of earlier ones; of one file, the last counts.
+func also(all, more *worktree.Together) *worktree.Together {
+	if all == nil {
+		return more
+	}
+	for _, b := range more.Beside {
+		all.Beside = append(slices.DeleteFunc(all.Beside, func(x worktree.Beside) bool { return x.Path == b.Path }), b)
+	}
+	for _, e := range more.Ended {
+		all.Ended = append(slices.DeleteFunc(all.Ended, func(x worktree.Ended) bool { return x.Path == e.Path }), e)
+	}
+	return all
 }
 
 // alike gives a *git.Clashes error where a name of each side differs in case alone.
