@@ -205,7 +205,7 @@ func TestSettleKilled(t *testing.T) {
 	t.Parallel()
 	h := newHost(t)
 	pier, launch, _ := shared(t, h)
-	step := 6
+	step := 12
 	if os.Getenv("UNCINATE_SOAK") != "" {
 		step = 1
 	}
