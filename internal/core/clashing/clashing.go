@@ -29,15 +29,6 @@ const (
 // Tree is the files of a commit, by path.
 type Tree map[string]Entry
 
-// TreeOf makes one of a list.
-func TreeOf(all []Entry) Tree {
-	t := make(Tree, len(all))
-	for _, e := range all {
-		t[e.Path] = e
-	}
-	return t
-}
-
 // Met is what is known of two commits that meet.
 type Met struct {
 	Base, Mine, Theirs Tree
