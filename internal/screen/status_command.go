@@ -103,7 +103,7 @@ func (e *Env) nextFor(rows []many.Row) {
 	const sync = "To sync them all:       uncinate sync --all"
 	const other = "To switch branches:     uncinate branch switch BRANCH --folder FOLDER"
 	next := map[string][]string{"missing": {"To find moved folders:  uncinate project find FOLDER", "To forget missing ones: uncinate project forget --missing"},
-		"elsewhere": {"To follow a moved one:  uncinate sync FOLDER"}, "both": {sync}, "behind": {sync}, "unsent": {sync},
+		"elsewhere": {"To follow a moved one:  uncinate sync FOLDER"}, "clash": {sync, "To decide a clash:      uncinate settle --folder FOLDER"}, "overlap": {sync}, "both": {sync}, "behind": {sync}, "unsent": {sync},
 		"gone": {other}, "others": {other},
 		"changed": {"To see what changed:    uncinate changes --folder FOLDER"}}
 	told := map[string]bool{}
