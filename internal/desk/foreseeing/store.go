@@ -33,6 +33,7 @@ type store struct {
 	repo   *git.Repo
 	common string // the project's git folder
 	most   int64  // bytes
+	digits int    // of an object's id
 }
 
 func storeOf(d *desk.Desk, f *project.Folder) (*store, error) {
@@ -47,7 +48,7 @@ func storeOf(d *desk.Desk, f *project.Folder) (*store, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &store{desk: d, repo: f.Repo.Git.In(filepath.Join(common, "uncinate", "seen.git")), common: common, most: usualMost << 20}
+	s := &store{desk: d, repo: f.Repo.Git.In(filepath.Join(common, "uncinate", "seen.git")), common: common, most: usualMost << 20, digits: len(f.Head)}
 	if set.Foresee != 0 {
 		s.most = int64(max(set.Foresee, 0)) << 20
 	}
@@ -105,12 +106,11 @@ func (s *store) ready(ctx context.Context) error {
 		return err
 	}
 	it := filepath.Join(fresh, "it")
-	form, err := s.repo.Git.In(filepath.Dir(s.common)).Do(ctx, "--git-dir="+s.common, "rev-parse", "--show-object-format")
-	if err == nil {
-		_, err = s.repo.Git.Run(ctx, git.Cmd{Dir: fresh, Args: []string{"init", "-q", "--bare", "--template=", "--object-format=" + form, "--", it}})
-	}
-	if err == nil {
-		err = files.Write(filepath.Join(it, "objects", "info", "alternates"), []byte(filepath.Join(s.common, "objects")+"\n"), 0o600)
+	err = files.MakeFolder(filepath.Join(it, "refs"), 0o700)
+	for name, says := range map[string]string{"HEAD": "ref: refs/heads/main\n", "config": s.form(), "objects/info/alternates": filepath.Join(s.common, "objects") + "\n"} {
+		if err == nil {
+			err = files.Dump(filepath.Join(it, filepath.FromSlash(name)), []byte(says))
+		}
 	}
 	if err == nil {
 		err = files.Move(it, s.repo.Dir)
@@ -119,6 +119,15 @@ func (s *store) ready(ctx context.Context) error {
 		return git.Fault(err, "the place to look at the host's commits cannot be made")
 	}
 	return s.shallow()
+}
+
+// form is the store's configuration: that of a bare repository with ids as the project's
+// (gitrepository-layout documentation; git-config documentation, extensions.objectFormat).
+func (s *store) form() string {
+	if s.digits == 64 {
+		return "[core]\n\trepositoryformatversion = 1\n\tbare = true\n[extensions]\n\tobjectformat = sha256\n"
+	}
+	return "[core]\n\trepositoryformatversion = 0\n\tbare = true\n"
 }
 
 // shallow takes over where the project's history is cut (gitrepository-layout documentation).
@@ -131,7 +140,7 @@ func (s *store) shallow() error {
 	if err != nil {
 		return err
 	}
-	return files.Write(to, data, 0o600)
+	return files.Dump(to, data)
 }
 
 // errTooMuch says that the host has more than is brought for a look.
