@@ -18,6 +18,7 @@ import (
 	"uncinate/internal/core/plan"
 	"uncinate/internal/core/text"
 	"uncinate/internal/desk"
+	"uncinate/internal/desk/worktree"
 	"uncinate/internal/job/settling"
 	"uncinate/internal/job/syncing"
 )
@@ -53,7 +54,7 @@ func settleShow() *Command {
 				if err != nil {
 					return err
 				}
-				return e.Give(s, func() { e.settling(s, time.Now()) })
+				return e.Give(s, func() { e.settling(s, in.in(), time.Now()) })
 			})
 		}}
 }
@@ -250,7 +251,7 @@ func (e *Env) edit(ctx context.Context, d *desk.Desk, folder string, h *settling
 			return ctx.Err()
 		}
 		return fault.New(fault.Decision, "the editor ended with an error, so %s is not decided; what you wrote is kept", text.Visible(h.Path)).Because(err).
-			Try("go on with it", desk.FolderCommand(folder, "settle", "by-hand", h.Path))
+			Try("go on with it", worktree.SettleLine(folder, clashing.ByHand, h.Path))
 	}
 	return nil
 }
@@ -259,7 +260,7 @@ func (e *Env) edit(ctx context.Context, d *desk.Desk, folder string, h *settling
 const mostParts = 24
 
 // settling shows what clashes.
-func (e *Env) settling(s *settling.Settling, now time.Time) {
+func (e *Env) settling(s *settling.Settling, given string, now time.Time) {
 	if len(s.Clashes) == 0 {
 		e.Say("Nothing clashes, as far as the host is known. To ask it: uncinate sync")
 		return
@@ -282,7 +283,7 @@ func (e *Env) settling(s *settling.Settling, now time.Time) {
 		e.parts(c)
 	}
 	e.Say("")
-	e.nextDecision(s)
+	e.nextDecision(s, given)
 }
 
 // parts shows the lines of a text that clash.
@@ -331,7 +332,7 @@ func ago(since time.Duration) string {
 }
 
 // nextDecision names the lines to type.
-func (e *Env) nextDecision(s *settling.Settling) {
+func (e *Env) nextDecision(s *settling.Settling, given string) {
 	i := slices.IndexFunc(s.Clashes, func(c settling.Clash) bool { return c.Decided == "" })
 	if i < 0 {
 		e.Say("All is decided. To finish: uncinate %s", text.Either(s.What == "join", text.Command("branch", "join", s.Name), "sync"))
@@ -346,10 +347,10 @@ func (e *Env) nextDecision(s *settling.Settling) {
 		case way == clashing.ByHand && len(c.Mine.Paths)*len(c.Theirs.Paths) == 0: // nothing is to be made of both
 			continue
 		case way == clashing.ByHand && c.Text == "":
-			cells = append(cells, []string{"  " + settleLine(way, c.Path, "--with", "FILE"), "use a file that you made of both"})
+			cells = append(cells, []string{"  " + worktree.SettleLine(given, way, c.Path, "--with", "FILE"), "use a file that you made of both"})
 			continue
 		}
-		cells = append(cells, []string{"  " + settleLine(way, c.Path), says[way]})
+		cells = append(cells, []string{"  " + worktree.SettleLine(given, way, c.Path), says[way]})
 	}
 	e.columns(cells)
 	if s.Left > 1 {
@@ -361,11 +362,6 @@ func (e *Env) nextDecision(s *settling.Settling) {
 	if s.Replays {
 		e.Say("Both sides are then merged; with --by replay, your commit is put on top of theirs instead.")
 	}
-}
-
-// settleLine is the command that decides a path, which may look like an option.
-func settleLine(way, path string, options ...string) string {
-	return text.Command(text.WithOperand([]string{"uncinate", "settle", way}, path, options...)...)
 }
 
 // columns prints rows of a command and what it does.

@@ -16,7 +16,7 @@ const ByHand = "by-hand"
 // Decision is how a clash ends.
 type Decision struct {
 	Way  string `json:"way"`            // mine, theirs, both or by-hand
-	Made Entry  `json:"made,omitzero"`  // by hand: what stands at its path then
+	Made Entry  `json:"-"`              // by hand: what stands at its path then; known once it is kept
 	Mode string `json:"mode,omitempty"` // by hand: its mode, where it is not made yet
 }
 

@@ -9,7 +9,6 @@ import (
 	"maps"
 	"slices"
 	"strings"
-	"time"
 
 	"uncinate/internal/desk"
 	"uncinate/internal/desk/project"
@@ -22,7 +21,7 @@ type Options struct {
 	Remote  string            // its name here
 	Tie     *project.Tie      // by which what is new is brought; nil to look only at what is here already
 	Heads   map[string]string // the host's branches, as it told just now; nil: as last seen
-	Tracked map[string]string // the refs here
+	Tracked map[string]string // the refs here; nil: they are read
 	Status  *git.Status
 }
 
@@ -33,14 +32,20 @@ type Seen struct {
 	NotAll string   // why not all that is new was looked through; "" where it was
 }
 
-// mostPaths is how many paths are named to git; of more, all is read.
-const mostPaths = 500
-
 // Look tells what was changed on both sides.
 func Look(ctx context.Context, d *desk.Desk, f *project.Folder, o Options) (*Seen, error) {
 	l := &looking{desk: d, folder: f, Options: o, seen: &Seen{}}
 	if f.Head == "" || f.Branch == "" || o.Remote == "" {
 		return l.seen, nil
+	}
+	if l.Tracked == nil {
+		_, common, err := git.Folders(f.Path)
+		if err == nil {
+			l.Tracked, err = f.Repo.LocalRefs(ctx, common)
+		}
+		if err != nil {
+			return l.seen, git.Fault(err, "git cannot list what it knows of the host")
+		}
 	}
 	mine, unsent, err := l.mine(ctx)
 	if err != nil || len(mine) == 0 {
@@ -79,17 +84,9 @@ func Unsent(ctx context.Context, d *desk.Desk, f *project.Folder, head string) [
 	if err != nil {
 		return nil
 	}
-	_, common, err := git.Folders(f.Path)
-	if err != nil {
-		return nil
-	}
-	refs, err := f.Repo.LocalRefs(ctx, common)
-	if err != nil {
-		return nil
-	}
 	now := *f
 	now.Head = head
-	seen, err := Look(ctx, d, &now, Options{Remote: p.Remote, Tracked: refs, Status: &git.Status{}})
+	seen, err := Look(ctx, d, &now, Options{Remote: p.Remote, Status: &git.Status{}})
 	if err != nil {
 		return nil
 	}
@@ -209,7 +206,7 @@ func (l *looking) meet(ctx context.Context, mine map[string]bool, unsent bool) e
 	}
 	told := map[string]bool{}
 	if here != "" && here != l.folder.Head {
-		if err := l.changes(ctx, mine, told, "", []string{here, "^" + l.folder.Head}); err != nil {
+		if err := l.add(ctx, mine, told, nil, []string{here, "^" + l.folder.Head}); err != nil {
 			return err
 		}
 		if unsent {
@@ -232,66 +229,19 @@ func (l *looking) meet(ctx context.Context, mine map[string]bool, unsent bool) e
 	if len(heads) == 0 {
 		return nil
 	}
-	return l.elsewhere(ctx, mine, told, heads, args)
+	return l.add(ctx, mine, told, heads, args)
 }
 
-// format is how git tells of a commit: its source, id, author, time and title.
-const format = "--format=%x02%S%x03%H%x03%an%x03%cI%x03%s"
-
-// changes adds the newest change of each path by commits.
-func (l *looking) changes(ctx context.Context, mine, told map[string]bool, branch string, commits []string) error {
-	return l.log(ctx, mine, commits, func(p string, m project.Meets, _ string) {
-		if !told[p] {
-			told[p] = true
-			m.Branch = branch
-			l.seen.Files = append(l.seen.Files, m)
+// add adds the newest change of each path on each branch: heads names the branch of a commit that is
+// not of the current one. What the current one changed is told of that alone.
+func (l *looking) add(ctx context.Context, mine, told map[string]bool, heads map[string]string, commits []string) error {
+	return l.folder.Repo.Changed(ctx, l.env(), commits, slices.Sorted(maps.Keys(mine)), func(p string, c git.Change) {
+		branch := heads[c.Source]
+		if here := p + "\x00"; mine[p] && !told[here] && !told[here+branch] {
+			told[here+branch] = true
+			l.seen.Files = append(l.seen.Files, project.Meets{Path: p, By: c.By, When: c.When, Title: c.Title, Commit: c.Commit, Branch: branch})
 		}
 	})
-}
-
-// elsewhere adds what other branches of the host changed.
-func (l *looking) elsewhere(ctx context.Context, mine, told map[string]bool, heads map[string]string, commits []string) error {
-	return l.log(ctx, mine, commits, func(p string, m project.Meets, source string) {
-		if key := p + "\x00" + heads[source]; !told[p] && !told[key] {
-			told[key] = true
-			m.Branch = heads[source]
-			l.seen.Files = append(l.seen.Files, m)
-		}
-	})
-}
-
-// log reads which commits changed paths, the newest first (git-log documentation, --source and
-// --name-only).
-func (l *looking) log(ctx context.Context, mine map[string]bool, commits []string, see func(path string, m project.Meets, source string)) error {
-	args := append([]string{"--literal-pathspecs", "log", "--no-show-signature", "--no-textconv", "--no-ext-diff", "--no-renames", "--source", "-z", "--name-only", format}, commits...)
-	args = append(args, "--")
-	if len(mine) <= mostPaths {
-		args = append(args, slices.Sorted(maps.Keys(mine))...)
-	}
-	items, err := l.run(ctx, args...)
-	if err != nil {
-		return git.Fault(err, "git cannot tell what changed on the host")
-	}
-	var now project.Meets
-	source := ""
-	for _, item := range items {
-		item = strings.TrimPrefix(item, "\n")
-		if rest, head := strings.CutPrefix(item, "\x02"); head {
-			if x := strings.SplitN(rest, "\x03", 5); len(x) == 5 {
-				source = x[0]
-				now = project.Meets{Commit: x[1], By: x[2], Title: x[4]}
-				if now.When, err = time.Parse(time.RFC3339, x[3]); err != nil {
-					return git.Fault(err, "git cannot tell when it changed on the host")
-				}
-			}
-			continue
-		}
-		if mine[item] {
-			now.Path = item
-			see(item, now, source)
-		}
-	}
-	return nil
 }
 
 // clash tries out whether what is committed on both sides merges by itself.

@@ -22,8 +22,8 @@ import (
 // be done again by hand. Git does not track it; a list in git's own folder of the work tree tells
 // of it, until it is gone.
 
-// mostBesides is how much of that list is read, in bytes.
-const mostBesides = 4 << 20
+// mostExclude is how much of a repository's own ignore rules is read, in bytes.
+const mostExclude = 4 << 20
 
 func besidesAt(f *project.Folder) (string, error) {
 	own, _, err := git.Folders(f.Path)
@@ -91,7 +91,7 @@ func (g *gate) note(fresh []Beside) error {
 		return err
 	}
 	exclude := filepath.Join(common, "info", "exclude")
-	old, err := files.Read(exclude, mostBesides)
+	old, err := files.Read(exclude, mostExclude)
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}

@@ -2,6 +2,7 @@ package worktree
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -30,7 +31,7 @@ type Decisions struct {
 
 // Stopped is what stopped at clashes, and what is decided of them by now.
 type Stopped struct {
-	What string                       `json:"what"`           // sync or join
+	What string                       `json:"what"`           // sync or join; "" where nothing did
 	Name string                       `json:"name,omitempty"` // the branch that is joined
 	Ways map[string]clashing.Decision `json:"ways,omitempty"` // by the clash's key
 }
@@ -52,9 +53,24 @@ func (x *Decisions) path() string { return filepath.Join(x.dir(), "decisions.jso
 // Stopped tells what waits to be decided: its What is "" where nothing does.
 func (x *Decisions) Stopped() Stopped { return x.kept }
 
-// Keep notes what stopped. Decisions that were made before stay.
-func (x *Decisions) Keep(ctx context.Context, what, name string) error {
-	return x.change(ctx, func(s *Stopped) { s.What, s.Name = what, name })
+// Job is what goes on once all is decided: a sync, unless a join of branches stopped.
+func (s Stopped) Job() string { return text.Either(s.Name != "", "join", "sync") }
+
+// Keep notes what stopped: a join of a branch, or a sync where that is "". Decisions that were made
+// before stay.
+func (x *Decisions) Keep(ctx context.Context, joining string) error {
+	return x.change(ctx, func(s *Stopped) {
+		s.Name = joining
+		s.What = s.Job()
+	})
+}
+
+// SettleLine is a command that decides a path, which may look like an option.
+func SettleLine(given, way, file string, options ...string) string {
+	if given != "." && given != "" {
+		options = append(options, "--folder", given)
+	}
+	return text.Command(text.WithOperand([]string{"uncinate", "settle", way}, file, options...)...)
 }
 
 func (x *Decisions) change(ctx context.Context, how func(*Stopped)) error {
@@ -102,7 +118,7 @@ func CarryDecisions(d *desk.Desk, from, to string) error {
 	return files.Move(decisionsAt(d, from), decisionsAt(d, to))
 }
 
-// Text is where the text of a clash is that is edited by hand, and Made what was taken of it.
+// Text is where the text of a clash is that is edited by hand.
 func (x *Decisions) Text(c clashing.Clash) string {
 	name := path.Base(c.At) // which the editor shows
 	if len(name) > 100 {
@@ -111,6 +127,7 @@ func (x *Decisions) Text(c clashing.Clash) string {
 	return filepath.Join(x.dir(), "text-"+c.Key(), name)
 }
 
+// made is where what was taken of it is.
 func (x *Decisions) made(c clashing.Clash) string { return filepath.Join(x.dir(), "made-"+c.Key()) }
 
 // Take keeps a file as what is to stand where a clash is. It is copied, so that it stays what it
@@ -125,13 +142,7 @@ func (x *Decisions) Take(ctx context.Context, c clashing.Clash, from io.Reader) 
 		return err
 	}
 	_, err = io.Copy(out, from)
-	if err == nil {
-		err = out.Sync()
-	}
-	if e := out.Close(); err == nil {
-		err = e
-	}
-	if err == nil {
+	if err = errors.Join(err, out.Sync(), out.Close()); err == nil {
 		err = files.Move(fresh, x.made(c))
 	}
 	if err != nil {
@@ -146,7 +157,7 @@ func (x *Decisions) write(ctx context.Context, w *git.Weaver, c clashing.Clash) 
 	in, err := files.Open(x.made(c))
 	if err != nil {
 		return "", fault.New(fault.Failed, "what was made by hand for %s cannot be read: %s", text.Visible(c.At), files.Plain(err)).Because(err).
-			Try("make it again", desk.FolderCommand(x.folder.Path, "settle", "by-hand", c.At))
+			Try("make it again", SettleLine(x.folder.Path, clashing.ByHand, c.At))
 	}
 	defer fault.Also(&err, in.Close)
 	id, err = w.Hash(ctx, in, c.At)

@@ -41,6 +41,12 @@ func Meet(ctx context.Context, f *project.Folder, w *git.Weaver, base, mine, the
 	return m, m.find(ctx, f, w, met)
 }
 
+// Met is the meeting in which git found that two commits clash.
+func Met(ctx context.Context, f *project.Folder, w *git.Weaver, c *git.Clashes) (*Meeting, error) {
+	m := &Meeting{Base: c.Base, Mine: c.Mine, Theirs: c.Theirs}
+	return m, m.find(ctx, f, w, c.Met)
+}
+
 // find reads what git made of it.
 func (m *Meeting) find(ctx context.Context, f *project.Folder, w *git.Weaver, met *git.Met) (err error) {
 	m.Tree = met.Tree
@@ -84,11 +90,8 @@ func filesOf(ctx context.Context, w *git.Weaver, id string) (clashing.Tree, erro
 		return nil, git.Fault(err, "git cannot list the files of %.10s", id)
 	}
 	t := clashing.Tree{}
-	for _, line := range git.SplitNUL([]byte(out)) {
-		about, p, _ := strings.Cut(line, "\t")
-		if x := strings.Fields(about); len(x) == 3 {
-			t[p] = clashing.Entry{Mode: x[0], ID: x[2], Path: p}
-		}
+	for _, e := range entries(git.SplitNUL([]byte(out))) {
+		t[e.Path] = e
 	}
 	return t, nil
 }
@@ -136,7 +139,7 @@ func (m *Meeting) Decide(ctx context.Context, d *desk.Desk, f *project.Folder, w
 		}
 		stays, aside, err := c.Outcome(way)
 		if err != nil {
-			return nil, fault.New(fault.Decision, "%s", err.Error()).Try("decide it by one side", desk.FolderCommand(f.Path, "settle", "theirs", c.At))
+			return nil, fault.New(fault.Decision, "%s", err.Error()).Try("decide it by one side", SettleLine(f.Path, "theirs", c.At))
 		}
 		gone, put, beside = append(gone, c.Gone()...), append(put, stays...), append(beside, aside...)
 		out.Ended = append(out.Ended, Ended{Path: c.At, Kind: string(c.Kind), Way: way.Way})

@@ -31,12 +31,8 @@ type Undecided struct {
 // Unwrap gives the fault.
 func (u *Undecided) Unwrap() error { return u.Fault }
 
-// TreeOf lists the files of a commit or tree.
-func TreeOf(ctx context.Context, repo *git.Repo, id string) ([]joining.Entry, error) {
-	lines, err := repo.Lines(ctx, "ls-tree", "-r", "-z", "--full-tree", id)
-	if err != nil {
-		return nil, git.Fault(err, "git cannot list the files of %.10s", id)
-	}
+// entries reads the lines of git ls-tree.
+func entries(lines []string) []joining.Entry {
 	var out []joining.Entry
 	for _, l := range lines {
 		meta, p, _ := strings.Cut(l, "\t")
@@ -44,6 +40,16 @@ func TreeOf(ctx context.Context, repo *git.Repo, id string) ([]joining.Entry, er
 			out = append(out, joining.Entry{Mode: f[0], ID: f[2], Path: p})
 		}
 	}
+	return out
+}
+
+// TreeOf lists the files of a commit or tree.
+func TreeOf(ctx context.Context, repo *git.Repo, id string) ([]joining.Entry, error) {
+	lines, err := repo.Lines(ctx, "ls-tree", "-r", "-z", "--full-tree", id)
+	if err != nil {
+		return nil, git.Fault(err, "git cannot list the files of %.10s", id)
+	}
+	out := entries(lines)
 	slices.SortFunc(out, func(a, b joining.Entry) int { return strings.Compare(a.Path, b.Path) })
 	return out, nil
 }

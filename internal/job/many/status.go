@@ -10,7 +10,6 @@ import (
 	"uncinate/internal/desk/foreseeing"
 	"uncinate/internal/desk/project"
 	"uncinate/internal/desk/worktree"
-	"uncinate/internal/world/git"
 	"uncinate/internal/world/web"
 )
 
@@ -116,17 +115,8 @@ func heads(refs web.Refs) map[string]string {
 // foresee adds what was changed on both sides. What keeps it from being seen is told, and is not
 // an error: nothing depends on it.
 func foresee(ctx context.Context, d *desk.Desk, f *project.Folder, s *project.Standing, o foreseeing.Options) {
-	_, common, err := git.Folders(f.Path)
-	if err == nil {
-		o.Tracked, err = f.Repo.LocalRefs(ctx, common)
-	}
-	var seen *foreseeing.Seen
-	if err == nil {
-		seen, err = foreseeing.Look(ctx, d, f, o)
-	}
-	if seen != nil {
-		s.Meets, s.Clashing, s.NotAll = seen.Files, seen.Clash, seen.NotAll
-	}
+	seen, err := foreseeing.Look(ctx, d, f, o)
+	s.Meets, s.Clashing, s.NotAll = seen.Files, seen.Clash, seen.NotAll
 	if err != nil && ctx.Err() == nil {
 		s.NotAll = "What is new on the host could not be looked through: " + fault.Of(err).Says
 	}

@@ -2,6 +2,7 @@ package settling
 
 import (
 	"context"
+	"errors"
 	"slices"
 
 	"uncinate/internal/core/clashing"
@@ -47,7 +48,7 @@ func Decide(ctx context.Context, d *desk.Desk, given, way string, paths []string
 	for _, c := range which {
 		if _, _, err := c.Outcome(clashing.Decision{Way: way}); err != nil {
 			return nil, fault.New(fault.Usage, "%s", text.Visible(err.Error())).Detail("Nothing was decided.").
-				Try("decide it by one side", line(given, "theirs", c.At))
+				Try("decide it by one side", worktree.SettleLine(given, "theirs", c.At))
 		}
 		ways[c.Key()] = clashing.Decision{Way: way}
 	}
@@ -69,26 +70,17 @@ func alone(ctx context.Context, d *desk.Desk, given string) (*looked, func() err
 	if err != nil {
 		return nil, nil, err
 	}
-	l, err := look(ctx, d, given)
+	l, err := look(ctx, d, f, given)
 	if err != nil {
-		if e := held.Release(); e != nil {
-			d.Log.Debug("lock", "error", e)
-		}
-		return nil, nil, err
+		return nil, nil, errors.Join(err, held.Release())
 	}
-	return l, func() error {
-		err := l.done()
-		if e := held.Release(); err == nil {
-			err = e
-		}
-		return err
-	}, nil
+	return l, func() error { return errors.Join(l.done(), held.Release()) }, nil
 }
 
 // note keeps decisions, with what they are about.
 func (l *looked) note(ctx context.Context, ways map[string]clashing.Decision) error {
 	if l.decided.Stopped().What == "" {
-		if err := l.decided.Keep(ctx, "sync", ""); err != nil {
+		if err := l.decided.Keep(ctx, ""); err != nil {
 			return err
 		}
 	}
@@ -98,7 +90,7 @@ func (l *looked) note(ctx context.Context, ways map[string]clashing.Decision) er
 // came tells what became of decisions.
 func (l *looked) came(ways map[string]clashing.Decision) *Decided {
 	stopped := l.decided.Stopped()
-	out := &Decided{Folder: l.folder.Path, What: text.Either(stopped.What == "join", "join", "sync"), Name: stopped.Name, Decided: []worktree.Ended{}, Left: []string{}}
+	out := &Decided{Folder: l.folder.Path, What: stopped.Job(), Name: stopped.Name, Decided: []worktree.Ended{}, Left: []string{}}
 	for _, c := range l.met.Clashes {
 		if way, now := ways[c.Key()]; now {
 			out.Decided = append(out.Decided, worktree.Ended{Path: c.At, Kind: string(c.Kind), Way: way.Way})
@@ -150,13 +142,13 @@ func (l *looked) one(path string) (clashing.Clash, error) {
 	}
 	if len(which) > 1 {
 		return clashing.Clash{}, fault.New(fault.Usage, "%s names %s; by hand it is one at a time", text.Visible(path), text.Count(len(which), "clashing file")).
-			Try("", line(l.given, clashing.ByHand, which[0].At))
+			Try("", worktree.SettleLine(l.given, clashing.ByHand, which[0].At))
 	}
 	c := which[0]
 	if !slices.Contains(c.Ways(), clashing.ByHand) {
 		return c, fault.New(fault.Usage, "%s cannot be made by hand: %s", text.Visible(c.At), text.Visible(c.Says(l.ends.There))).
-			Try("use yours", line(l.given, joining.Mine, c.At)).
-			Try("or theirs", line(l.given, joining.Theirs, c.At))
+			Try("use yours", worktree.SettleLine(l.given, joining.Mine, c.At)).
+			Try("or theirs", worktree.SettleLine(l.given, joining.Theirs, c.At))
 	}
 	return c, nil
 }
@@ -170,8 +162,8 @@ func (l *looked) textOf(ctx context.Context, c clashing.Clash) (string, int, err
 	s, parts, is, err := l.marked(ctx, base, mine, theirs)
 	if err == nil && !is {
 		return "", 0, fault.New(fault.Usage, "%s is not a text of at most %s that could be edited here", text.Visible(c.At), text.Size(mostText)).
-			Try("use theirs, and put yours beside it to do your work again", line(l.given, joining.Both, c.At)).
-			Try("or use a file that you made of both", line(l.given, clashing.ByHand, c.At, "--with", "FILE"))
+			Try("use theirs, and put yours beside it to do your work again", worktree.SettleLine(l.given, joining.Both, c.At)).
+			Try("or use a file that you made of both", worktree.SettleLine(l.given, clashing.ByHand, c.At, "--with", "FILE"))
 	}
 	return s, parts, err
 }
@@ -224,10 +216,7 @@ func (l *looked) unmarked(ctx context.Context, c clashing.Clash, file string, ed
 	base, mine, theirs, _ := c.Texts()
 	var sides []string
 	for _, e := range []clashing.Entry{base, mine, theirs} {
-		if sizes, err := l.folder.Repo.Sizes(ctx, []string{e.ID}); e.ID == "" || err != nil || sizes[e.ID] > mostText {
-			continue
-		}
-		one, err := l.folder.Repo.Blob(ctx, e.ID, mostText)
+		one, _, err := l.contents(ctx, e)
 		if err != nil {
 			return err
 		}
@@ -244,15 +233,7 @@ func (l *looked) unmarked(ctx context.Context, c clashing.Clash, file string, ed
 	if !edited {
 		with = []string{"--with", file}
 	}
-	return f.Try("go on with it", line(l.given, clashing.ByHand, c.At, with...))
-}
-
-// line is a command that decides a path, which may look like an option.
-func line(given, way, path string, options ...string) string {
-	if given != "." && given != "" {
-		options = append(options, "--folder", given)
-	}
-	return text.Command(text.WithOperand([]string{"uncinate", "settle", way}, path, options...)...)
+	return f.Try("go on with it", worktree.SettleLine(l.given, clashing.ByHand, c.At, with...))
 }
 
 // Cancelled is what was given up.

@@ -63,12 +63,13 @@ type Side struct {
 // mostText is how large a text may be, in bytes, to be shown and edited.
 const mostText = 1 << 20
 
-// mostPaths is how many paths are named to git.
-const mostPaths = 500
-
 // Show tells what clashes; with paths, only those.
 func Show(ctx context.Context, d *desk.Desk, given string, paths []string) (_ *Settling, err error) {
-	l, err := look(ctx, d, given)
+	f, err := worktree.LooseAt(ctx, d, given)
+	if err != nil {
+		return nil, err
+	}
+	l, err := look(ctx, d, f, given)
 	if err != nil {
 		return nil, err
 	}
@@ -79,9 +80,11 @@ func Show(ctx context.Context, d *desk.Desk, given string, paths []string) (_ *S
 		if err != nil {
 			return nil, err
 		}
-		s.Clashes = slices.DeleteFunc(s.Clashes, func(c Clash) bool {
-			return !slices.ContainsFunc(chosen, func(x clashing.Clash) bool { return x.Key() == c.is.Key() })
-		})
+		wanted := map[string]bool{}
+		for _, c := range chosen {
+			wanted[c.At] = true
+		}
+		s.Clashes = slices.DeleteFunc(s.Clashes, func(c Clash) bool { return !wanted[c.Path] })
 	}
 	if err := l.sides(ctx, s.Clashes); err != nil {
 		return nil, err
@@ -91,7 +94,6 @@ func Show(ctx context.Context, d *desk.Desk, given string, paths []string) (_ *S
 
 // looked is a folder with what clashes in it.
 type looked struct {
-	desk    *desk.Desk
 	given   string
 	folder  *project.Folder
 	decided *worktree.Decisions
@@ -101,12 +103,8 @@ type looked struct {
 	met     *worktree.Meeting
 }
 
-func look(ctx context.Context, d *desk.Desk, given string) (*looked, error) {
-	f, err := worktree.LooseAt(ctx, d, given)
-	if err != nil {
-		return nil, err
-	}
-	l := &looked{desk: d, given: given, folder: f, met: &worktree.Meeting{}, done: func() error { return nil }}
+func look(ctx context.Context, d *desk.Desk, f *project.Folder, given string) (_ *looked, err error) {
+	l := &looked{given: given, folder: f, met: &worktree.Meeting{}, done: func() error { return nil }}
 	if l.decided, err = worktree.DecisionsOf(d, f); err != nil {
 		return nil, err
 	}
@@ -126,7 +124,7 @@ func look(ctx context.Context, d *desk.Desk, given string) (*looked, error) {
 // settling is what was looked at, without what each side did.
 func (l *looked) settling() *Settling {
 	stopped := l.decided.Stopped()
-	s := &Settling{Folder: l.folder.Path, What: text.Either(stopped.What == "join", "join", "sync"), Name: stopped.Name, Branch: l.folder.Branch,
+	s := &Settling{Folder: l.folder.Path, What: stopped.Job(), Name: stopped.Name, Branch: l.folder.Branch,
 		Ahead: l.ends.Ahead, Behind: l.ends.Behind, There: l.ends.There, Clashes: []Clash{}}
 	for _, c := range l.met.Clashes {
 		way, known := l.decided.Of(c)
@@ -229,38 +227,19 @@ func (s *Side) by(x *Side) {
 	}
 }
 
-// changes gives the newest change of each path that only one side has (git-log documentation,
-// --name-only).
+// changes gives the newest change of each path that only one side has.
 func (l *looked) changes(ctx context.Context, of, without string, all []Clash) (map[string]*Side, error) {
-	args := []string{"--literal-pathspecs", "log", "--no-show-signature", "--no-textconv", "--no-ext-diff", "--no-renames", "-z", "--name-only", "--format=%x02%H%x03%an%x03%cI%x03%s", of, "^" + without, "--"}
 	var paths []string
 	for _, c := range all {
 		paths = append(paths, c.Paths...)
 	}
-	if len(paths) <= mostPaths { // of more, all is read
-		args = append(args, paths...)
-	}
-	lines, err := l.folder.Repo.Lines(ctx, args...)
-	if err != nil {
-		return nil, git.Fault(err, "git cannot tell who changed what")
-	}
 	out := map[string]*Side{}
-	now := &Side{}
-	for _, line := range lines {
-		line = strings.TrimPrefix(line, "\n")
-		if rest, head := strings.CutPrefix(line, "\x02"); head {
-			x := strings.SplitN(rest, "\x03", 4)
-			if len(x) == 4 {
-				now = &Side{Commit: x[0], By: x[1], Title: x[3]}
-				now.When, _ = time.Parse(time.RFC3339, x[2]) // as git writes it
-			}
-			continue
+	err := l.folder.Repo.Changed(ctx, nil, []string{of, "^" + without}, paths, func(p string, c git.Change) {
+		if out[p] == nil {
+			out[p] = &Side{Commit: c.Commit, By: c.By, When: c.When, Title: c.Title}
 		}
-		if out[line] == nil && line != "" {
-			out[line] = now
-		}
-	}
-	return out, nil
+	})
+	return out, err
 }
 
 // texts fills in the parts of texts that clash.
@@ -287,27 +266,30 @@ func (l *looked) texts(ctx context.Context, all []Clash) error {
 
 // marked gives the text that holds both sides; false where one of them is not a text.
 func (l *looked) marked(ctx context.Context, base, mine, theirs clashing.Entry) (s string, parts int, is bool, err error) {
-	var contents [3]string
+	var texts [3]string
 	for i, e := range []clashing.Entry{base, mine, theirs} {
-		if e.ID == "" {
-			continue
-		}
-		sizes, err := l.folder.Repo.Sizes(ctx, []string{e.ID})
-		if err != nil {
+		if texts[i], is, err = l.contents(ctx, e); err != nil || !is {
 			return "", 0, false, err
-		}
-		if sizes[e.ID] > mostText {
-			return "", 0, false, nil
-		}
-		if contents[i], err = l.folder.Repo.Blob(ctx, e.ID, mostText); err != nil {
-			return "", 0, false, err
-		}
-		if strings.ContainsRune(contents[i], 0) {
-			return "", 0, false, nil
 		}
 	}
-	s, parts, err = worktree.Marked(ctx, l.trial, contents[0], contents[1], contents[2], [2]string{"yours", "theirs, " + l.ends.There})
+	s, parts, err = worktree.Marked(ctx, l.trial, texts[0], texts[1], texts[2], [2]string{"yours", "theirs, " + l.ends.There})
 	return s, parts, err == nil, err
+}
+
+// contents gives the text of a file; of one that a side does not have it is empty, and false where it
+// is not a text or a large one.
+func (l *looked) contents(ctx context.Context, e clashing.Entry) (s string, is bool, err error) {
+	if e.ID == "" {
+		return "", true, nil
+	}
+	sizes, err := l.folder.Repo.Sizes(ctx, []string{e.ID})
+	if err != nil || sizes[e.ID] > mostText {
+		return "", false, err
+	}
+	if s, err = l.folder.Repo.Blob(ctx, e.ID, mostText); err != nil || strings.ContainsRune(s, 0) {
+		return "", false, err
+	}
+	return s, true, nil
 }
 
 // onlyParts leaves of a text what is between its marks, and three lines around.

@@ -4,7 +4,6 @@ import (
 	"context"
 
 	"uncinate/internal/core/histories"
-	"uncinate/internal/core/text"
 	"uncinate/internal/desk"
 	"uncinate/internal/desk/project"
 	"uncinate/internal/desk/worktree"
@@ -26,7 +25,7 @@ type Ends struct {
 
 // EndsOf finds them for what stopped in a folder; for a sync where nothing did.
 func EndsOf(ctx context.Context, d *desk.Desk, f *project.Folder, stopped worktree.Stopped) (*Ends, error) {
-	if stopped.What == "join" {
+	if stopped.Name != "" {
 		b, err := history.LookAtBranches(ctx, d, f)
 		if err != nil {
 			return nil, err
@@ -35,7 +34,7 @@ func EndsOf(ctx context.Context, d *desk.Desk, f *project.Folder, stopped worktr
 		if err != nil {
 			return nil, err
 		}
-		e := &Ends{Mine: f.Head, Theirs: theirs, There: "on " + text.Visible(stopped.Name)}
+		e := &Ends{Mine: f.Head, Theirs: theirs, There: where(stopped.Name)}
 		if theirs == "" || f.Head == "" {
 			return e, nil
 		}
@@ -56,7 +55,7 @@ func EndsOf(ctx context.Context, d *desk.Desk, f *project.Folder, stopped worktr
 		return nil, git.Fault(err, "git cannot list what it knows of the host")
 	}
 	s.refs = web.Refs{IDs: map[string]string{"refs/heads/" + f.Branch: s.tracked[s.track(f.Branch)]}}
-	e := &Ends{Mine: f.Head, There: "on the host"}
+	e := &Ends{Mine: f.Head, There: where("")}
 	if e.Theirs = s.refs.Branch(f.Branch); e.Theirs == "" || f.Head == "" {
 		return e, nil
 	}

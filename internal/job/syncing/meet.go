@@ -88,8 +88,8 @@ func (s *Sync) replay(ctx context.Context, w *git.Weaver) (string, error) {
 	}
 	s.together = nil
 	if s.options.By == "replay" || s.was != "" {
-		w.Decide = func(ctx context.Context, base string, c *git.Clashes) (string, error) {
-			met, err := worktree.Meet(ctx, s.folder, w, "", c.Mine, c.Theirs)
+		w.Decide = func(ctx context.Context, c *git.Clashes) (string, error) {
+			met, err := worktree.Met(ctx, s.folder, w, c)
 			if err != nil {
 				return "", err
 			}
@@ -202,8 +202,13 @@ func Words(way string) string {
 
 // there is where the other side is, in words.
 func (s *Sync) there() string {
-	if s.joining != "" {
-		return "on " + text.Visible(s.joining)
+	return where(s.joining)
+}
+
+// where is that of a branch that is joined; "" stands for a sync.
+func where(branch string) string {
+	if branch != "" {
+		return "on " + text.Visible(branch)
 	}
 	return "on the host"
 }
@@ -215,7 +220,7 @@ const mostNamed = 200
 func (s *Sync) stopped(ctx context.Context, u *unsettled) error {
 	st, there := s.stand, s.there()
 	if !s.options.Preview {
-		if err := s.decided.Keep(ctx, text.Either(s.joining == "", "sync", "join"), s.joining); err != nil {
+		if err := s.decided.Keep(ctx, s.joining); err != nil {
 			return err
 		}
 	}
@@ -255,8 +260,7 @@ func (s *Sync) stopped(ctx context.Context, u *unsettled) error {
 
 // settled forgets what was decided, once what stopped at it is done.
 func (s *Sync) settled() error {
-	x := s.decided.Stopped()
-	if x.What == "" || x.What == "join" && x.Name != s.joining || x.What == "sync" && s.joining != "" {
+	if x := s.decided.Stopped(); x.What == "" || x.Name != s.joining {
 		return nil
 	}
 	return s.decided.Forget()

@@ -234,3 +234,46 @@ func (r *Repo) Blob(ctx context.Context, id string, most int64) (string, error) 
 	})
 	return b.String(), Fault(err, "git cannot read %.10s", id)
 }
+
+// Change is the commit that changed a path.
+type Change struct {
+	Source, Commit, By, Title string // Source is the commit that was named, from which it was reached
+	When                      time.Time
+}
+
+// mostNamed is how many paths a run of git is given on its command line; of more, all is read.
+const mostNamed = 500
+
+// Changed tells which commits changed paths, the newest first; commits are as git-log takes them.
+// Nothing is followed by its renames (git-log documentation, --source and --name-only).
+func (r *Repo) Changed(ctx context.Context, env, commits, paths []string, see func(path string, c Change)) error {
+	args := append([]string{"--literal-pathspecs", "log", "--no-show-signature", "--no-textconv", "--no-ext-diff", "--no-renames", "--source", "-z", "--name-only", "--format=%x02%S%x03%H%x03%an%x03%cI%x03%s"}, commits...)
+	args = append(args, "--")
+	if len(paths) <= mostNamed {
+		args = append(args, paths...)
+	}
+	out, err := r.Run(ctx, Cmd{Args: args, Env: env})
+	if err != nil {
+		return Fault(err, "git cannot tell who changed what")
+	}
+	var now Change
+	for _, item := range SplitNUL(out) {
+		item = strings.TrimPrefix(item, "\n")
+		rest, head := strings.CutPrefix(item, "\x02")
+		if !head {
+			if item != "" {
+				see(item, now)
+			}
+			continue
+		}
+		x := strings.SplitN(rest, "\x03", 5)
+		if len(x) != 5 {
+			return fmt.Errorf("git log says %q", text.Excerpt(item, 80))
+		}
+		now = Change{Source: x[0], Commit: x[1], By: x[2], Title: x[4]}
+		if now.When, err = time.Parse(time.RFC3339, x[3]); err != nil {
+			return fmt.Errorf("git log gives the time %q", text.Excerpt(x[3], 80))
+		}
+	}
+	return nil
+}

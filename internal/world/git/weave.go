@@ -27,14 +27,14 @@ type Weaver struct {
 
 	// Decide gives the tree that comes of a commit that is made again and clashes, where that
 	// was decided; nil where nothing was.
-	Decide func(ctx context.Context, base string, c *Clashes) (tree string, err error)
+	Decide func(ctx context.Context, c *Clashes) (tree string, err error)
 }
 
 // Clashes says that the two sides cannot be brought together by themselves.
 type Clashes struct {
-	Paths        []string
-	Mine, Theirs string // the commits that met
-	Met          *Met
+	Paths              []string
+	Base, Mine, Theirs string // the commits that met; Base where they were put on one
+	Met                *Met
 }
 
 // Error names the first of the files.
@@ -211,7 +211,8 @@ func (w *Weaver) apply(ctx context.Context, onto, parent, commit string) (string
 	tree, err := w.Merge(ctx, mine, theirs)
 	var c *Clashes
 	if w.Decide != nil && errors.As(err, &c) {
-		return w.Decide(ctx, base, c)
+		c.Base = base
+		return w.Decide(ctx, c)
 	}
 	return tree, err
 }
