@@ -226,8 +226,24 @@ func (m *maker) meet() [][]string {
 	return append(lines, m.troubled(b, at(b, append([]string{"uncinate"}, one(m, then)...)...)))
 }
 
+// taken draws which commits are taken back.
+func (m *maker) taken(l *look) []string {
+	switch m.IntN(6) {
+	case 0, 1:
+		return nil
+	case 2:
+		return []string{"--drop"}
+	case 3:
+		return append(m.clash(), one(m, []string{"HEAD", "HEAD~1", "HEAD~2", "HEAD~4", "HEAD^2"}))
+	case 4:
+		return append(m.clash(), one(m, []string{"HEAD~2..HEAD", "HEAD~3..HEAD~1", "HEAD~1..", "origin/main..HEAD"}))
+	}
+	_, all := branches(l)
+	return append(m.clash(), one(m, append(all, "HEAD~1")), one(m, []string{"HEAD", "HEAD~3"}))
+}
+
 // keepers are commands that keep rescue copies, and make the place for them the first time.
-var keepers = []string{"branch remove", "branch rename", "branch switch", "branch join", "sync", "save"}
+var keepers = []string{"branch remove", "branch rename", "branch switch", "branch join", "sync", "save", "undo changes", "undo commit", "undo file"}
 
 // troubled makes some runs of the program hard.
 func (m *maker) troubled(l *look, words []string) []string {
@@ -405,6 +421,21 @@ var ours = []drawn{
 			words = append(words, "--any-name")
 		}
 		return at(l, words...)
+	}},
+	{6, func(m *maker, l *look) []string {
+		words := []string{"uncinate", "undo", "changes", "--yes"}
+		if m.IntN(2) == 0 {
+			words = append(words, "--", one(m, []string{m.file(l), m.file(l), "place", "src", "*.txt"}))
+		}
+		return at(l, words...)
+	}},
+	{6, func(m *maker, l *look) []string {
+		return at(l, append([]string{"uncinate", "undo", "commit", "--yes"}, m.taken(l)...)...)
+	}},
+	{4, func(m *maker, l *look) []string {
+		_, all := branches(l)
+		to := one(m, append(all, "HEAD", "HEAD~1", "HEAD~2", "HEAD~5"))
+		return at(l, "uncinate", "undo", "file", "--to", to, "--yes", "--", one(m, []string{m.file(l), m.file(l), "place", "src", "tables", "."}))
 	}},
 	{4, func(m *maker, l *look) []string {
 		words := []string{"uncinate", "rescue", "bring", fmt.Sprint(m.IntN(len(l.copies)+1) + 1)}

@@ -181,6 +181,9 @@ func (e *Env) joined(d *desk.Desk, name string, r *syncing.Synced) {
 		defer e.Say("Not joined: %s of %s that %s only on the host. To receive %s: uncinate branch switch %s", text.Count(r.Unjoined, "commit"), text.Visible(name),
 			desk.IsAre(r.Unjoined), desk.ItThem(r.Unjoined), text.Quote(name))
 	}
+	if r.TakenBack != "" {
+		defer e.Say("What was joined of %s before was taken back by commit %.10s, and did not come in again. To bring it in: %s", text.Visible(name), r.TakenBack, desk.FolderCommand(".", "undo", "commit", r.TakenBack[:10]))
+	}
 	if r.Received == 0 {
 		e.Say("%s has all of it already.", text.Visible(r.Branch))
 		return

@@ -261,6 +261,8 @@ func (e *Env) known(d *desk.Desk, kind, current string) ([]candidate, error) {
 			all.add(name, "ships with the program")
 		}
 		return append(all.found, folders(current, true)...), nil
+	case "path":
+		return folders(current, true), nil
 	case "branch":
 		list, err := history.Branches(e.ctx, d, ".")
 		for _, b := range list {

@@ -90,25 +90,42 @@ func (e *Env) history(ctx context.Context, r *history.History, o history.History
 		}
 		cells = append(cells, []string{lead, c.ID[:min(10, len(c.ID))], c.When.Local().Format(at), c.Who, what, named})
 	}
-	if !o.Full {
+	switch {
+	case !o.Full && o.Path != "":
+		e.historyOf(r, o, cells)
+	case !o.Full:
 		e.lines(cells, give{3, 8}, give{4, 20})
-	} else {
-		for i, c := range r.Commits {
-			row := cells[i+1]
-			e.Say("%s  %s  %s  %s", e.Out.strong(row[1]), row[2], e.Out.visible(row[3]), row[0])
-			e.Say("  %s", e.Out.wrap(strings.TrimSpace(e.Out.visible(row[4])+"  "+e.Out.visible(row[5])), 2))
-			for _, f := range c.Files {
-				extent := fmt.Sprintf("%d added, %d removed", f.Added, f.Removed)
-				if f.Added < 0 {
-					extent = "binary"
-				}
-				e.Say("    %s  %s", e.Out.visible(f.Path), extent)
-			}
-		}
+	default:
+		e.historyInFull(r, cells)
 	}
 	e.Say("")
 	e.Say("To see one commit: uncinate changes --commit COMMIT --full")
 	if r.More {
 		e.Say("Older ones: uncinate history --most %d", 3*len(r.Commits))
+	}
+}
+
+// historyOf shows the commits that touched a path, each with the command that brings it back as it was.
+func (e *Env) historyOf(r *history.History, o history.HistoryOptions, cells [][]string) {
+	for i, c := range r.Commits {
+		row := cells[i+1]
+		e.Say("%s  %s  %s  %s  %s", e.Out.strong(row[1]), row[2], e.Out.visible(row[3]), row[0], e.Out.visible(row[4]))
+		e.Say("    to have it so: %s", desk.FolderCommand(o.Folder, text.WithOperand([]string{"undo", "file"}, o.Path, "--to", c.ID[:10])...))
+	}
+}
+
+// historyInFull shows the files that each commit touched.
+func (e *Env) historyInFull(r *history.History, cells [][]string) {
+	for i, c := range r.Commits {
+		row := cells[i+1]
+		e.Say("%s  %s  %s  %s", e.Out.strong(row[1]), row[2], e.Out.visible(row[3]), row[0])
+		e.Say("  %s", e.Out.wrap(strings.TrimSpace(e.Out.visible(row[4])+"  "+e.Out.visible(row[5])), 2))
+		for _, f := range c.Files {
+			extent := fmt.Sprintf("%d added, %d removed", f.Added, f.Removed)
+			if f.Added < 0 {
+				extent = "binary"
+			}
+			e.Say("    %s  %s", e.Out.visible(f.Path), extent)
+		}
 	}
 }

@@ -16,7 +16,7 @@ import (
 
 // Commands are all commands but those of the practice hosts.
 func Commands() []*Command {
-	return []*Command{readyCommand(), surveyCommand(), ignoreCommand(), attachCommand(), detachCommand(), cloneCommand(), projectCommand(), statusCommand(), changesCommand(), saveCommand(), syncCommand(), settleCommand(), historyCommand(), branchCommand(), tagCommand(), rescueCommand(), visitCommand(),
+	return []*Command{readyCommand(), surveyCommand(), ignoreCommand(), attachCommand(), detachCommand(), cloneCommand(), projectCommand(), statusCommand(), changesCommand(), saveCommand(), syncCommand(), settleCommand(), undoCommand(), rescueCommand(), historyCommand(), branchCommand(), tagCommand(), visitCommand(),
 		repositoryCommand(), accessCommand(), hostCommand(), accountCommand(), tokenCommand(), keyCommand(), vaultCommand(), settingsCommand(), completionCommand(), credentialCommand(), helpCommand(), versionCommand()}
 }
 

@@ -74,8 +74,9 @@ func rescueShow() *Command {
 
 func rescueBring() *Command {
 	return &Command{Name: "bring", Args: "NUMBER [PATH...]", Least: 1, Most: -1, Short: "bring a copy back: its commits as a branch, its files to their places",
-		Long: `Nothing is overwritten; if something is in the way, nothing is done, and the command that
-brings the files into another folder is named.`,
+		Long: `What an undo put in the place of the files gives way to them. Nothing else is overwritten: if
+something is in the way, nothing is done, and the command that brings the files into another folder
+is named.`,
 		Examples: []string{"uncinate rescue bring 3", "uncinate rescue bring 3 --as before-the-sync", "uncinate rescue bring 4 settings.ini --into /tmp/look"}, Gives: worktree.Brought{},
 		Options: func(o *flag.FlagSet) Run {
 			b := worktree.BringOptions{}
@@ -106,8 +107,11 @@ brings the files into another folder is named.`,
 					switch {
 					case len(r.Files) > 0:
 						e.Say("%s brought back into %s.", text.Count(len(r.Files), "file"), text.Visible(r.Folder))
-					case len(r.Branches) == 0:
+					case len(r.Branches)+len(r.Gone) == 0:
 						e.Say("All of it is there already.")
+					}
+					if len(r.Gone) > 0 {
+						e.Say("%s again not there, as when the copy was kept: %s.", text.Either(len(r.Gone) == 1, "1 file is", text.Count(len(r.Gone), "file")+" are"), e.Out.visible(text.Excerpt(strings.Join(r.Gone, ", "), 120)))
 					}
 				})
 			})
@@ -167,6 +171,9 @@ func wouldBring(r *worktree.Brought) []plan.Item {
 	if len(r.Files) > 0 {
 		items = append(items, here("Bring "+text.Count(len(r.Files), "file")+" back into "+text.Visible(r.Folder)))
 	}
+	if len(r.Gone) > 0 {
+		items = append(items, here("Take "+text.Count(len(r.Gone), "file")+" away, not there when the copy was kept"))
+	}
 	return items
 }
 
@@ -224,6 +231,9 @@ func holds(c worktree.RescueCopy) string {
 	}
 	switch len(c.Files) {
 	case 0:
+		if len(c.Gone) > 0 {
+			parts = append(parts, text.Count(len(c.Gone), "file")+" not there")
+		}
 	case 1:
 		parts = append(parts, c.Files[0])
 	default:
@@ -255,6 +265,9 @@ func (e *Env) rescueCopy(c worktree.RescueCopy) {
 			break
 		}
 		e.Say("  %s", e.Out.visible(p))
+	}
+	if len(c.Gone) > 0 {
+		e.Say("  not there then: %s", e.Out.visible(text.Excerpt(strings.Join(c.Gone, ", "), 200)))
 	}
 	e.Say("It is deleted on %s.", c.Until.Local().Format("2006-01-02"))
 }

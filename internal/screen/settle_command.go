@@ -21,6 +21,7 @@ import (
 	"uncinate/internal/desk/worktree"
 	"uncinate/internal/job/settling"
 	"uncinate/internal/job/syncing"
+	"uncinate/internal/job/undoing"
 )
 
 // clashOption is the option by which all clashes are decided at once.
@@ -63,6 +64,7 @@ func settleShow() *Command {
 type Settled struct {
 	settling.Decided
 	Synced *syncing.Synced `json:"synced,omitempty" says:"what came of the sync or join, once all was decided"`
+	Undone *undoing.Undone `json:"undone,omitempty" says:"what came of the undo, once all was decided"`
 }
 
 func settleWay(way, short string, examples []string) *Command {
@@ -138,7 +140,7 @@ func settleCancel() *Command {
 					case *preview:
 						e.Say("Would drop %s. Nothing else would change.", text.Count(r.Decided, "decision"))
 					default:
-						e.Say("Dropped %s; every file is as it was. To decide again: uncinate %s", text.Count(r.Decided, "decision"), text.Either(r.What == "join", "branch join", "sync"))
+						e.Say("Dropped %s; every file is as it was. To decide again: %s", text.Count(r.Decided, "decision"), r.Line)
 					}
 				})
 			})
@@ -161,12 +163,25 @@ func (f *finishing) add(o *flag.FlagSet) {
 // decided tells what was decided; once nothing is left, what stopped goes on.
 func (e *Env) decided(ctx context.Context, d *desk.Desk, r *settling.Decided, f finishing) error {
 	var lines []string
+	words := func(way string) string {
+		switch {
+		case r.What != "undo":
+			return syncing.Words(way)
+		case way == joining.Mine:
+			return "stays as it is now"
+		case way == joining.Theirs:
+			return "becomes as it was before"
+		case way == joining.Both:
+			return "becomes as it was before, with what is there now beside it"
+		}
+		return syncing.Words(way)
+	}
 	for i, x := range r.Decided {
 		if i == mostLines && len(r.Decided) > i+1 {
-			lines = append(lines, fmt.Sprintf("%d more %s", len(r.Decided)-i, syncing.Words(x.Way)))
+			lines = append(lines, fmt.Sprintf("%d more %s", len(r.Decided)-i, words(x.Way)))
 			break
 		}
-		lines = append(lines, text.Visible(x.Path)+" "+syncing.Words(x.Way))
+		lines = append(lines, text.Visible(x.Path)+" "+words(x.Way))
 	}
 	if f.preview {
 		var items []plan.Item
@@ -189,6 +204,14 @@ func (e *Env) decided(ctx context.Context, d *desk.Desk, r *settling.Decided, f 
 	for _, l := range lines {
 		e.Aside("%s.", l)
 	}
+	if r.What == "undo" {
+		return e.resumeUndo(ctx, d, r, f)
+	}
+	return e.resumeSync(ctx, d, r, f)
+}
+
+// resumeSync goes on with a sync, or a join of branches.
+func (e *Env) resumeSync(ctx context.Context, d *desk.Desk, r *settling.Decided, f finishing) error {
 	s, err := e.resume(ctx, d, r, f)
 	if err != nil {
 		return err
@@ -211,13 +234,39 @@ func (e *Env) decided(ctx context.Context, d *desk.Desk, r *settling.Decided, f 
 	if err != nil {
 		return err
 	}
-	return e.Give(Settled{*r, done}, func() {
+	return e.Give(Settled{Decided: *r, Synced: done}, func() {
 		if r.What == "join" {
 			e.joined(d, r.Name, done)
 		} else {
 			e.synced(done)
 		}
 	})
+}
+
+// resumeUndo goes on with an undo of commits.
+func (e *Env) resumeUndo(ctx context.Context, d *desk.Desk, r *settling.Decided, f finishing) error {
+	if f.by != "" {
+		return fault.New(fault.Usage, "--by is about both sides of a sync, and an undo stopped here").TryWithout("go on with the undo", r.Stopped.Line(f.in.in()), "by")
+	}
+	s := r.Stopped
+	u, err := undoing.PlanCommit(ctx, d, undoing.CommitOptions{Folder: f.in.in(), Commits: s.Commits, Parent: s.Parent, Message: s.Text})
+	if err != nil {
+		return err
+	}
+	e.items, e.planned = u.Items(), true
+	if len(u.Open) > 0 {
+		if goes, err := e.propose(ctx, f.plans, "All is decided. To finish:", u, opens(u)); err != nil || !goes {
+			return err
+		}
+	} else if !e.quiet && !e.json {
+		e.Aside("All is decided. Now:")
+		e.Plan(e.Err, u.Items(), "")
+	}
+	done, err := u.Do(ctx)
+	if err != nil {
+		return err
+	}
+	return e.Give(Settled{Decided: *r, Undone: done}, func() { e.undone(done) })
 }
 
 // resume plans what stopped again.
@@ -265,8 +314,12 @@ func (e *Env) settling(s *settling.Settling, given string, now time.Time) {
 		e.Say("Nothing clashes, as far as the host is known. To ask it: uncinate sync")
 		return
 	}
-	e.Say("%s on %s: %s only here, %s only %s.", e.Out.strong(text.Count(len(s.Clashes), "file")+" "+text.Either(len(s.Clashes) == 1, "clashes", "clash")),
-		text.Visible(s.Branch), text.Count(s.Ahead, "commit"), text.Count(s.Behind, "commit"), s.There)
+	if s.Undoes != "" {
+		e.Say("%s: later commits changed what the undo of %.10s takes back.", e.Out.strong(text.Count(len(s.Clashes), "file")+" "+text.Either(len(s.Clashes) == 1, "clashes", "clash")), s.Undoes)
+	} else {
+		e.Say("%s on %s: %s only here, %s only %s.", e.Out.strong(text.Count(len(s.Clashes), "file")+" "+text.Either(len(s.Clashes) == 1, "clashes", "clash")),
+			text.Visible(s.Branch), text.Count(s.Ahead, "commit"), text.Count(s.Behind, "commit"), s.There)
+	}
 	for i, c := range s.Clashes {
 		if i == desk.MostShown && len(s.Clashes) > i+1 {
 			e.Say("")
@@ -279,7 +332,11 @@ func (e *Env) settling(s *settling.Settling, given string, now time.Time) {
 		if c.Decided != "" {
 			decided = syncing.Words(c.Decided)
 		}
-		e.Facts([2]string{"yours", e.side(c, c.Mine, now)}, [2]string{"theirs", e.side(c, c.Theirs, now)}, [2]string{"decided", decided})
+		names := [2]string{"yours", "theirs"}
+		if s.Undoes != "" {
+			names = [2]string{"now (yours)", "taken back (theirs)"}
+		}
+		e.Facts([2]string{names[0], e.side(c, c.Mine, now)}, [2]string{names[1], e.side(c, c.Theirs, now)}, [2]string{"decided", decided})
 		e.parts(c)
 	}
 	e.Say("")
@@ -335,10 +392,13 @@ func ago(since time.Duration) string {
 func (e *Env) nextDecision(s *settling.Settling, given string) {
 	i := slices.IndexFunc(s.Clashes, func(c settling.Clash) bool { return c.Decided == "" })
 	if i < 0 {
-		e.Say("All is decided. To finish: uncinate %s", text.Either(s.What == "join", text.Command("branch", "join", s.Name), "sync"))
+		e.Say("All is decided. To finish: %s", s.Line)
 		return
 	}
 	says := map[string]string{joining.Mine: "use yours", joining.Theirs: "use theirs", joining.Both: "use theirs, and put yours beside it", clashing.ByHand: "edit a text that holds both"}
+	if s.Undoes != "" {
+		says = map[string]string{joining.Mine: "leave it as it is now", joining.Theirs: "as it was before what is taken back", joining.Both: "as it was before, and what is there now beside it", clashing.ByHand: "edit a text that holds both"}
+	}
 	e.Say("To decide %s:", e.Out.visible(s.Clashes[i].Path))
 	var cells [][]string
 	for _, way := range s.Clashes[i].Ways {

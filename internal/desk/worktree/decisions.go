@@ -8,6 +8,8 @@ import (
 	"os"
 	"path"
 	"path/filepath"
+	"slices"
+	"strconv"
 	"strings"
 
 	"uncinate/internal/core/clashing"
@@ -31,9 +33,12 @@ type Decisions struct {
 
 // Stopped is what stopped at clashes, and what is decided of them by now.
 type Stopped struct {
-	What string                       `json:"what"`           // sync or join; "" where nothing did
-	Name string                       `json:"name,omitempty"` // the branch that is joined
-	Ways map[string]clashing.Decision `json:"ways,omitempty"` // by the clash's key
+	What    string                       `json:"what"`              // sync, join or undo; "" where nothing did
+	Name    string                       `json:"name,omitempty"`    // the branch that is joined
+	Commits []string                     `json:"commits,omitempty"` // that are taken back, as they were named; none: the last one
+	Parent  int                          `json:"parent,omitempty"`  // of a merge: whose side stays
+	Text    string                       `json:"text,omitempty"`    // what the commit is to say that takes them back
+	Ways    map[string]clashing.Decision `json:"ways,omitempty"`    // by the clash's key
 }
 
 func decisionsAt(d *desk.Desk, folder string) string {
@@ -53,15 +58,45 @@ func (x *Decisions) path() string { return filepath.Join(x.dir(), "decisions.jso
 // Stopped tells what waits to be decided: its What is "" where nothing does.
 func (x *Decisions) Stopped() Stopped { return x.kept }
 
-// Job is what goes on once all is decided: a sync, unless a join of branches stopped.
-func (s Stopped) Job() string { return text.Either(s.Name != "", "join", "sync") }
+// Job is what goes on once all is decided: a sync, unless a join of branches or an undo stopped.
+func (s Stopped) Job() string {
+	if s.What == "undo" {
+		return s.What
+	}
+	return text.Either(s.Name != "", "join", "sync")
+}
 
-// Keep notes what stopped: a join of a branch, or a sync where that is "". Decisions that were made
-// before stay.
-func (x *Decisions) Keep(ctx context.Context, joining string) error {
+// Words are the arguments and options of the command that stopped.
+func (s Stopped) Words() []string {
+	if s.What != "undo" {
+		return nil
+	}
+	words := slices.Clone(s.Commits)
+	if s.Parent > 0 {
+		words = append(words, "--parent", strconv.Itoa(s.Parent))
+	}
+	if s.Text != "" {
+		words = append(words, "--message", s.Text)
+	}
+	return words
+}
+
+// Line is the command that goes on once all is decided.
+func (s Stopped) Line(given string) string {
+	switch s.Job() {
+	case "join":
+		return desk.FolderCommand(given, "branch", "join", s.Name)
+	case "undo":
+		return desk.FolderCommand(given, append([]string{"undo", "commit"}, s.Words()...)...)
+	}
+	return desk.FolderCommand(given, "sync")
+}
+
+// Keep notes what stopped. Decisions that were made before stay.
+func (x *Decisions) Keep(ctx context.Context, what Stopped) error {
 	return x.change(ctx, func(s *Stopped) {
-		s.Name = joining
-		s.What = s.Job()
+		what.What, what.Ways = what.Job(), s.Ways
+		*s = what
 	})
 }
 

@@ -1,6 +1,7 @@
 package worktree
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"io/fs"
@@ -26,9 +27,14 @@ func (g *gate) finish(ctx context.Context, all []change) error {
 	if err := os.WriteFile(filepath.Join(g.at, "marker"), nil, 0o600); err != nil { // what is aside and newer was written to late
 		return err
 	}
-	g.hasher = newHasher(g.digits())
+	keeps := g.said.Restoring != nil && g.said.Restoring.Indexes
+	if !keeps {
+		g.hasher = newHasher(g.digits())
+	}
 	err := g.exchange(ctx, all)
-	g.hasher.end()
+	if !keeps {
+		g.hasher.end()
+	}
 	if err != nil {
 		return err
 	}
@@ -36,7 +42,11 @@ func (g *gate) finish(ctx context.Context, all []change) error {
 	if !resumed {
 		work.Go(func() error { return g.refresh(ctx) })
 	}
-	err = g.look(ctx, all)
+	if keeps {
+		err = g.keepAside(ctx)
+	} else {
+		err = g.look(ctx, all)
+	}
 	if err = errors.Join(err, work.Wait()); err != nil {
 		return err
 	}
@@ -280,6 +290,9 @@ func (g *gate) stagedAside(p string) error { return g.layAside(g.staged(p), p) }
 // isThere reports whether the file that comes in is in its place already, and what was there
 // is where it was prepared.
 func (g *gate) isThere(ctx context.Context, c change, staged fs.FileInfo) (bool, error) {
+	if g.said.Restoring != nil {
+		return g.isBack(ctx, c, staged)
+	}
 	now, err := os.Lstat(g.work(c.path))
 	if err != nil || now.IsDir() {
 		return false, passMissing(err)
@@ -327,7 +340,13 @@ func (g *gate) install(ctx context.Context) error {
 		if err := files.CopyFile(filepath.Join(g.own, "index"), index); err != nil {
 			return err
 		}
-		if err := g.readTree(ctx, index, "-i"); err != nil {
+		var err error
+		if g.said.Restoring == nil {
+			err = g.readTree(ctx, index, "-i")
+		} else if g.said.Restoring.Indexes {
+			err = g.reindex(ctx, index)
+		}
+		if err != nil {
 			return git.Fault(err, "what was staged meanwhile cannot be carried along")
 		}
 	}
@@ -343,6 +362,9 @@ func (g *gate) install(ctx context.Context) error {
 // moveRefs moves the branch, or checks the other one out.
 func (g *gate) moveRefs(ctx context.Context) error {
 	l, repo := g.said, g.folder.Repo
+	if l.Restoring != nil {
+		return nil
+	}
 	if l.Switch != "" {
 		was := g.folder.Branch
 		if was == "" {
@@ -359,7 +381,7 @@ func (g *gate) moveRefs(ctx context.Context) error {
 			head = strings.Repeat("0", len(l.To))
 		}
 		if at, err := repo.Resolve(ctx, "refs/heads/"+l.Branch); err != nil || at != l.To {
-			if _, err := repo.Do(ctx, "update-ref", "-m", "uncinate: receive", "refs/heads/"+l.Branch, l.To, head); err != nil {
+			if _, err := repo.Do(ctx, "update-ref", "-m", cmp.Or(l.Says, "uncinate: receive"), "refs/heads/"+l.Branch, l.To, head); err != nil {
 				return git.Fault(err, "the branch cannot be moved")
 			}
 		}

@@ -3,6 +3,7 @@ package worktree
 import (
 	"context"
 	"errors"
+	"fmt"
 	"path/filepath"
 	"strings"
 
@@ -48,6 +49,14 @@ func Heal(ctx context.Context, d *desk.Desk, f *project.Folder) ([]int, error) {
 	if err := g.finish(context.WithoutCancel(ctx), all); err != nil {
 		return g.rescued, err
 	}
+	if g.said.Restoring != nil {
+		kept := ""
+		if len(g.rescued) > 0 {
+			kept = fmt.Sprintf("; what stood there is kept as rescue copy %d", g.rescued[0])
+		}
+		d.Tell.Note("Went on from where it was cut off: %s is done%s.", text.Visible(g.said.Before), kept)
+		return g.rescued, nil
+	}
 	name := g.said.Branch
 	if g.said.Switch != "" {
 		name = g.said.Switch
@@ -62,7 +71,7 @@ func (l *laid) check() error {
 	for _, p := range l.Way {
 		bad = bad || !filepath.IsLocal(filepath.FromSlash(p)) || filepath.FromSlash(p) == "."
 	}
-	if bad {
+	if bad || l.Restoring != nil && !l.Restoring.check() {
 		return fault.New(fault.Refused, "what tells of files that were being received here was not written by this program")
 	}
 	return nil
@@ -119,6 +128,13 @@ func (g *gate) stillThere(ctx context.Context) (bool, error) {
 			return false, git.Fault(err, "git cannot tell the commit")
 		}
 		return at == l.To && (now == "refs/heads/"+l.Switch || was == l.Head), nil
+	}
+	if l.Restoring != nil && l.Branch == "" {
+		at, err := repo.Resolve(ctx, "HEAD^{commit}")
+		if err != nil && git.Code(err) != 1 {
+			return false, git.Fault(err, "git cannot tell the commit")
+		}
+		return now == "" && at == l.Head, nil
 	}
 	at, err := repo.Resolve(ctx, "refs/heads/"+l.Branch)
 	if err != nil && git.Code(err) != 1 {

@@ -38,13 +38,16 @@ type Laying struct {
 	Hook   []string
 	Fresh  bool     // nothing was written here before
 	Way    []string // files in the way, of which a rescue copy is kept
+	Says   string   // what the branch's log says of it; "" that commits were received
 }
 
 // laid is the journal.
 type laid struct {
 	Laying
-	Ready bool   // all is prepared: it is gone through with
-	Index string // of the index that stood: its SHA-256
+	Restoring *Restoring `json:",omitempty"` // files that go back to what they were, in place of those of commits
+	Kept      []int      `json:",omitempty"` // then: the rescue copies that were made of what is aside
+	Ready     bool       // all is prepared: it is gone through with
+	Index     string     // of the index that stood: its SHA-256
 }
 
 // gate is one writing.
@@ -198,6 +201,9 @@ type change struct{ path, oldMode, newMode, oldID, newID string }
 func (c change) goes() bool { return c.newMode == "000000" }
 
 func (g *gate) changes(ctx context.Context) ([]change, error) {
+	if g.said.Restoring != nil {
+		return g.said.Restoring.changes(), nil
+	}
 	lines, err := g.folder.Repo.Lines(ctx, "diff-tree", "-r", "-z", "--no-renames", g.said.From, g.said.To)
 	if err != nil {
 		return nil, git.Fault(err, "git cannot compare the commits")
@@ -217,8 +223,22 @@ func (g *gate) changes(ctx context.Context) ([]change, error) {
 	return all, nil
 }
 
-// stage prepares everything, in our folder alone; git's lock on the index is held from here on.
+// stage prepares everything for files of commits.
 func (g *gate) stage(ctx context.Context, all []change) error {
+	return g.stageBy(ctx, all, func(ctx context.Context, index string) error {
+		if err := g.readTree(ctx, index, "-u"); err != nil {
+			if open := g.folder.Unmerged(ctx); len(open) > 0 {
+				return g.unmerged(open)
+			}
+			return git.Fault(err, "git cannot bring the commits into the folder")
+		}
+		return g.leaveOut(ctx, index)
+	})
+}
+
+// stageBy prepares everything, in our folder alone; git's lock on the index is held from here on.
+// prepare lays the files out, and makes a copy of the index what it is to become.
+func (g *gate) stageBy(ctx context.Context, all []change, prepare func(ctx context.Context, index string) error) error {
 	if err := files.RemoveAll(g.at); err != nil {
 		return err
 	}
@@ -262,13 +282,7 @@ func (g *gate) stage(ctx context.Context, all []change) error {
 	if g.said.Index, err = sumOf(filepath.Join(g.own, "index")); err != nil {
 		return err
 	}
-	if err := g.readTree(ctx, index, "-u"); err != nil {
-		if open := g.folder.Unmerged(ctx); len(open) > 0 {
-			return g.unmerged(open)
-		}
-		return git.Fault(err, "git cannot bring the commits into the folder")
-	}
-	if err := g.leaveOut(ctx, index); err != nil {
+	if err := prepare(ctx, index); err != nil {
 		return err
 	}
 	if err := g.fill(index); err != nil {

@@ -6,6 +6,7 @@ package worktree
 
 import (
 	"context"
+	"os"
 	"slices"
 	"strings"
 	"time"
@@ -15,6 +16,7 @@ import (
 	"uncinate/internal/core/text"
 	"uncinate/internal/desk"
 	"uncinate/internal/desk/project"
+	"uncinate/internal/world/files"
 	"uncinate/internal/world/git"
 	"uncinate/internal/world/openfiles"
 )
@@ -64,8 +66,10 @@ func InWay(ctx context.Context, f *project.Folder, st *git.Status, coming []stri
 		switch {
 		case e.Inner: // what is in a repository inside is not touched
 		case !meets(e.Path) && (e.From == "" || !meets(e.From)):
-		case e.Untracked() && holds(ctx, f, w, tree, e.Path):
-			way = append(way, e.Path)
+		case (e.Untracked() || asComing(f, e)) && holds(ctx, f, w, tree, e):
+			if e.XY[1] != '.' { // else git's index has it as it comes in, and the file stays
+				way = append(way, e.Path)
+			}
 		default:
 			clash = append(clash, e.Path)
 		}
@@ -83,14 +87,28 @@ func InWay(ctx context.Context, f *project.Folder, st *git.Status, coming []stri
 	return clash, way, nil
 }
 
-// holds reports whether a tree has a file just as it is here.
-func holds(ctx context.Context, f *project.Folder, w *git.Weaver, tree, p string) bool {
-	id, err := f.Repo.HashFile(ctx, p)
+// asComing reports whether a tracked file's change can be just what comes in: it is in the folder, and
+// git's index has it either so or as in the last commit.
+func asComing(f *project.Folder, e git.Entry) bool {
+	return e.From == "" && !e.Submodule && e.Kind != "clashing" && !strings.Contains(e.XY, "D") && strings.Contains(e.XY, ".") && !files.Missing(at(f, e.Path))
+}
+
+// holds reports whether a tree has a file just as it is here; of a tracked one, its mode too.
+func holds(ctx context.Context, f *project.Folder, w *git.Weaver, tree string, e git.Entry) bool {
+	s, err := os.Lstat(at(f, e.Path))
 	if err != nil {
 		return false
 	}
-	entry, err := w.Do(ctx, "", []string{"GIT_LITERAL_PATHSPECS=1"}, "ls-tree", tree, "--", p)
-	return err == nil && strings.Contains(entry, " blob "+id+"\t")
+	id, err := f.Repo.HashFile(ctx, e.Path)
+	if err != nil {
+		return false
+	}
+	entry, err := w.Do(ctx, "", []string{"GIT_LITERAL_PATHSPECS=1"}, "ls-tree", tree, "--", e.Path)
+	mode := modeOf(s)
+	if e.Untracked() {
+		mode, _, _ = strings.Cut(entry, " ")
+	}
+	return err == nil && strings.HasPrefix(entry, mode+" blob "+id+"\t")
 }
 
 // WrittenOver is the fault about files that hold work of the person's that is not saved.

@@ -1,11 +1,9 @@
 package worktree
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -20,7 +18,6 @@ import (
 	"uncinate/internal/desk/project"
 	"uncinate/internal/world/files"
 	"uncinate/internal/world/git"
-	"uncinate/internal/world/tree"
 )
 
 // Rescue copies are in a bare repository of their own beside git's, with objects of its
@@ -43,9 +40,15 @@ type RescueCopy struct {
 	Before  string    `json:"before" says:"what was about to be done"`
 	Commits []KeptRef `json:"commits,omitempty"`
 	Files   []string  `json:"files,omitempty" says:"paths from the project's top"`
+	Gone    []string  `json:"gone,omitempty" says:"files that were not there, and that were put back then"`
 	id      string
 	modes   map[string]fileMode
+	files   map[string]Standing
+	left    map[string]Standing // what was put in the place of files, or where none had been
 }
+
+// Standing is what stands at a path: its mode and id as git has them.
+type Standing struct{ Mode, ID string }
 
 // fileMode is what git does not keep of a file.
 type fileMode struct {
@@ -106,6 +109,7 @@ type Kept struct {
 	Paths  []string // files as they are in the folder
 	Root   string   // another folder in which they are; "" for the project's
 	Staged []Staged
+	Left   map[string]Standing // what is put in the place of files, or where none was; git has it
 }
 
 // Keep makes a rescue copy of refs and files, before they are overwritten, and gives its
@@ -117,7 +121,7 @@ func (r *Rescuer) Keep(ctx context.Context, before string, refs []Moving, paths 
 
 // KeepAll makes a rescue copy as Keep does.
 func (r *Rescuer) KeepAll(ctx context.Context, k Kept) (_ int, err error) {
-	if len(k.Refs)+len(k.Paths)+len(k.Staged) == 0 {
+	if len(k.Refs)+len(k.Paths)+len(k.Staged)+len(k.Left) == 0 {
 		return 0, nil
 	}
 	held, err := r.hold(ctx)
@@ -149,7 +153,7 @@ func (r *Rescuer) KeepAll(ctx context.Context, k Kept) (_ int, err error) {
 	if err != nil {
 		return 0, git.Fault(err, "a rescue copy of the files cannot be made, so nothing was overwritten")
 	}
-	if len(k.Refs) == 0 && n == 0 {
+	if len(k.Refs)+len(k.Left) == 0 && n == 0 {
 		return 0, nil
 	}
 	when := r.desk.Now().UTC().Format(time.RFC3339)
@@ -231,72 +235,6 @@ func (r *Rescuer) depth(ctx context.Context, m Moving) (string, error) {
 	return "--depth=" + strconv.Itoa(n+1), err
 }
 
-// treeOf writes files as they are in the folder, byte for byte, and what is staged, and gives a
-// tree of them; modes and times that git does not keep go into the message.
-func (r *Rescuer) treeOf(ctx context.Context, k Kept, message io.Writer) (top string, n int, err error) {
-	var index bytes.Buffer
-	root := k.Root
-	if root == "" {
-		root = r.repo.Dir
-	}
-	for _, p := range k.Paths {
-		mode, id, s, err := r.write(ctx, root, p)
-		if errors.Is(err, fs.ErrNotExist) {
-			continue
-		}
-		if err != nil {
-			return "", 0, err
-		}
-		if mode != "120000" {
-			fmt.Fprintf(message, "File: %04o %d %s\n", s.Mode().Perm(), s.ModTime().UnixNano(), strconv.Quote(p))
-		}
-		fmt.Fprintf(&index, "%s %s\t%s\x00", mode, id, p)
-		n++
-	}
-	for _, x := range k.Staged {
-		if err := r.repo.Objects(ctx, strings.NewReader(x.ID+"\n"), func(_ git.Object, contents io.Reader) error {
-			_, err := r.store.Hash(ctx, contents, true)
-			return err
-		}); err != nil {
-			return "", 0, err
-		}
-		fmt.Fprintf(&index, "%s %s\t%s\x00", x.Mode, x.ID, x.Path)
-		n++
-	}
-	top, err = r.store.TreeWith(ctx, filepath.Join(r.store.Dir, "index."+strconv.Itoa(os.Getpid())), "", index.String())
-	return top, n, err
-}
-
-// write keeps one file's contents.
-func (r *Rescuer) write(ctx context.Context, root, p string) (mode, id string, s fs.FileInfo, err error) {
-	full := filepath.Join(root, filepath.FromSlash(p))
-	if s, err = os.Lstat(full); err != nil {
-		return "", "", nil, err
-	}
-	var in io.Reader
-	switch {
-	case s.Mode()&fs.ModeSymlink != 0:
-		target, err := os.Readlink(full)
-		if err != nil {
-			return "", "", nil, err
-		}
-		mode, in = "120000", strings.NewReader(target)
-	case s.Mode().IsRegular():
-		f, err := tree.Open(root, p)
-		if err != nil {
-			return "", "", nil, err
-		}
-		defer f.Close()
-		if mode, in = "100644", f; s.Mode()&0o100 != 0 {
-			mode = "100755"
-		}
-	default:
-		return "", "", nil, fs.ErrNotExist // a folder holds nothing of its own; a device or pipe is not contents
-	}
-	id, err = r.store.Hash(ctx, in, true)
-	return mode, id, s, err
-}
-
 // list gives the copies, the newest first.
 func (r *Rescuer) list(ctx context.Context) ([]RescueCopy, error) {
 	if !r.stands() {
@@ -329,6 +267,8 @@ func (r *Rescuer) list(ctx context.Context) ([]RescueCopy, error) {
 				c.Commits = append(c.Commits, KeptRef{Ref: ref, Commit: id})
 			case "File":
 				c.note(value)
+			case "Left":
+				c.noteLeft(value)
 			}
 		}
 		all = append(all, c)
@@ -357,9 +297,23 @@ func (c *RescueCopy) note(line string) {
 
 // fill adds what a copy holds.
 func (r *Rescuer) fill(ctx context.Context, c *RescueCopy) (err error) {
-	if c.Files, err = r.store.Lines(ctx, "ls-tree", "-r", "-z", "--name-only", c.id); err != nil {
+	lines, err := r.store.Lines(ctx, "ls-tree", "-r", "-z", c.id)
+	if err != nil {
 		return git.Fault(err, "the rescue copy cannot be read")
 	}
+	c.files = map[string]Standing{}
+	for _, line := range lines {
+		about, p, _ := strings.Cut(line, "\t")
+		if x := strings.Fields(about); len(x) == 3 {
+			c.Files, c.files[p] = append(c.Files, p), Standing{x[0], x[2]}
+		}
+	}
+	for p := range c.left {
+		if c.files[p].ID == "" {
+			c.Gone = append(c.Gone, p)
+		}
+	}
+	slices.Sort(c.Gone)
 	for i, k := range c.Commits {
 		if c.Commits[i].Title, err = r.store.Do(ctx, "log", "-1", "--no-show-signature", "--format=%s", k.Commit); err != nil {
 			return git.Fault(err, "the rescue copy cannot be read")

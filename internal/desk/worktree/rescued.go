@@ -4,8 +4,6 @@ import (
 	"context"
 	"errors"
 	"io"
-	"io/fs"
-	"os"
 	"path/filepath"
 	"slices"
 	"strconv"
@@ -104,24 +102,7 @@ func RescuedFile(ctx context.Context, d *desk.Desk, given string, number int, pa
 		}
 		return f.Try("see what it holds", text.Command("uncinate", "rescue", "show", strconv.Itoa(number)))
 	}
-	_, id, err := r.place(ctx, c, path)
-	if err != nil {
-		return err
-	}
-	return r.contents(ctx, id, to)
-}
-
-// place finds a file of a copy: its mode, as git writes it, and its contents' id.
-func (r *Rescuer) place(ctx context.Context, c RescueCopy, path string) (mode, id string, err error) {
-	entry, err := r.store.Do(ctx, "ls-tree", c.id, "--", path)
-	if err != nil {
-		return "", "", git.Fault(err, "the rescue copy cannot be read")
-	}
-	fields := strings.Fields(entry)
-	if len(fields) < 4 {
-		return "", "", fault.New(fault.Failed, "the rescue copy %d holds no file %s", c.Number, text.Visible(path))
-	}
-	return fields[0], fields[2], nil
+	return r.contents(ctx, c.files[path].ID, to)
 }
 
 func (r *Rescuer) contents(ctx context.Context, id string, to io.Writer) error {
@@ -130,101 +111,6 @@ func (r *Rescuer) contents(ctx context.Context, id string, to io.Writer) error {
 		return err
 	})
 	return git.Fault(err, "the rescue copy cannot be read")
-}
-
-// BringOptions say what of a copy is wanted, and where to.
-type BringOptions struct {
-	Folder string
-	Number int
-	Paths  []string // "" for all files
-	As     string   // the branch for its commits
-	Into   string   // another folder for its files
-
-	Preview bool // only say what would be brought
-}
-
-// Brought is what was brought back.
-type Brought struct {
-	Number   int      `json:"number"`
-	Branches []string `json:"branches,omitempty" says:"new branches at the commits that were kept"`
-	Files    []string `json:"files,omitempty"`
-	Folder   string   `json:"folder" says:"where the files are now"`
-}
-
-func makeUnless(preview bool, folder string) error {
-	if preview {
-		return nil
-	}
-	return os.MkdirAll(folder, 0o777)
-}
-
-// BringRescue brings commits back as branches and files to their places. Nothing that
-// stands is written over: where something does, it is told before anything is done.
-func BringRescue(ctx context.Context, d *desk.Desk, o BringOptions) (_ *Brought, err error) {
-	r, err := rescuesAt(ctx, d, o.Folder)
-	if err != nil {
-		return nil, err
-	}
-	held, err := d.Alone(ctx, r.repo.Dir)
-	if err != nil {
-		return nil, err
-	}
-	defer fault.Also(&err, held.Release)
-	c, err := r.one(ctx, o.Number)
-	if err != nil {
-		return nil, err
-	}
-	out := &Brought{Number: c.Number, Folder: r.repo.Dir}
-	if o.Into != "" {
-		if out.Folder, err = filepath.Abs(o.Into); err != nil {
-			return nil, err
-		}
-		if err := makeUnless(o.Preview, out.Folder); err != nil {
-			return nil, fault.New(fault.Failed, "the folder %s cannot be made", text.Visible(out.Folder)).Because(err)
-		}
-	}
-	wanted := c.Files
-	if len(o.Paths) > 0 {
-		wanted = o.Paths
-		for _, p := range wanted {
-			if !slices.Contains(c.Files, p) {
-				return nil, fault.New(fault.Failed, "the rescue copy %d holds no file %s", c.Number, text.Visible(p)).
-					Try("see what it holds", text.Command("uncinate", "rescue", "show", strconv.Itoa(c.Number)))
-			}
-		}
-	}
-	var inWay, missing []string
-	for _, p := range wanted {
-		same, free, err := r.compare(ctx, c, p, out.Folder)
-		switch {
-		case err != nil:
-			return nil, err
-		case free:
-			missing = append(missing, p)
-		case !same:
-			inWay = append(inWay, p)
-		}
-	}
-	if len(inWay) > 0 {
-		f := fault.New(fault.Decision, "%s of the copy would overwrite what is there now", text.Count(len(inWay), "file"))
-		desk.FirstOf(f, desk.Visible(inWay))
-		return nil, f.Try("bring them into another folder", text.Command("uncinate", "rescue", "bring", strconv.Itoa(c.Number), "--into", "rescued-"+strconv.Itoa(c.Number)))
-	}
-	if len(o.Paths) == 0 {
-		if out.Branches, err = r.branches(ctx, c, o.As, o.Preview); err != nil {
-			return nil, err
-		}
-	}
-	out.Files = missing
-	if o.Preview {
-		return out, nil
-	}
-	for _, p := range missing {
-		if err := r.layOut(ctx, c, p, out.Folder); err != nil {
-			return nil, err
-		}
-	}
-	return out, nil
 }
 
 // branches makes a branch for each of the commits that a copy holds.
@@ -297,68 +183,6 @@ func (r *Rescuer) handBack(ctx context.Context, commit, ref string) error {
 	}
 	_, err = r.repo.Do(ctx, "update-ref", "-m", "rescue bring", ref, commit, strings.Repeat("0", len(commit)))
 	return failed(err)
-}
-
-// compare reports whether a file is there already as it was kept, or nothing is there.
-func (r *Rescuer) compare(ctx context.Context, c RescueCopy, p, folder string) (same, free bool, err error) {
-	if !filepath.IsLocal(filepath.FromSlash(p)) {
-		return false, false, fault.New(fault.Refused, "the rescue copy %d holds a path that leads out of the folder: %s", c.Number, text.Visible(p))
-	}
-	if _, err := os.Lstat(filepath.Join(folder, filepath.FromSlash(p))); errors.Is(err, fs.ErrNotExist) {
-		return false, true, nil
-	} else if err != nil {
-		return false, false, nil // something is where a folder must be
-	}
-	mode, id, _, err := r.write(ctx, folder, p)
-	if errors.Is(err, fs.ErrNotExist) {
-		return false, false, nil // a folder, or what has no contents
-	}
-	if err != nil {
-		return false, false, err
-	}
-	keptMode, kept, err := r.place(ctx, c, p)
-	return mode == keptMode && id == kept, false, err
-}
-
-// layOut writes one file of a copy where nothing stands.
-func (r *Rescuer) layOut(ctx context.Context, c RescueCopy, p, folder string) error {
-	kind, id, err := r.place(ctx, c, p)
-	if err != nil {
-		return err
-	}
-	root, err := os.OpenRoot(folder) // links on the way lead nowhere outside of it
-	if err != nil {
-		return err
-	}
-	defer root.Close()
-	name := filepath.FromSlash(p)
-	err = root.MkdirAll(filepath.Dir(name), 0o777)
-	if err == nil && kind == "120000" {
-		var target strings.Builder
-		if err = r.contents(ctx, id, &target); err == nil {
-			err = root.Symlink(target.String(), name)
-		}
-	} else if err == nil {
-		mode := fs.FileMode(0o666)
-		if kind == "100755" {
-			mode = 0o777
-		}
-		var f *os.File
-		was, noted := c.modes[p]
-		if noted {
-			mode = was.perm | 0o200 // it is written first
-		}
-		if f, err = root.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, mode); err == nil {
-			err = errors.Join(r.contents(ctx, id, f), f.Close())
-		}
-		if err == nil && noted {
-			err = errors.Join(root.Chmod(name, was.perm), root.Chtimes(name, was.time, was.time))
-		}
-	}
-	if err != nil {
-		return fault.New(fault.Failed, "the file %s cannot be brought back", text.Visible(p)).Because(err)
-	}
-	return nil
 }
 
 // DropRescues gives up copies: those with the numbers, or all that are older than a time.

@@ -72,6 +72,9 @@ func (r *Rescuer) sweep() error {
 	}
 	for _, n := range names {
 		rest, is := strings.CutPrefix(n, "index.")
+		if !is { // what git writes where it was cut off while it took files in (git-fast-import documentation, "CRASH REPORTS")
+			rest, is = strings.CutPrefix(n, "fast_import_crash_")
+		}
 		id, err := strconv.Atoi(strings.TrimSuffix(rest, ".lock"))
 		if is && err == nil && id != os.Getpid() && !files.Runs(id) {
 			if err := files.Remove(filepath.Join(r.store.Dir, n)); err != nil {

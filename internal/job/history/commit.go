@@ -42,13 +42,20 @@ func putsOf(f *project.Folder, chosen []git.Entry) *puts {
 			p.above[dir] = true
 		}
 	}
+	named := map[string]bool{}
+	for _, e := range chosen {
+		named[e.Path] = true
+	}
 	for _, e := range chosen {
 		if e.From != "" {
 			put(&p.out, e.From)
 		}
 		if e.Kind == "deleted" || e.XY[1] == 'D' {
 			put(&p.out, e.Path)
-		} else if e.XY[1] == '.' && files.Missing(filepath.Join(f.Path, filepath.FromSlash(e.Path))) {
+		} else if e.XY[1] == '.' && files.KindOf(filepath.Join(f.Path, filepath.FromSlash(e.Path))) == files.None {
+			if beneath(e.Path, named) {
+				continue // what is in the folder now is where its folder would be
+			}
 			p.said[e.Path] = true
 			p.staged.WriteString(e.Staged + "\t" + e.Path + "\x00")
 		} else {
@@ -56,6 +63,16 @@ func putsOf(f *project.Folder, chosen []git.Entry) *puts {
 		}
 	}
 	return p
+}
+
+// beneath reports whether one of some paths is a folder above another.
+func beneath(path string, of map[string]bool) bool {
+	for dir := pathOf.Dir(path); dir != "."; dir = pathOf.Dir(dir) {
+		if of[dir] {
+			return true
+		}
+	}
+	return false
 }
 
 // into puts it all into an index; "" is the project's own.
@@ -214,14 +231,7 @@ func (p *puts) check(ctx context.Context, d *desk.Desk, f *project.Folder, befor
 
 // below reports whether a path is below one that was taken in, such as a file that became a
 // folder.
-func (p *puts) below(path string) bool {
-	for dir := pathOf.Dir(path); dir != "."; dir = pathOf.Dir(dir) {
-		if p.said[dir] {
-			return true
-		}
-	}
-	return p.above[path]
-}
+func (p *puts) below(path string) bool { return beneath(path, p.said) || p.above[path] }
 
 // stood gives the entries of the index that taking the files in changes: those of the files, and
 // those that cannot be beside them.

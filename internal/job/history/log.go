@@ -71,7 +71,7 @@ func Read(ctx context.Context, d *desk.Desk, o HistoryOptions) (*History, error)
 	out := &History{Folder: f.Path, Branch: branch, Commits: []Commit{}}
 	ours := f.Head
 	if o.Branch != "" {
-		if ours, err = commitNamed(ctx, f, o.Branch); err != nil {
+		if ours, err = CommitNamed(ctx, f, o.Branch); err != nil {
 			return nil, err
 		}
 	}
@@ -116,8 +116,8 @@ func verified(ctx context.Context, f *project.Folder, name string) string {
 	return id
 }
 
-// commitNamed gives the commit of a branch, a tag or a commit's own name.
-func commitNamed(ctx context.Context, f *project.Folder, name string) (string, error) {
+// CommitNamed gives the commit of a branch, a tag or a commit's own name.
+func CommitNamed(ctx context.Context, f *project.Folder, name string) (string, error) {
 	for _, ref := range []string{"refs/heads/" + name, name} {
 		if id := verified(ctx, f, ref); id != "" {
 			return id, nil

@@ -18,10 +18,11 @@ import (
 // Decided is what was decided just now, and what is left.
 type Decided struct {
 	Folder  string           `json:"folder"`
-	What    string           `json:"what" says:"what stopped: sync or join"`
+	What    string           `json:"what" says:"what stopped: sync, join or undo"`
 	Name    string           `json:"branch_joined,omitempty"`
 	Decided []worktree.Ended `json:"decided"`
 	Left    []string         `json:"left" says:"files that are not decided yet"`
+	Stopped worktree.Stopped `json:"-"`
 }
 
 // Decide notes how clashes are to end: at some paths, or all that are not decided yet.
@@ -80,7 +81,7 @@ func alone(ctx context.Context, d *desk.Desk, given string) (*looked, func() err
 // note keeps decisions, with what they are about.
 func (l *looked) note(ctx context.Context, ways map[string]clashing.Decision) error {
 	if l.decided.Stopped().What == "" {
-		if err := l.decided.Keep(ctx, ""); err != nil {
+		if err := l.decided.Keep(ctx, worktree.Stopped{}); err != nil {
 			return err
 		}
 	}
@@ -90,7 +91,7 @@ func (l *looked) note(ctx context.Context, ways map[string]clashing.Decision) er
 // came tells what became of decisions.
 func (l *looked) came(ways map[string]clashing.Decision) *Decided {
 	stopped := l.decided.Stopped()
-	out := &Decided{Folder: l.folder.Path, What: stopped.Job(), Name: stopped.Name, Decided: []worktree.Ended{}, Left: []string{}}
+	out := &Decided{Folder: l.folder.Path, What: stopped.Job(), Name: stopped.Name, Stopped: stopped, Decided: []worktree.Ended{}, Left: []string{}}
 	for _, c := range l.met.Clashes {
 		if way, now := ways[c.Key()]; now {
 			out.Decided = append(out.Decided, worktree.Ended{Path: c.At, Kind: string(c.Kind), Way: way.Way})
@@ -239,8 +240,9 @@ func (l *looked) unmarked(ctx context.Context, c clashing.Clash, file string, ed
 // Cancelled is what was given up.
 type Cancelled struct {
 	Folder  string `json:"folder"`
-	What    string `json:"what" says:"what stopped: sync or join"`
+	What    string `json:"what" says:"what stopped: sync, join or undo"`
 	Decided int    `json:"decided" says:"how many decisions were dropped"`
+	Line    string `json:"-"` // the command that begins again
 }
 
 // Cancel drops what was decided; with preview it only tells.
@@ -258,7 +260,7 @@ func Cancel(ctx context.Context, d *desk.Desk, given string, preview bool) (_ *C
 	if err != nil {
 		return nil, err
 	}
-	out := &Cancelled{Folder: f.Path, What: x.Stopped().What, Decided: len(x.Stopped().Ways)}
+	out := &Cancelled{Folder: f.Path, What: x.Stopped().What, Decided: len(x.Stopped().Ways), Line: x.Stopped().Line(given)}
 	if preview {
 		return out, nil
 	}

@@ -18,14 +18,16 @@ import (
 	"uncinate/internal/desk/project"
 	"uncinate/internal/desk/worktree"
 	"uncinate/internal/job/syncing"
+	"uncinate/internal/job/undoing"
 	"uncinate/internal/world/git"
 )
 
 // Settling is what clashes in a folder, and what is decided of it.
 type Settling struct {
 	Folder  string  `json:"folder"`
-	What    string  `json:"what" says:"sync or join"`
+	What    string  `json:"what" says:"sync, join or undo"`
 	Name    string  `json:"branch_joined,omitempty"`
+	Undoes  string  `json:"commit_undone,omitempty" says:"the newest of the commits that the undo takes back"`
 	Branch  string  `json:"branch"`
 	Ahead   int     `json:"ahead" says:"commits that are only here"`
 	Behind  int     `json:"behind" says:"commits that only the other side has"`
@@ -33,6 +35,7 @@ type Settling struct {
 	Left    int     `json:"left" says:"how many are not decided yet"`
 	Replays bool    `json:"replays,omitempty" says:"once decided, your commits can be replayed on top of theirs too, in place of a merge"`
 	There   string  `json:"-"` // where the other side is, in words
+	Line    string  `json:"-"` // the command that goes on once all is decided
 }
 
 // Clash is one clash as it is shown.
@@ -101,6 +104,8 @@ type looked struct {
 	trial   *git.Weaver
 	done    func() error
 	met     *worktree.Meeting
+	undoes  string      // the newest of the commits that an undo takes back
+	since   [2][]string // the commits that changed each side, as git log takes them
 }
 
 func look(ctx context.Context, d *desk.Desk, f *project.Folder, given string) (_ *looked, err error) {
@@ -108,9 +113,13 @@ func look(ctx context.Context, d *desk.Desk, f *project.Folder, given string) (_
 	if l.decided, err = worktree.DecisionsOf(d, f); err != nil {
 		return nil, err
 	}
+	if l.decided.Stopped().What == "undo" {
+		return l, l.lookUndo(ctx, d)
+	}
 	if l.ends, err = syncing.EndsOf(ctx, d, f, l.decided.Stopped()); err != nil || !l.ends.Merge {
 		return l, err
 	}
+	l.since = [2][]string{{l.ends.Mine, "^" + l.ends.Theirs}, {l.ends.Theirs, "^" + l.ends.Mine}}
 	if l.trial, l.done, err = f.Repo.Aside(ctx); err != nil {
 		return nil, err
 	}
@@ -121,17 +130,43 @@ func look(ctx context.Context, d *desk.Desk, f *project.Folder, given string) (_
 	return l, nil
 }
 
+// lookUndo finds what clashes of an undo: mine is what is here now, theirs what stood before the commits
+// that are taken back.
+func (l *looked) lookUndo(ctx context.Context, d *desk.Desk) (err error) {
+	l.ends = &syncing.Ends{Mine: l.folder.Head, There: undoing.There}
+	if l.trial, l.done, err = l.folder.Repo.Aside(ctx); err != nil {
+		return err
+	}
+	newest, before, met, err := undoing.Meeting(ctx, d, l.folder, l.decided, l.trial)
+	if err != nil {
+		return errors.Join(err, l.done())
+	}
+	if met == nil {
+		return nil
+	}
+	l.met, l.undoes = met, newest
+	l.since = [2][]string{{l.folder.Head, "^" + newest}, {newest}}
+	if _, err := l.folder.Repo.Resolve(ctx, before+"^{commit}"); err == nil {
+		l.since[1] = append(l.since[1], "^"+before)
+	}
+	return nil
+}
+
 // settling is what was looked at, without what each side did.
 func (l *looked) settling() *Settling {
 	stopped := l.decided.Stopped()
-	s := &Settling{Folder: l.folder.Path, What: stopped.Job(), Name: stopped.Name, Branch: l.folder.Branch,
+	s := &Settling{Folder: l.folder.Path, What: stopped.Job(), Name: stopped.Name, Branch: l.folder.Branch, Undoes: l.undoes, Line: stopped.Line(l.given),
 		Ahead: l.ends.Ahead, Behind: l.ends.Behind, There: l.ends.There, Clashes: []Clash{}}
 	for _, c := range l.met.Clashes {
 		way, known := l.decided.Of(c)
 		if !known {
 			s.Left++
 		}
-		s.Clashes = append(s.Clashes, Clash{Path: c.At, Paths: c.Paths, Kind: string(c.Kind), Says: c.Says(l.ends.There), Ways: c.Ways(), Decided: way.Way, is: c})
+		says := c.Says(l.ends.There)
+		if l.undoes != "" && (c.Kind == clashing.Changed || c.Kind == clashing.Added) {
+			says = "changed again since"
+		}
+		s.Clashes = append(s.Clashes, Clash{Path: c.At, Paths: c.Paths, Kind: string(c.Kind), Says: says, Ways: c.Ways(), Decided: way.Way, is: c})
 	}
 	s.Replays = l.ends.Replays && l.ends.Ahead == 1 && l.ends.Base == "" // one commit asks but once
 	return s
@@ -169,6 +204,9 @@ func (l *looked) chosen(paths []string) ([]clashing.Clash, error) {
 
 // nothing says that nothing clashes.
 func (l *looked) nothing() *fault.Fault {
+	if s := l.decided.Stopped(); s.What == "undo" {
+		return fault.New(fault.Failed, "nothing clashes in %s", text.Visible(l.folder.Path)).Try("go on with the undo", s.Line(l.given))
+	}
 	return fault.New(fault.Failed, "nothing clashes in %s, as far as the host is known", text.Visible(l.folder.Path)).
 		Try("ask the host", desk.FolderCommand(l.given, "sync"))
 }
@@ -196,11 +234,11 @@ func (l *looked) sides(ctx context.Context, all []Clash) error {
 	if err != nil {
 		return err
 	}
-	mine, err := l.changes(ctx, l.ends.Mine, l.ends.Theirs, all)
+	mine, err := l.changes(ctx, l.since[0], all)
 	if err != nil {
 		return err
 	}
-	theirs, err := l.changes(ctx, l.ends.Theirs, l.ends.Mine, all)
+	theirs, err := l.changes(ctx, l.since[1], all)
 	if err != nil {
 		return err
 	}
@@ -227,14 +265,14 @@ func (s *Side) by(x *Side) {
 	}
 }
 
-// changes gives the newest change of each path that only one side has.
-func (l *looked) changes(ctx context.Context, of, without string, all []Clash) (map[string]*Side, error) {
+// changes gives the newest change of each path among some commits.
+func (l *looked) changes(ctx context.Context, commits []string, all []Clash) (map[string]*Side, error) {
 	var paths []string
 	for _, c := range all {
 		paths = append(paths, c.Paths...)
 	}
 	out := map[string]*Side{}
-	err := l.folder.Repo.Changed(ctx, nil, []string{of, "^" + without}, paths, func(p string, c git.Change) {
+	err := l.folder.Repo.Changed(ctx, nil, commits, paths, func(p string, c git.Change) {
 		if out[p] == nil {
 			out[p] = &Side{Commit: c.Commit, By: c.By, When: c.When, Title: c.Title}
 		}
@@ -272,8 +310,16 @@ func (l *looked) marked(ctx context.Context, base, mine, theirs clashing.Entry) 
 			return "", 0, false, err
 		}
 	}
-	s, parts, err = worktree.Marked(ctx, l.trial, texts[0], texts[1], texts[2], [2]string{"yours", "theirs, " + l.ends.There})
+	s, parts, err = worktree.Marked(ctx, l.trial, texts[0], texts[1], texts[2], l.named())
 	return s, parts, err == nil, err
+}
+
+// named are the sides, as they are marked in a text.
+func (l *looked) named() [2]string {
+	if l.undoes != "" {
+		return [2]string{"yours, as it is now", "theirs, as it was before"}
+	}
+	return [2]string{"yours", "theirs, " + l.ends.There}
 }
 
 // contents gives the text of a file; of one that a side does not have it is empty, and false where it

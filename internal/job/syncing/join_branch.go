@@ -7,6 +7,7 @@ import (
 
 	"uncinate/internal/core/fault"
 	"uncinate/internal/core/histories"
+	"uncinate/internal/core/text"
 	"uncinate/internal/desk"
 	"uncinate/internal/desk/project"
 	"uncinate/internal/desk/worktree"
@@ -76,6 +77,13 @@ func (s *Sync) joins(ctx context.Context, name string) error {
 	if s.Sent, s.Received, err = project.Apart(ctx, f.Repo, f.Head, theirs); err != nil {
 		return err
 	}
+	if s.takenBack, err = worktree.TakenBack(ctx, f, theirs); err != nil {
+		return err
+	}
+	if s.takenBack != "" && s.Received == 0 {
+		return fault.New(fault.Decision, "%s was joined before, and commit %.10s took that back: joining it again brings nothing in", text.Visible(name), s.takenBack).
+			Detail("Nothing changed.").Try("undo that, which brings it in again", text.Command(s.words("undo", "commit", s.takenBack[:10])...))
+	}
 	s.text = fmt.Sprintf("Merge branch '%s'\n", name)
 	switch {
 	case s.Received == 0:
@@ -97,7 +105,7 @@ func (s *Sync) Join(ctx context.Context) (*Synced, error) {
 	if err == nil && len(s.steps) > 0 {
 		err = s.run.Run(ctx, s.steps)
 	}
-	out := &Synced{Folder: s.folder.Path, Branch: s.stand.Branch, Commit: s.folder.Head, Received: s.Received, Changed: s.stand.Changed, Rescued: s.rescued, Unjoined: s.unjoined}
+	out := &Synced{Folder: s.folder.Path, Branch: s.stand.Branch, Commit: s.folder.Head, Received: s.Received, Changed: s.stand.Changed, Rescued: s.rescued, Unjoined: s.unjoined, TakenBack: s.takenBack}
 	if s.need == histories.Merge {
 		out.Together = "merge"
 	}

@@ -220,7 +220,7 @@ const mostNamed = 200
 func (s *Sync) stopped(ctx context.Context, u *unsettled) error {
 	st, there := s.stand, s.there()
 	if !s.options.Preview {
-		if err := s.decided.Keep(ctx, s.joining); err != nil {
+		if err := s.decided.Keep(ctx, worktree.Stopped{Name: s.joining}); err != nil {
 			return err
 		}
 	}
@@ -260,7 +260,7 @@ func (s *Sync) stopped(ctx context.Context, u *unsettled) error {
 
 // settled forgets what was decided, once what stopped at it is done.
 func (s *Sync) settled() error {
-	if x := s.decided.Stopped(); x.What == "" || x.Name != s.joining {
+	if x := s.decided.Stopped(); x.What == "" || x.What == "undo" || x.Name != s.joining {
 		return nil
 	}
 	return s.decided.Forget()

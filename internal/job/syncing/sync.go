@@ -62,6 +62,7 @@ type Sync struct {
 	tree        string // what the files will be, as a commit or a tree
 	text        string // what a merge commit says
 	joining     string // the branch that is joined; "" in a sync
+	takenBack   string // the commit that took back what was joined of it before
 	unjoined    int    // commits of the host's branch of that name which are not joined, since the one here has others
 	decided     *worktree.Decisions
 	together    *worktree.Together // what both sides become, where they are merged
@@ -99,6 +100,7 @@ type Synced struct {
 	Unpublished bool              `json:"never_sent,omitempty" says:"the branch is not on the host, since nothing was to be sent"`
 	Unsent      int               `json:"not_sent,omitempty" says:"commits that are only here, since nothing was to be sent"`
 	Unjoined    int               `json:"not_joined,omitempty" says:"of a join: commits of the host's branch of that name that are not in what was joined"`
+	TakenBack   string            `json:"taken_back_by,omitempty" says:"of a join: the commit that took back what was joined of that branch before; that does not come in again"`
 	Others      []string          `json:"branches_not_received,omitempty" says:"other branches of which the host has commits that are not here"`
 	Follows     bool              `json:"receives_only,omitempty" says:"the project never sends"`
 	Rescued     []int             `json:"rescued,omitempty" says:"numbers of the rescue copies that were kept"`
@@ -310,10 +312,14 @@ func (s *Sync) Asks() []string {
 
 // Notes tell of a preview what both sides changed and what merges by itself.
 func (s *Sync) Notes() []string {
-	if len(s.mergedFiles) == 0 {
-		return nil
+	var notes []string
+	if s.takenBack != "" {
+		notes = append(notes, fmt.Sprintf("What was joined of %s before was taken back by commit %.10s, and does not come in again. To bring it in: %s", text.Visible(s.joining), s.takenBack, text.Command(s.words("undo", "commit", s.takenBack[:10])...)))
 	}
-	return []string{"Both sides changed " + text.Excerpt(strings.Join(s.mergedFiles, ", "), 120) + "; " + text.Either(len(s.mergedFiles) == 1, "it merges by itself.", "they merge by themselves.")}
+	if len(s.mergedFiles) == 0 {
+		return notes
+	}
+	return append(notes, "Both sides changed "+text.Excerpt(strings.Join(s.mergedFiles, ", "), 120)+"; "+text.Either(len(s.mergedFiles) == 1, "it merges by itself.", "they merge by themselves."))
 }
 
 // Items is the plan as it is shown; empty when both sides are in step.

@@ -14,6 +14,7 @@ type Entry struct {
 	From      string // the path it had before, for a renamed one
 	XY        string // what happened in the index and in the work tree, as git tells it; "??" for an untracked one
 	Staged    string // how it is in the index: its mode and id, as git-update-index takes them; "" for an untracked one
+	Last      string // how it is in the last commit, under From for a renamed one; "" where it is not, and for a clashing one
 	Submodule bool
 	Inner     bool // of a submodule: only what is in it differs, not its commit
 }
@@ -94,6 +95,9 @@ func ParseStatus(items []string) (*Status, error) {
 				return nil, odd
 			}
 			e := Entry{Kind: "changed", Path: fields[n], XY: fields[1], Staged: fields[4] + " " + fields[7], Submodule: strings.HasPrefix(fields[2], "S")}
+			if kind != "u" && fields[3] != "000000" {
+				e.Last = fields[3] + " " + fields[6]
+			}
 			e.Inner = e.Submodule && e.XY == ".M" && strings.HasPrefix(fields[2], "S.")
 			switch {
 			case kind == "u":
