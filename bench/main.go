@@ -3,8 +3,8 @@
 package main
 
 import (
-	"errors"
 	"bytes"
+	"errors"
 	"flag"
 	"fmt"
 	"math/rand/v2"

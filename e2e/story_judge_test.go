@@ -388,7 +388,8 @@ func (w *storyWorld) judgeFolder(s storyStep, o order, was, now *look, before, a
 		f, old := now.files[p], was.files[p]
 		touched := slices.Contains(r.paths, filepath.Join(o.machine, o.folder, p))
 		if old.id == f.id && old.mode.Type() == f.mode.Type() && !touched {
-			if old.mode != f.mode && modeOf(was.index, p) == modeOf(now.index, p) {
+			asked := slices.Contains([]string{"undo changes", "undo file", "rescue bring"}, o.name()) // modes go back too
+			if !asked && old.mode != f.mode && modeOf(was.index, p) == modeOf(now.index, p) {
 				found(ruleTouched, "%s was %v and is %v", p, old.mode, f.mode)
 			} else if quiet && old.mode == f.mode && old.mtime != f.mtime && f.mode&fs.ModeSymlink == 0 {
 				found(ruleTouched, "%s has another time, and the same contents", p)

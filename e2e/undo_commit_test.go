@@ -56,6 +56,14 @@ func TestUndoCommit(t *testing.T) {
 	assert.Contains(t, m.git("gauge", "log", "-1", "--format=%B"), "Two again\n\nThis reverts commit "+m.id("gauge", "HEAD~1"))
 	assert.Equal(t, before["new.txt"], tree(t, filepath.Join(m.home, "gauge"))["new.txt"])
 
+	olderCommitsAreUndone(t, m)
+}
+
+// olderCommitsAreUndone takes back an older commit, a run of them, and a file as it was.
+func olderCommitsAreUndone(t *testing.T, m *machine) {
+	t.Helper()
+	read := func(p string) string { return read(t, filepath.Join(m.home, "gauge", p)) }
+
 	// An older one under later changes of other lines, and a run of commits.
 	m.write("gauge", map[string]string{"n.txt": "1\ntwo\n3\n4\n5\n6\n7\neight\n"})
 	m.ok("gauge", "", "save", "Eight as a word")
@@ -71,7 +79,7 @@ func TestUndoCommit(t *testing.T) {
 	history := m.ok("gauge", "", "history", "n.txt")
 	line := "uncinate undo file n.txt --to " + m.git("gauge", "log", "--format=%H", "--grep=^Numbers$")[:10]
 	assert.Contains(t, history, line+"\n")
-	said = m.ok("gauge", "", append(strings.Fields(line)[1:], "--yes")...)
+	said := m.ok("gauge", "", append(strings.Fields(line)[1:], "--yes")...)
 	assert.Equal(t, "1\n2\n3\n4\n5\n6\n7\n8\n", read("n.txt"))
 	assert.Contains(t, said, "not saved yet")
 	m.bringBack("gauge", said)

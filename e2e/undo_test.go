@@ -164,6 +164,15 @@ func TestUndoIsRefused(t *testing.T) {
 	m.refused(3, []string{"changed/a.txt is a repository of its own, and is where changed/a.txt was"}, "gauge", "", "undo", "changes", "--yes")
 	require.NoError(t, os.RemoveAll(filepath.Join(at, "changed/a.txt")))
 
+	undoMeetsOthers(t, m)
+}
+
+// undoMeetsOthers meets a program that has a file open, changes that come while it is asked, and what
+// plain git left half done.
+func undoMeetsOthers(t *testing.T, m *machine) {
+	t.Helper()
+	at := filepath.Join(m.home, "gauge")
+
 	// What a program has open is named.
 	m.write("gauge", map[string]string{"changed/a.txt": "open\n"})
 	reader, err := os.Open(filepath.Join(at, "changed/a.txt"))

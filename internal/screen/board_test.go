@@ -12,6 +12,7 @@ import (
 	"uncinate/internal/core/difference"
 	"uncinate/internal/core/fault"
 	"uncinate/internal/job/attach"
+	"uncinate/internal/job/comparing"
 	"uncinate/internal/job/history"
 	"uncinate/internal/job/many"
 	"uncinate/internal/job/syncing"
@@ -69,14 +70,14 @@ func TestHistoryKeepsItsSubjects(t *testing.T) {
 func TestDifferenceIsShown(t *testing.T) {
 	e, _, _ := env()
 	e.Out.bold = true
-	f := history.ChangedFile{File: difference.Parse("diff --git a/x b/x\n--- a/x\n+++ b/x\n@@ -1,2 +1,2 @@ func\n-high \x1b[2J water at nine\n+high \x1b[2J water at ten\n same\tthing\n")[0]}
+	f := comparing.ChangedFile{File: difference.Parse("diff --git a/x b/x\n--- a/x\n+++ b/x\n@@ -1,2 +1,2 @@ func\n-high \x1b[2J water at nine\n+high \x1b[2J water at ten\n same\tthing\n")[0]}
 	var b strings.Builder
 	e.difference(&b, f)
 	assert.Contains(t, drawn(b.String()), "-high \\x1b[2J water at \x1b[1mnine\x1b[0m\n")
 	assert.Contains(t, drawn(b.String()), "+high \\x1b[2J water at \x1b[1mten\x1b[0m\n")
 	assert.Contains(t, drawn(b.String()), " same    thing\n")
 	assert.Contains(t, drawn(b.String()), "changed, 1 added, 1 removed")
-	for want, x := range map[string]history.ChangedFile{
+	for want, x := range map[string]comparing.ChangedFile{
 		"image/png, 12 B before, 14 B now": {File: difference.File{Kind: "changed", Binary: true}, Is: "image/png", Before: 12, Bytes: 14},
 		"binary, 12 B as before":           {File: difference.File{Kind: "changed", Binary: true}, Before: 12, Bytes: 12},
 		"binary, 12 B":                     {File: difference.File{Kind: "deleted", Binary: true}, Before: 12},

@@ -15,7 +15,7 @@ import (
 	"uncinate/internal/core/difference"
 	"uncinate/internal/core/text"
 	"uncinate/internal/desk"
-	"uncinate/internal/job/history"
+	"uncinate/internal/job/comparing"
 )
 
 func changesCommand() *Command {
@@ -27,9 +27,9 @@ fit to be applied. --here and --on-host show what the commits change that only o
 as last seen: sync and status ask the host. With --branch, the other side is that branch:
 what it holds that the current one does not, or with --here the reverse.`,
 		Examples: []string{"uncinate changes", "uncinate changes tables/2025-03.csv", "uncinate changes --on-host", "uncinate changes --branch deck", "uncinate changes --commit 1f3a9c --full", "uncinate changes --full > today.patch"},
-		Gives:    history.Changes{}, Apart: [][]string{{"commit", "here"}, {"commit", "on-host"}, {"commit", "branch"}, {"here", "on-host"}, {"branch", "on-host"}, {"full", "most"}},
+		Gives:    comparing.Changes{}, Apart: [][]string{{"commit", "here"}, {"commit", "on-host"}, {"commit", "branch"}, {"here", "on-host"}, {"branch", "on-host"}, {"full", "most"}},
 		Options: func(o *flag.FlagSet) Run {
-			var c history.ChangesOptions
+			var c comparing.ChangesOptions
 			in := inFolder(o)
 			o.BoolVar(&c.Full, "full", false, "the differences themselves")
 			most := o.Int("most", mostLines, "list at most this `many` files; more are folded by folder")
@@ -46,7 +46,7 @@ what it holds that the current one does not, or with --here the reverse.`,
 					c.Side = "host"
 				}
 				c.Paths, c.Full = args, c.Full || len(args) > 0
-				r, err := history.Compare(ctx, d, c)
+				r, err := comparing.Compare(ctx, d, c)
 				if err != nil {
 					return err
 				}
@@ -55,7 +55,7 @@ what it holds that the current one does not, or with --here the reverse.`,
 		}}
 }
 
-func (e *Env) changed(ctx context.Context, r *history.Changes, o history.ChangesOptions, most int) {
+func (e *Env) changed(ctx context.Context, r *comparing.Changes, o comparing.ChangesOptions, most int) {
 	if len(r.Files) == 0 {
 		words := "Nothing differs: every file is as in the last commit."
 		if len(o.Paths) > 0 {
@@ -101,6 +101,7 @@ func (e *Env) changed(ctx context.Context, r *history.Changes, o history.Changes
 		if o.Side != "" {
 			words = append(words, text.Either(o.Side == "host", "--on-host", "--here"))
 		}
+		e.heldBy(r.Held)
 		e.Say("To see the lines: %s", text.Command(append(words, "--full")...))
 		return
 	}
@@ -116,7 +117,7 @@ func (e *Env) changed(ctx context.Context, r *history.Changes, o history.Changes
 }
 
 // folded counts files by their folder at the top and what happened to them; the most first.
-func folded(all []history.ChangedFile) [][]string {
+func folded(all []comparing.ChangedFile) [][]string {
 	type group struct{ kind, folder string }
 	count := map[group]int{}
 	var order []group
@@ -147,7 +148,7 @@ func folded(all []history.ChangedFile) [][]string {
 }
 
 // extent tells how much of a file differs.
-func extent(f history.ChangedFile) string {
+func extent(f comparing.ChangedFile) string {
 	switch {
 	case f.Large:
 		return text.Size(f.Bytes) + ", too large to be shown"
@@ -181,7 +182,7 @@ func extent(f history.ChangedFile) string {
 
 // difference writes one file's differences for a terminal: the words that differ within a
 // line are bold.
-func (e *Env) difference(w *strings.Builder, f history.ChangedFile) {
+func (e *Env) difference(w *strings.Builder, f comparing.ChangedFile) {
 	title := f.Path
 	if f.From != "" {
 		title = f.From + " → " + f.Path

@@ -43,6 +43,7 @@ type Command struct {
 	Also     map[string]any      // the same for what an option makes it print instead: "--all" → a value
 	Options  func(o *flag.FlagSet) Run
 	Subs     []*Command
+	Falls    string            // of a family: the sub-command that takes the words that are none
 	Word     string            // of a family: the sub-command that may be meant where another word follows
 	Means    map[string]string // of a family: words that people type in place of its sub-commands' names
 	Hidden   bool
@@ -176,6 +177,12 @@ func (e *Env) meant(args []string) (c *Command, path, rest []string, err error) 
 		return nil, nil, nil, nil
 	case len(rest) == 0 || strings.HasPrefix(rest[0], "-"):
 		return c.Subs[0], append(path, c.Subs[0].Name), rest, nil // a family's name alone does what its first one does
+	case c.Falls != "" && c.Means[rest[0]] == "":
+		for _, sub := range c.Subs {
+			if sub.Name == c.Falls {
+				return sub, append(path, sub.Name), rest, nil
+			}
+		}
 	case c.Means[rest[0]] != "", c.Word != "" && text.Nearest(rest[0], shown(c.Subs)) == "":
 		f := fault.New(fault.Usage, "%s has no sub-command %s", strings.Join(path, " "), text.Quote(rest[0]))
 		words := append(append([]string{"uncinate"}, path...), append([]string{c.Word}, rest...)...)

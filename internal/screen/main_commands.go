@@ -16,7 +16,7 @@ import (
 
 // Commands are all commands but those of the practice hosts.
 func Commands() []*Command {
-	return []*Command{readyCommand(), surveyCommand(), ignoreCommand(), attachCommand(), detachCommand(), cloneCommand(), projectCommand(), statusCommand(), changesCommand(), saveCommand(), syncCommand(), settleCommand(), undoCommand(), rescueCommand(), historyCommand(), branchCommand(), tagCommand(), visitCommand(),
+	return []*Command{readyCommand(), surveyCommand(), ignoreCommand(), attachCommand(), detachCommand(), cloneCommand(), projectCommand(), statusCommand(), changesCommand(), saveCommand(), syncCommand(), settleCommand(), undoCommand(), rescueCommand(), claimCommand(), historyCommand(), branchCommand(), tagCommand(), visitCommand(),
 		repositoryCommand(), accessCommand(), hostCommand(), accountCommand(), tokenCommand(), keyCommand(), vaultCommand(), settingsCommand(), completionCommand(), credentialCommand(), helpCommand(), versionCommand()}
 }
 
@@ -199,6 +199,7 @@ func (e *Env) standing(s *project.Standing) {
 	}
 	e.Facts([2]string{"unfinished", s.Unfinished}, [2]string{"files", files}, [2]string{"sync", host}, [2]string{"clash", clash(s)}, [2]string{"branches", others}, [2]string{"only here", only}, [2]string{"rescue", rescued}, [2]string{"address", s.Address}, [2]string{"account", account})
 	e.meets(s)
+	e.claimed(s)
 	switch {
 	case s.Stopped != nil:
 		e.showRemedies(e.Out, s.Stopped)

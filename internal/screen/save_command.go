@@ -11,6 +11,7 @@ import (
 	"uncinate/internal/core/text"
 	"uncinate/internal/desk"
 	"uncinate/internal/desk/project"
+	"uncinate/internal/job/comparing"
 	"uncinate/internal/job/history"
 )
 
@@ -162,7 +163,7 @@ func (e *Env) pickChanges(ctx context.Context, d *desk.Desk, s history.SaveOptio
 		return nil, fault.New(fault.Decision, "there is no terminal to ask on what to save").
 			Try("name it", `uncinate save --message "What was done" --only PATH`).Try("see what there is", "uncinate changes")
 	}
-	c, err := history.Compare(ctx, d, history.ChangesOptions{Folder: s.Folder, Paths: s.Only})
+	c, err := comparing.Compare(ctx, d, comparing.ChangesOptions{Folder: s.Folder, Paths: s.Only})
 	if err != nil {
 		return nil, err
 	}

@@ -14,6 +14,7 @@ import (
 	"uncinate/internal/desk/project"
 	"uncinate/internal/desk/worktree"
 	"uncinate/internal/world/git"
+	"uncinate/internal/world/web"
 )
 
 // Options say what is known.
@@ -131,7 +132,7 @@ func (l *looking) mine(ctx context.Context) (paths map[string]bool, unsent bool,
 func (l *looking) tracked() map[string]string {
 	out := map[string]string{}
 	for ref, id := range l.Tracked {
-		if b, is := strings.CutPrefix(ref, "refs/remotes/"+l.Remote+"/"); is && b != "HEAD" {
+		if b, is := strings.CutPrefix(ref, "refs/remotes/"+l.Remote+"/"); is && b != "HEAD" && b != web.ClaimsBranch {
 			out[b] = id
 		}
 	}

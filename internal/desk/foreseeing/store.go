@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"io/fs"
-	"os"
 	"path/filepath"
 	"strings"
 	"time"
@@ -48,12 +47,10 @@ func storeOf(d *desk.Desk, f *project.Folder) (*store, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &store{desk: d, repo: f.Repo.Git.In(filepath.Join(common, "uncinate", "seen.git")), common: common, most: usualMost << 20, digits: len(f.Head)}
+	s := &store{desk: d, repo: project.Store(f.Repo.Git, filepath.Join(common, "uncinate", "seen.git")), common: common, most: usualMost << 20, digits: len(f.Head)}
 	if set.Foresee != 0 {
 		s.most = int64(max(set.Foresee, 0)) << 20
 	}
-	s.repo.GitDir = s.repo.Dir
-	s.repo.Safe = []git.Set{{Key: "core.bare", Value: "true"}, {Key: "core.hooksPath", Value: os.DevNull}}
 	return s, nil
 }
 
@@ -97,37 +94,10 @@ func (s *store) ready(ctx context.Context) error {
 	if err := s.drop(); err != nil {
 		return err
 	}
-	top := filepath.Dir(s.repo.Dir)
-	if err := files.MakeFolder(top, 0o700); err != nil {
-		return err
-	}
-	fresh, done, err := files.ScratchIn(top, "seen-new-")
-	if err != nil {
-		return err
-	}
-	it := filepath.Join(fresh, "it")
-	err = files.MakeFolder(filepath.Join(it, "refs"), 0o700)
-	for name, says := range map[string]string{"HEAD": "ref: refs/heads/main\n", "config": s.form(), "objects/info/alternates": filepath.Join(s.common, "objects") + "\n"} {
-		if err == nil {
-			err = files.Dump(filepath.Join(it, filepath.FromSlash(name)), []byte(says))
-		}
-	}
-	if err == nil {
-		err = files.Move(it, s.repo.Dir)
-	}
-	if err = errors.Join(err, done()); err != nil {
+	if err := project.MakeStore(s.repo.Dir, s.digits, filepath.Join(s.common, "objects")); err != nil {
 		return git.Fault(err, "the place to look at the host's commits cannot be made")
 	}
 	return s.shallow()
-}
-
-// form is the store's configuration: that of a bare repository with ids as the project's
-// (gitrepository-layout documentation; git-config documentation, extensions.objectFormat).
-func (s *store) form() string {
-	if s.digits == 64 {
-		return "[core]\n\trepositoryformatversion = 1\n\tbare = true\n[extensions]\n\tobjectformat = sha256\n"
-	}
-	return "[core]\n\trepositoryformatversion = 0\n\tbare = true\n"
 }
 
 // shallow takes over where the project's history is cut (gitrepository-layout documentation).

@@ -4,11 +4,13 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net/http"
 	"os"
 	"path/filepath"
 	"runtime"
 	"slices"
 	"strings"
+	"time"
 
 	"uncinate/internal/core/address"
 	"uncinate/internal/core/authkeys"
@@ -346,4 +348,31 @@ func (l *Login) shellKeys(ctx context.Context, s *shellhost.Server, action strin
 			return err
 		}
 	}
+}
+
+// HostTime tells what time it is on an account's host, by the header of an answer or, on a plain
+// server, by its date(1); false where it does not tell.
+func HostTime(ctx context.Context, d *desk.Desk, a *accounts.Account) (time.Time, bool) {
+	if a == nil || a.Host == "" {
+		return time.Time{}, false
+	}
+	h, err := accounts.HostOf(d, a)
+	if err != nil {
+		return time.Time{}, false
+	}
+	if h.Shell == nil {
+		answer, err := d.Web.Do(ctx, description.Call{Method: http.MethodGet, URL: h.At})
+		if err != nil {
+			return time.Time{}, false
+		}
+		at, err := http.ParseTime(answer.Header.Get("Date"))
+		return at, err == nil
+	}
+	l := &Login{Desk: d, Host: h, Account: a}
+	var at time.Time
+	err = l.withServer(ctx, func(s *shellhost.Server) (err error) {
+		at, err = s.Time(ctx)
+		return err
+	})
+	return at, err == nil && !at.IsZero()
 }

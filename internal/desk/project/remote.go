@@ -204,7 +204,7 @@ func Push(ctx context.Context, d *desk.Desk, h *Tie, sending Sending) error {
 	if _, look := Refs(ctx, d, h, ""); look != nil {
 		return look
 	}
-	if why := readOnly(ctx, d, h); why != nil {
+	if why := ReadOnly(ctx, d, h); why != nil {
 		return why
 	}
 	return git.Fault(err, "git could not send the work to %s", h.Address.String())
@@ -249,8 +249,8 @@ func rightAccount(ctx context.Context, d *desk.Desk, h *Tie, err error) error {
 	})
 }
 
-// readOnly finds out whether a failed push failed because the account may only read.
-func readOnly(ctx context.Context, d *desk.Desk, h *Tie) error {
+// ReadOnly finds out whether a failed push failed because the account may only read.
+func ReadOnly(ctx context.Context, d *desk.Desk, h *Tie) error {
 	if h.Account == nil || h.Account.Host == "" {
 		return nil
 	}

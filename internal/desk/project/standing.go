@@ -49,6 +49,10 @@ type Standing struct {
 	NotAll   string   `json:"not_looked_through,omitempty" says:"why not all that is new on the host was looked through for such files"`
 	Redo     []Beside `json:"to_do_again,omitempty" says:"files of yours that were put beside the other side's, and are still there"`
 
+	Held  []Held   `json:"claimed,omitempty" says:"files that are changed here, and that others have claimed"`
+	Needs []string `json:"needs_claim,omitempty" says:"changed files that must be claimed before they are saved"`
+	Taken []string `json:"claims_taken,omitempty" says:"claims of yours that others took"`
+
 	Stopped      *fault.Fault `json:"-"` // why it is not synced as it is, with what can be done
 	Ours, Theirs string       `json:"-"` // the commits here and, as git knows it, there
 	Status       *git.Status  `json:"-"`
@@ -63,6 +67,27 @@ type Meets struct {
 	Commit  string    `json:"commit"`
 	Branch  string    `json:"branch,omitempty" says:"the host's branch on which, where that is not the current one"`
 	Clashes bool      `json:"clashes,omitempty" says:"what was committed on both sides does not merge by itself"`
+}
+
+// Held is a file that somebody else has claimed.
+type Held struct {
+	Path   string    `json:"path"`
+	By     string    `json:"by"`
+	Since  time.Time `json:"since"`
+	Until  time.Time `json:"until"`
+	Reason string    `json:"reason,omitempty"`
+}
+
+// Says tells of it in a line.
+func (h Held) Says() string { return text.Visible(h.Path) + " is " + h.ByWhom() }
+
+// ByWhom tells who has claimed it.
+func (h Held) ByWhom() string {
+	line := "claimed by " + text.Visible(h.By) + " until " + h.Until.Local().Format("2006-01-02 15:04")
+	if h.Reason != "" {
+		line += ": " + text.Excerpt(h.Reason, 120)
+	}
+	return line
 }
 
 // Beside is a file of the person's that was put beside the other side's.

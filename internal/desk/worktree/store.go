@@ -64,8 +64,17 @@ func (r *Rescuer) ready(ctx context.Context) error {
 	return err
 }
 
-// sweep takes away what runs that were killed left in the store.
+// sweep takes away what runs that were killed left in the store: nobody else is at work in it.
 func (r *Rescuer) sweep() error {
+	kept, err := filepath.Glob(filepath.Join(r.store.Dir, "objects", "pack", "*.keep")) // as git calls them while it finishes a pack
+	if err != nil {
+		return err
+	}
+	for _, path := range kept {
+		if err := files.Remove(path); err != nil {
+			return err
+		}
+	}
 	names, err := files.Names(r.store.Dir)
 	if err != nil {
 		return err

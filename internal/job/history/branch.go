@@ -18,6 +18,7 @@ import (
 	"uncinate/internal/desk/project"
 	"uncinate/internal/desk/worktree"
 	"uncinate/internal/world/git"
+	"uncinate/internal/world/web"
 )
 
 // Branch is a branch, here or on the host.
@@ -113,6 +114,9 @@ func Branches(ctx context.Context, d *desk.Desk, given string) ([]Branch, error)
 		name, here := strings.CutPrefix(x[0], "refs/heads/")
 		if !here {
 			name = strings.TrimPrefix(x[0], "refs/remotes/"+b.Remote+"/")
+		}
+		if name == web.ClaimsBranch && !here { // nobody works on it
+			continue
 		}
 		one := all[name]
 		if one == nil {

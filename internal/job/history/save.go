@@ -20,6 +20,7 @@ import (
 	"uncinate/internal/desk/foreseeing"
 	"uncinate/internal/desk/project"
 	"uncinate/internal/desk/worktree"
+	"uncinate/internal/job/claims"
 	"uncinate/internal/world/files"
 	"uncinate/internal/world/git"
 )
@@ -190,6 +191,10 @@ func choose(ctx context.Context, d *desk.Desk, f *project.Folder, st *git.Status
 		}
 	}
 	taken := takenOut(st)
+	claimed, err := claims.ByWhom(d, f, st.Entries)
+	if err != nil {
+		return nil, err
+	}
 	var chosen []git.Entry
 	for _, e := range st.Entries {
 		named := slices.Contains(o.Paths, e.Path) || len(o.Only) > 0 && (only(e.Path) || e.From != "" && only(e.From))
@@ -199,15 +204,18 @@ func choose(ctx context.Context, d *desk.Desk, f *project.Folder, st *git.Status
 				Try("once it is right, tell git", text.Command("git", "-C", f.Path, "add", "--", e.Path))
 		case !named && (o.Paths != nil || len(o.Only) > 0), len(o.Except) > 0 && except(e.Path):
 			continue
-		case len(asked) > 0 && !named && ask(e.Path):
+		case !named && (claimed[e.Path] != "" || len(asked) > 0 && ask(e.Path)):
 			goes := false
 			if o.Ask != nil {
+				if claimed[e.Path] != "" {
+					d.Tell.Note("%s is %s.", text.Visible(e.Path), claimed[e.Path])
+				}
 				if goes, err = o.Ask(e.Path); err != nil {
 					return nil, err
 				}
 			}
 			if !goes {
-				out.Left = append(out.Left, LeftOut{e.Path, "it is always asked about"})
+				out.Left = append(out.Left, LeftOut{e.Path, text.Either(claimed[e.Path] != "", claimed[e.Path], "it is always asked about")})
 				continue
 			}
 		case e.Untracked() && taken[e.Path] && !named:
@@ -227,6 +235,9 @@ func choose(ctx context.Context, d *desk.Desk, f *project.Folder, st *git.Status
 	}
 	if len(chosen) == 0 {
 		return nil, nil
+	}
+	if err := claims.Refuse(ctx, d, f, o.Folder, chosen); err != nil {
+		return nil, err
 	}
 	return judge(ctx, d, f, chosen, o, out)
 }

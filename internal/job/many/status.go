@@ -10,6 +10,7 @@ import (
 	"uncinate/internal/desk/foreseeing"
 	"uncinate/internal/desk/project"
 	"uncinate/internal/desk/worktree"
+	"uncinate/internal/job/claims"
 	"uncinate/internal/world/web"
 )
 
@@ -50,7 +51,7 @@ func status(ctx context.Context, d *desk.Desk, given string, ask bool) (*project
 	} else {
 		l = nil
 	}
-	s.Stashes = s.Status.Stashes
+	s.Stashes, s.Redo = s.Status.Stashes, worktree.ToRedo(f)
 	if x, err := f.Middle(); err == nil && x != nil { // otherwise it is told below
 		s.Unfinished = x.What
 	}
@@ -59,8 +60,8 @@ func status(ctx context.Context, d *desk.Desk, given string, ask bool) (*project
 	} else if s.Branch == "" {
 		s.Stopped = project.OnNoBranch(f.Path)
 	}
-	s.Redo = worktree.ToRedo(f)
 	if !ask {
+		claims.Stand(ctx, d, f, s, nil, web.Refs{})
 		foresee(ctx, d, f, s, foreseeing.Options{Remote: p.Remote, Status: s.Status})
 		return s, nil
 	}
@@ -80,6 +81,7 @@ func status(ctx context.Context, d *desk.Desk, given string, ask bool) (*project
 		return s, ctx.Err()
 	}
 	s.Asked = true
+	claims.Stand(ctx, d, f, s, h, refs)
 	if l != nil {
 		s.Others = project.NotReceived(ctx, f.Repo, l, s.Branch, refs)
 		if err := project.Touch(l.Common, project.TagsSeen(l.Common)); err != nil {

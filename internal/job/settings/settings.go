@@ -5,6 +5,7 @@ package settings
 
 import (
 	"context"
+	"errors"
 	"path/filepath"
 	"slices"
 	"strconv"
@@ -14,6 +15,7 @@ import (
 	"uncinate/internal/desk"
 	"uncinate/internal/desk/project"
 	"uncinate/internal/desk/worktree"
+	"uncinate/internal/job/claims"
 	"uncinate/internal/job/history"
 	"uncinate/internal/job/surveying"
 )
@@ -66,6 +68,20 @@ func all() []kept {
 			unset: func(ctx context.Context, d *desk.Desk, folder string, v []string) error {
 				_, _, err := history.AskAbout(ctx, d, folder, func(old []string) []string { return without(old, v) })
 				return err
+			}},
+		{name: "claim.required", ofProject: true, several: true, about: "files that must be claimed before they are saved; kept in .gitattributes, for all who use this program",
+			get: func(_ context.Context, _ *desk.Desk, folder string) ([]string, error) {
+				return claims.RequiredBy(folder)
+			},
+			set: func(ctx context.Context, d *desk.Desk, folder string, v []string) error {
+				return claims.Require(ctx, d, folder, v, nil)
+			},
+			unset: func(ctx context.Context, d *desk.Desk, folder string, v []string) error {
+				old, err := claims.RequiredBy(folder)
+				if err != nil || len(v) == 0 {
+					v = old
+				}
+				return errors.Join(err, claims.Require(ctx, d, folder, nil, v))
 			}},
 		{name: "survey.let", ofProject: true, several: true, about: "paths sent although the survey would stop them (set by --let and --reason)", get: letThrough,
 			unset: func(ctx context.Context, d *desk.Desk, folder string, v []string) error {

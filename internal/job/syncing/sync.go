@@ -57,13 +57,14 @@ type Sync struct {
 	tracked     map[string]string // what git knew of the host before: ref → commit
 	two         histories.Two
 	need        histories.Need
-	was         string // with a rewritten branch: what there held before
-	lost        int    // how many commits of it are no longer there
-	tree        string // what the files will be, as a commit or a tree
-	text        string // what a merge commit says
-	joining     string // the branch that is joined; "" in a sync
-	takenBack   string // the commit that took back what was joined of it before
-	unjoined    int    // commits of the host's branch of that name which are not joined, since the one here has others
+	was         string   // with a rewritten branch: what there held before
+	lost        int      // how many commits of it are no longer there
+	tree        string   // what the files will be, as a commit or a tree
+	text        string   // what a merge commit says
+	joining     string   // the branch that is joined; "" in a sync
+	claimed     []string // what others have claimed of what is sent, and what should have been claimed
+	takenBack   string   // the commit that took back what was joined of it before
+	unjoined    int      // commits of the host's branch of that name which are not joined, since the one here has others
 	decided     *worktree.Decisions
 	together    *worktree.Together // what both sides become, where they are merged
 	whole       bool               // with a rewritten branch: one's own commits clash one by one, and become one
@@ -193,6 +194,9 @@ func (s *Sync) prepare(ctx context.Context) error {
 			return s.afterSaving(err)
 		}
 	}
+	if err := s.claims(ctx); err != nil {
+		return s.afterSaving(err)
+	}
 	if s.run, _, err = d.Begin("sync", f.Path); err != nil {
 		return err
 	}
@@ -302,6 +306,9 @@ func (s *Sync) Asks() []string {
 	}
 	if s.Rewritten {
 		why = append(why, fmt.Sprintf("The history of %s was rewritten on the host: %s that it held before %s no longer in it. What you have is kept as a rescue copy.", text.Visible(s.stand.Branch), text.Count(s.lost, "commit"), desk.IsAre(s.lost)))
+	}
+	if len(s.claimed) > 0 && s.need.Sends(s.two) && !s.two.InOnly {
+		why = append(why, s.claimed...)
 	}
 	if len(s.Open) > 0 {
 		why = append(why, "A running program has files open that would be replaced under it:")

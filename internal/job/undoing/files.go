@@ -70,7 +70,7 @@ func (u *Undo) planChanges(ctx context.Context, paths []string) error {
 		return git.Fault(err, "git cannot read the last commit")
 	}
 	u.title = title
-	return u.settle("undo changes")
+	return u.settle(ctx, "undo changes")
 }
 
 // namedBy gives a test of whether a path is meant by one that a person named; one that is a file's
@@ -245,7 +245,7 @@ func (u *Undo) planFile(ctx context.Context, name, to string) error {
 		u.Notes = append(u.Notes, text.Visible(clean)+" was not there in that commit.")
 	}
 	u.differing(clean, then, now)
-	return u.settle("undo file")
+	return u.settle(ctx, "undo file")
 }
 
 // differing makes targets of what is not as it was then.

@@ -69,7 +69,8 @@ type Undo struct {
 	commit  *commitUndo
 	steps   []desk.Step
 	status  *git.Status
-	staged  []worktree.Staged
+	staged  []worktree.Staged // what is in git's index alone
+	alike   []worktree.Staged // what is staged, and in the folder too, as git says
 	to      worktree.Restoring
 	targets map[string]*target
 	title   string // of the commit as of which files go back
@@ -134,12 +135,47 @@ func standing(s string) worktree.Standing {
 
 // stage notes what is staged of a file and would be dropped: what is in the folder is another.
 func (u *Undo) stage(e git.Entry) {
-	if e.Untracked() || e.Submodule || e.Kind == "clashing" || strings.Contains(".D", e.XY[:1]) || e.XY[1] == '.' && !u.missing(e.Path) {
+	if e.Untracked() || e.Submodule || e.Kind == "clashing" || strings.Contains(".D", e.XY[:1]) {
 		return
 	}
-	if s := standing(e.Staged); s.ID != "" && strings.Trim(s.ID, "0") != "" {
-		u.staged = append(u.staged, worktree.Staged{Path: e.Path, Mode: s.Mode, ID: s.ID})
+	s := standing(e.Staged)
+	if s.ID == "" || strings.Trim(s.ID, "0") == "" {
+		return
 	}
+	if one := (worktree.Staged{Path: e.Path, Mode: s.Mode, ID: s.ID}); e.XY[1] == '.' && !u.missing(e.Path) {
+		u.alike = append(u.alike, one)
+	} else {
+		u.staged = append(u.staged, one)
+	}
+}
+
+// unlike finds which files differ from what is staged of them although git says that they do not: it may
+// have been told not to look (git-update-index documentation, "--assume-unchanged").
+func (u *Undo) unlike(ctx context.Context) error {
+	var ask []worktree.Staged
+	var in strings.Builder
+	for _, s := range u.alike {
+		if files.KindOf(u.at(s.Path)) != files.Regular || strings.ContainsAny(s.Path, "\n\"\\") {
+			u.staged = append(u.staged, s)
+			continue
+		}
+		ask = append(ask, s)
+		in.WriteString(s.Path + "\n")
+	}
+	if len(ask) == 0 {
+		return nil
+	}
+	out, err := u.folder.Repo.Run(ctx, git.Cmd{In: strings.NewReader(in.String()), Args: []string{"hash-object", "--stdin-paths"}})
+	if err != nil {
+		return git.Fault(err, "git cannot look at what is there")
+	}
+	ids := strings.Fields(string(out))
+	for i, s := range ask {
+		if i >= len(ids) || ids[i] != s.ID {
+			u.staged = append(u.staged, s)
+		}
+	}
+	return nil
 }
 
 func (u *Undo) at(p string) string { return filepath.Join(u.folder.Path, filepath.FromSlash(p)) }
@@ -210,8 +246,8 @@ func (u *Undo) gives(p string) {
 }
 
 // settle makes the lists and the step out of the targets.
-func (u *Undo) settle(before string) error {
-	if err := u.clear(); err != nil {
+func (u *Undo) settle(ctx context.Context, before string) error {
+	if err := errors.Join(u.clear(), u.unlike(ctx)); err != nil {
 		return err
 	}
 	open := worktree.OpenFiles(u.desk)

@@ -184,6 +184,19 @@ if [ -d "$F" ]; then [ -w "$F" ] && z yes || z no; else mkdir -p "$F" 2>/dev/nul
 	return v[0], strings.TrimPrefix(v[1], "git version "), v[2] == "yes", nil
 }
 
+// Time tells what time it is there (date(1)).
+func (s *Server) Time(ctx context.Context) (time.Time, error) {
+	v, err := s.run(ctx, `z "$(date -u +%s)"`, nil)
+	if err != nil || len(v) != 1 {
+		return time.Time{}, err
+	}
+	seconds, err := strconv.ParseInt(v[0], 10, 64)
+	if err != nil {
+		return time.Time{}, fault.New(fault.Unreachable, "%s tells no time", s.Name).Because(err)
+	}
+	return time.Unix(seconds, 0).UTC(), nil
+}
+
 // repositories reads what "one" told.
 func (s *Server) repositories(v []string) ([]Repository, error) {
 	if len(v)%5 != 0 {

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"uncinate/internal/core/address"
 	"uncinate/internal/core/description"
@@ -20,16 +21,21 @@ import (
 type Refs struct {
 	IDs  map[string]string // ref's name → object id, "HEAD" included
 	Head string            // the branch that HEAD stands for; "" where the server does not say
+	Date time.Time         // by the host's clock, when it answered (RFC 9110, 6.6.1); zero where it does not say
 }
 
 // Branch gives the id of a branch, "" if there is none.
 func (r Refs) Branch(name string) string { return r.IDs["refs/heads/"+name] }
 
-// Branches lists the branches, sorted.
+// ClaimsBranch is the branch in which claims are on hosts that take them nowhere else. It is not among
+// those that people work on.
+const ClaimsBranch = "uncinate/claims"
+
+// Branches lists the branches that people work on, sorted.
 func (r Refs) Branches() []string {
 	var out []string
 	for name := range r.IDs {
-		if b, ok := strings.CutPrefix(name, "refs/heads/"); ok {
+		if b, ok := strings.CutPrefix(name, "refs/heads/"); ok && b != ClaimsBranch {
 			out = append(out, b)
 		}
 	}
@@ -79,6 +85,9 @@ func (c *Client) Refs(ctx context.Context, a address.Address, user, secret strin
 			Detail("It begins: %s", text.Excerpt(string(answer.Body[:min(len(answer.Body), 120)]), 60))
 	}
 	refs, ok := ParseAdvertisement(string(answer.Body))
+	if at, err := http.ParseTime(answer.Header.Get("Date")); err == nil {
+		refs.Date = at
+	}
 	if !ok {
 		return Refs{}, fault.New(fault.Unreachable, "what %s answers is not what a git server sends", where)
 	}

@@ -1,4 +1,6 @@
-package history
+// Package comparing tells what differs, file by file and line by line: the files against the last
+// commit, both sides of a branch, what one commit changed. It changes nothing.
+package comparing
 
 import (
 	"bytes"
@@ -20,6 +22,8 @@ import (
 	"uncinate/internal/desk"
 	"uncinate/internal/desk/project"
 	"uncinate/internal/desk/worktree"
+	"uncinate/internal/job/claims"
+	"uncinate/internal/job/history"
 	"uncinate/internal/world/files"
 	"uncinate/internal/world/git"
 	"uncinate/internal/world/tree"
@@ -43,7 +47,9 @@ type Changes struct {
 	Side   string        `json:"side,omitempty" says:"here or there: what the commits change that only that side has"`
 	With   string        `json:"with,omitempty" says:"the branch that is the other side"`
 	Files  []ChangedFile `json:"files"`
-	Patch  string        `json:"-"` // the same as git writes it
+
+	Held  []claims.Held `json:"claimed,omitempty" says:"files among them that others have claimed, as far as is known here"`
+	Patch string        `json:"-"` // the same as git writes it
 }
 
 // ChangedFile is one file that differs.
@@ -114,11 +120,24 @@ func Compare(ctx context.Context, d *desk.Desk, o ChangesOptions) (_ *Changes, e
 		out.Patch = partsAbout(out.Patch, wanted)
 		out.Files = slices.DeleteFunc(out.Files, func(c ChangedFile) bool { return !wanted(c.Path) })
 	}
+	if err := errors.Join(out.parse(ctx, f, o, before, now), out.claimed(d, f, o)); err != nil {
+		return nil, err
+	}
+	if len(o.Paths) > 0 && len(out.Files) == 0 && out.Commit == "" && out.Side == "" {
+		if err := nothingAt(d, f, o.Paths); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
+// parse reads the files of a patch.
+func (out *Changes) parse(ctx context.Context, f *project.Folder, o ChangesOptions, before, now string) error {
 	for _, x := range difference.Parse(out.Patch) {
 		c := ChangedFile{File: x}
 		if x.Binary {
 			if err := binary(ctx, f, &c, before, now); err != nil {
-				return nil, err
+				return err
 			}
 		}
 		if !o.Full {
@@ -127,12 +146,21 @@ func Compare(ctx context.Context, d *desk.Desk, o ChangesOptions) (_ *Changes, e
 		out.Files = append(out.Files, c)
 	}
 	slices.SortStableFunc(out.Files, byKind)
-	if len(o.Paths) > 0 && len(out.Files) == 0 && out.Commit == "" && out.Side == "" {
-		if err := nothingAt(d, f, o.Paths); err != nil {
-			return nil, err
+	return nil
+}
+
+// claimed adds what others have claimed.
+func (out *Changes) claimed(d *desk.Desk, f *project.Folder, o ChangesOptions) error {
+	if o.Commit != "" || o.Side != "" {
+		return nil
+	}
+	book, err := claims.Known(d, f)
+	for _, c := range out.Files {
+		if err == nil {
+			out.Held = append(out.Held, book.Others([]string{c.Path})...)
 		}
 	}
-	return out, nil
+	return err
 }
 
 // partsAbout leaves in a patch only what is about the wanted files.
@@ -181,7 +209,7 @@ func sides(ctx context.Context, d *desk.Desk, f *project.Folder, side, branch st
 	if err != nil && branch == "" {
 		return "", "", err
 	}
-	b, err := LookAtBranches(ctx, d, f)
+	b, err := history.LookAtBranches(ctx, d, f)
 	if err != nil {
 		return "", "", err
 	}
