@@ -101,8 +101,29 @@ func (e *Env) history(ctx context.Context, r *history.History, o history.History
 	e.Say("")
 	e.Say("To see one commit: uncinate changes --commit COMMIT --full")
 	if r.More {
-		e.Say("Older ones: uncinate history --most %d", 3*len(r.Commits))
+		e.Say("Older ones: %s", desk.FolderCommand(o.Folder, append(historyWords(o), "--most", fmt.Sprint(3*len(r.Commits)))...))
 	}
+}
+
+// historyWords are the words of the same list.
+func historyWords(o history.HistoryOptions) []string {
+	words := []string{"history"}
+	if o.Path != "" {
+		words = append(words, o.Path)
+	}
+	if o.Branch != "" {
+		words = append(words, "--branch", o.Branch)
+	}
+	if o.Side != "" {
+		words = append(words, text.Either(o.Side == "host", "--on-host", "--here"))
+	}
+	if o.Full {
+		words = append(words, "--full")
+	}
+	if o.Graph {
+		words = append(words, "--graph")
+	}
+	return words
 }
 
 // historyOf shows the commits that touched a path, each with the command that brings it back as it was.

@@ -37,7 +37,7 @@ var tradeWords = []struct {
 	{[]string{"config", "configure", "set", "preferences", "options", "setup"}, "to see and change what is remembered", []string{"uncinate settings list"}, ""},
 	{[]string{"remote", "remotes", "origin", "where"}, "to see where a project is attached", []string{"uncinate status --offline", "uncinate project list"}, ""},
 	{[]string{"fork", "mirror"}, "to bring a repository here, and attach it elsewhere", []string{"uncinate help clone", "uncinate help attach"}, ""},
-	{[]string{"lock", "unlock"}, "to lock or unlock the vault", []string{"uncinate vault show", "uncinate help vault"}, ""},
+	{[]string{"lock", "unlock", "reserve", "claims"}, "to say that you work on a file; or, for the vault, to lock it", []string{"uncinate claim list", "uncinate help claim", "uncinate help vault"}, ""},
 	{[]string{"conflict", "conflicts", "resolve", "mergetool", "clash", "clashes"}, "to see and decide what both sides changed", []string{"uncinate settle"}, ""},
 	{[]string{"rebase"}, "to put your commits on top of the host's", []string{"uncinate sync --by replay"}, ""},
 	{[]string{"review", "pr", "mr", "offers"}, "to compare a branch with the current one", []string{"uncinate branch list", "uncinate help changes"}, ""},

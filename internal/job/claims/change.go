@@ -288,7 +288,7 @@ func (c *Change) Do(ctx context.Context) (_ *Changed, err error) {
 		return nil, err
 	}
 	defer fault.Also(&err, held.Release)
-	out := &Changed{Folder: c.folder.Path, Claimed: []claiming.Claim{}, Ended: c.Ends, Taken: c.Taken}
+	out := &Changed{Folder: c.folder.Path, Claimed: []claiming.Claim{}, Ended: append([]claiming.Claim{}, c.Ends...), Taken: append([]claiming.Claim{}, c.Taken...)}
 	if len(c.Ends) == 0 && c.release {
 		return out, nil
 	}
@@ -301,7 +301,7 @@ func (c *Change) Do(ctx context.Context) (_ *Changed, err error) {
 			if err := c.others(); err != nil { // another one may have been quicker
 				return nil, err
 			}
-			out.Taken = c.Taken
+			out.Taken = append([]claiming.Claim{}, c.Taken...)
 		}
 		all := c.changed(id, out)
 		stays, err := c.round(ctx, all, out)
