@@ -144,12 +144,7 @@ func TestClaimsOnOddHosts(t *testing.T) {
 	assert.Len(t, list.Claims, 2)
 
 	// What somebody else wrote there is not believed.
-	forged := func(s string) {
-		blob := tern.command(bare, s, "git", "hash-object", "-w", "--stdin").out
-		tree := tern.command(bare, "100644 blob "+strings.TrimSpace(blob)+"\tclaims.json\n", "git", "mktree").out
-		commit := tern.command(bare, "", "git", "-c", "user.name=x", "-c", "user.email=x@skerry.example", "commit-tree", strings.TrimSpace(tree), "-m", "x").out
-		tern.git(bare, "update-ref", claims.Branch, strings.TrimSpace(commit))
-	}
+	forged := func(s string) { tern.forge(bare, claims.Branch, s) }
 	forged("no list")
 	knot.refused(4, []string{"cannot be read", "it is not a list of claims"}, "gauge", "", "claim", "list")
 	knot.write("gauge", map[string]string{"own.txt": "own\n"})
@@ -160,11 +155,53 @@ func TestClaimsOnOddHosts(t *testing.T) {
 	forged(string(data))
 	assert.NotContains(t, knot.ok("gauge", "", "claim", "list"), "\x1b")
 
+	// Who may only read sees them, and cannot claim.
+	knot.ok("", h.token["dunlin"]+"\n", "account", "add", "dunlin", "--host", "gannet", "--user", "dunlin")
+	knot.ok("", "", "clone", "saltmarsh/gauge", "reader", "--account", "dunlin")
+	assert.Contains(t, knot.ok("reader", "", "claim", "list"), "deck/")
+	knot.refused(5, []string{"to claim, one must be able to write", "dunlin may only read"}, "reader", "", "claim", "own.txt")
+
 	// Nothing is taken there.
 	tern.git(bare, "update-ref", "-d", claims.Branch)
 	require.NoError(t, os.MkdirAll(filepath.Join(bare, "hooks"), 0o755))
 	require.NoError(t, os.WriteFile(filepath.Join(bare, "hooks/update"), []byte("#!/bin/sh\ncase $1 in *uncinate*) echo 'no such names here' >&2; exit 1;; esac\n"), 0o755))
 	knot.refused(5, []string{"takes no claims", "uncinate status"}, "gauge", "", "claim", "own.txt")
+}
+
+// forge writes what is to be the list of claims into a repository of the host.
+func (m *machine) forge(bare, ref, s string) {
+	m.t.Helper()
+	blob := m.command(bare, s, "git", "hash-object", "-w", "--stdin").out
+	tree := m.command(bare, "100644 blob "+strings.TrimSpace(blob)+"\tclaims.json\n", "git", "mktree").out
+	commit := m.command(bare, "", "git", "-c", "user.name=x", "-c", "user.email=x@skerry.example", "commit-tree", strings.TrimSpace(tree), "-m", "x").out
+	m.git(bare, "update-ref", ref, strings.TrimSpace(commit))
+}
+
+// TestClaimsEnd lets claims end by the host's clock and, where that tells no time, by nobody's.
+func TestClaimsEnd(t *testing.T) {
+	t.Parallel()
+	h, tern, knot := drawings(t)
+	tern.ok("gauge", "", "claim", "deck", "--until", "1h")
+	knot.refused(3, nil, "gauge", "", "claim", "deck")
+	require.NoError(t, h.Faults.Set([]string{"date=2h"}))
+	assert.Empty(t, knot.claimed("gauge").Claims)
+	assert.Len(t, knot.claimed("gauge", "--full").Claims, 1)
+	knot.ok("gauge", "", "claim", "deck", "--until", "30m")
+	tern.refused(3, []string{"knot claimed deck/ already"}, "gauge", "", "claim", "deck")
+	require.NoError(t, h.Faults.Set([]string{"no-date"}))
+	for _, m := range []*machine{tern, knot} {
+		require.NoError(t, os.Remove(filepath.Join(m.home, "gauge/.git/uncinate/claims.json")))
+	}
+	for ago, there := range map[time.Duration]int{5 * time.Minute: 1, 20 * time.Minute: 0} {
+		data, err := claiming.Write([]claiming.Claim{{ID: "0123456789abcdef", Path: "deck/", By: "knot", Key: "knot", Until: time.Now().Add(-ago)}})
+		require.NoError(t, err)
+		tern.forge(h.gitDir(t, "tern", "saltmarsh", "gauge"), claims.Ref, string(data))
+		list := tern.claimed("gauge")
+		assert.False(t, list.Clock)
+		assert.Len(t, list.Claims, there, "ended %s ago", ago)
+	}
+	tern.ok("gauge", "", "claim", "deck")
+	assert.Contains(t, tern.ok("gauge", "", "claim"), "The host tells no time: claims end by this machine's clock, 15 minutes later.")
 }
 
 // reaching is a machine that reaches a host over a transport.

@@ -45,6 +45,7 @@ var FaultKinds = []string{
 	"end-token",  // let the token that is used end first
 	"garbage",    // answer with a page instead of what was asked for
 	"date",       // tell a time that is ahead (1h by default)
+	"no-date",    // do the work, and tell no time
 	"echo",       // refuse, and repeat the token in the answer
 }
 
@@ -218,6 +219,9 @@ func (f *Faults) wrap(e *engine, host http.Handler) http.Handler {
 			_, _ = w.Write([]byte("<!doctype html><title>Closed for the season</title>"))
 		case "date":
 			w.Header().Set("Date", e.store.now().Add(r.Time).UTC().Format(http.TimeFormat))
+			host.ServeHTTP(w, q)
+		case "no-date":
+			w.Header()["Date"] = nil // net/http then sends none
 			host.ServeHTTP(w, q)
 		case "echo":
 			e.refuse(w, &refusal{status: 422, kind: "told", says: "you sent " + e.face.secret(q)})
