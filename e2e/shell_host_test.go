@@ -149,6 +149,9 @@ func TestPlainServer(t *testing.T) {
 			m.git("by-name", "push", "-q")
 			assert.Contains(t, m.ok("gauge", "", "sync"), "Received 1 commit")
 			m.refused(5, []string{"There is one named gauge"}, "", "", "clone", "guage")
+			if shell == "dash" {
+				claimsAtOnce(t, m, []string{"gauge", "by-name"}, true)
+			}
 
 			out := m.ok("", "", "host", "try", "skerry", "--write", "--yes")
 			for _, words := range []string{"it lets you in over SSH", "tern/gauge, private, default branch main", "every form of the address is read as", "the description was changed, and nothing else", "a key was added, and is listed", "is shown no more"} {

@@ -161,6 +161,9 @@ func TestEveryHostOverSSH(t *testing.T) {
 			m.git("copy", "push", "-q")
 			assert.Contains(t, m.ok("gauge", "", "sync"), "Received 1 commit")
 			m.refused(5, []string{"no repository tern/other"}, "", "", "clone", "tern/other")
+			if name == "gannet" {
+				claimsAtOnce(t, m, []string{"gauge", "copy"}, false)
+			}
 
 			// A lost laptop is one command.
 			m.refused(1, []string{"no host shows a key of a machine named launch", "keys of the machine pier"}, "", "", "key", "revoke", "--machine", "launch", "--yes")

@@ -321,7 +321,7 @@ func where(id string, m moment, w *storyWorld) string {
 // foreign finds refs that neither git nor a person makes.
 func foreign(refs map[string]string, found func(string, string, ...any)) {
 	for name := range refs {
-		if parts := strings.SplitN(name, "/", 3); !slices.Contains([]string{"heads", "remotes", "tags", "stash", "bisect", "worktree"}, parts[1]) {
+		if parts := strings.SplitN(name, "/", 3); !slices.Contains([]string{"heads", "remotes", "tags", "stash", "bisect", "worktree"}, parts[1]) && name != "refs/uncinate/claims" {
 			found(ruleRefs, "%s", name)
 			return
 		}

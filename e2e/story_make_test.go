@@ -389,6 +389,12 @@ var ours = []drawn{
 	{1, func(m *maker, l *look) []string {
 		return at(l, "uncinate", "settle", one(m, []string{"show", "cancel"}))
 	}},
+	{2, func(m *maker, l *look) []string {
+		return at(l, "uncinate", "claim", "create", "--until", "1h", "--", one(m, []string{m.file(l), "place", "src", "*.csv"}))
+	}},
+	{2, func(m *maker, l *look) []string {
+		return at(l, one(m, [][]string{{"uncinate", "claim", "list"}, {"uncinate", "claim", "release"}, {"uncinate", "settings", "set", "claim.required", "*.dwg"}, {"uncinate", "settings", "unset", "claim.required"}})...)
+	}},
 	{5, func(m *maker, l *look) []string {
 		here, _ := branches(l)
 		if len(here) == 0 {

@@ -5,6 +5,7 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -71,12 +72,14 @@ func TestUndoChanges(t *testing.T) {
 	t.Parallel()
 	m, before := undoing(t)
 	at := filepath.Join(m.home, "gauge")
-	odd := map[string]bool{"staged-else": true}
 	for _, s := range sorts {
 		m.shell("gauge/"+s.name, s.line)
 	}
 	changed := tree(t, at)
 	for _, s := range sorts {
+		if os.Getenv("UNCINATE_SOAK") == "" && !slices.Contains([]string{"to-folder", "renamed", "staged-else"}, s.name) {
+			continue
+		}
 		said := m.ok("gauge", "", "undo", "changes", s.name, "--yes")
 		assert.Empty(t, m.git("gauge", "status", "--porcelain", "--", s.name), s.name)
 		for p, was := range before {
@@ -86,7 +89,7 @@ func TestUndoChanges(t *testing.T) {
 		}
 		m.bringBack("gauge", said)
 		assert.Equal(t, changed, tree(t, at), s.name)
-		if odd[s.name] {
+		if s.name == "staged-else" {
 			assert.Contains(t, said, "What was staged, or changed meanwhile, is kept too: uncinate rescue show ")
 		}
 	}
@@ -204,7 +207,7 @@ func undoMeetsOthers(t *testing.T, m *machine) {
 // TestUndoKilled kills each undo at every few runs of git: run again, it is done, and nothing is lost.
 func TestUndoKilled(t *testing.T) {
 	t.Parallel()
-	step := 4
+	step := 11
 	if os.Getenv("UNCINATE_SOAK") != "" {
 		step = 1
 	}
@@ -257,5 +260,5 @@ func TestUndoKilled(t *testing.T) {
 			m.git("gauge", "fsck", "--strict")
 		}
 	}
-	assert.Greater(t, kills, 15)
+	assert.Greater(t, kills, 7)
 }

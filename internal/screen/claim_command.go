@@ -4,6 +4,7 @@ import (
 	"context"
 	"flag"
 	"fmt"
+	"os"
 	"strings"
 	"time"
 
@@ -159,8 +160,16 @@ func (e *Env) claimed(s *project.Standing) {
 	}
 	e.heldBy(s.Held)
 	if n := len(s.Needs); n > 0 {
-		e.Say("Must be claimed before %s saved: %s", text.Either(n == 1, "it is", "they are"), claims.Line(s.Folder, s.Needs[:min(n, desk.MostShown)]))
+		e.Say("Must be claimed before %s saved: %s", text.Either(n == 1, "it is", "they are"), claims.Line(fromHere(s.Folder), s.Needs[:min(n, desk.MostShown)]))
 	}
+}
+
+// fromHere is a folder as it is named in a command that is typed here.
+func fromHere(folder string) string {
+	if here, err := os.Getwd(); err == nil && here == folder {
+		return "."
+	}
+	return folder
 }
 
 // heldBy tells which files others have claimed.

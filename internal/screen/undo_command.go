@@ -77,7 +77,7 @@ settle decides.`,
 			o.BoolVar(&c.Drop, "drop", false, "of the last one: drop its changes too")
 			o.IntVar(&c.Parent, "parent", 0, "of a merge: the `number` of the parent whose side stays (default: 1, the branch it was made on)")
 			o.StringVar(&c.Message, "message", "", "the `text` of the new commit (default: it names what is taken back)")
-			clashOption(o, &c.Clash)
+			o.StringVar(&c.Clash, "clash", "", "decide all clashing files by `how`: mine (as now), theirs (as before), or both: as before, with what is there now beside it")
 			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
 				c.Folder, c.Commits, c.Preview = in.in(), args, p.preview
 				u, err := undoing.PlanCommit(ctx, d, c)

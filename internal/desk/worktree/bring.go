@@ -158,7 +158,11 @@ func (b *bringing) standing(ctx context.Context) (map[string]bool, error) {
 	if len(ask) == 0 {
 		return out, nil
 	}
-	said, err := b.r.repo.Run(ctx, git.Cmd{In: strings.NewReader(strings.Join(ask, "\n") + "\n"), Args: []string{"hash-object", "--stdin-paths"}})
+	hash := b.r.repo.Run
+	if work, err := b.r.folder.Work(); err == nil { // the person's own filters run, as when it was put there
+		hash = work.Run
+	}
+	said, err := hash(ctx, git.Cmd{In: strings.NewReader(strings.Join(ask, "\n") + "\n"), Args: []string{"hash-object", "--stdin-paths"}})
 	if err != nil {
 		return nil, git.Fault(err, "git cannot look at what is there")
 	}

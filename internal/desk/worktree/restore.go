@@ -209,7 +209,10 @@ func (g *gate) checkOut(ctx context.Context) error {
 func (g *gate) isBack(ctx context.Context, c change, staged os.FileInfo) (bool, error) {
 	at, err := rawID(g.staged(c.path), g.digits())
 	if err == nil && at != c.newID && g.said.Restoring.Indexes && staged.Mode().IsRegular() { // git may convert it
-		at, err = g.folder.Repo.HashAs(ctx, g.staged(c.path), c.path)
+		var work *git.Work
+		if work, err = g.folder.Work(); err == nil {
+			at, err = work.HashAs(ctx, g.staged(c.path), c.path)
+		}
 	}
 	if err != nil {
 		return false, git.Fault(err, "%s cannot be read", text.Visible(c.path))

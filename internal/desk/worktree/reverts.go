@@ -2,12 +2,16 @@ package worktree
 
 import (
 	"context"
+	"errors"
+	"io/fs"
+	"path/filepath"
 	"regexp"
 	"slices"
 	"strings"
 	"sync"
 
 	"uncinate/internal/desk/project"
+	"uncinate/internal/world/files"
 	"uncinate/internal/world/git"
 )
 
@@ -80,4 +84,18 @@ func TakenBack(ctx context.Context, f *project.Folder, tip string) (string, erro
 		}
 	}
 	return "", nil
+}
+
+// IsCut reports whether a clone holds nothing older than a commit, since it received no more
+// (gitrepository-layout documentation, "shallow").
+func IsCut(f *project.Folder, commit string) (bool, error) {
+	_, common, err := git.Folders(f.Path)
+	if err != nil {
+		return false, err
+	}
+	data, err := files.Read(filepath.Join(common, "shallow"), 16<<20)
+	if errors.Is(err, fs.ErrNotExist) {
+		return false, nil
+	}
+	return slices.Contains(strings.Fields(string(data)), commit), err
 }

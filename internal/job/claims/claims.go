@@ -34,6 +34,7 @@ const grace = 15 * time.Minute
 
 // kept is what is known here.
 type kept struct {
+	At     string           `json:"at,omitempty"`     // the repository's address
 	Ref    string           `json:"ref,omitempty"`    // where they are on the host
 	Commit string           `json:"commit,omitempty"` // the one that was read last
 	Me     string           `json:"me,omitempty"`     // by which the person is known there
@@ -77,6 +78,9 @@ func Seen(ctx context.Context, d *desk.Desk, f *project.Folder, h *project.Tie, 
 	b, err := Known(d, f)
 	if err != nil {
 		return nil, err
+	}
+	if b.At != h.Address.Key() { // it was moved to another host
+		b.kept = kept{At: h.Address.Key()}
 	}
 	at := Ref
 	if refs.IDs[at] == "" {

@@ -94,9 +94,9 @@ func (u *Undo) planCommit(ctx context.Context) (err error) {
 		}
 		return u.planReverse(ctx, c.options.Commits)
 	}
-	where, err := f.Repo.Do(ctx, "for-each-ref", "--count=1", "--format=%(refname:short)", "--contains", f.Head, "refs/remotes/")
+	where, err := u.sentTo(ctx)
 	if err != nil {
-		return git.Fault(err, "git cannot tell whether the commit was sent")
+		return err
 	}
 	if where == "" {
 		return u.planLast(ctx)
@@ -107,6 +107,22 @@ func (u *Undo) planCommit(ctx context.Context) (err error) {
 			TryWithout("take it back so", u.words("undo", "commit"), "drop")
 	}
 	return u.planReverse(ctx, []string{f.Head})
+}
+
+// sentTo gives a branch of a host that is known to have the last commit; "" for none.
+func (u *Undo) sentTo(ctx context.Context) (string, error) {
+	out, err := u.folder.Repo.Do(ctx, "for-each-ref", "--format=%(refname)", "--contains", u.folder.Head, "refs/remotes/")
+	if err != nil {
+		return "", git.Fault(err, "git cannot tell whether the commit was sent")
+	}
+	where := ""
+	for ref := range strings.Lines(out) {
+		ref = strings.TrimPrefix(strings.TrimSpace(ref), "refs/remotes/")
+		if where == "" || strings.HasSuffix(where, "/HEAD") {
+			where = ref
+		}
+	}
+	return where, nil
 }
 
 // words is a command about the same project.
@@ -151,7 +167,21 @@ func (u *Undo) about(ctx context.Context, commit string) (parents []string, titl
 		return nil, "", git.Fault(err, "git cannot read commit %.10s", commit)
 	}
 	first, title, _ := strings.Cut(out, "\n")
-	return strings.Fields(first), title, nil
+	if parents = strings.Fields(first); len(parents) == 0 {
+		err = u.cutHere(commit)
+	}
+	return parents, title, err
+}
+
+// cutHere refuses a commit from which this clone has nothing older: what it changed is not known here
+// (gitrepository-layout documentation, "shallow").
+func (u *Undo) cutHere(commit string) error {
+	cut, err := worktree.IsCut(u.folder, commit)
+	if err != nil || !cut {
+		return err
+	}
+	return fault.New(fault.Decision, "this clone holds nothing older than commit %.10s, so what that changed is not known here", commit).Detail("Nothing changed.").
+		Try("receive the older commits", text.Command("git", "-C", u.folder.Path, "fetch", "--unshallow"))
 }
 
 // planLast takes the last commit, which nobody else has, off the branch.
@@ -316,10 +346,7 @@ func (u *Undo) looksInWay(ctx context.Context, w *git.Weaver) error {
 			Try("or take back what is not saved there", u.words("undo", "changes", clash[0]))
 	}
 	c.way = way
-	if c.kept.Before == "" || len(c.kept.Refs) > 0 {
-		c.kept.Before = "undo commit"
-	}
-	c.kept.Paths, c.kept.Left = append(coming, way...), map[string]worktree.Standing{}
+	c.kept.Before, c.kept.Paths, c.kept.Left = "undo commit", append(coming, way...), map[string]worktree.Standing{}
 	slices.Sort(c.kept.Paths)
 	c.kept.Paths = slices.Compact(c.kept.Paths)
 	return u.leaves(ctx, w, coming)

@@ -47,8 +47,8 @@ func (r *Repo) HashFile(ctx context.Context, path string) (string, error) {
 
 // HashAs gives the id that git gives to a file that lies elsewhere and would be at a path of the
 // repository (git-hash-object documentation, --path).
-func (r *Repo) HashAs(ctx context.Context, file, path string) (string, error) {
-	return r.Do(ctx, "hash-object", "--path="+path, "--", file)
+func (w *Work) HashAs(ctx context.Context, file, path string) (string, error) {
+	return w.Do(ctx, "hash-object", "--path="+path, "--", file)
 }
 
 // mostMarks is how much of what fast-import notes is read, in bytes: of a million files.
