@@ -1,6 +1,7 @@
 package git
 
 import (
+	"errors"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -104,8 +105,9 @@ func TestParseStatus(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, []int{2, 3, 4}, []int{s.Ahead, s.Behind, s.Stashes})
 	assert.Equal(t, map[string]int{"changed": 2, "new": 2, "deleted": 1, "renamed": 1, "clashing": 1}, s.Counts())
-	assert.Equal(t, Entry{Kind: "changed", Path: "src/a b.c", XY: ".M", Staged: "100644 " + id}, s.Entries[0])
-	assert.Equal(t, Entry{Kind: "renamed", Path: "to.c", From: "from.c", XY: "R.", Staged: "100644 " + id}, s.Entries[3])
+	assert.Equal(t, Entry{Kind: "changed", Path: "src/a b.c", XY: ".M", Staged: "100644 " + id, Last: "100644 " + id}, s.Entries[0])
+	assert.Equal(t, Entry{Kind: "renamed", Path: "to.c", From: "from.c", XY: "R.", Staged: "100644 " + id, Last: "100644 " + id}, s.Entries[3])
+	assert.Empty(t, s.Entries[1].Last)
 	assert.True(t, s.Entries[4].Submodule)
 	assert.False(t, s.Entries[4].Inner)
 	inner, err := ParseStatus([]string{"1 .M S.MU 160000 160000 160000 " + id + " " + id + " module"})
@@ -119,4 +121,35 @@ func TestParseStatus(t *testing.T) {
 		_, err := ParseStatus([]string{bad})
 		assert.Error(t, err, bad)
 	}
+}
+
+// TestHashAll keeps many files by one run of git, and tells why not where one cannot be read.
+func TestHashAll(t *testing.T) {
+	r := made(t)
+	var want []string
+	say := func(i int) ([]byte, error) { return []byte(strings.Repeat("x\x00\n", i*i)), nil }
+	for i := range 40 {
+		data, _ := say(i)
+		id, err := r.Hash(t.Context(), strings.NewReader(string(data)), false)
+		require.NoError(t, err)
+		want = append(want, id)
+	}
+	ids, err := r.HashAll(t.Context(), 40, say)
+	require.NoError(t, err)
+	assert.Equal(t, want, ids)
+	for _, id := range ids {
+		_, err := r.Do(t.Context(), "cat-file", "-e", id)
+		assert.NoError(t, err)
+	}
+	broken := errors.New("broken")
+	_, err = r.HashAll(t.Context(), 3, func(i int) ([]byte, error) {
+		if i == 2 {
+			return nil, broken
+		}
+		return say(i)
+	})
+	assert.ErrorIs(t, err, broken)
+	r.GitDir = filepath.Join(r.Dir, "nowhere")
+	_, err = r.HashAll(t.Context(), 30_000, say)
+	assert.Error(t, err)
 }
