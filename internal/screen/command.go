@@ -177,7 +177,7 @@ func (e *Env) meant(args []string) (c *Command, path, rest []string, err error) 
 		return nil, nil, nil, nil
 	case len(rest) == 0 || strings.HasPrefix(rest[0], "-"):
 		return c.Subs[0], append(path, c.Subs[0].Name), rest, nil // a family's name alone does what its first one does
-	case c.Falls != "" && c.Means[rest[0]] == "":
+	case c.Falls != "" && c.Means[rest[0]] == "" && text.Nearest(rest[0], shown(c.Subs)) == "":
 		for _, sub := range c.Subs {
 			if sub.Name == c.Falls {
 				return sub, append(path, sub.Name), rest, nil

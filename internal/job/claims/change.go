@@ -112,7 +112,7 @@ func Create(ctx context.Context, d *desk.Desk, o Options) (*Change, error) {
 		return nil, err
 	}
 	for i, p := range o.Paths {
-		if o.Paths[i], err = c.named(p); err != nil {
+		if o.Paths[i], err = c.named(ctx, p); err != nil {
 			return nil, err
 		}
 	}
@@ -128,7 +128,7 @@ func Create(ctx context.Context, d *desk.Desk, o Options) (*Change, error) {
 }
 
 // named gives a path as it is claimed: one of a folder ends with a slash.
-func (c *Change) named(given string) (string, error) {
+func (c *Change) named(ctx context.Context, given string) (string, error) {
 	p := path.Clean(filepath.ToSlash(given))
 	if strings.HasSuffix(given, "/") {
 		p += "/"
@@ -140,7 +140,11 @@ func (c *Change) named(given string) (string, error) {
 	case k == files.Folder && !strings.HasSuffix(p, "/"):
 		p += "/"
 	case k == files.None && !strings.ContainsAny(p, "*?["):
-		c.Notes = append(c.Notes, text.Visible(p)+" is not there yet.")
+		note := text.Visible(p) + " is not there yet."
+		if like, err := c.folder.Repo.Lines(ctx, "ls-files", "-z", "--", ":(glob)**/"+p); err == nil && len(like) > 0 {
+			note += " Paths begin at the project's top; there is " + text.Visible(like[0]) + "."
+		}
+		c.Notes = append(c.Notes, note)
 	}
 	return p, nil
 }

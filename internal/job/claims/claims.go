@@ -66,7 +66,7 @@ func Known(d *desk.Desk, f *project.Folder) (*Book, error) {
 	}
 	b := &Book{desk: d, folder: f, common: common}
 	if _, err := files.ReadJSON(b.path(), &b.kept); err != nil {
-		return nil, err
+		b.kept = kept{} // it is received again
 	}
 	b.Claims = slices.DeleteFunc(b.Claims, func(c claiming.Claim) bool { return c.Check() != nil })
 	return b, nil
