@@ -119,12 +119,17 @@ func Lay(ctx context.Context, d *desk.Desk, f *project.Folder, l Laying) ([]int,
 	if err != nil {
 		return nil, err
 	}
-	err = g.stage(ctx, all)
+	return g.through(ctx, all, g.stage)
+}
+
+// through prepares a writing, and goes through with it.
+func (g *gate) through(ctx context.Context, all []change, stage func(context.Context, []change) error) ([]int, error) {
+	err := stage(ctx, all)
 	if err != nil && files.Full(g.own) { // what is aside may give the room that is missing
 		if err := errors.Join(g.giveUp(), g.sweep(ctx, 0)); err != nil {
 			return nil, err
 		}
-		err = g.stage(ctx, all)
+		err = stage(ctx, all)
 	}
 	if err != nil {
 		return nil, errors.Join(err, g.giveUp())

@@ -136,18 +136,6 @@ func (x rescued) open(root string, ours bool) (*os.File, error) {
 	return f, err
 }
 
-// write keeps one file's contents.
-func (r *Rescuer) write(ctx context.Context, root, p string) (mode, id string, err error) {
-	all, err := r.writeAll(ctx, root, []string{p}, false)
-	if err == nil && len(all) == 0 {
-		err = fs.ErrNotExist
-	}
-	if err != nil {
-		return "", "", err
-	}
-	return all[0].mode, all[0].id, nil
-}
-
 // noteLeft takes what was put in the place of a file from a copy's message.
 func (c *RescueCopy) noteLeft(line string) {
 	x := strings.SplitN(line, " ", 3)

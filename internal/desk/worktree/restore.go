@@ -61,23 +61,16 @@ func restore(ctx context.Context, d *desk.Desk, f *project.Folder, to Restoring,
 	}
 	g.said.Laying = Laying{Before: to.Before, From: head, To: head, Branch: f.Branch, Head: f.Head}
 	g.said.Restoring = &to
-	all := to.changes()
-	err = g.stageBy(ctx, all, func(ctx context.Context, index string) error {
-		if to.Indexes {
-			if err := g.reindex(ctx, index); err != nil {
-				return err
+	return g.through(ctx, to.changes(), func(ctx context.Context, all []change) error {
+		return g.stageBy(ctx, all, func(ctx context.Context, index string) error {
+			if to.Indexes {
+				if err := g.reindex(ctx, index); err != nil {
+					return err
+				}
 			}
-		}
-		return lay(g)
+			return lay(g)
+		})
 	})
-	if err != nil {
-		return nil, errors.Join(err, g.giveUp())
-	}
-	err = g.finish(context.WithoutCancel(ctx), all)
-	if err == nil {
-		err = g.sweep(ctx, aWhile)
-	}
-	return g.rescued, err
 }
 
 // changes are those of the files.
