@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"io/fs"
+	"maps"
 	"path/filepath"
 	"regexp"
 	"slices"
@@ -70,7 +71,8 @@ func TakenBack(ctx context.Context, f *project.Folder, tip string) (string, erro
 		}
 		return err == nil, git.Fault(err, "git cannot compare the branches")
 	}
-	for c, by := range taken {
+	for _, c := range slices.Sorted(maps.Keys(taken)) {
+		by := taken[c]
 		in, err := holds(base, c) // one of its own commits
 		if err == nil && !in {
 			if in, err = holds(c, base); err == nil && in { // the merge that brought them in

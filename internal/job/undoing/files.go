@@ -3,6 +3,7 @@ package undoing
 import (
 	"context"
 	"errors"
+	"maps"
 	"path"
 	"path/filepath"
 	"slices"
@@ -275,10 +276,10 @@ func (u *Undo) differing(below string, then, now map[string]worktree.Standing) {
 			u.stage(e)
 		}
 	}
-	for p := range now {
+	for _, p := range slices.Sorted(maps.Keys(now)) {
 		add(p)
 	}
-	for p := range then {
+	for _, p := range slices.Sorted(maps.Keys(then)) {
 		if _, known := now[p]; !known {
 			add(p)
 		}
@@ -292,14 +293,12 @@ func (u *Undo) never(ctx context.Context, commit, p string) error {
 	if err != nil {
 		return err
 	}
-	var names []string
-	for q := range all {
-		names = append(names, q)
+	names := slices.Sorted(maps.Keys(all))
+	for _, q := range names {
 		if strings.HasSuffix(q, "/"+p) {
 			return f.Try("paths begin at the project's top; there is", u.fileLine(q, commit))
 		}
 	}
-	slices.Sort(names)
 	if near := text.Nearest(p, names); near != "" {
 		return f.Try("there is one of a like name", u.fileLine(near, commit))
 	}
