@@ -138,7 +138,7 @@ func deployKeys(t *testing.T, name string) {
 	board, other := m.git("board", "remote", "get-url", "origin"), m.git("other", "remote", "get-url", "origin")
 	assert.NotEqual(t, 0, git("ls-remote", board))
 
-	m.refused(2, []string{"name the file with the key's public half"}, "", "", "access", "grant", "--repository", "board")
+	m.refused(2, []string{"the file with a key's public half"}, "", "", "access", "grant", "--repository", "board")
 	m.refused(2, []string{"there is no file", "ssh-keygen"}, "", "", "access", "grant", "--repository", "board", "--key", "none.pub")
 	m.refused(3, []string{"key of your account tern"}, "", "", "access", "grant", "--repository", "board", "--key", mine+".pub", "--yes")
 	m.ok("", "", "access", "grant", "--repository", "board", "--key", "deploy.pub", "--yes")

@@ -56,7 +56,7 @@ type document struct{ form, in, args string }
 // documents are commands of a person's first day, in their order, then of later ones.
 func documents(t *testing.T, h *host, line string) []document {
 	t.Helper()
-	return slices.Concat(firstDocuments(h), clashDocuments(), laterDocuments(t, h, line))
+	return slices.Concat(firstDocuments(h), clashDocuments(), undoDocuments(), laterDocuments(t, h, line))
 }
 
 func firstDocuments(h *host) []document {
@@ -129,6 +129,20 @@ func clashDocuments() []document {
 	}
 }
 
+// undoDocuments are those about what is taken back, and claimed.
+func undoDocuments() []document {
+	return []document{
+		{"undo changes", "", "undo changes --folder gauge --yes"},
+		{"undo file", "", "undo file --folder gauge README.md --yes"},
+		{"plan", "", "undo commit --folder gauge --preview"},
+		{"undo commit", "", "undo commit --folder gauge HEAD --yes"},
+		{"claim create", "", "claim create --folder gauge README.md"},
+		{"claim list", "", "claim list gauge"},
+		{"plan", "", "claim release --folder gauge --preview"},
+		{"claim release", "", "claim release --folder gauge"},
+	}
+}
+
 func laterDocuments(t *testing.T, h *host, line string) []document {
 	t.Helper()
 	return []document{
@@ -158,14 +172,6 @@ func laterDocuments(t *testing.T, h *host, line string) []document {
 		{"tag list", "", "tag list gauge"},
 		{"plan", "", "tag remove --folder gauge 1.0.0 --preview"},
 		{"tag remove", "", "tag remove --folder gauge 1.0.0 --yes"},
-		{"undo changes", "", "undo changes --folder gauge --yes"},
-		{"undo file", "", "undo file --folder gauge README.md --yes"},
-		{"plan", "", "undo commit --folder gauge --preview"},
-		{"undo commit", "", "undo commit --folder gauge HEAD --yes"},
-		{"claim create", "", "claim create --folder gauge README.md"},
-		{"claim list", "", "claim list gauge"},
-		{"plan", "", "claim release --folder gauge --preview"},
-		{"claim release", "", "claim release --folder gauge"},
 		{"plan", "", "clone --account tern gauge copy --preview"},
 		{"clone", "", "clone --account tern gauge copy"},
 		{"plan", "", "clone --account tern --everything --into copies --preview"},

@@ -21,19 +21,6 @@ import (
 	"uncinate/internal/world/files"
 )
 
-// ListAccess lists the deploy keys of a repository.
-func ListAccess(ctx context.Context, d *desk.Desk, account, what string) (Repository, []login.DeployKey, error) {
-	l, r, err := find(ctx, d, account, what)
-	if err != nil {
-		return Repository{}, nil, err
-	}
-	if err := l.May("deploy-key-list", "list deploy keys"); err != nil {
-		return Repository{}, nil, err
-	}
-	keys, err := l.DeployKeys(ctx, r)
-	return Repository{l.Account.Name, l.Host.Name, r}, keys, err
-}
-
 // GrantKey plans to let a key open one repository: only to read it, unless right is "write".
 func GrantKey(ctx context.Context, d *desk.Desk, account, what, file, title, right string) (*desk.Change, error) {
 	if right == "" {

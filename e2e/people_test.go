@@ -1,0 +1,66 @@
+package e2e
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"uncinate/internal/practice"
+)
+
+// TestPeople lets people into a repository and takes them out, though answers are lost; what a host does
+// not offer is said, with the page.
+func TestPeople(t *testing.T) {
+	t.Parallel()
+	h, m := attached(t)
+	address := m.git("gauge", "remote", "get-url", "origin")
+	may := func() map[string]int { return h.repoAt(t, address).People }
+	assert.Contains(t, m.ok("gauge", "", "access", "list"), "names nobody beside its owner, tern, and no deploy key")
+	shown := m.ok("gauge", "", "access", "grant", "knot", "--right", "write", "--preview")
+	assert.Contains(t, shown, "Let knot write to tern/gauge")
+	assert.Contains(t, shown, "then: uncinate clone tern/gauge")
+	m.refused(3, []string{"uncinate access grant knot --right write --yes"}, "gauge", "", "access", "grant", "knot", "--right", "write")
+	for _, fault := range []string{"lose on POST times 1", "cut on POST times 1", "fail=503 on POST times 1"} {
+		for _, line := range []string{"access grant knot --right write --yes", "access withdraw knot --yes"} {
+			require.NoError(t, h.Faults.Set([]string{fault}))
+			if r := m.command("gauge", "", program, strings.Fields(line)...); r.code != 0 {
+				m.ok("gauge", "", strings.Fields(line)...)
+			}
+			assert.Equal(t, map[bool]int{true: practice.Write}[strings.Contains(line, "grant")], may()["knot"], "%s: %s", fault, line)
+		}
+	}
+	m.ok("gauge", "", "access", "grant", "knot", "dunlin", "--yes")
+	assert.Equal(t, map[string]int{"knot": practice.Read, "dunlin": practice.Read}, may())
+	assert.Contains(t, m.ok("gauge", "", "access", "grant", "knot", "--right", "admin", "--preview"), "Let knot write to, and see to the settings of, tern/gauge (until now: read)")
+	m.ok("gauge", "", "access", "grant", "knot", "--right", "admin", "--yes")
+	assert.Contains(t, m.ok("gauge", "", "access", "grant", "knot", "--right", "admin"), "That is so already")
+	m.refused(5, []string{"there is nobody named nobody on gannet", "Nothing was granted"}, "gauge", "", "access", "grant", "dunlin", "nobody", "--right", "write", "--yes")
+	assert.Equal(t, map[string]int{"knot": practice.Admin, "dunlin": practice.Read}, may(), "all or nothing")
+	out := m.ok("gauge", "", "access", "list")
+	assert.Contains(t, out, "dunlin  read\nknot    admin")
+	m.refused(1, []string{"dunli is not among the people", "Did you mean dunlin?"}, "gauge", "", "access", "withdraw", "dunli", "--yes")
+	assert.Contains(t, m.ok("gauge", "", "access", "withdraw", "dunlin", "knot", "--yes"), "are no longer among the people of tern/gauge")
+	assert.Empty(t, may())
+
+	// What is asked wrongly, and what is not offered.
+	for _, c := range []struct {
+		code int
+		says string
+		args string
+	}{{2, "a person may read, write or admin, and not rule", "grant knot --right rule"}, {5, h.URL + "/crew/tern/gauge", "grant knot@saltmarsh.example"}, {2, "either people or a key", "grant knot --key x.pub"},
+		{2, "--title needs --key", "grant knot --title x"}, {2, "name a person", "withdraw"}} {
+		m.refused(c.code, []string{c.says}, "gauge", "", append([]string{"access"}, strings.Fields(c.args)...)...)
+	}
+	assert.Contains(t, m.command("gauge", "", program, "invite", "knot").err, "uncinate access grant knot")
+	for _, name := range []string{"petrel", "fulmar"} {
+		other := newHostOf(t, name)
+		m.ok("", "", "host", "add", name, "--at", other.URL)
+		m.ok("", other.token["tern"]+"\n", "account", "add", "tern-"+name, "--host", name, "--user", "tern")
+		m.project(name)
+		m.ok(name, "", "attach", "--yes", "--account", "tern-"+name)
+		m.refused(5, []string{fmt.Sprintf("%s offers no way to give people access", name)}, name, "", "access", "grant", "knot", "--yes")
+	}
+}
