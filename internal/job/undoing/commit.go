@@ -207,6 +207,7 @@ func (u *Undo) planLast(ctx context.Context) error {
 		return fault.New(fault.Decision, "the last commit is the first one, and without its files nothing would be left here").
 			TryWithout("take it back, and leave its files as they are", u.words("undo", "commit"), "drop")
 	}
+	u.Notes = append(u.Notes, "As far as is known here, no host has it.")
 	c.kept = worktree.Kept{Before: "undo commit", Refs: []worktree.Moving{{Ref: "refs/heads/" + f.Branch, ID: f.Head, Next: c.next}}}
 	before, err := u.treeBefore(ctx, c.next)
 	if err != nil {
