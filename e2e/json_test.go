@@ -195,6 +195,8 @@ func laterDocuments(t *testing.T, h *host, line string) []document {
 		{"access withdraw", "", "access withdraw --repository gauge --account tern --yes --key " + printOf(t, line)},
 		{"problem", "", "access withdraw --repository gauge --account tern --yes --key SHA256:other"},
 		{"key revoke", "", "key revoke --machine pier tern --yes"},
+		{"plan", "", "repository transfer gauge saltmarsh --account tern --preview"},
+		{"repository transfer", "", "repository transfer gauge tern --account tern"},
 		{"plan", "", "repository delete gauge --account tern --preview"},
 		{"repository delete", "", "repository delete gauge --account tern --yes"},
 		{"project forget", "", "project forget copies/tern/gauge --yes"},

@@ -64,3 +64,36 @@ func TestPeople(t *testing.T) {
 		m.refused(5, []string{fmt.Sprintf("%s offers no way to give people access", name)}, name, "", "access", "grant", "knot", "--yes")
 	}
 }
+
+// TestTransfer hands a repository over to a group, though the answer is lost; copies follow.
+func TestTransfer(t *testing.T) {
+	t.Parallel()
+	h, m := attached(t)
+	m.ok("", "", "clone", "tern/gauge", "copy")
+	shown := m.ok("", "", "repository", "transfer", "tern/gauge", "saltmarsh", "--preview")
+	for _, says := range []string{"Hand tern/gauge over to saltmarsh", "Update 2 projects here to the new address", "Copies elsewhere follow at their next sync"} {
+		assert.Contains(t, shown, says)
+	}
+	m.refused(3, []string{"uncinate repository transfer tern/gauge saltmarsh --yes"}, "", "", "repository", "transfer", "tern/gauge", "saltmarsh")
+	m.refused(5, []string{"make repositories for knot", "It is as it was."}, "", "", "repository", "transfer", "tern/gauge", "knot", "--yes")
+	m.refused(2, nil, "", "", "repository", "transfer", "tern/gauge", "../x", "--yes")
+	require.NoError(t, h.Faults.Set([]string{"lose on POST times 1"}))
+	assert.Contains(t, m.ok("", "", "repository", "transfer", "tern/gauge", "saltmarsh", "--yes"), "Handed over, and checked with gannet.")
+	for _, folder := range []string{"gauge", "copy"} {
+		assert.Equal(t, h.URL+"/saltmarsh/gauge.git", m.git(folder, "remote", "get-url", "origin"))
+		assert.Contains(t, m.ok(folder, "", "sync"), "In step")
+	}
+	assert.Contains(t, m.ok("", "", "repository", "transfer", "saltmarsh/gauge", "saltmarsh", "--yes"), "That is so already")
+
+	// Cut off once the host had done it: the same command says so, and the copies follow.
+	require.True(t, m.killWhen("", func([]byte) bool {
+		_, err := h.Store.Find("tern", "tern", "gauge")
+		return err == nil
+	}, "repository", "transfer", "saltmarsh/gauge", "tern", "--yes"))
+	m.free()
+	assert.Contains(t, m.ok("", "", "repository", "transfer", "saltmarsh/gauge", "tern", "--yes"), "It was handed over before this was cut off")
+	for _, folder := range []string{"gauge", "copy"} {
+		m.run(folder, "", "sync", "--yes")
+		assert.Equal(t, h.URL+"/tern/gauge.git", m.git(folder, "remote", "get-url", "origin"))
+	}
+}

@@ -23,13 +23,14 @@ type DoneThings struct {
 }
 
 func repositoryCommand() *Command {
-	return &Command{Name: "repository", Short: "manage repositories on the host: list, show, change, delete",
+	return &Command{Name: "repository", Short: "manage repositories on the host: list, show, change, transfer, delete",
 		Long: `Works on the host, never on a local folder. REPOSITORY is a name on the account's host,
 OWNER/NAME, or any address of it.`,
 		Subs: []*Command{
 			repositoryList(),
 			repositoryShow(),
 			repositoryChange(),
+			repositoryTransfer(),
 			repositoryDelete(),
 		}}
 }
@@ -119,6 +120,27 @@ func repositoryChange() *Command {
 					return err
 				}
 				return e.doChange(ctx, change, p, "Changed, and checked with "+change.HostName()+".")
+			})
+		}}
+}
+
+func repositoryTransfer() *Command {
+	return &Command{Name: "transfer", Args: "REPOSITORY OWNER", Least: 2, Most: 2, Takes: []string{"repository"}, Gives: DoneThings{}, Short: "hand one over to another owner, a person or a group",
+		Long:     "Projects of this machine that are attached to it follow; copies elsewhere do at their next sync.",
+		Examples: []string{"uncinate repository transfer gauge-firmware saltmarsh"},
+		Options: func(o *flag.FlagSet) Run {
+			var p plans
+			p.add(o)
+			account := accountOption(o)
+			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
+				change, err := repositories.Transfer(ctx, d, *account, args[0], args[1])
+				if err != nil {
+					return err
+				}
+				if len(change.Items()) == 0 && len(change.Notes) > 0 {
+					return e.Give(DoneThings{Done: change.Notes}, func() { e.Say("%s", change.Notes[0]) })
+				}
+				return e.doChange(ctx, change, p, "Handed over, and checked with "+change.HostName()+".")
 			})
 		}}
 }

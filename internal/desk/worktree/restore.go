@@ -84,11 +84,17 @@ func (to *Restoring) changes() []change {
 		if x.Is.ID == "" {
 			c.newMode = "000000"
 		}
+		if to.Indexes && c.oldID == "" {
+			c.oldID = differs // git said so: they are not compared again
+		}
 		all = append(all, c)
 	}
 	slices.SortFunc(all, func(a, b change) int { return strings.Compare(a.path, b.path) })
 	return all
 }
+
+// differs stands for the id of a file of which only this is known.
+const differs = "differs"
 
 // check refuses what no run of ours wrote.
 func (to *Restoring) check() bool {
