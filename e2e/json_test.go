@@ -199,6 +199,8 @@ func laterDocuments(t *testing.T, h *host, line string) []document {
 		{"repository transfer", "", "repository transfer gauge tern --account tern"},
 		{"plan", "", "repository delete gauge --account tern --preview"},
 		{"repository delete", "", "repository delete gauge --account tern --yes"},
+		{"rescue list --deleted", "", "rescue list --deleted"},
+		{"rescue bring --deleted", "", "rescue bring --deleted gauge --into back"},
 		{"project forget", "", "project forget copies/tern/gauge --yes"},
 		{"token forget", "", "token forget tern"},
 		{"account forget", "", "account forget tern"},

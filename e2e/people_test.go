@@ -97,3 +97,46 @@ func TestTransfer(t *testing.T) {
 		assert.Equal(t, h.URL+"/tern/gauge.git", m.git(folder, "remote", "get-url", "origin"))
 	}
 }
+
+// TestDeletedIsKept deletes a repository with all its branches and tags, though the answer is lost, and
+// brings it back whole.
+func TestDeletedIsKept(t *testing.T) {
+	t.Parallel()
+	h, m := attached(t)
+	m.ok("gauge", "", "branch", "make", "pump", "--publish")
+	m.ok("gauge", "", "tag", "make", "1.0.0", "--yes")
+	h2 := m.git("gauge", "rev-parse", "HEAD")
+	assert.Contains(t, m.ok("", "", "rescue", "list", "--deleted"), "No repository was deleted from here yet")
+	shown := m.ok("", "", "repository", "delete", "tern/gauge", "--preview")
+	assert.Contains(t, shown, "Keep all its branches and tags in a rescue copy on this machine, for 90 days")
+
+	// What cannot be received is not deleted.
+	require.NoError(t, h.Faults.Set([]string{"fail=503 on POST"}))
+	require.NotEqual(t, 0, m.command("", "", program, "repository", "delete", "tern/gauge", "--yes").code)
+	require.NoError(t, h.Faults.Set([]string{"lose on DELETE times 1"}))
+	assert.Contains(t, m.ok("", "", "repository", "delete", "tern/gauge", "--yes"), "To bring it back: uncinate rescue bring --deleted tern/gauge")
+	assert.Empty(t, h.Store.List("tern", ""))
+	assert.Contains(t, m.ok("", "", "rescue", "list", "--deleted"), "tern/gauge  gannet")
+	m.refused(1, []string{"no rescue copy of a deleted repository tern/guage", "Did you mean tern/gauge?"}, "", "", "rescue", "bring", "--deleted", "tern/guage")
+	m.refused(3, []string{"there is something at", "--into gauge-2"}, "", "", "rescue", "bring", "--deleted", "gauge")
+	said := m.ok("", "", "rescue", "bring", "--deleted", "gauge", "--into", "back")
+	assert.Contains(t, said, "2 branches, 1 tag.\nTo publish it: uncinate attach "+m.home+"/back --branches\nThen its tags: git -C "+m.home+"/back push --tags origin")
+	assert.Equal(t, h2, m.git("back", "rev-parse", "main", "pump", "1.0.0^{commit}")[:40])
+	assert.Equal(t, "main\npump", m.git("back", "for-each-ref", "--format=%(refname:short)", "refs/heads"))
+	assert.Empty(t, m.git("back", "status", "--porcelain"))
+	assert.Equal(t, tree(t, m.home+"/gauge"), tree(t, m.home+"/back"))
+	m.ok("back", "", "attach", "--yes", "--branches", "--name", "gauge-again")
+	m.git("back", "push", "-q", "--tags", "origin")
+	assert.Equal(t, 5, strings.Count(m.git("back", "ls-remote", "origin"), "\n")+1, "HEAD, two branches, a tag and what it is of")
+
+	// A name is typed in place of a yes; and what is not wanted is not kept.
+	k := m.talk("", "repository", "delete", "tern/gauge-again", "--without-copy")
+	k.asked("Type tern/gauge-again to go ahead: ", "gauge\n")
+	code, said := k.ends()
+	assert.Equal(t, 3, code, said)
+	k = m.talk("", "repository", "delete", "tern/gauge-again", "--without-copy")
+	k.asked("Type tern/gauge-again to go ahead: ", "tern/gauge-again\n")
+	code, said = k.ends()
+	assert.Equal(t, 0, code, said)
+	assert.NotContains(t, m.ok("", "", "rescue", "list", "--deleted"), "gauge-again")
+}

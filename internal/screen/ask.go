@@ -29,6 +29,18 @@ func (e *Env) Agree(ctx context.Context, yes bool, again string) error {
 	return fault.New(fault.Decision, "stopped; nothing was changed")
 }
 
+// agreeTo asks whether to go ahead with a plan: by a yes, or by typing what it is about.
+func (e *Env) agreeTo(ctx context.Context, p plans, again string) error {
+	if p.typed == "" || p.yes || !e.asks {
+		return e.Agree(ctx, p.yes, again)
+	}
+	answer, err := e.ask(ctx, "Type "+p.typed+" to go ahead: ")
+	if err != nil || answer == p.typed {
+		return err
+	}
+	return fault.New(fault.Decision, "that is not its name; nothing was changed")
+}
+
 // ask asks for one line. Giving up the wait by Ctrl-C ends it.
 func (e *Env) ask(ctx context.Context, question string) (string, error) {
 	e.clearBar()

@@ -21,7 +21,10 @@ func Commands() []*Command {
 }
 
 // plans are the options of every command that shows a plan first.
-type plans struct{ preview, yes bool }
+type plans struct {
+	preview, yes bool
+	typed        string // what is to be typed in place of a yes; "" for a yes
+}
 
 func (p *plans) add(o *flag.FlagSet) {
 	o.BoolVar(&p.preview, "preview", false, "show the plan and stop")

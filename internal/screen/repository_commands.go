@@ -147,17 +147,20 @@ func repositoryTransfer() *Command {
 
 func repositoryDelete() *Command {
 	return &Command{Name: "delete", Args: "REPOSITORY", Least: 1, Most: 1, Takes: []string{"repository"}, Gives: DoneThings{}, Short: "delete one on the host",
-		Long: "On a plain server it is moved aside, not erased. Local folders stay as they are.",
+		Long: `All its branches and tags are kept first on this machine, where "uncinate rescue list --deleted" lists
+them. On a plain server it is moved aside, not erased. Local folders stay as they are.`,
 		Options: func(o *flag.FlagSet) Run {
 			var p plans
 			p.add(o)
 			account := accountOption(o)
+			without := o.Bool("without-copy", false, "keep no copy of it")
 			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
-				change, err := repositories.Delete(ctx, d, *account, args[0])
+				change, err := repositories.Delete(ctx, d, *account, args[0], !*without)
 				if err != nil {
 					return err
 				}
-				return e.doChange(ctx, change, p, "Deleted on "+change.HostName()+".")
+				p.typed = change.About
+				return e.doChange(ctx, change, p, "Deleted on "+change.HostName()+"."+text.Either(*without, "", " To bring it back: uncinate rescue bring --deleted "+text.Quote(change.About)))
 			})
 		}}
 }

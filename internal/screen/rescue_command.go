@@ -14,6 +14,7 @@ import (
 	"uncinate/internal/core/text"
 	"uncinate/internal/desk"
 	"uncinate/internal/desk/worktree"
+	"uncinate/internal/job/repositories"
 )
 
 func rescueCommand() *Command {
@@ -30,11 +31,19 @@ ever sent. A copy is deleted after 90 days, or after the days that "settings set
 }
 
 func rescueList() *Command {
-	return &Command{Name: "list", Args: "[FOLDER]", Most: 1, Short: "list the copies, the newest first", Takes: []string{"project"}, Gives: []worktree.RescueCopy{},
+	return &Command{Name: "list", Args: "[FOLDER]", Most: 1, Short: "list the copies, the newest first", Takes: []string{"project"}, Gives: []worktree.RescueCopy{}, Apart: [][]string{{"deleted", "folder"}}, Also: map[string]any{"--deleted": []repositories.Deleted{}},
 		Options: func(o *flag.FlagSet) Run {
 			in := inFolder(o)
 			most := mostOption(o)
+			deleted := o.Bool("deleted", false, "those of repositories that were deleted on their hosts")
 			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
+				if *deleted {
+					all, err := repositories.AllDeleted(d)
+					if err != nil {
+						return err
+					}
+					return e.Give(all, func() { e.deleted(all, *most) })
+				}
 				folder, err := in.of(args...)
 				if err != nil {
 					return err
@@ -73,18 +82,23 @@ func rescueShow() *Command {
 }
 
 func rescueBring() *Command {
-	return &Command{Name: "bring", Args: "NUMBER [PATH...]", Least: 1, Most: -1, Short: "bring a copy back: its commits as a branch, its files to their places",
+	return &Command{Name: "bring", Args: "NUMBER [PATH...]", Apart: [][]string{{"deleted", "as"}, {"deleted", "folder"}, {"deleted", "preview"}}, Also: map[string]any{"--deleted": repositories.Restored{}}, Least: 1, Most: -1, Short: "bring a copy back: its commits as a branch, its files to their places",
 		Long: `What an undo put in the place of the files gives way to them. Nothing else is overwritten: if
 something is in the way, nothing is done, and the command that brings the files into another folder
-is named.`,
-		Examples: []string{"uncinate rescue bring 3", "uncinate rescue bring 3 --as before-the-sync", "uncinate rescue bring 4 settings.ini --into /tmp/look"}, Gives: worktree.Brought{},
+is named. With --deleted, a repository that was deleted on its host becomes a folder again, with all its
+branches and tags: NUMBER is its name then.`,
+		Examples: []string{"uncinate rescue bring 3", "uncinate rescue bring --deleted saltmarsh/inlet-board", "uncinate rescue bring 3 --as before-the-sync", "uncinate rescue bring 4 settings.ini --into /tmp/look"}, Gives: worktree.Brought{},
 		Options: func(o *flag.FlagSet) Run {
 			b := worktree.BringOptions{}
 			in := inFolder(o)
 			o.StringVar(&b.As, "as", "", "the `name` of the branch (default: rescued-NUMBER)")
 			o.StringVar(&b.Into, "into", "", "another `folder` for the files")
 			o.BoolVar(&b.Preview, "preview", false, "show what would be done and stop")
+			deleted := o.Bool("deleted", false, "a repository that was deleted on its host")
 			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) (err error) {
+				if *deleted {
+					return e.bringDeleted(ctx, d, args, b.Into)
+				}
 				if b.Number, err = number(args[0]); err != nil {
 					return err
 				}
@@ -116,6 +130,43 @@ is named.`,
 				})
 			})
 		}}
+}
+
+// bringDeleted makes a folder of a repository that was deleted on its host.
+func (e *Env) bringDeleted(ctx context.Context, d *desk.Desk, args []string, into string) error {
+	if len(args) > 1 {
+		return fault.New(fault.Usage, "a deleted repository is brought back as a whole").Try("", text.Command("uncinate", "rescue", "bring", "--deleted", args[0]))
+	}
+	r, err := repositories.BringDeleted(ctx, d, args[0], into)
+	if err != nil {
+		return err
+	}
+	return e.Give(r, func() {
+		line := []string{"uncinate", "attach", r.Folder}
+		if r.Branches > 1 {
+			line = append(line, "--branches")
+		}
+		e.Say("%s is in %s again: %s, %s.", text.Visible(r.Path), text.Visible(r.Folder), text.Count(r.Branches, "branch"), text.Count(r.Tags, "tag"))
+		e.Say("To publish it: %s", text.Command(line...))
+		if r.Tags > 0 {
+			e.Say("Then its tags: %s", text.Command("git", "-C", r.Folder, "push", "--tags", "origin"))
+		}
+	})
+}
+
+// deleted lists the copies of repositories that were deleted.
+func (e *Env) deleted(all []repositories.Deleted, most int) {
+	if len(all) == 0 {
+		e.Say("No repository was deleted from here yet, of which a copy is kept.")
+		return
+	}
+	var rows [][]string
+	for _, x := range all {
+		rows = append(rows, []string{x.Path, x.Host, day(x.When), text.Count(x.Branches, "branch") + ", " + text.Count(x.Tags, "tag"), day(x.Until)})
+	}
+	e.List([]string{"repository", "host", "kept", "holds", "until"}, rows, most)
+	e.Say("")
+	e.Say("To bring it back: uncinate rescue bring --deleted REPOSITORY")
 }
 
 func rescueDrop() *Command {

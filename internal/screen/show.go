@@ -262,7 +262,7 @@ func (e *Env) show(ctx context.Context, p plans, head string, items []plan.Item,
 	if p.preview {
 		return false, nil
 	}
-	err := e.Agree(ctx, p.yes, again(os.Args[1:]))
+	err := e.agreeTo(ctx, p, again(os.Args[1:]))
 	if err == nil && e.planned {
 		fmt.Fprintln(e.Err)
 	}

@@ -279,8 +279,9 @@ func (o Wanted) against(r description.Repository) (vars description.Vars, says [
 	return vars, says
 }
 
-// Delete plans to delete a repository on its host.
-func Delete(ctx context.Context, d *desk.Desk, account, what string) (*desk.Change, error) {
+// Delete plans to delete a repository on its host. With copy, all its refs are kept on this machine
+// before; a plain server moves it aside, and needs none.
+func Delete(ctx context.Context, d *desk.Desk, account, what string, copied bool) (*desk.Change, error) {
 	l, r, err := find(ctx, d, account, what)
 	c := &desk.Change{Desk: d, Job: "repository-delete", AsWas: "It is as it was.", Head: "To delete " + r.Path() + ":"}
 	if l != nil {
@@ -309,7 +310,16 @@ func Delete(ctx context.Context, d *desk.Desk, account, what string) (*desk.Chan
 	for _, p := range attached {
 		c.Notes = append(c.Notes, "The project "+text.Visible(p.Folder)+" stays as it is, and will then be attached to nothing.")
 	}
-	c.Steps = []desk.Step{{Item: plan.Item{ID: "delete", Place: plan.Host, Sentence: "Delete the repository " + r.Path() + " on " + l.Host.Name + how},
+	if copied && l.Host.Shell == nil {
+		keep, err := stepCopy(d, l, r)
+		if err != nil {
+			return nil, err
+		}
+		c.Steps = append(c.Steps, keep)
+		how = ""
+	}
+	c.About = r.Path()
+	c.Steps = append(c.Steps, desk.Step{Item: plan.Item{ID: "delete", Place: plan.Host, Sentence: "Delete the repository " + r.Path() + " on " + l.Host.Name + how},
 		Do: func(ctx context.Context) error {
 			_, err := l.Do(ctx, "repository-delete", "delete "+r.Path(), login.RepositoryVars(r))
 			there, found, look := l.Repository(ctx, r.Owner, r.Name)
@@ -324,6 +334,6 @@ func Delete(ctx context.Context, d *desk.Desk, account, what string) (*desk.Chan
 				return fault.New(fault.Failed, "%s took the deletion, and shows %s still", l.Host.Name, r.Path())
 			}
 			return nil
-		}}}
+		}})
 	return c, nil
 }
