@@ -23,12 +23,13 @@ import (
 
 // Restored is a path of the folder, and what it becomes.
 type Restored struct {
-	Path  string
-	Is    Standing // what is to stand there; without an id nothing
-	Index Standing // what git's index is to hold there, where that is changed at all
-	Was   Standing // what stands, where git is known to have it
-	Still bool     // the folder is left as it is there: only the index is changed
-	Apart bool     // then: git was told to leave it out of the folder, and is again
+	Path    string
+	Is      Standing // what is to stand there; without an id nothing
+	Index   Standing // what git's index is to hold there, where that is changed at all
+	Was     Standing // what stands, where git is known to have it
+	Still   bool     // the folder is left as it is there: only the index is changed
+	Differs bool     // git says that what stands is another: they are not compared again
+	Apart   bool     // then: git was told to leave it out of the folder, and is again
 }
 
 // Restoring is what is done to a folder.
@@ -84,8 +85,8 @@ func (to *Restoring) changes() []change {
 		if x.Is.ID == "" {
 			c.newMode = "000000"
 		}
-		if to.Indexes && c.oldID == "" {
-			c.oldID = differs // git said so: they are not compared again
+		if x.Differs && c.oldID == "" {
+			c.oldID = differs
 		}
 		all = append(all, c)
 	}

@@ -53,6 +53,7 @@ type Change struct {
 	Taken   []claiming.Claim // others' claims that are replaced
 	Ends    []claiming.Claim // own claims that are released
 	release bool
+	held    bool // the claims are held by this run
 	Notes   []string
 }
 
@@ -88,7 +89,7 @@ func (c *Change) look(ctx context.Context, d *desk.Desk, f *project.Folder) (err
 	if c.refs, err = project.Refs(ctx, d, c.tie, ""); err != nil {
 		return err
 	}
-	if c.Book, err = Seen(ctx, d, f, c.tie, c.refs); err != nil {
+	if c.Book, err = seen(ctx, d, f, c.tie, c.refs, c.held); err != nil {
 		return err
 	}
 	if c.Me, c.name, err = me(d, f, c.tie); err != nil {
@@ -287,11 +288,12 @@ func (c *Change) HostName() string {
 
 // Do carries it out: it is tried again as long as others change the claims at the same time.
 func (c *Change) Do(ctx context.Context) (_ *Changed, err error) {
-	held, err := c.desk.WaitAt(ctx, filepath.Join(c.common, "uncinate", "claims.held"), "the claims")
+	held, err := c.hold(ctx)
 	if err != nil {
 		return nil, err
 	}
 	defer fault.Also(&err, held.Release)
+	c.held = true
 	out := &Changed{Folder: c.folder.Path, Claimed: []claiming.Claim{}, Ended: append([]claiming.Claim{}, c.Ends...), Taken: append([]claiming.Claim{}, c.Taken...)}
 	if len(c.Ends) == 0 && c.release {
 		return out, nil

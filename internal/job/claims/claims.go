@@ -75,6 +75,16 @@ func Known(d *desk.Desk, f *project.Folder) (*Book, error) {
 // Seen is the same once the host told its refs: where it has claims that are not known yet, they are
 // received. Where there are none it costs nothing.
 func Seen(ctx context.Context, d *desk.Desk, f *project.Folder, h *project.Tie, refs web.Refs) (*Book, error) {
+	return seen(ctx, d, f, h, refs, false)
+}
+
+// hold takes the claims of a project for one run.
+func (b *Book) hold(ctx context.Context) (*files.Held, error) {
+	return b.desk.WaitAt(ctx, filepath.Join(b.common, "uncinate", "claims.held"), "the claims")
+}
+
+// seen does it; held says that the caller holds them already.
+func seen(ctx context.Context, d *desk.Desk, f *project.Folder, h *project.Tie, refs web.Refs, held bool) (_ *Book, err error) {
 	b, err := Known(d, f)
 	if err != nil {
 		return nil, err
@@ -100,6 +110,13 @@ func Seen(ctx context.Context, d *desk.Desk, f *project.Folder, h *project.Tie, 
 	}
 	if b.Me, _, err = me(d, f, h); err != nil {
 		return nil, err
+	}
+	if !held {
+		one, err := b.hold(ctx)
+		if err != nil {
+			return nil, err
+		}
+		defer fault.Also(&err, one.Release)
 	}
 	b.clock(refs.Date)
 	if err := b.receive(ctx, h, at, id); err != nil {

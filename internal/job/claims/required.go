@@ -181,5 +181,15 @@ func Require(ctx context.Context, d *desk.Desk, given string, more, less []strin
 	if now = kinds.Merge(now, rules); now == old {
 		return nil
 	}
-	return files.Write(filepath.Join(f.Path, attributes), []byte(now), 0o644)
+	_, common, err := git.Folders(f.Path)
+	if err == nil {
+		err = project.OwnPlace(common)
+	}
+	if err == nil {
+		err = files.MakeFolder(filepath.Join(common, "uncinate"), 0o700)
+	}
+	if err != nil {
+		return err
+	}
+	return files.WriteBy(filepath.Join(f.Path, attributes), filepath.Join(common, "uncinate", "attributes.new"), []byte(now), 0o644)
 }

@@ -23,12 +23,17 @@ const (
 	file = "claims.json"       // the document, in each commit
 )
 
-// store gives the repository, made if it is not there, or not as ours are.
+// store gives the repository, made if it is not there, or not as ours are; what a run of git that was
+// killed left locked in it is free again. Callers hold the claims.
 func (b *Book) store() (*git.Repo, error) {
 	s := project.Store(b.folder.Repo.Git, filepath.Join(b.common, "uncinate", "claims.git"))
 	config, err := git.ReadConfig(filepath.Join(s.Dir, "config"))
 	if err == nil && project.LooksThrough(b.desk, config) && files.KindOf(filepath.Join(s.Dir, "objects")) == files.Folder && files.KindOf(filepath.Join(s.Dir, "HEAD")) == files.Regular {
-		return s, nil
+		var err error
+		for _, left := range []string{"shallow.lock", "packed-refs.lock", here + ".lock", next + ".lock"} {
+			err = errors.Join(err, files.Remove(filepath.Join(s.Dir, filepath.FromSlash(left))))
+		}
+		return s, err
 	}
 	if err := files.RemoveAll(s.Dir); err != nil {
 		return nil, err

@@ -114,7 +114,7 @@ func (u *Undo) take(e git.Entry) {
 		}
 	default:
 		apart := e.XY[1] == '.' && u.missing(e.Path) && e.XY[0] != 'D'
-		u.targets[e.Path] = &target{is: last, index: last, still: apart, apart: apart && last.ID != ""}
+		u.targets[e.Path] = &target{is: last, index: last, still: apart, apart: apart && last.ID != "", differs: e.XY == ".M" || e.XY == ".T"}
 	}
 	u.stage(e)
 }

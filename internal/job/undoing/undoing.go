@@ -86,6 +86,7 @@ type target struct {
 	is, index worktree.Standing
 	still     bool // only git's index is changed
 	apart     bool // as git was told to leave it out of the folder
+	differs   bool // what is in the folder is another, as git says
 	from      string
 }
 
@@ -262,7 +263,7 @@ func (u *Undo) settle(ctx context.Context, before string) error {
 	}
 	for _, p := range paths {
 		t := u.targets[p]
-		u.to.Files = append(u.to.Files, worktree.Restored{Path: p, Is: t.is, Index: t.index, Still: t.still, Apart: t.apart})
+		u.to.Files = append(u.to.Files, worktree.Restored{Path: p, Is: t.is, Index: t.index, Still: t.still, Apart: t.apart, Differs: t.differs})
 		file := File{Path: p, From: t.from, Does: Back}
 		kind := files.KindOf(u.at(p))
 		there := kind != files.None && kind != files.Folder
