@@ -95,6 +95,13 @@ func claimsAreTold(t *testing.T, tern, knot *machine) {
 	tern.refused(3, []string{"is claimed by knot, not by you"}, "gauge", "", "claim", "release", "mooring/plan.dwg")
 	tern.refused(1, []string{"nobody has claimed plan.dwg just so"}, "gauge", "", "claim", "release", "plan.dwg")
 
+	// A sync of all asks in other ways.
+	for i := range 3 {
+		knot.ok("", "", "clone", "saltmarsh/gauge", fmt.Sprint("more-", i))
+	}
+	knot.ok("", "", "sync", "--all")
+	assert.NotContains(t, knot.ok("gauge", "", "status"), "no longer has the claims")
+
 	// Over: by the host's clock, and with its branch.
 	list := knot.claimed("gauge")
 	assert.True(t, list.Clock)

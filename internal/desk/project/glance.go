@@ -20,9 +20,10 @@ import (
 
 // Answer is what the host of one project told.
 type Answer struct {
-	Refs web.Refs
-	Tags bool // it told of tags too
-	Err  error
+	Refs  web.Refs
+	Tags  bool // it told of tags too
+	Whole bool // it told of all refs, as git does
+	Err   error
 }
 
 // Local is what is read of a project without a process.

@@ -133,7 +133,7 @@ func askHTTP(ctx context.Context, d *desk.Desk, all []project.Project, named boo
 			if !skip {
 				refs, ok, err := d.Web.ListRefs(ctx, at, user, secret)
 				if err != nil || ok {
-					put(p, project.Answer{Refs: refs, Tags: true, Err: err})
+					put(p, project.Answer{Refs: refs, Tags: true, Whole: true, Err: err})
 					return nil
 				}
 			}
@@ -144,7 +144,7 @@ func askHTTP(ctx context.Context, d *desk.Desk, all []project.Project, named boo
 			if !named && fault.Is(err, fault.HostSaidNo) {
 				err = errSlow // git may have a sign-in of its own
 			}
-			put(p, project.Answer{Refs: refs, Tags: true, Err: err})
+			put(p, project.Answer{Refs: refs, Tags: true, Whole: true, Err: err})
 			return nil
 		})
 	}
@@ -160,7 +160,7 @@ func askSlowly(ctx context.Context, d *desk.Desk, all []project.Project, answers
 	for _, p := range slow {
 		asking.Go(func() error {
 			refs, err := askOne(ctx, d, p.Folder)
-			a := project.Answer{Refs: refs, Tags: err == nil, Err: err}
+			a := project.Answer{Refs: refs, Tags: err == nil, Whole: err == nil, Err: err}
 			mu.Lock()
 			defer mu.Unlock()
 			answers[p.Folder] = a
@@ -293,7 +293,7 @@ func askSSH(ctx context.Context, d *desk.Desk, account *accounts.Account, at add
 				put(p, project.Answer{Err: errSlow}) // git finds the cause
 				return nil
 			}
-			put(p, project.Answer{Refs: refs, Tags: true})
+			put(p, project.Answer{Refs: refs, Tags: true, Whole: true})
 			return nil
 		})
 	}

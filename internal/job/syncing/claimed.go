@@ -15,7 +15,13 @@ import (
 // claims looks what others have claimed of what is not sent yet, and what must have been claimed. Where
 // the host has no claims, and the project asks for none, it runs nothing.
 func (s *Sync) claims(ctx context.Context) error {
-	b, err := claims.Seen(ctx, s.desk, s.folder, s.tie, s.refs)
+	var b *claims.Book
+	var err error
+	if s.partly {
+		b, err = claims.Known(s.desk, s.folder)
+	} else {
+		b, err = claims.Seen(ctx, s.desk, s.folder, s.tie, s.refs)
+	}
 	if err != nil {
 		s.desk.Tell.Note("Note: who has claimed which file is not known: %s", git.Fault(err, "they cannot be read").Error())
 		return ctx.Err()

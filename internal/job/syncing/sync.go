@@ -62,6 +62,7 @@ type Sync struct {
 	tree        string   // what the files will be, as a commit or a tree
 	text        string   // what a merge commit says
 	joining     string   // the branch that is joined; "" in a sync
+	partly      bool     // the host told of branches, and not of all refs
 	claimed     []string // what others have claimed of what is sent, and what should have been claimed
 	takenBack   string   // the commit that took back what was joined of it before
 	unjoined    int      // commits of the host's branch of that name which are not joined, since the one here has others
@@ -188,7 +189,7 @@ func (s *Sync) prepare(ctx context.Context) error {
 		return s.afterSaving(err)
 	}
 	if t := s.options.Told; t != nil && t.Err == nil && (s.saved == nil || s.saved.Commit == "") {
-		s.refs = t.Refs
+		s.refs, s.partly = t.Refs, !t.Whole
 	} else if s.refs, err = project.Refs(ctx, d, s.tie, ""); err != nil {
 		if err = s.moved(ctx, err); err != nil {
 			return s.afterSaving(err)
