@@ -99,8 +99,10 @@ func claimsAreTold(t *testing.T, tern, knot *machine) {
 	for i := range 3 {
 		knot.ok("", "", "clone", "saltmarsh/gauge", fmt.Sprint("more-", i))
 	}
+	knot.write("gauge", map[string]string{"sent.txt": "sent\n"})
+	knot.ok("gauge", "", "save", "Sent")
 	knot.ok("", "", "sync", "--all")
-	assert.NotContains(t, knot.ok("gauge", "", "status"), "no longer has the claims")
+	assert.NotContains(t, knot.ok("gauge", "", "status", "--offline"), "no longer has the claims")
 
 	// Over: by the host's clock, and with its branch.
 	list := knot.claimed("gauge")
