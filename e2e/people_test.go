@@ -2,6 +2,8 @@ package e2e
 
 import (
 	"fmt"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 
@@ -139,4 +141,11 @@ func TestDeletedIsKept(t *testing.T) {
 	code, said = k.ends()
 	assert.Equal(t, 0, code, said)
 	assert.NotContains(t, m.ok("", "", "rescue", "list", "--deleted"), "gauge-again")
+
+	// A copy that cannot be read is told of, and not left out of the list.
+	notes, err := filepath.Glob(filepath.Join(m.home, ".uncinate/state/deleted/*/about.json"))
+	require.NoError(t, err)
+	require.Len(t, notes, 1)
+	require.NoError(t, os.WriteFile(notes[0], []byte("{"), 0o600))
+	m.refused(1, []string{"about.json is damaged", "mv -- "}, "", "", "rescue", "list", "--deleted")
 }

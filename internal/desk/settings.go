@@ -70,6 +70,17 @@ type Settings struct {
 	Flat       bool   `json:"flat,omitempty"`        // clones are side by side, not in one folder per owner
 }
 
+// keptDays is how many days a rescue copy is kept unless a setting says otherwise.
+const keptDays = 90
+
+// Kept is how many days new rescue copies are kept.
+func (s Settings) Kept() int {
+	if s.RescueDays > 0 {
+		return s.RescueDays
+	}
+	return keptDays
+}
+
 func (d *Desk) settingsFile() string { return filepath.Join(d.Home.Config, "settings.json") }
 
 // Settings reads this machine's settings.

@@ -165,15 +165,13 @@ func (g *gate) unlike(ctx context.Context, top string, odd []string, old map[str
 func (g *gate) converted(ctx context.Context, top string, ask []string, old map[string]string) ([]string, error) {
 	repo := *g.folder.Repo
 	repo.GitDir = g.own
-	said, err := repo.Run(ctx, git.Cmd{Dir: top, In: strings.NewReader(strings.Join(ask, "\n") + "\n"),
-		Env: []string{"GIT_WORK_TREE=" + top}, Args: []string{"hash-object", "--stdin-paths"}})
+	ids, err := git.HashPaths(ctx, repo.Run, git.Cmd{Dir: top, Env: []string{"GIT_WORK_TREE=" + top}}, ask)
 	if err != nil {
-		return nil, git.Fault(err, "git cannot look at what was there")
+		return nil, err
 	}
-	ids := strings.Fields(string(said))
 	var out []string
 	for i, p := range ask {
-		if i >= len(ids) || ids[i] != old[p] {
+		if ids[i] != old[p] {
 			out = append(out, p)
 		}
 	}
@@ -196,10 +194,9 @@ func (g *gate) underAttributes(ctx context.Context, top string, paths []string) 
 	}
 	at := func(p string) string { return filepath.Join(under, filepath.FromSlash(p)) }
 	found := false
-	for _, line := range lines {
-		about, p, _ := strings.Cut(line, "\t")
-		if x := strings.Fields(about); filepath.Base(filepath.FromSlash(p)) == ".gitattributes" && len(x) == 3 && strings.HasPrefix(x[0], "100") && filepath.IsLocal(filepath.FromSlash(p)) {
-			data, err := g.folder.Repo.Blob(ctx, x[2], mostAttributes)
+	for p, x := range Standings(lines) {
+		if filepath.Base(filepath.FromSlash(p)) == ".gitattributes" && strings.HasPrefix(x.Mode, "100") && filepath.IsLocal(filepath.FromSlash(p)) {
+			data, err := g.folder.Repo.Blob(ctx, x.ID, mostAttributes)
 			if err == nil {
 				err = files.Write(at(p), []byte(data), 0o600)
 			}

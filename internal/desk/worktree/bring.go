@@ -162,12 +162,12 @@ func (b *bringing) standing(ctx context.Context) (map[string]bool, error) {
 	if work, err := b.r.folder.Work(); err == nil { // the person's own filters run, as when it was put there
 		hash = work.Run
 	}
-	said, err := hash(ctx, git.Cmd{In: strings.NewReader(strings.Join(ask, "\n") + "\n"), Args: []string{"hash-object", "--stdin-paths"}})
+	ids, err := git.HashPaths(ctx, hash, git.Cmd{}, ask)
 	if err != nil {
-		return nil, git.Fault(err, "git cannot look at what is there")
+		return nil, err
 	}
-	for i, id := range strings.Fields(string(said)) {
-		if i < len(ask) && id == b.copied.left[ask[i]].ID {
+	for i, id := range ids {
+		if id == b.copied.left[ask[i]].ID {
 			out[ask[i]] = true
 		}
 	}

@@ -6,7 +6,9 @@ package worktree
 
 import (
 	"context"
+	"fmt"
 	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -133,6 +135,18 @@ func OpenFiles(d *desk.Desk) map[string]openfiles.Process {
 		s.OpenSince = now
 	}
 	return s.Open
+}
+
+// HeldOpen says of which of a project's files a running program has open that would be replaced under it.
+func HeldOpen(d *desk.Desk, f *project.Folder, paths []string) []string {
+	open := OpenFiles(d)
+	var out []string
+	for _, p := range paths {
+		if x, held := open[filepath.Join(f.Path, filepath.FromSlash(p))]; held {
+			out = append(out, fmt.Sprintf("%s, by %s (process %d)", text.Visible(p), text.Visible(x.Name), x.ID))
+		}
+	}
+	return out
 }
 
 // hasHook reports whether a hook of the person's may be; where a configuration leads to

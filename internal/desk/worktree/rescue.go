@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -25,9 +26,6 @@ import (
 // that are shared would go with the next tidying up. Each copy is a commit whose parents
 // are the commits that were kept, with all that leads to them, and whose tree holds the files
 // that were.
-
-// keptFor is how long a rescue copy is kept by default otherwise.
-const keptFor = 90 * 24 * time.Hour
 
 // CopyRefs is where the copies' refs are in their repository.
 const CopyRefs = "refs/copies/"
@@ -132,12 +130,12 @@ func (r *Rescuer) KeepAll(ctx context.Context, k Kept) (_ int, err error) {
 	if err := r.ready(ctx); err != nil {
 		return 0, err
 	}
-	long, err := keepFor(r.desk)
+	set, err := r.desk.Settings()
 	if err != nil {
 		return 0, err
 	}
 	var message strings.Builder
-	until := r.desk.Now().UTC().Add(long).Truncate(time.Second)
+	until := r.desk.Now().UTC().AddDate(0, 0, set.Kept()).Truncate(time.Second)
 	fmt.Fprintf(&message, "Before: %s\nUntil: %s\n", strings.Join(strings.Fields(text.Visible(k.Before)), " "), until.Format(time.RFC3339))
 	args := []string{}
 	for _, m := range k.Refs {
@@ -301,13 +299,8 @@ func (r *Rescuer) fill(ctx context.Context, c *RescueCopy) (err error) {
 	if err != nil {
 		return git.Fault(err, "the rescue copy cannot be read")
 	}
-	c.files = map[string]Standing{}
-	for _, line := range lines {
-		about, p, _ := strings.Cut(line, "\t")
-		if x := strings.Fields(about); len(x) == 3 {
-			c.Files, c.files[p] = append(c.Files, p), Standing{x[0], x[2]}
-		}
-	}
+	c.files = Standings(lines)
+	c.Files = append(c.Files, slices.Sorted(maps.Keys(c.files))...)
 	for p := range c.left {
 		if c.files[p].ID == "" {
 			c.Gone = append(c.Gone, p)
@@ -333,13 +326,4 @@ func (r *Rescuer) drop(ctx context.Context, which []RescueCopy) error {
 	}
 	_, err := r.store.Do(ctx, "gc", "-q", "--prune=now")
 	return git.Fault(err, "the place for rescue copies cannot be tidied up")
-}
-
-// keepFor is how long new copies are kept.
-func keepFor(d *desk.Desk) (time.Duration, error) {
-	s, err := d.Settings()
-	if err == nil && s.RescueDays > 0 {
-		return time.Duration(s.RescueDays) * 24 * time.Hour, nil
-	}
-	return keptFor, err
 }

@@ -43,6 +43,15 @@ func entries(lines []string) []joining.Entry {
 	return out
 }
 
+// Standings gives what stands at each path of the lines of git ls-tree.
+func Standings(lines []string) map[string]Standing {
+	out := map[string]Standing{}
+	for _, e := range entries(lines) {
+		out[e.Path] = Standing{e.Mode, e.ID}
+	}
+	return out
+}
+
 // TreeOf lists the files of a commit or tree.
 func TreeOf(ctx context.Context, repo *git.Repo, id string) ([]joining.Entry, error) {
 	lines, err := repo.Lines(ctx, "ls-tree", "-r", "-z", "--full-tree", id)

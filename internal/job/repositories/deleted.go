@@ -41,9 +41,6 @@ type Deleted struct {
 	At         string    `json:"at" says:"the folder of the copy, a bare repository"`
 }
 
-// keptDays is how many days a copy is kept unless the setting of rescue copies says otherwise.
-const keptDays = 90
-
 func deletedAt(d *desk.Desk) string { return filepath.Join(d.Home.State, "deleted") }
 
 // about is the file beside a copy that tells of it.
@@ -59,7 +56,10 @@ func AllDeleted(d *desk.Desk) ([]Deleted, error) {
 	for _, n := range names {
 		var x Deleted
 		found, err := files.ReadJSON(filepath.Join(deletedAt(d), n, about), &x)
-		if err != nil || !found {
+		if err != nil {
+			return nil, err
+		}
+		if !found {
 			continue // it is being made, or was cut off as it was made
 		}
 		if x.Until.Before(d.Now()) {
@@ -99,12 +99,11 @@ func tieTo(d *desk.Desk, l *login.Login, r description.Repository) (*project.Tie
 
 // stepCopy receives all refs of a repository before it is deleted.
 func stepCopy(d *desk.Desk, l *login.Login, r description.Repository) (desk.Step, error) {
-	days, set := keptDays, desk.Settings{}
 	set, err := d.Settings()
 	if err != nil {
 		return desk.Step{}, err
 	}
-	days = cmp.Or(set.RescueDays, days)
+	days := set.Kept()
 	dir := filepath.Join(deletedAt(d), files.Short(l.Host.Name+" "+r.ID+" "+r.Path()))
 	return desk.Step{Item: plan.Item{ID: "copy", Place: plan.Here, Sentence: fmt.Sprintf("Keep all its branches and tags in a rescue copy on this machine, for %d days", days)},
 		Do: func(ctx context.Context) error {

@@ -62,12 +62,17 @@ func ListAccess(ctx context.Context, d *desk.Desk, account, what string) (*Share
 	return s, err
 }
 
-// page adds to what a host does not offer the page of the repository where it is done by hand.
+// page adds to what a host does not offer the page where people see to it.
 func page(l *login.Login, r description.Repository, err error) error {
+	return byHand(l, r, "people", "People see to it there", err)
+}
+
+// byHand adds to what a host does not offer a page of the repository where it is done by hand.
+func byHand(l *login.Login, r description.Repository, page, says string, err error) error {
 	f := *fault.Of(err)
-	if t := l.Host.Pages["people"]; t != nil {
+	if t := l.Host.Pages[page]; t != nil {
 		if at, err := l.Host.Expand(t, login.RepositoryVars(r)); err == nil {
-			return f.Detail("People see to it there: %s", text.Visible(at))
+			return f.Detail("%s: %s", says, text.Visible(at))
 		}
 	}
 	return &f

@@ -38,7 +38,7 @@ func Transfer(ctx context.Context, d *desk.Desk, account, what, owner string) (*
 		return nil, err
 	}
 	if err := l.May("repository-transfer", "hand a repository over to another owner"); err != nil {
-		return nil, settings(l, r, err)
+		return nil, byHand(l, r, "settings", "It is done there by hand", err)
 	}
 	if r.Owner == owner {
 		return c, c.GiveUp()
@@ -72,17 +72,6 @@ func Transfer(ctx context.Context, d *desk.Desk, account, what, owner string) (*
 			}})
 	}
 	return c, nil
-}
-
-// settings adds to what a host does not offer the page where it is done by hand.
-func settings(l *login.Login, r description.Repository, err error) error {
-	f := *fault.Of(err)
-	if t := l.Host.Pages["settings"]; t != nil {
-		if at, err := l.Host.Expand(t, login.RepositoryVars(r)); err == nil {
-			return f.Detail("It is done there by hand: %s", text.Visible(at))
-		}
-	}
-	return &f
 }
 
 // handOver asks the host to do it, and looks until it shows it so: a request whose answer was lost may

@@ -149,18 +149,6 @@ func (s *Sync) inWay(ctx context.Context) ([]string, error) {
 	return nil, out.Try("or stash them", text.Command("git", "-C", s.folder.Path, "stash", "--include-untracked"))
 }
 
-// heldOpen lists the files that would be replaced under a running program.
-func (s *Sync) heldOpen() []string {
-	open := worktree.OpenFiles(s.desk)
-	var out []string
-	for _, p := range s.coming {
-		if x, held := open[filepath.Join(s.folder.Path, filepath.FromSlash(p))]; held {
-			out = append(out, fmt.Sprintf("%s, by %s (process %d)", text.Visible(p), text.Visible(x.Name), x.ID))
-		}
-	}
-	return out
-}
-
 func (s *Sync) stepFollow() desk.Step {
 	return desk.Step{Item: plan.Item{ID: "follow", Place: plan.Here, Sentence: fmt.Sprintf("Point the project at %s, its new place", text.Visible(s.Moved.Path()))},
 		Do: func(ctx context.Context) error {

@@ -288,7 +288,7 @@ func (s *Sync) planIn(ctx context.Context) (err error) {
 	if err != nil {
 		return err
 	}
-	s.Open = s.heldOpen()
+	s.Open = worktree.HeldOpen(s.desk, s.folder, s.coming)
 	if refs := s.overwritten(); len(refs) > 0 || len(way) > 0 || len(s.beside()) > 0 {
 		s.steps = append(s.steps, s.stepRescue(refs, way))
 	}

@@ -324,13 +324,10 @@ func (u *Undo) looksInWay(ctx context.Context, w *git.Weaver) error {
 		return err
 	}
 	var coming []string
-	open := worktree.OpenFiles(u.desk)
 	for _, x := range u.Out.Files {
 		coming = append(coming, x.Path)
-		if p, held := open[u.at(x.Path)]; held {
-			u.Open = append(u.Open, fmt.Sprintf("%s, by %s (process %d)", text.Visible(x.Path), text.Visible(p.Name), p.ID))
-		}
 	}
+	u.Open = append(u.Open, worktree.HeldOpen(u.desk, f, coming)...)
 	if lines := worktree.Pairs(coming, meets); len(lines) > 0 {
 		out := fault.New(fault.Decision, "what comes back has names that differ in upper and lower case alone, and this folder cannot keep them apart")
 		desk.FirstOf(out, lines)
@@ -359,14 +356,10 @@ func (u *Undo) leaves(ctx context.Context, w *git.Weaver, coming []string) error
 	if err != nil {
 		return git.Fault(err, "git cannot list the files")
 	}
-	among := map[string]bool{}
+	all := worktree.Standings(git.SplitNUL([]byte(out)))
 	for _, p := range coming {
-		among[p] = true
-	}
-	for _, line := range git.SplitNUL([]byte(out)) {
-		about, p, _ := strings.Cut(line, "\t")
-		if x := strings.Fields(about); len(x) == 3 && among[p] && x[0] != "160000" {
-			u.commit.kept.Left[p] = worktree.Standing{Mode: x[0], ID: x[2]}
+		if x := all[p]; x.ID != "" && x.Mode != "160000" {
+			u.commit.kept.Left[p] = x
 		}
 	}
 	return nil

@@ -144,14 +144,7 @@ func (u *Undo) holds(ctx context.Context, commit, p string) (map[string]worktree
 	if err != nil {
 		return nil, git.Fault(err, "git cannot list the files of %.10s", commit)
 	}
-	out := map[string]worktree.Standing{}
-	for _, line := range lines {
-		about, p, _ := strings.Cut(line, "\t")
-		if x := strings.Fields(about); len(x) == 3 {
-			out[p] = worktree.Standing{Mode: x[0], ID: x[2]}
-		}
-	}
-	return out, nil
+	return worktree.Standings(lines), nil
 }
 
 // unchanged says why nothing is to be undone at a path that was named.

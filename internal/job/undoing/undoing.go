@@ -154,25 +154,24 @@ func (u *Undo) stage(e git.Entry) {
 // have been told not to look (git-update-index documentation, "--assume-unchanged").
 func (u *Undo) unlike(ctx context.Context) error {
 	var ask []worktree.Staged
-	var in strings.Builder
+	var paths []string
 	for _, s := range u.alike {
 		if files.KindOf(u.at(s.Path)) != files.Regular || strings.ContainsAny(s.Path, "\n\"\\") {
 			u.staged = append(u.staged, s)
 			continue
 		}
 		ask = append(ask, s)
-		in.WriteString(s.Path + "\n")
+		paths = append(paths, s.Path)
 	}
 	if len(ask) == 0 {
 		return nil
 	}
-	out, err := u.folder.Repo.Run(ctx, git.Cmd{In: strings.NewReader(in.String()), Args: []string{"hash-object", "--stdin-paths"}})
+	ids, err := git.HashPaths(ctx, u.folder.Repo.Run, git.Cmd{}, paths)
 	if err != nil {
-		return git.Fault(err, "git cannot look at what is there")
+		return err
 	}
-	ids := strings.Fields(string(out))
 	for i, s := range ask {
-		if i >= len(ids) || ids[i] != s.ID {
+		if ids[i] != s.ID {
 			u.staged = append(u.staged, s)
 		}
 	}
@@ -251,8 +250,7 @@ func (u *Undo) settle(ctx context.Context, before string) error {
 	if err := errors.Join(u.clear(), u.unlike(ctx)); err != nil {
 		return err
 	}
-	open := worktree.OpenFiles(u.desk)
-	var paths []string
+	var paths, replaced []string
 	for p := range u.targets {
 		paths = append(paths, p)
 	}
@@ -274,8 +272,8 @@ func (u *Undo) settle(ctx context.Context, before string) error {
 			file.Does = Returns
 		}
 		if there {
-			if x, held := open[u.at(p)]; held && !t.still {
-				u.Open = append(u.Open, fmt.Sprintf("%s, by %s (process %d)", text.Visible(p), text.Visible(x.Name), x.ID))
+			if !t.still {
+				replaced = append(replaced, p)
 			}
 		} else if file.Does == Goes && t.from == "" {
 			continue // it is gone already; only git's index has it
@@ -284,6 +282,7 @@ func (u *Undo) settle(ctx context.Context, before string) error {
 			u.Out.Files = append(u.Out.Files, file)
 		}
 	}
+	u.Open = worktree.HeldOpen(u.desk, u.folder, replaced)
 	if len(u.to.Files) == 0 {
 		return nil
 	}

@@ -54,6 +54,22 @@ func (w *Work) HashAs(ctx context.Context, file, path string) (string, error) {
 // mostMarks is how much of what fast-import notes is read, in bytes: of a million files.
 const mostMarks = 64 << 20
 
+// HashPaths gives the ids that git would give to files, as its filters read them in, by one run of a
+// command like c (git-hash-object documentation, --stdin-paths): paths have no line end, and do not
+// begin with a quote. They are in order.
+func HashPaths(ctx context.Context, run func(context.Context, Cmd) ([]byte, error), c Cmd, paths []string) ([]string, error) {
+	c.In, c.Args = strings.NewReader(strings.Join(paths, "\n")+"\n"), []string{"hash-object", "--stdin-paths"}
+	said, err := run(ctx, c)
+	if err != nil {
+		return nil, Fault(err, "git cannot look at the files")
+	}
+	ids := strings.Fields(string(said))
+	if len(ids) != len(paths) {
+		return nil, fault.New(fault.Failed, "git looked at %d files of %d", len(ids), len(paths))
+	}
+	return ids, nil
+}
+
 // HashAll keeps the contents of n files in the store by one run of git, in one pack, and gives their
 // ids (git-fast-import documentation). next gives one after the other; they are held one at a time.
 func (r *Repo) HashAll(ctx context.Context, n int, next func(i int) ([]byte, error)) (ids []string, err error) {

@@ -243,13 +243,9 @@ func (j *Join) entriesOf(ctx context.Context, theirs []joining.Entry) ([]joining
 			return nil, fault.New(fault.Refused, "%s has a line end or a quote in its name, so that it cannot be held against the one there", text.Quote(p))
 		}
 	}
-	ids, err := j.Folder.Repo.Run(ctx, git.Cmd{Dir: j.Folder.Path, Args: []string{"hash-object", "--stdin-paths"}, In: strings.NewReader(strings.Join(hash, "\n") + "\n")})
+	list, err := git.HashPaths(ctx, j.Folder.Repo.Run, git.Cmd{Dir: j.Folder.Path}, hash)
 	if err != nil {
-		return nil, git.Fault(err, "git cannot hash the files")
-	}
-	list := strings.Fields(string(ids))
-	if len(list) != len(hash) {
-		return nil, fault.New(fault.Failed, "git hashed %d files of %d", len(list), len(hash))
+		return nil, err
 	}
 	for n, i := range places {
 		out[i].ID = list[n]
