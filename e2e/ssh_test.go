@@ -212,6 +212,7 @@ func TestRotateCutOffAnywhere(t *testing.T) {
 	m.project("gauge")
 	m.ok("gauge", "", "attach", "--yes", "--over", "ssh")
 	cut := 0
+	m.write(".uncinate/keys", map[string]string{".tern-1c3f7cacb43206461157576326": "what a kill left"})
 	for line := 1; line < 16; line++ {
 		before := m.keys("tern")[0].Fingerprint
 		if m.killAt("", line, "key", "rotate", "tern", "--yes") {

@@ -22,9 +22,10 @@ type Change struct {
 	Line    string // the command that goes on with it where it was cut off, without its folder; empty where any does
 	From    string // the commit that it begins from, where one that goes on must know it
 
-	About string // the thing itself, as a result names it
-	Head  string
-	Notes []string
+	About    string // the thing itself, as a result names it
+	MustType bool   // only who read the notes, and types what it is about, goes ahead: a yes given before is not enough
+	Head     string
+	Notes    []string
 }
 
 // Items is the plan as it is shown.

@@ -63,7 +63,7 @@ func (r *refusal) Error() string { return r.says }
 
 // refusals are the kinds, with the status that suits each.
 var refusals = map[string]int{"sign-in": 401, "ended": 401, "scope": 403, "denied": 403, "none": 404, "taken": 409, "changed": 412, "invalid": 422,
-	"rate": 429, "failed": 500, "told": 500}
+	"rate": 429, "failed": 500, "told": 500, "already": 409, "full": 402, "archived": 423}
 
 func no(kind, format string, args ...any) *refusal {
 	return &refusal{status: refusals[kind], kind: kind, says: fmt.Sprintf(format, args...)}
@@ -253,10 +253,12 @@ func (e *engine) git(w http.ResponseWriter, q *http.Request, s Session, owner, n
 		demand(w, e.name, "sign in first")
 	case sends && e.store.Right(r, user) < Write:
 		http.Error(w, "you may only read this repository", http.StatusForbidden)
+	case sends && r.Archived:
+		http.Error(w, "this repository is archived: it may only be read", http.StatusForbidden)
 	case strings.HasPrefix(rest, "/info/lfs/"):
 		e.large(w, q, e.store.GitDir(r.ID), rest, user != "" && e.store.Right(r, user) >= Write)
 	default:
-		serveGit(w, q, e.store.GitDir(r.ID), rest, user)
+		serveGit(w, q, e.store.GitDir(r.ID), rest, user, e.store.guards(r, user))
 	}
 }
 

@@ -80,6 +80,39 @@ type fulmarArgs struct {
 	UID          string `json:"uid"`
 	No           string
 	Label, Text  string
+	Login, May   string
+}
+
+// fulmarRights are the words for rights, by the store's.
+var fulmarRights = []string{"", "reads", "marks", "keeps"}
+
+// hands gives a map of people by their name.
+func (f fulmarAt) hands(_ *http.Request, s Session, a fulmarArgs) (any, error) {
+	r, err := f.store.Find(s.User.Name, a.Shelf, a.Title)
+	if err != nil {
+		return nil, err
+	}
+	all := map[string]any{}
+	for _, m := range f.store.Members(r) {
+		one := map[string]any{"may": fulmarRights[m.Right], "by_shelf": m.From}
+		if !m.Since.IsZero() {
+			one["since"] = m.Since.Unix()
+		}
+		all[m.User] = one
+	}
+	return map[string]any{"hands": all}, nil
+}
+
+func (f fulmarAt) let(q *http.Request, s Session, a fulmarArgs) (any, error) {
+	right := slices.Index(fulmarRights, a.May)
+	if right <= None {
+		return nil, no("invalid", "A hand reads, marks or keeps.")
+	}
+	return map[string]any{}, f.store.SetRight(q.Context(), s.User.Name, a.Shelf, a.Title, a.Login, right, 0)
+}
+
+func (f fulmarAt) dismiss(q *http.Request, s Session, a fulmarArgs) (any, error) {
+	return map[string]any{}, f.store.SetRight(q.Context(), s.User.Name, a.Shelf, a.Title, a.Login, None, 0)
 }
 
 var fulmarOpen = []string{"private", "members", "public"}
@@ -95,7 +128,7 @@ func (f fulmarAt) counter(w http.ResponseWriter, q *http.Request, s Session) err
 	}
 	operations := map[string]func(*http.Request, Session, fulmarArgs) (any, error){
 		"who": f.who, "list shelves": f.shelves, "list sheets": f.list, "show sheet": f.get, "new sheet": f.create, "set sheet": f.set,
-		"move sheet": f.move, "word to strike sheet": f.strikeWord, "strike sheet": f.strike, "list keys": f.keys, "new key": f.addKey, "strike key": f.strikeKey}
+		"move sheet": f.move, "word to strike sheet": f.strikeWord, "strike sheet": f.strike, "list hands": f.hands, "let hand": f.let, "dismiss hand": f.dismiss, "list keys": f.keys, "new key": f.addKey, "strike key": f.strikeKey}
 	do := operations[in.Please]
 	if do == nil {
 		return no("invalid", "Nobody here can %q.", in.Please)

@@ -61,8 +61,8 @@ func (f gannet) routes(e *engine) http.Handler {
 	api("DELETE /deck/hull/{owner}/{name}", "sink", g.sink)
 	api("POST /deck/tow/{owner}/{name}", "steer", g.tow)
 	api("GET /deck/heads", "look", g.heads)
-	api("GET /deck/crew/{owner}/{name}", "crew", g.crew)
-	api("POST /deck/crew/{owner}/{name}", "crew", g.sign)
+	g.crewRoutes(api)
+	g.lifeRoutes(api)
 	g.oauthRoutes(m)
 	for _, part := range []string{"trim", "crew", "wake"} {
 		m.HandleFunc("/"+part+"/{owner}/{name}", g.page)
@@ -83,7 +83,7 @@ const gannetRefusal = "tag:gannet.example,2026:"
 // refuse tells a refusal as problem details.
 func (gannet) refuse(w http.ResponseWriter, r *refusal) {
 	kind, title := gannetRefusal+r.kind, map[string]string{"sign-in": "Sign in first", "ended": "Your token has ended", "scope": "Your token may not do this",
-		"taken": "The name is taken", "none": "Not found", "denied": "You may not", "invalid": "This cannot be taken", "changed": "It was changed meanwhile",
+		"taken": "The name is taken", "none": "Not found", "denied": "You may not", "invalid": "This cannot be taken", "changed": "It was changed meanwhile", "already": "That is so already", "full": "There is no berth left", "archived": "It is laid up",
 		"rate": "Too many requests", "told": "The host was told to fail"}[r.kind]
 	switch r.kind {
 	case "taken":
@@ -92,6 +92,12 @@ func (gannet) refuse(w http.ResponseWriter, r *refusal) {
 		kind = gannetRefusal + "pass-ended"
 	case "scope":
 		kind = gannetRefusal + "pass-too-small"
+	case "already":
+		kind = gannetRefusal + "aboard-already"
+	case "full":
+		kind = gannetRefusal + "no-berth"
+	case "archived":
+		kind = gannetRefusal + "laid-up"
 	case "rate", "told", "failed":
 		kind = "about:blank"
 	}
@@ -136,48 +142,6 @@ func (g gannetAt) revoke(w http.ResponseWriter, q *http.Request, _ Session) erro
 	return answer(w, 200, map[string]any{})
 }
 
-// gannetRights are the words for rights, by the store's; ashore is who has none.
-var gannetRights = []string{"ashore", "look", "work", "steer"}
-
-func (g gannetAt) crew(w http.ResponseWriter, q *http.Request, s Session) error {
-	r, err := g.store.Find(s.User.Name, q.PathValue("owner"), q.PathValue("name"))
-	if err != nil {
-		return err
-	}
-	items := []map[string]any{}
-	for _, user := range slices.Sorted(maps.Keys(r.People)) {
-		items = append(items, map[string]any{"name": user, "right": gannetRights[r.People[user]]})
-	}
-	return answer(w, 200, map[string]any{"items": items})
-}
-
-// sign says what a person may do; "ashore" takes every right back.
-func (g gannetAt) sign(w http.ResponseWriter, q *http.Request, s Session) error {
-	var in struct{ Who, May string }
-	if err := read(q, &in); err != nil {
-		return err
-	}
-	right := slices.Index(gannetRights, in.May)
-	if right < None {
-		return no("invalid", "There is no right %q.", in.May)
-	}
-	if !g.store.Knows(in.Who) {
-		return problem("none", "there is nobody named %s", in.Who)
-	}
-	_, err := g.store.Change(q.Context(), s.User.Name, q.PathValue("owner"), q.PathValue("name"), 0, func(r *Repo) error {
-		r.People = maps.Clone(r.People)
-		if r.People[in.Who] = right; right == None {
-			delete(r.People, in.Who)
-		}
-		return nil
-	})
-	if err != nil {
-		return err
-	}
-	w.WriteHeader(http.StatusNoContent)
-	return nil
-}
-
 func (g gannetAt) flags(w http.ResponseWriter, _ *http.Request, s Session) error {
 	items := []map[string]any{}
 	for i, o := range g.store.Owners(s.User.Name) {
@@ -202,7 +166,7 @@ func (g gannetAt) shown(q *http.Request, r *Repo, s Session) map[string]any {
 	out := map[string]any{"id": r.ID, "owner": r.Owner, "name": r.Name, "about": r.Description, "reach": reach[r.Visibility],
 		"main": r.Default, "made": r.Created.Format(time.RFC3339), "made_by": r.Creator,
 		"page": base, "clone": map[string]string{"https": base + ".git", "ssh": "ssh://git@" + q.Host + "/" + r.Owner + "/" + r.Name + ".git"},
-		"empty": g.store.Empty(r.ID)}
+		"empty": g.store.Empty(r.ID), "laid_up": r.Archived}
 	if right := g.store.Right(r, s.User.Name); right > None {
 		out["you_may"] = gannetRights[right]
 	}

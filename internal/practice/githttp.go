@@ -24,7 +24,7 @@ var coreOf = sync.OnceValue(func() string {
 // serveGit hands a request to git's own http-backend (git-http-backend documentation)
 // as CGI (RFC 3875). rest is what follows the repository in the path. The body is
 // handed on as it comes, so that a large push is never held in memory.
-func serveGit(w http.ResponseWriter, q *http.Request, dir, rest, user string) {
+func serveGit(w http.ResponseWriter, q *http.Request, dir, rest, user, guards string) {
 	c := gitCommand(q.Context(), "http-backend")
 	if core := coreOf(); core != "" { // one process less
 		c.Path = filepath.Join(core, "git-http-backend")
@@ -33,7 +33,7 @@ func serveGit(w http.ResponseWriter, q *http.Request, dir, rest, user string) {
 	c.Env = append(c.Env, "GIT_HTTP_EXPORT_ALL=1",
 		"GIT_PROJECT_ROOT="+dir, "PATH_INFO="+rest, "REMOTE_USER="+user, "REMOTE_ADDR=127.0.0.1",
 		"REQUEST_METHOD="+q.Method, "QUERY_STRING="+q.URL.RawQuery, "CONTENT_TYPE="+q.Header.Get("Content-Type"),
-		"HTTP_CONTENT_ENCODING="+q.Header.Get("Content-Encoding"), "GIT_PROTOCOL="+q.Header.Get("Git-Protocol"))
+		"HTTP_CONTENT_ENCODING="+q.Header.Get("Content-Encoding"), "GIT_PROTOCOL="+q.Header.Get("Git-Protocol"), "GUARDS="+guards)
 	if q.ContentLength >= 0 {
 		c.Env = append(c.Env, "CONTENT_LENGTH="+strconv.FormatInt(q.ContentLength, 10))
 	}

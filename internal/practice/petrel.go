@@ -49,6 +49,8 @@ func (petrel) refuse(w http.ResponseWriter, r *refusal) {
 		fault = "empty"
 	case "denied":
 		fault = "not-yours"
+	case "full":
+		about, fault = "cliff", "crowded"
 	case "changed":
 		fault = "moved"
 	case "sign-in":
@@ -64,7 +66,7 @@ func (petrel) refuse(w http.ResponseWriter, r *refusal) {
 	}
 	if r.field != "" {
 		r.status = http.StatusBadRequest
-		if about = map[string]string{"name": "label", "visibility": "closed", "owner": "cliff"}[r.field]; about == "" {
+		if about = map[string]string{"name": "label", "visibility": "closed", "owner": "cliff", "who": "bird"}[r.field]; about == "" {
 			about = r.field
 		}
 	}
@@ -92,7 +94,7 @@ type jobs struct {
 
 type petrelJob struct {
 	due  time.Time
-	want Repo
+	do   func(context.Context) (*Repo, error)
 	user string
 	made *Repo
 	err  error
@@ -122,6 +124,7 @@ func (petrel) routes(e *engine) http.Handler {
 	api("GET /burrow/nests/{oid}", "hear", p.show)
 	api("PUT /burrow/nests/{oid}", "dig", p.change)
 	api("DELETE /burrow/nests/{oid}", "dig", p.delete)
+	p.flockRoutes(api)
 	api("GET /burrow/jobs/{id}", "dig", p.job)
 	api("GET /burrow/keys", "rings", p.keys)
 	api("POST /burrow/keys", "rings", p.addKey)
@@ -258,7 +261,7 @@ func (p petrelAt) settle(ctx context.Context) {
 	defer p.jobs.mu.Unlock()
 	for _, j := range p.jobs.all {
 		if j.made == nil && j.err == nil && time.Now().After(j.due) {
-			j.made, j.err = p.store.Create(ctx, j.user, j.want)
+			j.made, j.err = j.do(ctx)
 		}
 	}
 }
@@ -285,6 +288,12 @@ func (p petrelAt) create(w http.ResponseWriter, q *http.Request, s Session) erro
 	if _, err := p.store.Find(s.User.Name, want.Owner, want.Name); err == nil {
 		return wrongIn("name", "taken", "there is a nest of that label already")
 	}
+	p.later(w, s, func(ctx context.Context) (*Repo, error) { return p.store.Create(ctx, s.User.Name, want) })
+	return nil
+}
+
+// later accepts work, and names the address that tells how far it is.
+func (p petrelAt) later(w http.ResponseWriter, s Session, do func(context.Context) (*Repo, error)) {
 	p.jobs.mu.Lock()
 	defer p.jobs.mu.Unlock()
 	if p.jobs.all == nil {
@@ -292,10 +301,9 @@ func (p petrelAt) create(w http.ResponseWriter, q *http.Request, s Session) erro
 	}
 	p.jobs.next++
 	id := fmt.Sprint("j", p.jobs.next)
-	p.jobs.all[id] = &petrelJob{due: time.Now().Add(petrelTakes), want: want, user: s.User.Name}
+	p.jobs.all[id] = &petrelJob{due: time.Now().Add(petrelTakes), do: do, user: s.User.Name}
 	w.Header().Set("Location", "/burrow/jobs/"+id)
 	w.WriteHeader(http.StatusAccepted)
-	return nil
 }
 
 func (p petrelAt) job(w http.ResponseWriter, q *http.Request, s Session) error {

@@ -178,7 +178,25 @@ func gitWords(line string) (name, path string, ok bool) {
 	return name, out.String(), !quoted
 }
 
-// exec does what git asks, as the key's owner may.
+// asked finds the repository that a key asks for; no says why it may not.
+func (s *sshServer) asked(key *Key, path string, sends bool) (owner, name string, r *Repo, no string) {
+	owner, name, found := cutLast(strings.TrimSuffix(strings.Trim(path, "/"), ".git"))
+	err := error(nil)
+	if key != nil && found {
+		r, err = s.store.forKey(key, owner, name)
+	}
+	switch {
+	case r == nil || err != nil:
+		no = "there is no such repository, or you may not see it"
+	case sends && !s.store.mayWrite(key, r):
+		no = "you may only read this repository"
+	case sends && r.Archived:
+		no = "this repository is archived: it may only be read"
+	}
+	return owner, name, r, no
+}
+
+// exec does what git asks, as the key's owner may, and gives the exit code.
 func (s *sshServer) exec(conn *ssh.ServerConn, channel ssh.Channel, line, protocol string) uint32 {
 	refuse := func(says string) uint32 {
 		fmt.Fprintf(channel.Stderr(), "%s: %s\n", s.name, says)
@@ -188,17 +206,10 @@ func (s *sshServer) exec(conn *ssh.ServerConn, channel ssh.Channel, line, protoc
 	if !ok {
 		return refuse("only git is served here")
 	}
-	owner, repository, found := cutLast(strings.TrimSuffix(strings.Trim(path, "/"), ".git"))
 	key := s.store.KeyByID(conn.Permissions.Extensions["key"])
-	if key == nil || !found {
-		return refuse("there is no such repository, or you may not see it")
-	}
-	r, err := s.store.forKey(key, owner, repository)
-	if err != nil {
-		return refuse("there is no such repository, or you may not see it")
-	}
-	if name == "git-receive-pack" && !s.store.mayWrite(key, r) {
-		return refuse("you may only read this repository")
+	owner, repository, r, no := s.asked(key, path, name == "git-receive-pack")
+	if no != "" {
+		return refuse(no)
 	}
 	who := key.User
 	if key.Repo != "" {
@@ -229,7 +240,7 @@ func (s *sshServer) exec(conn *ssh.ServerConn, channel ssh.Channel, line, protoc
 	ctx, cancel := context.WithCancel(context.Background())
 	defer cancel()
 	c := gitCommand(ctx, strings.TrimPrefix(name, "git-"), s.store.GitDir(r.ID))
-	c.Env = append(c.Env, "GIT_PROTOCOL="+protocol)
+	c.Env = append(c.Env, "GIT_PROTOCOL="+protocol, "GUARDS="+s.store.guards(r, who))
 	c.Stdout, c.Stderr = out, channel.Stderr()
 	in, err := c.StdinPipe()
 	if err == nil {

@@ -58,25 +58,29 @@ type Token struct {
 
 // Repo is a hosted repository.
 type Repo struct {
-	ID          string         `json:"id"`
-	Owner       string         `json:"owner"`
-	Name        string         `json:"name"`
-	Description string         `json:"description"`
-	Visibility  string         `json:"visibility"` // private, members or public
-	Default     string         `json:"default"`
-	Creator     string         `json:"creator"`
-	Created     time.Time      `json:"created"`
-	Version     int            `json:"version"` // counts changes, for entity tags
-	People      map[string]int `json:"people"`  // user → right
+	ID          string               `json:"id"`
+	Owner       string               `json:"owner"`
+	Name        string               `json:"name"`
+	Description string               `json:"description"`
+	Visibility  string               `json:"visibility"` // private, members or public
+	Default     string               `json:"default"`
+	Creator     string               `json:"creator"`
+	Created     time.Time            `json:"created"`
+	Version     int                  `json:"version"`            // counts changes, for entity tags
+	People      map[string]int       `json:"people"`             // user → right
+	Since       map[string]time.Time `json:"since,omitempty"`    // user → since when
+	Archived    bool                 `json:"archived,omitempty"` // nothing may be changed
+	Guards      map[string]Guard     `json:"guards,omitempty"`   // branch → how it is protected
 }
 
 type state struct {
-	Users  map[string]*User  `json:"users"`
-	Groups map[string]*Group `json:"groups"`
-	Tokens []*Token          `json:"tokens"`
-	Repos  map[string]*Repo  `json:"repos"` // by id
-	Keys   []*Key            `json:"keys,omitempty"`
-	Next   int               `json:"next"`
+	Users   map[string]*User  `json:"users"`
+	Groups  map[string]*Group `json:"groups"`
+	Tokens  []*Token          `json:"tokens"`
+	Repos   map[string]*Repo  `json:"repos"` // by id
+	Keys    []*Key            `json:"keys,omitempty"`
+	Invites []*Invite         `json:"invites,omitempty"`
+	Next    int               `json:"next"`
 }
 
 // Store is one practice host's state, in a folder: state.json and bare repositories
@@ -92,7 +96,7 @@ type Store struct {
 
 // Problem is a refusal of the store.
 type Problem struct {
-	Kind  string // "taken", "none", "denied", "invalid", "changed"
+	Kind  string // "taken", "none", "denied", "invalid", "changed", "already", "full", "archived"
 	Says  string
 	Field string // which part of what was wanted is meant: "name", "visibility", "key" ...
 }
@@ -167,8 +171,8 @@ func (st *Store) right(r *Repo, user string) int {
 	if user != "" && r.Owner == user {
 		best = Admin
 	}
-	if g := st.s.Groups[r.Owner]; g != nil {
-		best = max(best, g.Members[user])
+	if inherited, _ := st.groupRight(r.Owner, user); inherited > best {
+		best = inherited
 	}
 	if best == None && (r.Visibility == "public" || r.Visibility == "members" && user != "") {
 		best = Read
@@ -313,6 +317,9 @@ func (st *Store) Change(ctx context.Context, user, owner, name string, version i
 	if err := set(&c); err != nil {
 		return nil, err
 	}
+	if r.Archived && c.Archived {
+		return nil, problem("archived", "%s/%s is archived", owner, name)
+	}
 	if other := st.byPath(c.Owner, c.Name); naming.Check(c.Name) != nil || other != nil && other.ID != c.ID {
 		return nil, problem("taken", "the name %s cannot be had", c.Name)
 	}
@@ -342,6 +349,7 @@ func (st *Store) Delete(user, owner, name string, version int) error {
 		return problem("changed", "the repository was changed meanwhile")
 	}
 	delete(st.s.Repos, r.ID)
+	st.s.Invites = slices.DeleteFunc(st.s.Invites, func(i *Invite) bool { return i.Repo == r.ID })
 	if err := st.save(); err != nil {
 		return err
 	}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"flag"
 	"strings"
+	"time"
 
 	"uncinate/internal/core/fault"
 	"uncinate/internal/core/text"
@@ -18,13 +19,15 @@ type Access struct {
 	Repository string                `json:"repository"`
 	Host       string                `json:"host"`
 	People     []repositories.Person `json:"people"`
+	Invited    []repositories.Sent   `json:"invited" says:"invitations that wait for an answer"`
 	Keys       []login.DeployKey     `json:"keys"`
+	Plan       string                `json:"plan,omitempty" says:"how many people the host's plan allows"`
 	Unable     []string              `json:"not_listed,omitempty" says:"what the host does not list, and where it is seen"`
 }
 
 func accessCommand() *Command {
 	return &Command{Name: "access", Short: "manage who, and which deploy key, may open a repository: list, grant, withdraw",
-		Long: `People are named as the host names them. A deploy key opens one repository and nothing else: for a server that follows it, or a machine
+		Long: `People are named as the host names them, or by e-mail address where it invites so. A deploy key opens one repository and nothing else: for a server that follows it, or a machine
 that builds it. The repository is the current project's, unless --repository names another: a name on
 the account's host, OWNER/NAME, or any address of it.`,
 		Subs: []*Command{
@@ -63,6 +66,7 @@ func accessList() *Command {
 		Options: func(o *flag.FlagSet) Run {
 			var w which
 			w.add(o)
+			most := mostOption(o)
 			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, _ []string) error {
 				if err := w.find(ctx, d); err != nil {
 					return err
@@ -71,32 +75,43 @@ func accessList() *Command {
 				if err != nil {
 					return err
 				}
-				return e.Give(Access{s.Path(), s.Host, s.People, append([]login.DeployKey{}, s.Keys...), s.Unable}, func() { e.access(s) })
+				return e.Give(Access{s.Path(), s.Host, append([]repositories.Person{}, s.People...), append([]repositories.Sent{}, s.Invited...), append([]login.DeployKey{}, s.Keys...), s.Plan, s.Unable}, func() { e.access(s, *most) })
 			})
 		}}
 }
 
 // access shows who may open a repository.
-func (e *Env) access(s *repositories.Shared) {
-	var rows [][]string
+func (e *Env) access(s *repositories.Shared, most int) {
+	day := func(t time.Time) string { return text.Either(t.IsZero(), "", t.Format(time.DateOnly)) }
+	var tables [][][]string
+	people := [][]string{{"person", "right", "since", "by"}}
 	for _, p := range s.People {
-		rows = append(rows, []string{p.User, p.Right})
+		people = append(people, []string{p.User, p.Right, day(p.Since), text.Either(p.Inherited == "", "", "the group "+p.Inherited)})
 	}
-	if len(rows) > 0 {
-		e.Table([]string{"person", "right"}, rows)
+	invited := [][]string{{"invited", "right", "since"}}
+	for _, i := range s.Invited {
+		invited = append(invited, []string{i.To(), i.Right, day(i.Since)})
 	}
-	rows = nil
+	keys := [][]string{{"deploy key", "right", "title"}}
 	for _, k := range s.Keys {
-		rows = append(rows, []string{k.Fingerprint, k.Right, k.Title})
+		keys = append(keys, []string{k.Fingerprint, k.Right, k.Title})
 	}
-	if len(rows) > 0 {
-		if len(s.People) > 0 {
+	for _, t := range [][][]string{people, invited, keys} {
+		if len(t) > 1 {
+			tables = append(tables, t)
+		}
+	}
+	for i, t := range tables {
+		if i > 0 {
 			e.Say("")
 		}
-		e.Table([]string{"deploy key", "right", "title"}, rows)
+		e.List(t[0], t[1:], most)
 	}
-	if len(s.People)+len(s.Keys) == 0 && len(s.Unable) == 0 {
-		e.Say("%s names nobody beside its owner, %s, and no deploy key.", text.Visible(s.Path()), text.Visible(s.Owner))
+	if len(tables) == 0 && s.People != nil {
+		e.Say("%s names nobody beside its owner, %s%s.", text.Visible(s.Path()), text.Visible(s.Owner), text.Either(len(s.Unable) == 0, ", and no deploy key", ""))
+	}
+	if s.Plan != "" && len(tables) > 0 {
+		e.Say("%s", s.Plan)
 	}
 	for _, u := range s.Unable {
 		e.Say("%s", e.Out.visible(u))
@@ -105,7 +120,7 @@ func (e *Env) access(s *repositories.Shared) {
 
 func accessGrant() *Command {
 	return &Command{Name: "grant", Args: "[PERSON...]", Most: -1, Gives: DoneThings{}, Short: "let people, or a key, read one repository, or write to it", Needs: map[string][]string{"title": {"key"}},
-		Examples: []string{"uncinate access grant knot --right write", "uncinate access grant --repository saltmarsh/inlet-board --key deploy-key.pub", "uncinate access grant --key deploy-key.pub --right write"},
+		Examples: []string{"uncinate access grant knot --right write", "uncinate access grant dunlin@gannet.example", "uncinate access grant --repository saltmarsh/inlet-board --key deploy-key.pub", "uncinate access grant --key deploy-key.pub --right write"},
 		Options: func(o *flag.FlagSet) Run {
 			var p plans
 			p.add(o)
@@ -117,7 +132,7 @@ func accessGrant() *Command {
 			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
 				switch {
 				case *key != "" && len(args) > 0:
-					return fault.New(fault.Usage, "either people or a key are let in at once, not both").Try("the people first", text.Command(append([]string{"uncinate", "access", "grant"}, args...)...))
+					return fault.New(fault.Usage, "either people or a key are let in at once, not both").TryWithout("the people first", text.Command(append([]string{"uncinate", "access", "grant"}, args...)...), "key", "title")
 				case *key == "" && len(args) == 0:
 					return fault.New(fault.Usage, "name a person, or the file with a key's public half, by --key FILE").Try("make a key", "ssh-keygen -t ed25519 -f deploy-key").
 						Try("then", "uncinate access grant --key deploy-key.pub")
@@ -130,7 +145,7 @@ func accessGrant() *Command {
 					if err != nil {
 						return err
 					}
-					return e.doChange(ctx, c, p, text.Visible(strings.Join(args, ", "))+" "+text.Either(len(args) == 1, "has", "have")+" the right "+*right+" in "+c.About+" now.")
+					return e.doChange(ctx, c, p, granted(c))
 				}
 				change, err := repositories.GrantKey(ctx, d, w.account, w.repository, *key, *title, *right)
 				if err != nil {
@@ -139,6 +154,23 @@ func accessGrant() *Command {
 				return e.doChange(ctx, change, p, "The key may now "+*right+" "+change.About+".")
 			})
 		}}
+}
+
+// granted says what came of it: who may begin, and who has to answer first.
+func granted(c *desk.Change) string {
+	invited := 0
+	for _, s := range c.Items() {
+		if strings.HasPrefix(s.ID, "invite ") {
+			invited++
+		}
+	}
+	switch {
+	case invited == 0:
+		return "Granted, and checked with " + c.HostName() + "."
+	case invited < len(c.Items()):
+		return "Granted, and checked with " + c.HostName() + "; those who are invited have to accept."
+	}
+	return text.Either(invited == 1, "Invited; it waits for an answer.", "Invited; they wait for answers.")
 }
 
 func accessWithdraw() *Command {
@@ -152,7 +184,7 @@ func accessWithdraw() *Command {
 			key := o.String("key", "", "the key's `fingerprint`, as access list shows it")
 			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
 				if *key != "" && len(args) > 0 {
-					return fault.New(fault.Usage, "either people or a key are taken out at once, not both").Try("the people first", text.Command(append([]string{"uncinate", "access", "withdraw"}, args...)...))
+					return fault.New(fault.Usage, "either people or a key are taken out at once, not both").TryWithout("the people first", text.Command(append([]string{"uncinate", "access", "withdraw"}, args...)...), "key")
 				}
 				if *key == "" && len(args) == 0 {
 					again := []string{"uncinate", "access", "list"}
@@ -169,7 +201,7 @@ func accessWithdraw() *Command {
 					if err != nil {
 						return err
 					}
-					return e.doChange(ctx, c, p, text.Visible(strings.Join(args, ", "))+" "+text.Either(len(args) == 1, "is", "are")+" no longer among the people of "+c.About+".")
+					return e.doChange(ctx, c, p, "Taken back, and checked with "+c.HostName()+".")
 				}
 				change, err := repositories.WithdrawKey(ctx, d, w.account, w.repository, *key)
 				if err != nil {

@@ -53,7 +53,7 @@ func (e *Env) checked(doc CheckedHost) {
 	e.Say("%s has no mistakes. With it, on %s:", text.Visible(doc.File), doc.Name)
 	var rows [][]string
 	for _, a := range doc.Can {
-		note := ""
+		note := "uncinate " + a.Command
 		switch a.State {
 		case "partly":
 			note = "lacks " + strings.Join(a.Missing, ", ")
@@ -64,7 +64,7 @@ func (e *Env) checked(doc CheckedHost) {
 		}
 		rows = append(rows, []string{a.What, a.State, note})
 	}
-	e.Table([]string{"what", "can be done", ""}, rows)
+	e.Table([]string{"what", "can be done", "by"}, rows)
 	for _, list := range []struct {
 		head  string
 		items []string

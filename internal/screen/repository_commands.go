@@ -3,7 +3,6 @@ package screen
 import (
 	"context"
 	"flag"
-	"time"
 
 	"uncinate/internal/core/fault"
 	"uncinate/internal/core/text"
@@ -23,13 +22,19 @@ type DoneThings struct {
 }
 
 func repositoryCommand() *Command {
-	return &Command{Name: "repository", Short: "manage repositories on the host: list, show, change, transfer, delete",
+	return &Command{Name: "repository", Short: "manage repositories on the host: list, show, create, change, protect, archive, copy, import, transfer, delete",
 		Long: `Works on the host, never on a local folder. REPOSITORY is a name on the account's host,
 OWNER/NAME, or any address of it.`,
 		Subs: []*Command{
 			repositoryList(),
 			repositoryShow(),
+			repositoryCreate(),
 			repositoryChange(),
+			repositoryProtect(),
+			repositoryUnprotect(),
+			repositoryArchive(),
+			repositoryCopy(),
+			repositoryImport(),
 			repositoryTransfer(),
 			repositoryDelete(),
 		}}
@@ -67,34 +72,6 @@ func repositoryList() *Command {
 		}}
 }
 
-func repositoryShow() *Command {
-	return &Command{Name: "show", Args: "REPOSITORY", Least: 1, Most: 1, Takes: []string{"repository"}, Gives: repositories.Repository{}, Short: "show one",
-		Options: func(o *flag.FlagSet) Run {
-			account := accountOption(o)
-			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
-				r, err := repositories.Show(ctx, d, *account, args[0])
-				if err != nil {
-					return err
-				}
-				return e.Give(r, func() {
-					made, empty := "", ""
-					if !r.Created.IsZero() {
-						made = r.Created.Format(time.DateOnly)
-						if r.Creator != "" {
-							made += " by " + r.Creator
-						}
-					}
-					if r.Empty != nil && *r.Empty {
-						empty = "nothing yet"
-					}
-					e.Say("%s", e.Out.strong(text.Visible(r.Path())))
-					e.Facts([2]string{"host", r.Host}, [2]string{"about", r.Description}, [2]string{"visibility", r.Visibility}, [2]string{"branch", r.DefaultBranch}, [2]string{"holds", empty},
-						[2]string{"your right", r.Right}, [2]string{"created", made}, [2]string{"page", r.Page}, [2]string{"https", r.HTTPS}, [2]string{"ssh", r.SSH})
-				})
-			})
-		}}
-}
-
 func repositoryChange() *Command {
 	return &Command{Name: "change", First: []string{"name", "description", "visibility", "default-branch", "account"}, Args: "REPOSITORY", Least: 1, Most: 1, Takes: []string{"repository"}, Gives: DoneThings{}, Short: "rename one, or change description, visibility, default branch",
 		Long:     "Projects of this machine that are attached to it follow a new name. What was changed is checked with the host.",
@@ -118,6 +95,14 @@ func repositoryChange() *Command {
 				change, err := repositories.Change(ctx, d, *account, args[0], c)
 				if err != nil {
 					return err
+				}
+				p.typed = change.About
+				if change.MustType && !p.preview && (p.yes || !e.asks) {
+					f := fault.New(fault.Refused, "what is in the commits of %s must not be seen by everybody", change.About)
+					for _, n := range change.Notes {
+						f.Detail("%s", text.Visible(n))
+					}
+					return f.TryWithout("decide that at a terminal, where its name is to be typed", text.Command("uncinate", "repository", "change", args[0]), "yes")
 				}
 				return e.doChange(ctx, change, p, "Changed, and checked with "+change.HostName()+".")
 			})

@@ -181,3 +181,26 @@ func (l *loader) fields(t *node) map[string]*Reading {
 	}
 	return fields
 }
+
+// Takes reports whether one of the action's requests has a place for a variable.
+func (a *Action) Takes(variable string) bool {
+	var in func(v any) bool
+	in = func(v any) bool {
+		switch x := v.(type) {
+		case Text:
+			return slices.Contains(x.variables(), variable)
+		case map[string]any:
+			return slices.ContainsFunc(slices.Collect(maps.Values(x)), in)
+		case []any:
+			return slices.ContainsFunc(x, in)
+		}
+		return false
+	}
+	return slices.ContainsFunc(a.Requests, func(q *Request) bool {
+		texts := slices.Clone(q.Command)
+		for _, set := range []map[string]Text{q.Query, q.Headers, q.Form} {
+			texts = append(texts, slices.Collect(maps.Values(set))...)
+		}
+		return in(q.JSON) || slices.ContainsFunc(texts, func(t Text) bool { return in(t) }) || q.URL != nil && slices.Contains(q.URL.Varnames(), variable)
+	})
+}

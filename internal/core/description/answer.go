@@ -257,7 +257,7 @@ func (rd *Reading) value(d *Description, field string, body any, header http.Hea
 			return t
 		}
 		return nil
-	case "scopes":
+	case "scopes", "mergers":
 		if list, ok := v.([]any); ok {
 			var out []string
 			for _, item := range list {
@@ -340,6 +340,7 @@ func (d *Description) RepositoryFrom(f map[string]any) (Repository, error) {
 	if b, ok := f["empty"].(bool); ok {
 		r.Empty = &b
 	}
+	r.Archived = f["archived"] == true
 	if r.Owner == "" || r.Name == "" {
 		return r, fault.New(fault.Unreachable, "what answers at %s is not the API that the description expects: a repository without owner or name", d.Base)
 	}

@@ -158,6 +158,8 @@ const (
 	Changed      Meaning = "changed" // a precondition failed: someone else changed it
 	NotSupported Meaning = "not-supported"
 	Down         Meaning = "down"
+	Already      Meaning = "already"  // it is so already: invited, or among the people
+	Archived     Meaning = "archived" // the repository may only be read
 )
 
 // Refusal is one rule that tells what an answer means.
@@ -182,6 +184,7 @@ type Repository struct {
 	Page          string    `json:"page,omitempty"`
 	HTTPS         string    `json:"https,omitempty"`
 	SSH           string    `json:"ssh,omitempty"`
+	Archived      bool      `json:"archived,omitempty"`
 	Right         string    `json:"right,omitempty"` // what the asking account may do: read, write or admin; "" where the host does not say
 	toldSSH       string    // as the host told it, see WithSSH
 	Version       string    `json:"-"` // entity tag (RFC 9110, 8.8.3)
@@ -209,25 +212,27 @@ var Visibilities = []string{"private", "members", "public"}
 var (
 	actionNames = []string{
 		"identify", "repository-list", "repository-show", "repository-create", "repository-change",
-		"repository-transfer", "repository-delete", "repository-archive", "repository-copy", "repository-import",
+		"repository-transfer", "repository-delete", "repository-archive", "repository-reopen", "repository-copy", "repository-import",
 		"owner-list", "key-list", "key-add", "key-remove", "signing-key-list", "signing-key-add", "signing-key-remove",
 		"deploy-key-list", "deploy-key-add", "deploy-key-remove", "host-key-list",
 		"token-show", "token-renew", "token-revoke",
-		"people-list", "people-grant", "people-withdraw", "invitation-list", "invitation-accept",
-		"branch-protect", "branch-unprotect", "offer-make", "offer-list", "offer-accept", "offer-close",
+		"people-list", "people-grant", "people-withdraw", "people-search",
+		"invitation-list", "invitation-accept", "invitation-decline", "invitation-send", "invitation-sent", "invitation-withdraw",
+		"protection-list", "branch-protect", "branch-unprotect", "offer-make", "offer-list", "offer-accept", "offer-close",
 		"head-list", "hook-list", "hook-add", "hook-remove", "storage-used",
 	}
 	needNames    = []string{"identify", "read", "write", "create", "change", "delete", "keys", "people", "offers", "protect", "hooks", "tokens"}
-	pageNames    = []string{"token", "key", "settings", "people", "history"}
+	pageNames    = []string{"token", "key", "settings", "people", "history", "branch", "file"}
 	meaningNames = []string{string(NameTaken), string(NotFound), string(NotSignedIn), string(TokenEnded), string(ScopeMissing),
-		string(Denied), string(PlanLimit), string(RateLimit), string(Invalid), string(Changed), string(NotSupported), string(Down)}
+		string(Denied), string(PlanLimit), string(RateLimit), string(Invalid), string(Changed), string(NotSupported), string(Down), string(Already), string(Archived)}
 	rightNames = []string{"read", "write", "admin"}
 	limitNames = []string{"plan", "as_of", "file_size", "push_size", "repository_size", "large_file_quota",
 		"private_free", "private_collaborators", "public_collaborators", "requests_per_hour"}
 	fieldNames = []string{"id", "owner", "name", "description", "visibility", "default_branch", "created", "creator", "empty", "page",
 		"https", "ssh", "version", "archived", "head", "user", "full_name", "email", "email_confirmed", "active", "scopes", "expires", "kind",
-		"title", "key", "used", "right", "number", "state", "text", "branch", "tag", "target", "secret", "address", "bytes"}
+		"title", "key", "used", "right", "number", "state", "text", "branch", "tag", "target", "secret", "address", "bytes",
+		"inherited", "rewriting", "deleting", "mergers"}
 	variableNames = []string{"base", "host", "api", "owner", "name", "path", "user", "token", "branch", "target", "file", "id",
 		"description", "visibility", "default_branch", "cursor", "page", "offset", "size", "find", "title", "key", "right", "person", "version",
-		"new_name", "new_owner", "text", "address", "secret", "first_files", "kept_token"}
+		"new_name", "new_owner", "text", "address", "secret", "kept_token", "email", "rewriting", "deleting", "mergers"}
 )

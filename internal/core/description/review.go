@@ -11,6 +11,7 @@ import (
 // the program do it.
 type Ability struct {
 	What    string   `json:"what"`
+	Command string   `json:"command" says:"what does it"`
 	State   string   `json:"state" says:"yes, partly, by hand, or no"`
 	Actions []string `json:"actions,omitempty" says:"the actions that it takes"`
 	Missing []string `json:"missing,omitempty" says:"those of them that are not described"`
@@ -21,39 +22,43 @@ type Ability struct {
 // that each takes.
 var abilities = []struct {
 	what    string
+	command string
 	actions []string
 }{
-	{"sign in, and say whose the token is", []string{"identify"}},
-	{"list repositories", []string{"repository-list"}},
-	{"find one by name, and check it", []string{"repository-show"}},
-	{"create repositories", []string{"repository-create"}},
-	{"choose whose a new one is", []string{"owner-list"}},
-	{"change description, visibility, default branch", []string{"repository-change"}},
-	{"move to another owner", []string{"repository-transfer"}},
-	{"archive", []string{"repository-archive"}},
-	{"delete", []string{"repository-delete"}},
-	{"SSH keys", []string{"key-list", "key-add", "key-remove"}},
-	{"signing keys", []string{"signing-key-list", "signing-key-add", "signing-key-remove"}},
-	{"deploy keys", []string{"deploy-key-list", "deploy-key-add", "deploy-key-remove"}},
-	{"know the host by its own SSH keys", []string{"host-key-list"}},
-	{"renew the token", []string{"token-renew"}},
-	{"revoke the token", []string{"token-revoke"}},
-	{"give people access", []string{"people-list", "people-grant", "people-withdraw"}},
-	{"take invitations", []string{"invitation-list", "invitation-accept"}},
-	{"protect branches", []string{"branch-protect", "branch-unprotect"}},
-	{"merge offers", []string{"offer-make", "offer-list", "offer-accept", "offer-close"}},
-	{"servers that follow (web hooks)", []string{"hook-list", "hook-add", "hook-remove"}},
-	{"a copy of one's own, to contribute", []string{"repository-copy"}},
-	{"import from an address", []string{"repository-import"}},
-	{"compare many projects at once", []string{"head-list"}},
-	{"tell how much storage is used", []string{"storage-used"}},
+	{"sign in, and say whose the token is", "account add", []string{"identify"}},
+	{"list repositories", "repository list", []string{"repository-list"}},
+	{"find one by name, and check it", "repository show", []string{"repository-show"}},
+	{"create repositories", "repository create", []string{"repository-create"}},
+	{"choose whose a new one is", "attach --owner", []string{"owner-list"}},
+	{"change name, description, visibility, default branch", "repository change", []string{"repository-change"}},
+	{"move to another owner", "repository transfer", []string{"repository-transfer"}},
+	{"archive, and end that", "repository archive", []string{"repository-archive", "repository-reopen"}},
+	{"delete", "repository delete", []string{"repository-delete"}},
+	{"a copy of one's own, to contribute", "repository copy", []string{"repository-copy"}},
+	{"import from an address", "repository import", []string{"repository-import"}},
+	{"SSH keys", "key", []string{"key-list", "key-add", "key-remove"}},
+	{"signing keys", "key", []string{"signing-key-list", "signing-key-add", "signing-key-remove"}},
+	{"deploy keys", "access", []string{"deploy-key-list", "deploy-key-add", "deploy-key-remove"}},
+	{"know the host by its own SSH keys", "host pin", []string{"host-key-list"}},
+	{"renew the token", "token renew", []string{"token-renew"}},
+	{"revoke the token", "token revoke", []string{"token-revoke"}},
+	{"give people access", "access", []string{"people-list", "people-grant", "people-withdraw"}},
+	{"look people up by name", "access grant", []string{"people-search"}},
+	{"invite people, also by e-mail", "access grant", []string{"invitation-send", "invitation-sent", "invitation-withdraw"}},
+	{"take invitations, or decline them", "invitation", []string{"invitation-list", "invitation-accept", "invitation-decline"}},
+	{"protect branches", "repository protect", []string{"protection-list", "branch-protect", "branch-unprotect"}},
+	{"compare many projects at once", "status --all", []string{"head-list"}},
+	{"tell how much storage is used", "host compare", []string{"storage-used"}},
 }
+
+// unused are the actions of the language that no command carries out yet: a description may have them.
+var unused = []string{"token-show", "offer-make", "offer-list", "offer-accept", "offer-close", "hook-list", "hook-add", "hook-remove"}
 
 // Abilities tells what will and what will not be possible with the description.
 func (d *Description) Abilities() []Ability {
 	var out []Ability
 	for _, a := range abilities {
-		x := Ability{What: a.what, State: "yes", Actions: a.actions}
+		x := Ability{What: a.what, Command: a.command, State: "yes", Actions: a.actions}
 		hand := 0
 		for _, name := range a.actions {
 			switch act := d.Actions[name]; {
@@ -106,6 +111,11 @@ func (l *loader) remarks(d *Description, shapes map[string]map[string]*Reading) 
 			if looks(name) && q.Method != "GET" && !q.Repeat && i == 0 && q.JSON != nil {
 				say("action.%s looks by %s; if asking twice does no harm, say: repeat = true", name, q.Method)
 			}
+		}
+	}
+	for _, name := range unused {
+		if d.Actions[name] != nil {
+			d.Later = append(d.Later, "action."+name)
 		}
 	}
 	for _, need := range needNames {

@@ -34,10 +34,20 @@ func (t Text) fill(vars Vars) any {
 		if _, blank := vars[names[0]].(Blank); blank {
 			return ""
 		}
-		if v := vars[names[0]]; v != nil && v != "" {
+		switch v := vars[names[0]].(type) {
+		case nil:
+			return nil
+		case []string:
+			if len(v) > 0 {
+				return v
+			}
+			return nil
+		default:
+			if v == "" {
+				return nil
+			}
 			return v
 		}
-		return nil
 	}
 	filled := false
 	s := inText.ReplaceAllStringFunc(string(t), func(m string) string {
@@ -57,7 +67,7 @@ func (t Text) fillString(vars Vars) string { return written(t.fill(vars)) }
 // clear what a host holds.
 type Blank struct{}
 
-// Vars are the variables of templates. Values are strings, bools, int64s, float64s or Blank.
+// Vars are the variables of templates. Values are strings, bools, int64s, float64s, lists of strings or Blank.
 type Vars map[string]any
 
 // expand fills a URI template (RFC 6570).

@@ -219,7 +219,7 @@ var fills = map[string][]string{
 	"repository-create":   {"name", "description", "visibility", "default_branch", "owner"},
 	"repository-change":   {"description", "visibility", "default_branch", "new_name", "owner", "name"},
 	"repository-transfer": {"new_owner", "owner", "name"}, "repository-show": {"owner", "name"}, "repository-delete": {"owner", "name"},
-	"key-add": {"title", "key"}, "key-remove": {"id"}, "signing-key-add": {"title", "key"}, "deploy-key-add": {"title", "key", "right"}, "people-grant": {"right"}, "token-revoke": {"token"}, "repository-list": {"find"},
+	"key-add": {"title", "key"}, "key-remove": {"id"}, "signing-key-add": {"title", "key"}, "deploy-key-add": {"title", "key", "right"}, "people-grant": {"person", "right"}, "invitation-send": {"person", "email", "right"}, "branch-protect": {"branch", "right"}, "branch-unprotect": {"branch"}, "repository-copy": {"new_name", "new_owner"}, "repository-import": {"address", "name", "description", "visibility", "owner"}, "token-revoke": {"token"}, "repository-list": {"find"},
 }
 
 // body writes a body as an inline table; "" for none.
@@ -278,7 +278,7 @@ func (w *writer) table(action string, props map[string]map[string]any) string {
 var reads = map[string][]string{"identify": {"user", "full_name", "email", "email_confirmed"}, "key-list": {"id", "title", "key", "created", "used"}, "key-add": {"id"},
 	"signing-key-list": {"id", "title", "key", "created", "used"}, "signing-key-add": {"id"}, "deploy-key-list": {"id", "title", "key", "right", "created", "used"}, "deploy-key-add": {"id"},
 	"host-key-list": {"key"}, "head-list": {"owner", "name", "branch", "tag", "head"},
-	"owner-list": {"owner", "id"}, "people-list": {"user", "right"}, "token-renew": {"secret", "expires"}, "storage-used": {"bytes"}}
+	"owner-list": {"owner", "id"}, "people-list": {"user", "full_name", "right", "created"}, "people-search": {"user", "full_name"}, "invitation-list": {"id", "owner", "name", "right", "creator", "created"}, "invitation-sent": {"id", "user", "email", "right", "created"}, "invitation-send": {"id"}, "protection-list": {"branch", "right"}, "token-renew": {"secret", "expires"}, "storage-used": {"bytes"}}
 
 func (w *writer) answer(action string, o *operation) {
 	if strings.HasPrefix(action, "repository-") {

@@ -21,11 +21,11 @@ import (
 	"uncinate/internal/world/files"
 )
 
-// Visit gives the address of a project's page, or of a part of it.
-func Visit(ctx context.Context, d *desk.Desk, given, part string) (string, error) {
+// Visit gives the address of a project's page, or of a part of it; of names the branch or the file.
+func Visit(ctx context.Context, d *desk.Desk, given, part, of string) (string, error) {
 	var h *hosts.Host
 	var owner, name string
-	_, p, err := ProjectFor(ctx, d, given)
+	f, p, err := ProjectFor(ctx, d, given)
 	if err != nil {
 		return "", err
 	}
@@ -59,7 +59,29 @@ func Visit(ctx context.Context, d *desk.Desk, given, part string) (string, error
 	if t == nil {
 		return "", fault.New(fault.Failed, "the description of %s names no page for a repository", h.Name)
 	}
-	return h.Expand(t, description.Vars{"owner": owner, "name": name, "path": owner + "/" + name})
+	vars := description.Vars{"owner": owner, "name": name, "path": owner + "/" + name, "branch": f.Branch}
+	switch {
+	case of == "" && part == "file":
+		return "", fault.New(fault.Usage, "name the file").Try("for example", "uncinate visit file README.md")
+	case part == "branch" && of != "":
+		vars["branch"] = of
+	case part == "file":
+		path, err := filepath.Abs(of)
+		if err != nil {
+			return "", err
+		}
+		if path, err = filepath.EvalSymlinks(filepath.Dir(path)); err != nil {
+			return "", fault.New(fault.Usage, "there is no folder %s", text.Visible(filepath.Dir(of)))
+		}
+		inside, err := filepath.Rel(f.Path, filepath.Join(path, filepath.Base(of)))
+		if err != nil || !filepath.IsLocal(inside) {
+			return "", fault.New(fault.Usage, "%s is not in the project %s", text.Visible(of), text.Visible(f.Path))
+		}
+		vars["file"] = filepath.ToSlash(inside)
+	case of != "":
+		return "", fault.New(fault.Usage, "one argument too many: %s", text.Quote(of)).Try("", text.Command("uncinate", "visit", part))
+	}
+	return h.Expand(t, vars)
 }
 
 // ProjectFor finds the project that a folder, or one above it, is.

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"uncinate/internal/core/address"
@@ -198,7 +199,9 @@ func Push(ctx context.Context, d *desk.Desk, h *Tie, sending Sending) error {
 				return fault.New(fault.Decision, "%s was pushed to by someone else meanwhile", h.Address.String()).Because(err).
 					Try("bring that in first", "uncinate sync")
 			}
-			return git.Fault(err, "%s did not take the work: %s", h.Address.String(), text.Excerpt(summary, 120))
+			_, ref, _ := strings.Cut(rest[:max(0, strings.IndexByte(rest, '\t'))], ":")
+			f := git.Fault(err, "%s did not take the work: %s", h.Address.String(), text.Excerpt(summary, 120))
+			return guarded(ctx, d, h, ref, f)
 		}
 	}
 	if _, look := Refs(ctx, d, h, ""); look != nil {
@@ -240,13 +243,55 @@ func rightAccount(ctx context.Context, d *desk.Desk, h *Tie, err error) error {
 	names := login.WhoSees(ctx, d, h.Account.Host, h.Account, owner, name, false)
 	if errors.Is(err, web.ErrNoRepository) && len(names) == 0 {
 		f := *fault.Of(err)
+		where := []string{"uncinate", "status", h.Repo.Dir}
 		f.Says = fmt.Sprintf("there is no repository at %s, or %s may not see it", h.Address.String(), text.Visible(h.Account.User))
+		if was, look := h.Repo.Do(ctx, "for-each-ref", "--count=1", "refs/remotes/"+h.Remote+"/"); h.Remote != "" && look == nil && was != "" {
+			f.Detail("It was there before: it was deleted or moved, or the access of %s was taken back. Whoever owns it knows.", text.Visible(h.Account.User))
+			f.Try("see whether it was moved", text.Command(where...))
+		}
 		return f.Try("see those that there are", text.Command("uncinate", "repository", "list", "--account", h.Account.Name)).
 			Try("if it was deleted, untie the project, and attach it to a new one", text.Command("uncinate", "detach", h.Repo.Dir))
 	}
 	return login.Others(fault.Of(err), names, "see it", func(account string) string {
 		return text.Command("uncinate", "attach", "--account", account, h.Repo.Dir)
 	})
+}
+
+// guarded adds to a push that the host refused that the branch is protected, where the host tells so, and
+// the way that works.
+func guarded(ctx context.Context, d *desk.Desk, h *Tie, ref string, err error) error {
+	branch, is := strings.CutPrefix(ref, "refs/heads/")
+	if !is || h.Account == nil || h.Account.Host == "" || ctx.Err() != nil {
+		return err
+	}
+	_, owner, name, look := hosts.Recognise(d, h.Address.String())
+	if look != nil || name == "" {
+		return err
+	}
+	l, look := login.Open(ctx, d, h.Account)
+	if look != nil || l.Host.Actions["protection-list"] == nil {
+		return err
+	}
+	there, found, look := l.Repository(ctx, owner, name)
+	if look != nil || !found {
+		return err
+	}
+	all, look := l.Protections(ctx, there)
+	i := slices.IndexFunc(all, func(p login.Protection) bool { return p.Branch == branch })
+	if look != nil || i < 0 {
+		return err
+	}
+	f := fault.New(fault.HostSaidNo, "%s is protected on %s, so it did not take the work", text.Visible(branch), l.Host.Name).Because(err)
+	if says := all[i].Says(); says != "" {
+		f.Detail("Its protection: %s.", says)
+	}
+	for _, line := range fault.Of(err).Details {
+		if strings.HasPrefix(line, "git says: remote:") {
+			f.Detail("%s", line)
+		}
+	}
+	f.Detail("Your commits are kept here, unsent.")
+	return f.Try("send them on a branch of their own, to be merged there", text.Command("uncinate", "branch", "make", h.Account.User+"-"+strings.ReplaceAll(branch, "/", "-"), "--publish", "--folder", h.Repo.Dir))
 }
 
 // ReadOnly finds out whether a failed push failed because the account may only read.
@@ -263,6 +308,10 @@ func ReadOnly(ctx context.Context, d *desk.Desk, h *Tie) error {
 		return nil
 	}
 	there, found, err := l.Repository(ctx, owner, name)
+	if err == nil && found && there.Archived {
+		return fault.New(fault.HostSaidNo, "%s is archived on %s: it may only be read", there.Path(), l.Host.Name).
+			Try("if that is to end", text.Command("uncinate", "repository", "archive", there.Path(), "--end", "--account", h.Account.Name))
+	}
 	if err != nil || !found || there.Right != "read" {
 		return nil
 	}

@@ -35,22 +35,16 @@ func TestEveryFaultOnEveryAction(t *testing.T) {
 					cases++
 					what := fmt.Sprintf("%s %s %s", name, action, kind)
 					// Each case has a token, a repository and a key of its own.
-					token, err := h.Store.NewToken("tok_", "tern", []string{"self", "look", "work", "launch", "steer", "sink", "lines", "crew", "hear", "feed", "dig", "rings"}, time.Now().Add(time.Hour))
+					token, err := h.Store.NewToken("tok_", "tern", []string{"self", "look", "work", "launch", "steer", "sink", "lines", "crew", "hear", "feed", "dig", "rings", "flock"}, time.Now().Add(time.Hour))
 					require.NoError(t, err)
 					l := signIn(token)
 					repo := fmt.Sprintf("%s-%d", action, i)
 					vars := description.Vars{"owner": "tern", "name": repo, "path": "tern/" + repo, "visibility": "private", "description": "Levels", "default_branch": "main",
-						"new_owner": "saltmarsh", "person": "knot", "title": repo}
-					if action == "people-grant" {
-						vars["right"] = "read"
-					}
+						"new_owner": "saltmarsh", "person": "knot", "title": repo, "branch": "main", "address": h.URL + "/tern/open.git"}
 					line, err := scratchKey()
 					require.NoError(t, err)
 					vars["key"] = line
-					if action != "repository-create" {
-						_, err := h.Store.Create(t.Context(), "tern", practice.Repo{Owner: "tern", Name: repo, Visibility: "private"})
-						require.NoError(t, err)
-					}
+					ready(t, h, action, repo, vars)
 					if kind, is := strings.CutSuffix(action, "key-remove"); is {
 						_, err := l.Do(t.Context(), kind+"key-add", "add", vars)
 						require.NoError(t, err)
@@ -99,6 +93,47 @@ func TestEveryFaultOnEveryAction(t *testing.T) {
 			assert.Greater(t, cases, 80)
 		})
 	}
+}
+
+// ready makes what an action is about.
+func ready(t *testing.T, h *practice.Running, action, repo string, vars description.Vars) {
+	t.Helper()
+	switch action {
+	case "repository-create":
+		return
+	case "repository-import":
+		_, err := h.Store.Find("tern", "tern", "open")
+		if err != nil {
+			_, err = h.Store.Create(t.Context(), "tern", practice.Repo{Owner: "tern", Name: "open", Visibility: "public"})
+		}
+		require.NoError(t, err)
+		return
+	}
+	owner := "tern"
+	if action == "invitation-accept" || action == "invitation-decline" { // to tern
+		owner = "knot"
+	}
+	_, err := h.Store.Create(t.Context(), owner, practice.Repo{Owner: owner, Name: repo, Visibility: "private"})
+	require.NoError(t, err)
+	switch action {
+	case "people-grant", "people-withdraw":
+		vars["right"] = "write"
+		err = h.Store.SetRight(t.Context(), "tern", "tern", repo, "knot", practice.Read, 0)
+	case "invitation-send":
+		vars["right"] = "read"
+	case "invitation-withdraw", "invitation-accept", "invitation-decline":
+		var i *practice.Invite
+		if i, err = h.Store.Invite(owner, owner, repo, map[string]string{"tern": "knot", "knot": "tern"}[owner], "", practice.Read, 0); err == nil {
+			vars["id"] = i.ID
+		}
+	case "repository-reopen":
+		_, err = h.Store.Change(t.Context(), "tern", "tern", repo, 0, func(r *practice.Repo) error { r.Archived = true; return nil })
+	case "repository-copy":
+		vars["new_owner"], vars["new_name"] = "tern", repo+"-copy"
+	case "branch-unprotect":
+		err = h.Store.Guard(t.Context(), "tern", "tern", repo, "main", &practice.Guard{})
+	}
+	require.NoError(t, err)
 }
 
 func withUser(vars description.Vars) description.Vars {

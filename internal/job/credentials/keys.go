@@ -7,6 +7,8 @@ import (
 	"errors"
 	"io/fs"
 	"path/filepath"
+	"regexp"
+	"slices"
 	"strings"
 	"time"
 
@@ -84,13 +86,35 @@ func makeKey(ctx context.Context, d *desk.Desk, a *accounts.Account, kind string
 		}
 	}
 	k.File = filepath.Join(accounts.KeysFolder(d), a.Name+"-"+files.Short(k.Fingerprint()))
-	if err := files.Write(k.File, private, 0o600); err != nil {
+	var wrote error
+	err = accounts.ChangeKeys(ctx, d, func(all []*accounts.Key) []*accounts.Key {
+		wrote = errors.Join(sweep(d, a.Name, all), files.Write(k.File, private, 0o600), files.Write(k.File+".pub", []byte(k.Public+"\n"), 0o644))
+		return text.Either(wrote == nil, append(all, k), all)
+	})
+	if err = errors.Join(wrote, err); err != nil {
 		return nil, err
 	}
-	if err := files.Write(k.File+".pub", []byte(k.Public+"\n"), 0o644); err != nil {
-		return nil, err
+	return k, nil
+}
+
+// sweep removes the files that a run left which was killed as it made a key of the account: those of no
+// key that is known. Keys are made one at a time.
+func sweep(d *desk.Desk, account string, all []*accounts.Key) error {
+	names, err := files.Names(accounts.KeysFolder(d))
+	if err != nil {
+		return err
 	}
-	return k, accounts.ChangeKeys(ctx, d, func(all []*accounts.Key) []*accounts.Key { return append(all, k) })
+	left := regexp.MustCompile(`^\.?` + regexp.QuoteMeta(account) + `-[0-9a-f]{16}(\.pub)?[0-9]*$`)
+	for _, n := range names {
+		path := filepath.Join(accounts.KeysFolder(d), n)
+		known := slices.ContainsFunc(all, func(k *accounts.Key) bool { return k.File == path || k.File+".pub" == path })
+		if left.MatchString(n) && !known {
+			if err := files.Remove(path); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }
 
 // takeIn takes a key in by its public half. The private one stays where it is: beside

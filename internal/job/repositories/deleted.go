@@ -114,14 +114,7 @@ func stepCopy(d *desk.Desk, l *login.Login, r description.Repository) (desk.Step
 			}
 			x := Deleted{Path: r.Path(), Host: l.Host.Name, When: d.Now().UTC().Truncate(time.Second), Branch: cmp.Or(told.Head, r.DefaultBranch), Visibility: r.Visibility, About: r.Description}
 			x.Until = x.When.Add(time.Duration(days) * 24 * time.Hour)
-			for ref := range told.IDs {
-				switch {
-				case strings.HasPrefix(ref, "refs/heads/"):
-					x.Branches++
-				case strings.HasPrefix(ref, "refs/tags/") && !strings.HasSuffix(ref, "^{}"):
-					x.Tags++
-				}
-			}
+			x.Branches, x.Tags = counted(told)
 			if len(told.IDs) > 0 {
 				if _, err := store.Do(ctx, "fsck", "--connectivity-only", "--no-dangling", "--no-progress"); err != nil {
 					return git.Fault(err, "the rescue copy of %s is not whole, so nothing was deleted", r.Path())

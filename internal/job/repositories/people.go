@@ -1,14 +1,15 @@
 package repositories
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"uncinate/internal/core/description"
 	"uncinate/internal/core/fault"
-	"uncinate/internal/core/plan"
 	"uncinate/internal/core/text"
 	"uncinate/internal/desk"
 	"uncinate/internal/desk/login"
@@ -16,29 +17,46 @@ import (
 
 // Person is somebody who may do something in a repository.
 type Person struct {
-	User  string `json:"user"`
-	Right string `json:"right" says:"read, write or admin; or the host's own word"`
+	User      string    `json:"user"`
+	FullName  string    `json:"full_name,omitempty"`
+	Right     string    `json:"right" says:"read, write or admin; or the host's own word"`
+	Since     time.Time `json:"since,omitzero"`
+	Inherited string    `json:"inherited,omitempty" says:"the group from which the right comes"`
 }
+
+// Sent is an invitation to a repository that waits for its answer.
+type Sent struct {
+	ID    string    `json:"id"`
+	User  string    `json:"user,omitempty"`
+	Email string    `json:"email,omitempty"`
+	Right string    `json:"right"`
+	Since time.Time `json:"since,omitzero"`
+}
+
+// To is whom the invitation is to: the name there, or the e-mail address.
+func (s Sent) To() string { return cmp.Or(s.User, s.Email) }
 
 // Shared is who may open a repository.
 type Shared struct {
 	Repository
-	People []Person
-	Keys   []login.DeployKey
-	Unable []string // what the host does not list, with the page where it is seen
+	People  []Person // nil: the host does not list them
+	Invited []Sent
+	Keys    []login.DeployKey
+	Plan    string   // how many people the host's plan allows
+	Unable  []string // what the host does not list, with the page where it is seen
 }
 
 // rights are our words for them, the least first.
 var rights = []string{"read", "write", "admin"}
 
-// ListAccess lists the people who may open a repository, and the deploy keys; what the host lists by
-// no action is told.
+// ListAccess lists the people who may open a repository, the invitations to it, and the deploy keys;
+// what the host lists by no action is told.
 func ListAccess(ctx context.Context, d *desk.Desk, account, what string) (*Shared, error) {
 	l, r, err := find(ctx, d, account, what)
 	if err != nil {
 		return nil, err
 	}
-	s := &Shared{Repository: Repository{l.Account.Name, l.Host.Name, r}, People: []Person{}, Keys: []login.DeployKey{}}
+	s := &Shared{Repository: Repository{l.Account.Name, l.Host.Name, r}, Keys: []login.DeployKey{}}
 	unable := func(of string, err error) {
 		s.Unable = append(s.Unable, text.Either(s.Unable == nil, "The ", "the ")+of+" are not listed: "+fault.Of(err).Says)
 	}
@@ -51,10 +69,12 @@ func ListAccess(ctx context.Context, d *desk.Desk, account, what string) (*Share
 	case noKeys != nil:
 		unable("deploy keys", noKeys)
 	}
+	c := crew{l: l, r: r}
 	if noPeople == nil {
-		if s.People, err = people(ctx, l, r); err != nil {
+		if err := c.look(ctx); err != nil {
 			return nil, err
 		}
+		s.People, s.Invited, s.Plan = c.people, c.invited, c.allows(0)
 	}
 	if noKeys == nil {
 		s.Keys, err = l.DeployKeys(ctx, r)
@@ -78,69 +98,144 @@ func byHand(l *login.Login, r description.Repository, page, says string, err err
 	return &f
 }
 
-// people asks the host who may do what, by name.
-func people(ctx context.Context, l *login.Login, r description.Repository) ([]Person, error) {
-	items, err := l.List(ctx, "people-list", "list the people of "+r.Path(), login.RepositoryVars(r))
-	out := []Person{}
-	for _, i := range items {
-		p := Person{User: description.Written(i["user"]), Right: description.Written(i["right"])}
-		if p.User != "" {
-			out = append(out, p)
-		}
-	}
-	slices.SortFunc(out, func(a, b Person) int { return strings.Compare(a.User, b.User) })
-	return out, err
+// crew are the people of a repository, and those who are invited, as the host tells of them.
+type crew struct {
+	l       *login.Login
+	r       description.Repository
+	people  []Person
+	invited []Sent
 }
 
-// rightOf gives what a person may do; "" where that is nothing.
-func rightOf(all []Person, who string) string {
-	i := slices.IndexFunc(all, func(p Person) bool { return strings.EqualFold(p.User, who) })
-	if i < 0 {
-		return ""
-	}
-	return all[i].Right
-}
-
-// GrantPeople plans to let people read, write or see to a repository.
-func GrantPeople(ctx context.Context, d *desk.Desk, account, what string, who []string, right string) (*desk.Change, error) {
-	if !slices.Contains(rights, right) {
-		return nil, fault.New(fault.Usage, "a person may read, write or admin, and not %s", text.Quote(right))
-	}
-	l, r, all, err := shared(ctx, d, account, what, "people-grant", "give people access")
+// crewOf looks at a repository and its people, where the host offers an action for them.
+func crewOf(ctx context.Context, d *desk.Desk, account, what, action, to string) (*crew, error) {
+	l, r, err := find(ctx, d, account, what)
 	if err != nil {
 		return nil, err
 	}
-	if words := l.Host.Words["right"]; len(words) > 0 {
-		if _, sets := words[right]; !sets { // one that the host cannot set is not rounded
-			return nil, page(l, r, fault.New(fault.HostSaidNo, "%s knows no right %s", l.Host.Name, right))
+	for _, a := range []string{action, "people-list"} {
+		if err := l.May(a, to); err != nil {
+			return nil, page(l, r, err)
 		}
 	}
-	c := &desk.Change{Desk: d, Job: "people-grant", Subject: l.Host.Name + " " + r.Path(), Host: l.Host.Name, AsWas: "Nothing was granted.", About: r.Path(), Head: "To let people work in " + r.Path() + ":"}
-	for _, p := range who {
-		if strings.Contains(p, "@") {
-			return nil, page(l, r, fault.New(fault.HostSaidNo, "%s takes people by their name there, not by an e-mail address: %s", l.Host.Name, text.Quote(p)))
-		}
-		now := rightOf(all, p)
-		if now == right {
-			continue
-		}
-		words := fmt.Sprintf("Let %s %s %s", text.Visible(p), says(right), r.Path())
-		if now != "" {
-			words += " (until now: " + text.Visible(now) + ")"
-		}
-		c.Steps = append(c.Steps, desk.Step{Item: plan.Item{ID: "grant " + p, Place: plan.Host, Sentence: words},
-			Do: func(ctx context.Context) error { return setRight(ctx, l, r, "people-grant", p, right) },
-			Undo: func(ctx context.Context) error {
-				if now == "" && l.May("people-withdraw", "") == nil {
-					return setRight(ctx, l, r, "people-withdraw", p, "")
-				}
-				return setRight(ctx, l, r, "people-grant", p, now)
-			}})
+	c := &crew{l: l, r: r}
+	return c, c.look(ctx)
+}
+
+func (c *crew) look(ctx context.Context) error {
+	items, err := c.l.List(ctx, "people-list", "list the people of "+c.r.Path(), login.RepositoryVars(c.r))
+	if err != nil {
+		return err
 	}
-	if len(c.Steps) > 0 {
-		c.Notes = []string{"To begin, they add their account on " + l.Host.Name + ", then: " + text.Command("uncinate", "clone", r.Path())}
+	c.people, c.invited = []Person{}, nil
+	for _, i := range items {
+		p := Person{User: description.Written(i["user"]), FullName: description.Written(i["full_name"]), Right: description.Written(i["right"]), Inherited: description.Written(i["inherited"])}
+		p.Since, _ = i["created"].(time.Time)
+		if p.User != "" {
+			c.people = append(c.people, p)
+		}
 	}
-	return c, nil
+	slices.SortFunc(c.people, func(a, b Person) int { return strings.Compare(a.User, b.User) })
+	if c.l.Host.Actions["invitation-sent"] == nil {
+		return nil
+	}
+	items, err = c.l.List(ctx, "invitation-sent", "list the invitations to "+c.r.Path(), login.RepositoryVars(c.r))
+	for _, i := range items {
+		s := Sent{ID: description.Written(i["id"]), User: description.Written(i["user"]), Email: description.Written(i["email"]), Right: description.Written(i["right"])}
+		s.Since, _ = i["created"].(time.Time)
+		if s.To() != "" {
+			c.invited = append(c.invited, s)
+		}
+	}
+	slices.SortFunc(c.invited, func(a, b Sent) int { return strings.Compare(a.To(), b.To()) })
+	return err
+}
+
+// of gives what somebody may do, and who is invited so; nil where nothing is.
+func (c *crew) of(who string) (*Person, *Sent) {
+	var p *Person
+	var s *Sent
+	if i := slices.IndexFunc(c.people, func(p Person) bool { return strings.EqualFold(p.User, who) }); i >= 0 {
+		p = &c.people[i]
+	}
+	if i := slices.IndexFunc(c.invited, func(s Sent) bool { return strings.EqualFold(s.User, who) || strings.EqualFold(s.Email, who) }); i >= 0 {
+		s = &c.invited[i]
+	}
+	return p, s
+}
+
+// right gives what somebody may do by what was given here; "" where that is nothing.
+func (c *crew) right(who string) string {
+	if p, _ := c.of(who); p != nil {
+		return p.Right
+	}
+	return ""
+}
+
+// own reports whether somebody has a right that was given here, and does not come from a group.
+func (c *crew) own(who string) bool {
+	p, _ := c.of(who)
+	return p != nil && p.Inherited == ""
+}
+
+// allows says how many people the plan allows beside those that there are and more; "" where the
+// host's description does not tell.
+func (c *crew) allows(more int) string {
+	most, told := c.l.Host.Limits["private_collaborators"].(int64)
+	if !told || c.r.Visibility != "private" {
+		return ""
+	}
+	there := len(c.invited) + more
+	for _, p := range c.people {
+		if p.Inherited == "" && !strings.EqualFold(p.User, c.r.Owner) {
+			there++
+		}
+	}
+	plan := "The plan"
+	if name, ok := c.l.Host.Limits["plan"].(string); ok {
+		plan += " " + text.Visible(name)
+	}
+	return fmt.Sprintf("%s allows %s in a private repository, those who are invited included; %s has %d%s.", plan, many(int(most)), text.Either(more > 0, "with this it", "it"), there,
+		text.Either(there > int(most), ", so the host may refuse", ""))
+}
+
+// many counts people.
+func many(n int) string { return text.Either(n == 1, "1 person", text.Number(n)+" people") }
+
+// known looks somebody up by name on the host, and gives the name as it is written there; where the
+// host cannot be asked, the name as it is.
+func (c *crew) known(ctx context.Context, who string) (string, error) {
+	if c.l.Host.Actions["people-search"] == nil {
+		return who, nil
+	}
+	search := func(word string) ([]string, error) {
+		items, err := c.l.List(ctx, "people-search", "look for "+text.Excerpt(who, 60), description.Vars{"find": word})
+		var names []string
+		for _, i := range items {
+			names = append(names, description.Written(i["user"]))
+		}
+		return names, err
+	}
+	names, err := search(who)
+	if err != nil {
+		return who, err
+	}
+	for _, same := range []func(a, b string) bool{func(a, b string) bool { return a == b }, strings.EqualFold} {
+		if i := slices.IndexFunc(names, func(n string) bool { return same(n, who) }); i >= 0 {
+			return names[i], nil
+		}
+	}
+	if len([]rune(who)) > 2 { // one who is meant may begin alike
+		more, err := search(string([]rune(who)[:2]))
+		if err != nil {
+			return who, err
+		}
+		names = append(names, more...)
+	}
+	f := fault.New(fault.HostSaidNo, "there is nobody named %s on %s", text.Quote(who), c.l.Host.Name)
+	if near := text.Nearest(who, names); near != "" {
+		f.Detail("Did you mean %s?", text.Visible(near))
+	}
+	return who, f
 }
 
 // says puts a right into a sentence.
@@ -156,78 +251,56 @@ func says(right string) string {
 	return text.Visible(right)
 }
 
-// shared looks at a repository and its people, where the host offers an action for them.
-func shared(ctx context.Context, d *desk.Desk, account, what, action, to string) (*login.Login, description.Repository, []Person, error) {
-	l, r, err := find(ctx, d, account, what)
-	if err != nil {
-		return nil, r, nil, err
-	}
-	for _, a := range []string{action, "people-list"} {
-		if err := l.May(a, to); err != nil {
-			return nil, r, nil, page(l, r, err)
-		}
-	}
-	all, err := people(ctx, l, r)
-	return l, r, all, err
-}
-
-// setRight gives a person a right, or with "" takes all away, and looks whether it is so then: a request
-// whose answer was lost may have been done.
-func setRight(ctx context.Context, l *login.Login, r description.Repository, action, who, right string) error {
-	vars := login.RepositoryVars(r)
-	vars["person"], vars["right"] = who, right
-	look := func() (bool, error) {
-		all, err := people(ctx, l, r)
-		return rightOf(all, who) == right, err
-	}
-	what := text.Either(right == "", "take ", "give ") + text.Excerpt(who, 60) + text.Either(right == "", " out of ", " access to ") + r.Path()
-	_, err := l.Do(ctx, action, what, vars)
-	if login.Means(err, description.NotFound) {
-		if right == "" {
-			return nil
-		}
-		return fault.New(fault.HostSaidNo, "there is nobody named %s on %s", text.Quote(who), l.Host.Name).Because(err)
-	}
-	if err := login.Lost(err, look); err != nil {
-		return err
-	}
-	done, err := look()
-	if err == nil && !done {
-		err = page(l, r, fault.New(fault.Failed, "%s took the request, and does not show that %s may %s %s", l.Host.Name, text.Visible(who), text.Either(right == "", "no longer open", says(right)), r.Path()))
+// gone tells of a repository that went while it was worked on; err where that is not so.
+func (c *crew) gone(ctx context.Context, err error) error {
+	if _, found, look := c.l.Repository(ctx, c.r.Owner, c.r.Name); look == nil && !found {
+		return fault.New(fault.HostSaidNo, "%s is no longer on %s, or %s may no longer see it", c.r.Path(), c.l.Host.Name, c.l.Account.User).
+			Try("see what there is", text.Command("uncinate", "repository", "list", "--account", c.l.Account.Name)).Because(err)
 	}
 	return err
 }
 
-// WithdrawPeople plans to take people's access back.
-func WithdrawPeople(ctx context.Context, d *desk.Desk, account, what string, who []string) (*desk.Change, error) {
-	l, r, all, err := shared(ctx, d, account, what, "people-withdraw", "take people's access back")
-	if err != nil {
-		return nil, err
+// goneIf is gone, for an error that may come of it.
+func (c *crew) goneIf(ctx context.Context, err error) error {
+	if login.Means(err, description.NotFound) {
+		return c.gone(ctx, err)
 	}
-	c := &desk.Change{Desk: d, Job: "people-withdraw", Subject: l.Host.Name + " " + r.Path(), Host: l.Host.Name, AsWas: "They have access still.", About: r.Path(), Head: "To take access to " + r.Path() + " back:"}
-	for _, p := range who {
-		now := rightOf(all, p)
-		if now == "" {
-			f := fault.New(fault.Failed, "%s is not among the people of %s", text.Visible(p), r.Path())
-			var names []string
-			for _, x := range all {
-				names = append(names, x.User)
-			}
-			if near := text.Nearest(p, names); near != "" {
-				f.Detail("Did you mean %s?", text.Visible(near))
-			}
-			return nil, f.Try("see who is", text.Command("uncinate", "access", "list", "--repository", r.Path(), "--account", l.Account.Name))
+	return err
+}
+
+// setRight gives a person a right, or with "" takes what was given here away, and looks whether it is so
+// then: a request whose answer was lost may have been done.
+func (c *crew) setRight(ctx context.Context, action, who, right string) error {
+	vars := login.RepositoryVars(c.r)
+	vars["person"], vars["right"] = who, right
+	now := crew{l: c.l, r: c.r}
+	look := func() (bool, error) {
+		err := now.look(ctx)
+		if right == "" {
+			return !now.own(who), err
 		}
-		if strings.EqualFold(p, l.Account.User) {
-			c.Notes = append(c.Notes, "That is yourself: afterwards you can no longer open it.")
+		return now.right(who) == right, err
+	}
+	what := text.Either(right == "", "take ", "give ") + text.Excerpt(who, 60) + text.Either(right == "", " out of ", " access to ") + c.r.Path()
+	_, err := c.l.Do(ctx, action, what, vars)
+	switch {
+	case login.Means(err, description.NotFound):
+		if gone := c.gone(ctx, err); gone != err {
+			return gone
 		}
-		c.Steps = append(c.Steps, desk.Step{Item: plan.Item{ID: "withdraw " + p, Place: plan.Host, Sentence: fmt.Sprintf("Take %s out of %s (until now: %s)", text.Visible(p), r.Path(), text.Visible(now))},
-			Do:   func(ctx context.Context) error { return setRight(ctx, l, r, "people-withdraw", p, "") },
-			Undo: func(ctx context.Context) error { return setRight(ctx, l, r, "people-grant", p, now) }})
+		if right != "" {
+			return fault.New(fault.HostSaidNo, "there is nobody named %s on %s", text.Quote(who), c.l.Host.Name).Because(err)
+		}
+		err = nil
+	case login.Means(err, description.Already):
+		err = nil
 	}
-	c.Notes = append(c.Notes, "What they cloned stays with them.")
-	if !strings.EqualFold(r.Owner, l.Account.User) {
-		c.Notes = append(c.Notes, "Whoever belongs to "+text.Visible(r.Owner)+" may open it by that all the same.")
+	if err := login.Lost(err, look); err != nil {
+		return page(c.l, c.r, err)
 	}
-	return c, nil
+	done, err := look()
+	if err == nil && !done {
+		err = page(c.l, c.r, fault.New(fault.Failed, "%s took the request, and does not show that %s may %s %s", c.l.Host.Name, text.Visible(who), text.Either(right == "", "no longer open", says(right)), c.r.Path()))
+	}
+	return err
 }

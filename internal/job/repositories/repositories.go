@@ -168,15 +168,6 @@ func onlyOne(ctx context.Context, d *desk.Desk, on, owner, name string) *account
 	return found
 }
 
-// Show tells of one repository.
-func Show(ctx context.Context, d *desk.Desk, account, what string) (Repository, error) {
-	l, r, err := find(ctx, d, account, what)
-	if err != nil {
-		return Repository{}, err
-	}
-	return Repository{l.Account.Name, l.Host.Name, r}, nil
-}
-
 // Wanted is what is wanted of a repository on its host. Empty fields stay as they are.
 type Wanted struct {
 	Name        string
@@ -189,12 +180,8 @@ type Wanted struct {
 // Change plans to change a repository on its host. Projects of this machine that are
 // attached to it follow a new name.
 func Change(ctx context.Context, d *desk.Desk, account, what string, o Wanted) (*desk.Change, error) {
-	if o.Visibility != "" && !slices.Contains(description.Visibilities, o.Visibility) {
-		f := fault.New(fault.Usage, "the visibility is private, members or public, not %s", text.Quote(o.Visibility))
-		if near := text.Nearest(o.Visibility, description.Visibilities); near != "" {
-			f.Try("", text.Command("uncinate", "repository", "change", what, "--visibility", near))
-		}
-		return nil, f
+	if err := visible(o.Visibility); err != nil {
+		return nil, err
 	}
 	l, r, err := find(ctx, d, account, what)
 	if err != nil {
@@ -213,8 +200,13 @@ func Change(ctx context.Context, d *desk.Desk, account, what string, o Wanted) (
 	if len(says) == 0 {
 		return c, c.GiveUp() // one that was cut off came that far
 	}
+	if r.Archived {
+		return nil, archived(l, r)
+	}
 	if vars["visibility"] == "public" {
-		c.Notes = append(c.Notes, "Everybody will see it, with its whole history.")
+		if err := publish(ctx, d, l, r, c); err != nil {
+			return nil, err
+		}
 	}
 	after := r
 	sentence := strings.Join(says, ", ")

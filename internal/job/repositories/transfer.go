@@ -3,6 +3,7 @@ package repositories
 import (
 	"context"
 	"fmt"
+	"strings"
 
 	"uncinate/internal/core/description"
 	"uncinate/internal/core/fault"
@@ -17,8 +18,11 @@ import (
 // Transfer plans to hand a repository over to another owner: a person or a group. Projects of this
 // machine that are attached to it follow; copies elsewhere do at their next sync.
 func Transfer(ctx context.Context, d *desk.Desk, account, what, owner string) (*desk.Change, error) {
-	if err := naming.Check(owner); err != nil {
-		return nil, err
+	owner = strings.TrimSuffix(owner, "/")
+	for part := range strings.SplitSeq(owner, "/") { // groups may be in one another
+		if naming.Check(part) != nil {
+			return nil, fault.New(fault.Usage, "%s cannot be the name of a person or a group", text.Quote(owner))
+		}
 	}
 	l, r, err := find(ctx, d, account, what)
 	c := &desk.Change{Desk: d, Job: "repository-transfer", AsWas: "It is as it was.", Head: "To hand " + r.Path() + " over to " + owner + ":"}
@@ -92,7 +96,8 @@ func handOver(ctx context.Context, l *login.Login, r description.Repository, own
 			return text.Command("uncinate", "repository", "transfer", r.Path(), owner, "--account", account)
 		})
 	}
-	if err := login.Lost(err, look); err != nil {
+	// What an earlier run asked for may have been done since, on a host that does it later.
+	if err := login.Lost(err, look, fault.HostSaidNo); err != nil {
 		return there, err
 	}
 	done, err := look()
