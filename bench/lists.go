@@ -139,7 +139,7 @@ func chainFulmar(at, token string) error {
 	total := 0
 	for number := 1; total < many; number++ {
 		var page struct {
-			Result struct{ Rows []map[string]any }
+			Found struct{ Rows []map[string]any }
 		}
 		q, err := http.NewRequest("POST", at+"/counter", bytes.NewReader(fmt.Appendf(nil, `{"please":"list sheets","with":{"page":%d,"per":100}}`, number)))
 		if err == nil {
@@ -148,10 +148,10 @@ func chainFulmar(at, token string) error {
 		if err := ask(q, err, &page); err != nil {
 			return err
 		}
-		if len(page.Result.Rows) == 0 {
+		if len(page.Found.Rows) == 0 {
 			return fmt.Errorf("the chain ended at %d", total)
 		}
-		total += len(page.Result.Rows)
+		total += len(page.Found.Rows)
 	}
 	return nil
 }

@@ -56,7 +56,7 @@ type document struct{ form, in, args string }
 // documents are commands of a person's first day, in their order, then of later ones.
 func documents(t *testing.T, h *host, line string) []document {
 	t.Helper()
-	return slices.Concat(firstDocuments(h), clashDocuments(), undoDocuments(), laterDocuments(t, h, line))
+	return slices.Concat(firstDocuments(h), clashDocuments(), undoDocuments(), documentsOfOthers(h), laterDocuments(t, h, line))
 }
 
 func firstDocuments(h *host) []document {
@@ -140,6 +140,25 @@ func undoDocuments() []document {
 		{"claim list", "", "claim list gauge"},
 		{"plan", "", "claim release --folder gauge --preview"},
 		{"claim release", "", "claim release --folder gauge"},
+	}
+}
+
+// documentsOfOthers are those about people and the repository's life.
+func documentsOfOthers(h *host) []document {
+	return []document{
+		{"repository create", "", "repository create notes --readme --account tern --yes"},
+		{"repository protect", "", "repository protect main --repository tern/notes --account tern --yes"},
+		{"repository unprotect", "", "repository unprotect main --repository tern/notes --account tern --yes"},
+		{"repository copy", "", "repository copy notes notes-too --account tern --yes"},
+		{"repository archive", "", "repository archive notes-too --account tern --yes"},
+		{"repository change", "", "repository change notes --visibility public --account tern --yes"},
+		{"repository import", "", "repository import " + h.URL + "/tern/notes.git imported --account tern --yes"},
+		{"repository show", "", "repository show notes --account tern"},
+		{"access grant", "", "access grant dunlin --repository tern/notes --account tern --yes"},
+		{"access list", "", "access list --repository tern/notes --account tern"},
+		{"invitation list", "", "invitation list"},
+		{"invitation accept", "", "invitation accept harbour --account tern --yes"},
+		{"invitation decline", "", "invitation decline inlet --account tern --yes"},
 	}
 }
 
@@ -239,6 +258,12 @@ func TestEveryDocumentIsAsDocumented(t *testing.T) {
 	api, err := practice.OpenAPI("gannet")
 	require.NoError(t, err)
 	line := publicLine(t)
+	for _, name := range []string{"harbour", "inlet"} { // that others invite to
+		_, err := h.Store.Create(t.Context(), "knot", practice.Repo{Owner: "knot", Name: name, Visibility: "private"})
+		require.NoError(t, err)
+		_, err = h.Store.Invite("knot", "knot", name, "tern", "", practice.Read, 0)
+		require.NoError(t, err)
+	}
 	m.write("", map[string]string{"deploy.pub": line + "\n", "api.yaml": string(api), "bad.toml": "language = 1\nname = \"x\"\nbase = \"https://x.example\"\n[adress]\napi = \"y\"\n"})
 	for _, c := range documents(t, h, line) {
 		if strings.HasPrefix(c.args, "save --folder gauge Work") {

@@ -155,6 +155,11 @@ func TestPeopleByGroup(t *testing.T) {
 			m.often(h, fmt.Sprintf(fault, verb[1]), "gauge", "access", "withdraw", "knot", "--yes")
 			assert.Empty(t, may(), fault)
 		}
+		require.NoError(t, h.Store.AddUser(practice.User{Name: "zoë-€"}))
+		m.ok("gauge", "", "access", "grant", "zoë-€", "--yes")
+		assert.Equal(t, map[string]int{"zoë-€": practice.Read}, may())
+		m.ok("gauge", "", "access", "withdraw", "zoë-€", "--yes")
+		assert.Empty(t, may())
 		m.ok("gauge", "", "access", "grant", "knot", "--right", "write", "--yes")
 		m.refused(5, []string{"by their name there, not by an e-mail address"}, "gauge", "", "access", "grant", "knot@saltmarsh.example")
 		group := map[string]string{"petrel": "saltmarsh/gauges", "fulmar": "saltmarsh"}[name]

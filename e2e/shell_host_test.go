@@ -108,6 +108,20 @@ func (s *plainSSH) signIn() *machine {
 	return m
 }
 
+// lacksOthers makes a repository, and asks for what a plain server has no way to do.
+func lacksOthers(m *machine) {
+	t := m.t
+	t.Helper()
+	m.ok("", "", "repository", "create", "notes", "--yes")
+	m.refused(3, []string{"there is a repository tern/notes on skerry already"}, "", "", "repository", "create", "notes", "--yes")
+	assert.Contains(t, m.ok("", "", "access", "list", "--repository", "notes"), "The people are not listed: skerry is a plain server")
+	for _, args := range []string{"access grant knot --repository notes", "repository protect main --repository notes", "repository archive notes",
+		"repository copy notes too", "repository transfer notes knot", "repository import https://skua.example/a/b.git", "invitation list --account tern"} {
+		m.refused(5, []string{"skerry is a plain server, and has no way to", "Whoever has a key on the server"}, "", "", strings.Fields(args)...)
+	}
+	m.ok("", "", "repository", "delete", "notes", "--yes")
+}
+
 // TestPlainServer does the main job on a server with nothing but sshd and git, whatever
 // shell it has.
 func TestPlainServer(t *testing.T) {
@@ -149,6 +163,9 @@ func TestPlainServer(t *testing.T) {
 			m.git("by-name", "push", "-q")
 			assert.Contains(t, m.ok("gauge", "", "sync"), "Received 1 commit")
 			m.refused(5, []string{"There is one named gauge"}, "", "", "clone", "guage")
+			if shell == "bash" {
+				lacksOthers(m)
+			}
 			if shell == "dash" {
 				claimsAtOnce(t, m, []string{"gauge", "by-name"}, true)
 			}

@@ -45,6 +45,10 @@ func (st *Store) groupRight(owner, user string) (best int, from string) {
 func (st *Store) Members(r *Repo) []Member {
 	st.mu.Lock()
 	defer st.mu.Unlock()
+	key := etag(r)
+	if known, there := st.members[key]; there {
+		return known
+	}
 	names := maps.Clone(r.People)
 	if names == nil {
 		names = map[string]int{}
@@ -68,6 +72,10 @@ func (st *Store) Members(r *Repo) []Member {
 		}
 		out = append(out, m)
 	}
+	if st.members == nil {
+		st.members = map[string][]Member{}
+	}
+	st.members[key] = out
 	return out
 }
 
@@ -259,15 +267,20 @@ func (st *Store) TakeBack(by, owner, name, id string) error {
 	return st.save()
 }
 
-// FillPeople puts many users, each among a repository's people, and as many invitations into the
-// host, for measuring.
-func (st *Store) FillPeople(id string, many int) error {
+// FillPeople puts many users into the host, each among a repository's people, and as many invitations to
+// it and to a user, and protected branches, for measuring.
+func (st *Store) FillPeople(id, user string, many int) error {
 	st.mu.Lock()
 	defer st.mu.Unlock()
 	r := *st.s.Repos[id]
-	r.People = maps.Clone(r.People)
+	r.People, r.Guards = maps.Clone(r.People), map[string]Guard{}
 	for i := range many {
 		name := fmt.Sprintf("warden-%05d", i)
+		r.Guards[name] = Guard{}
+		st.s.Next++
+		other := fmt.Sprintf("g%06d", st.s.Next)
+		st.s.Repos[other] = &Repo{ID: other, Owner: name, Name: "watch", Visibility: "private", Default: "main", Creator: name, Version: 1}
+		st.s.Invites = append(st.s.Invites, &Invite{ID: fmt.Sprintf("x%05d", i), Repo: other, To: user, By: name, Right: Read, Sent: st.now().UTC().Truncate(time.Second)})
 		st.s.Users[name] = &User{Name: name}
 		r.People[name] = Read
 		st.s.Invites = append(st.s.Invites, &Invite{ID: fmt.Sprintf("w%05d", i), Repo: id, Mail: name + "@inlet.example", By: r.Owner, Right: Read, Sent: st.now().UTC().Truncate(time.Second)})

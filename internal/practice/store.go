@@ -91,7 +91,8 @@ type Store struct {
 
 	mu      sync.Mutex
 	s       state
-	byOrder []*Repo // all repositories by path; nil when they have to be sorted again
+	byOrder []*Repo             // all repositories by path; nil when they have to be sorted again
+	members map[string][]Member // who may open a repository, by its id and version; nil when something was changed
 }
 
 // Problem is a refusal of the store.
@@ -126,7 +127,7 @@ func (st *Store) path() string { return filepath.Join(st.dir, "state.json") }
 
 // save writes the state; the caller holds mu.
 func (st *Store) save() error {
-	st.byOrder = nil
+	st.byOrder, st.members = nil, nil
 	return files.WriteJSON(st.path(), st.s)
 }
 
@@ -418,7 +419,7 @@ func (st *Store) Reload() error {
 	defer st.mu.Unlock()
 	fresh, err := OpenStore(st.dir)
 	if err == nil {
-		st.s, st.byOrder = fresh.s, nil
+		st.s, st.byOrder, st.members = fresh.s, nil, nil
 	}
 	return err
 }

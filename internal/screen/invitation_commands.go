@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 
+	"uncinate/internal/core/fault"
 	"uncinate/internal/core/naming"
 	"uncinate/internal/core/text"
 	"uncinate/internal/desk"
@@ -51,7 +52,7 @@ func invitationList() *Command {
 						e.Say("There is no invitation to you.")
 					} else {
 						e.List([]string{"repository", "right", "by", "sent", "host", "account"}, rows, *most)
-						e.Say("To accept one: %s", text.Command("uncinate", "invitation", "accept", text.Either(operand(all[0].Repository), all[0].Repository, all[0].ID)))
+						e.Say("To accept one: %s", text.Command(text.WithOperand([]string{"uncinate", "invitation", "accept"}, text.Either(operand(all[0].Repository), all[0].Repository, all[0].ID))...))
 					}
 					for _, n := range notes {
 						e.Aside("%s", n)
@@ -94,6 +95,9 @@ func invitationAnswer(name, short string, takes bool) *Command {
 			}
 			if done, err := e.carryOut(ctx, p, change.Head, change, change.Notes); err != nil || !done {
 				return err
+			}
+			if !operand(i.Repository) {
+				return fault.New(fault.Refused, "accepted; a repository of such a name is not cloned: %s", text.Visible(i.Repository))
 			}
 			e.Aside("%s", says)
 			return dispatch(ctx, e, []string{"clone", "--account", i.Account, "--", i.Repository})

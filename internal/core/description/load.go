@@ -57,7 +57,7 @@ func LoadAt(data []byte, base string) (*Description, []Mistake) {
 		}
 		return nil, []Mistake{m}
 	}
-	l := &loader{places: positions(data), at: base}
+	l := &loader{data: data, at: base}
 	d := l.description(&node{l: l, v: tree})
 	if len(l.mistakes) > 0 {
 		slices.SortStableFunc(l.mistakes, func(a, b Mistake) int {

@@ -17,8 +17,9 @@ type tmpl = uritemplate.Template
 
 // loader collects mistakes and knows where in the file each key stands.
 type loader struct {
-	places     map[string][2]int
-	at         string // the base address that is used, where it is another than the file's
+	data       []byte
+	places     map[string][2]int // where each key stands; nil until there is a mistake
+	at         string            // the base address that is used, where it is another than the file's
 	mistakes   []Mistake
 	shapesRead []string // the shapes that some request reads
 	variables  []string // the variables that are in some template
@@ -72,6 +73,9 @@ func (n *node) wrongMeant(key, meant, format string, args ...any) {
 	path := n.path
 	if key != "" {
 		path = join(path, key)
+	}
+	if n.l.places == nil {
+		n.l.places = positions(n.l.data)
 	}
 	at, ok := n.l.places[path]
 	for !ok && path != "" {

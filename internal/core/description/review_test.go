@@ -103,3 +103,16 @@ func TestItemsInAMap(t *testing.T) {
 	assert.True(t, f.SignIn.TakesUser())
 	assert.False(t, gannet(t).SignIn.TakesUser())
 }
+
+func TestTakes(t *testing.T) {
+	d := gannet(t)
+	for _, name := range []string{"branch", "rewriting", "deleting", "right", "mergers", "owner"} {
+		assert.True(t, d.Actions["branch-protect"].Takes(name), name)
+	}
+	assert.False(t, d.Actions["branch-protect"].Takes("visibility"))
+	p := onPaper(t, "petrel").Actions["branch-protect"]
+	assert.True(t, p.Takes("right"))
+	assert.False(t, p.Takes("mergers"))
+	assert.Equal(t, []string{"tern", "knot"}, Text("{mergers}").fill(Vars{"mergers": []string{"tern", "knot"}}), "a list stays one")
+	assert.Nil(t, Text("{mergers}").fill(Vars{"mergers": []string{}}), "and an empty one is left out")
+}

@@ -1,6 +1,7 @@
 package description
 
 import (
+	"fmt"
 	"maps"
 	"regexp"
 	"slices"
@@ -8,6 +9,8 @@ import (
 	"time"
 
 	"github.com/yosida95/uritemplate/v3"
+
+	"uncinate/internal/core/text"
 )
 
 // Text is a plain template for values that are not addresses: {name} stands for a
@@ -70,15 +73,52 @@ type Blank struct{}
 // Vars are the variables of templates. Values are strings, bools, int64s, float64s, lists of strings or Blank.
 type Vars map[string]any
 
-// expand fills a URI template (RFC 6570).
+// expand fills a URI template (RFC 6570). The library writes a character's number where the bytes of its
+// UTF-8 are meant (section 1.6). So what is not ASCII passes it as a mark and two hexadecimal digits for
+// each byte: the mark is an unreserved character, which it leaves as it is, and which is written so
+// itself where it is in a value.
 func expand(t *uritemplate.Template, vars Vars) (string, error) {
-	values := uritemplate.Values{}
+	values, given, other := uritemplate.Values{}, map[string]string{}, false
 	for _, name := range t.Varnames() {
 		if v := written(vars[name]); v != "" {
-			values.Set(name, uritemplate.String(v))
+			given[name] = v
+			other = other || strings.ContainsFunc(v, notASCII)
 		}
 	}
-	return t.Expand(values)
+	mark := byte('~')
+	if other {
+		free := strings.IndexFunc("~_-.ZQXJVKzqxjvk", func(r rune) bool { return !strings.ContainsRune(t.Raw(), r) })
+		if free < 0 {
+			return "", fmt.Errorf("the template %s leaves no mark free", text.Excerpt(t.Raw(), 80))
+		}
+		mark = "~_-.ZQXJVKzqxjvk"[free]
+	}
+	for name, v := range given {
+		if other {
+			v = marked(v, mark)
+		}
+		values.Set(name, uritemplate.String(v))
+	}
+	out, err := t.Expand(values)
+	if other {
+		out = strings.ReplaceAll(strings.ReplaceAll(out, string(mark), "%"), fmt.Sprintf("%%%02X", mark), string(mark))
+	}
+	return out, err
+}
+
+func notASCII(r rune) bool { return r == 0 || r > 0x7f }
+
+// marked writes each byte that is not ASCII, NUL and the mark as the mark and two hexadecimal digits.
+func marked(v string, mark byte) string {
+	var b strings.Builder
+	for i := range len(v) {
+		if c := v[i]; c == 0 || c > 0x7f || c == mark {
+			fmt.Fprintf(&b, "%c%02X", mark, c)
+		} else {
+			b.WriteByte(c)
+		}
+	}
+	return b.String()
 }
 
 // base gives the variables that every template of the description may use. They are

@@ -147,6 +147,10 @@ func (l *Login) Lacks(action string) []string {
 
 // May checks beforehand that an action is described and that the token's scopes cover it.
 func (l *Login) May(action, what string) error {
+	if l.Host.Actions[action] == nil && l.Host.Shell != nil {
+		return fault.New(fault.HostSaidNo, "%s is a plain server, and has no way to %s", l.Host.Name, what).
+			Detail("Whoever has a key on the server may open all that is there.")
+	}
 	if l.Host.Actions[action] == nil {
 		f := fault.New(fault.HostSaidNo, "%s offers no way to %s (its description has no action %s)", l.Host.Name, what, action)
 		return f

@@ -38,6 +38,15 @@ func (p Protection) Says() string {
 	return strings.Join(says, ", ")
 }
 
+// Forbids reports whether it forbids somebody to send: who may do so much in the repository ("" for
+// what is not told), and rewrites the branch, or deletes it. What it does not tell forbids nothing.
+func (p Protection) Forbids(user, right string, rewrites, deletes bool) bool {
+	rank := func(r string) int { return slices.Index([]string{"read", "write", "admin"}, r) }
+	return rewrites && p.Rewriting != nil && !*p.Rewriting || deletes && p.Deleting != nil && !*p.Deleting ||
+		len(p.Mergers) > 0 && !slices.ContainsFunc(p.Mergers, func(m string) bool { return strings.EqualFold(m, user) }) ||
+		right != "" && rank(p.Right) > rank(right)
+}
+
 // Protections lists the protected branches of a repository.
 func (l *Login) Protections(ctx context.Context, r description.Repository) ([]Protection, error) {
 	items, err := l.List(ctx, "protection-list", "list the protected branches of "+r.Path(), RepositoryVars(r))

@@ -155,6 +155,16 @@ type Sending struct {
 	Whole   bool // all of it, or nothing
 }
 
+// how tells whether a ref is rewritten, or taken away, by what is sent.
+func (s Sending) how(ref string) (rewrites, deletes bool) {
+	for _, r := range s.Refs {
+		if r.To == ref {
+			return r.Was != "" && r.From != "", r.From == ""
+		}
+	}
+	return false, false
+}
+
 // SendBranch sends a branch under its own name.
 func SendBranch(name string) Sent {
 	return Sent{From: "refs/heads/" + name, To: "refs/heads/" + name}
@@ -201,7 +211,7 @@ func Push(ctx context.Context, d *desk.Desk, h *Tie, sending Sending) error {
 			}
 			_, ref, _ := strings.Cut(rest[:max(0, strings.IndexByte(rest, '\t'))], ":")
 			f := git.Fault(err, "%s did not take the work: %s", h.Address.String(), text.Excerpt(summary, 120))
-			return guarded(ctx, d, h, ref, f)
+			return guarded(ctx, d, h, sending, ref, f)
 		}
 	}
 	if _, look := Refs(ctx, d, h, ""); look != nil {
@@ -259,7 +269,7 @@ func rightAccount(ctx context.Context, d *desk.Desk, h *Tie, err error) error {
 
 // guarded adds to a push that the host refused that the branch is protected, where the host tells so, and
 // the way that works.
-func guarded(ctx context.Context, d *desk.Desk, h *Tie, ref string, err error) error {
+func guarded(ctx context.Context, d *desk.Desk, h *Tie, sending Sending, ref string, err error) error {
 	branch, is := strings.CutPrefix(ref, "refs/heads/")
 	if !is || h.Account == nil || h.Account.Host == "" || ctx.Err() != nil {
 		return err
@@ -281,12 +291,18 @@ func guarded(ctx context.Context, d *desk.Desk, h *Tie, ref string, err error) e
 	if look != nil || i < 0 {
 		return err
 	}
+	says := all[i].Says()
+	rewrites, deletes := sending.how(ref)
+	if !all[i].Forbids(l.Account.User, there.Right, rewrites, deletes) { // it may be of another cause
+		f := *fault.Of(err)
+		return f.Detail("%s is protected there%s.", text.Visible(branch), text.Either(says == "", "", ": "+says))
+	}
 	f := fault.New(fault.HostSaidNo, "%s is protected on %s, so it did not take the work", text.Visible(branch), l.Host.Name).Because(err)
-	if says := all[i].Says(); says != "" {
+	if says != "" {
 		f.Detail("Its protection: %s.", says)
 	}
 	for _, line := range fault.Of(err).Details {
-		if strings.HasPrefix(line, "git says: remote:") {
+		if strings.HasPrefix(line, "git says: remote:") && !strings.Contains(line, "hook declined") {
 			f.Detail("%s", line)
 		}
 	}
@@ -309,8 +325,11 @@ func ReadOnly(ctx context.Context, d *desk.Desk, h *Tie) error {
 	}
 	there, found, err := l.Repository(ctx, owner, name)
 	if err == nil && found && there.Archived {
-		return fault.New(fault.HostSaidNo, "%s is archived on %s: it may only be read", there.Path(), l.Host.Name).
-			Try("if that is to end", text.Command("uncinate", "repository", "archive", there.Path(), "--end", "--account", h.Account.Name))
+		f := fault.New(fault.HostSaidNo, "%s is archived on %s: it may only be read", there.Path(), l.Host.Name)
+		if there.Right == "write" || there.Right == "read" {
+			return f.Detail("Who sees to its settings can end that.")
+		}
+		return f.Try("if that is to end", text.Command("uncinate", "repository", "archive", there.Path(), "--end", "--account", h.Account.Name))
 	}
 	if err != nil || !found || there.Right != "read" {
 		return nil

@@ -26,14 +26,22 @@ func AnswerSSH(ctx context.Context, d *desk.Desk, fingerprint, prompt string) (s
 		return "", fault.New(fault.Failed, "this machine no longer knows a key %s", text.Quote(fingerprint)).Try("see the known ones", "uncinate key list")
 	}
 	k := all[i]
-	// ssh names the file; ssh-keygen, which only the account's own signing runs with this
-	// program, may not.
-	asked := strings.TrimRight(prompt, ": ")
-	named := strings.TrimSuffix(strings.TrimSuffix(asked, "'"), "\"")
-	if asked != "Enter passphrase" && !strings.HasSuffix(named, k.File) {
+	if !asksFor(prompt, k.File) {
 		return "", fault.New(fault.Refused, "ssh asks for something else than the passphrase of %s, and that is not answered", text.Visible(k.File))
 	}
 	return accounts.Passphrase(ctx, d, k, false)
+}
+
+// mostNamed is how many bytes of a file's name ssh puts into its question.
+const mostNamed = 100
+
+// asksFor reports whether a question is for the passphrase of a key's file. ssh names the file, or the
+// beginning of a long name; ssh-keygen, which only the account's own signing runs with this program,
+// may not.
+func asksFor(prompt, file string) bool {
+	asked := strings.TrimRight(prompt, ": ")
+	named := strings.TrimSuffix(strings.TrimSuffix(asked, "'"), "\"")
+	return asked == "Enter passphrase" || strings.HasSuffix(named, file) || len(file) > mostNamed && strings.HasSuffix(named, "'"+file[:mostNamed])
 }
 
 // AgentUntil gives this machine's sealed keys to the session's SSH agent until a time, and

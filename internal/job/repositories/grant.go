@@ -35,6 +35,7 @@ func GrantPeople(ctx context.Context, d *desk.Desk, account, what string, who []
 	}
 	c := &desk.Change{Desk: d, Job: "people-grant", Subject: l.Host.Name + " " + r.Path(), Host: l.Host.Name, AsWas: "Nothing was granted.", About: r.Path(), Head: "To let people work in " + r.Path() + ":"}
 	fresh, asked := 0, 0
+	named := map[string]bool{}
 	for _, name := range who {
 		p, sent := w.of(name)
 		if p == nil && sent == nil && !strings.Contains(name, "@") {
@@ -45,6 +46,7 @@ func GrantPeople(ctx context.Context, d *desk.Desk, account, what string, who []
 			p, sent = w.of(name)
 		}
 		switch {
+		case named[strings.ToLower(name)]: // twice
 		case strings.EqualFold(name, r.Owner):
 			c.Notes = append(c.Notes, text.Visible(name)+" owns it, and may do everything.")
 		case p != nil && p.Right == right, sent != nil && sent.Right == right:
@@ -70,6 +72,7 @@ func GrantPeople(ctx context.Context, d *desk.Desk, account, what string, who []
 			c.Steps = append(c.Steps, w.stepGrant(name, right, nil))
 			fresh++
 		}
+		named[strings.ToLower(name)] = true
 	}
 	if fresh > 0 {
 		if says := w.allows(fresh); says != "" {
@@ -77,14 +80,18 @@ func GrantPeople(ctx context.Context, d *desk.Desk, account, what string, who []
 		}
 	}
 	if len(c.Steps) > 0 {
-		begin := text.Command(text.WithOperand([]string{"uncinate", "clone"}, r.Path())...)
-		says := "To begin, they add their account on " + l.Host.Name + ", then: " + begin
-		if asked > 0 {
-			says = "To begin, they add their account on " + l.Host.Name + ", then: uncinate invitation accept " + text.Quote(r.Path()) + " && " + begin
-		}
-		c.Notes = append(c.Notes, says)
+		c.Notes = append(c.Notes, w.toBegin(asked > 0))
 	}
 	return c, nil
+}
+
+// toBegin is what people do who were let in; those who were asked accept first.
+func (c *crew) toBegin(asked bool) string {
+	begin := text.Command("uncinate", "clone", c.r.Path())
+	if asked {
+		begin = text.Command("uncinate", "invitation", "accept", c.r.Path()) + " && " + begin
+	}
+	return "To begin, they add their account on " + c.l.Host.Name + ", then: " + begin
 }
 
 // archived is the fault where a repository may only be read.
@@ -205,7 +212,9 @@ func WithdrawPeople(ctx context.Context, d *desk.Desk, account, what string, who
 	before, look := c.GoesOn()
 	cut := look == nil && before != nil
 	opened := false
-	for _, name := range who {
+	who = slices.Clone(who)
+	slices.Sort(who)
+	for _, name := range slices.Compact(who) {
 		p, sent := w.of(name)
 		switch {
 		case p == nil && sent == nil && cut:

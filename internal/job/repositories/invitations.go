@@ -94,7 +94,7 @@ func invitationsTo(ctx context.Context, d *desk.Desk, a *accounts.Account) ([]In
 }
 
 // invitationFor finds the one that is meant: by the repository, its last name, or the host's id.
-func invitationFor(ctx context.Context, d *desk.Desk, account, what string) (Invitation, error) {
+func invitationFor(ctx context.Context, d *desk.Desk, account, what, verb string) (Invitation, error) {
 	all, notes, err := Invitations(ctx, d, account)
 	if err != nil {
 		return Invitation{}, err
@@ -113,7 +113,7 @@ func invitationFor(ctx context.Context, d *desk.Desk, account, what string) (Inv
 	case len(meant) > 1:
 		f := fault.New(fault.Usage, "several invitations are to %s", text.Quote(what))
 		for _, i := range meant {
-			f.Try("the one to "+i.Account, text.Command("uncinate", "invitation", "accept", i.Repository, "--account", i.Account))
+			f.Try("the one to "+i.Account, text.Command(text.WithOperand([]string{"uncinate", "invitation", verb}, i.Repository, "--account", i.Account)...))
 		}
 		return Invitation{}, f
 	}
@@ -129,9 +129,11 @@ func invitationFor(ctx context.Context, d *desk.Desk, account, what string) (Inv
 
 // Answer plans to take an invitation, or to decline it. What the change is about is the repository.
 func Answer(ctx context.Context, d *desk.Desk, account, what string, takes bool) (*desk.Change, *Invitation, error) {
-	i, err := invitationFor(ctx, d, account, what)
-	job := text.Either(takes, "invitation-accept", "invitation-decline")
-	c := &desk.Change{Desk: d, Job: job, Subject: text.Excerpt(what, 200), AsWas: "It waits still.", About: i.Repository}
+	verb := text.Either(takes, "accept", "decline")
+	i, err := invitationFor(ctx, d, account, what, verb)
+	job := "invitation-" + verb
+	c := &desk.Change{Desk: d, Job: job, Subject: text.Excerpt(what, 200), AsWas: "It waits still.", About: i.Repository,
+		Line: text.Command(text.WithOperand([]string{"uncinate", "invitation", verb}, what)...)}
 	if err != nil {
 		if before, look := c.GoesOn(); look == nil && before != nil && fault.Is(err, fault.Failed) { // it was answered before this was cut off
 			c.Notes = []string{"It was answered before this was cut off."}
@@ -151,7 +153,7 @@ func Answer(ctx context.Context, d *desk.Desk, account, what string, takes bool)
 		return nil, nil, err
 	}
 	shown := text.Visible(i.Repository)
-	c.Host, c.Line = l.Host.Name, text.Command("uncinate", "invitation", text.Either(takes, "accept", "decline"), what)
+	c.Host = l.Host.Name
 	c.Head = text.Either(takes, "To accept the invitation to ", "To decline the invitation to ") + shown + ":"
 	words := text.Either(takes, "Accept the invitation to ", "Decline the invitation to ") + shown
 	if i.By != "" {

@@ -75,11 +75,22 @@ func ListAccess(ctx context.Context, d *desk.Desk, account, what string) (*Share
 			return nil, err
 		}
 		s.People, s.Invited, s.Plan = c.people, c.invited, c.allows(0)
+		if c.untold != nil {
+			unable("invitations", c.untold)
+		}
 	}
 	if noKeys == nil {
-		s.Keys, err = l.DeployKeys(ctx, r)
+		if s.Keys, err = l.DeployKeys(ctx, r); untold(err) {
+			unable("deploy keys", err)
+			err = nil
+		}
 	}
 	return s, err
+}
+
+// untold reports whether a host does not tell this account of something, whatever else it may see.
+func untold(err error) bool {
+	return login.Means(err, description.Denied) || login.Means(err, description.ScopeMissing)
 }
 
 // page adds to what a host does not offer the page where people see to it.
@@ -104,6 +115,7 @@ type crew struct {
 	r       description.Repository
 	people  []Person
 	invited []Sent
+	untold  error // why the host did not tell who is invited; nil where it did
 }
 
 // crewOf looks at a repository and its people, where the host offers an action for them.
@@ -139,6 +151,9 @@ func (c *crew) look(ctx context.Context) error {
 		return nil
 	}
 	items, err = c.l.List(ctx, "invitation-sent", "list the invitations to "+c.r.Path(), login.RepositoryVars(c.r))
+	if c.untold = nil; untold(err) {
+		c.untold, err = err, nil
+	}
 	for _, i := range items {
 		s := Sent{ID: description.Written(i["id"]), User: description.Written(i["user"]), Email: description.Written(i["email"]), Right: description.Written(i["right"])}
 		s.Since, _ = i["created"].(time.Time)

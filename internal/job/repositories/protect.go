@@ -11,6 +11,7 @@ import (
 	"uncinate/internal/core/text"
 	"uncinate/internal/desk"
 	"uncinate/internal/desk/login"
+	"uncinate/internal/desk/project"
 )
 
 // Guarding is how a branch is to be protected.
@@ -125,6 +126,9 @@ func Protect(ctx context.Context, d *desk.Desk, account, what, branch string, o 
 	if len(o.Mergers) > 0 && !slices.ContainsFunc(o.Mergers, func(m string) bool { return strings.EqualFold(m, l.Account.User) }) {
 		c.Notes = append(c.Notes, "You can then no longer send to it yourself, until that is changed.")
 	}
+	if says := w.unknown(ctx, d, branch); says != "" {
+		c.Notes = append(c.Notes, says)
+	}
 	c.Steps = []desk.Step{{Item: plan.Item{ID: "protect", Place: plan.Host, Sentence: words},
 		Do: func(ctx context.Context) error {
 			vars := login.RepositoryVars(r)
@@ -146,6 +150,28 @@ func Protect(ctx context.Context, d *desk.Desk, account, what, branch string, o 
 	return c, nil
 }
 
+// unknown says that a repository has no branch of a name; "" where it has, or where that cannot be asked.
+func (c *crew) unknown(ctx context.Context, d *desk.Desk, branch string) string {
+	h, err := tieTo(d, c.l, c.r)
+	if err != nil {
+		return ""
+	}
+	g, err := d.Git(ctx)
+	if err != nil {
+		return ""
+	}
+	h.Repo = g.In(d.Home.State)
+	told, err := project.Refs(ctx, d, h, "")
+	if err != nil || told.Branch(branch) != "" {
+		return ""
+	}
+	says := "There is no branch " + text.Visible(branch) + " on " + c.l.Host.Name + " yet."
+	if near := text.Nearest(branch, told.Branches()); near != "" {
+		says += " Did you mean " + text.Visible(near) + "?"
+	}
+	return says
+}
+
 // Unprotect plans to protect a branch no longer.
 func Unprotect(ctx context.Context, d *desk.Desk, account, what, branch string) (*desk.Change, error) {
 	l, r, err := protecting(ctx, d, account, what, "branch-unprotect", "end the protection of branches")
@@ -155,6 +181,19 @@ func Unprotect(ctx context.Context, d *desk.Desk, account, what, branch string) 
 	there, err := guarded(ctx, l, r, branch)
 	if err != nil {
 		return nil, err
+	}
+	if there == nil {
+		all, err := l.Protections(ctx, r)
+		if err != nil {
+			return nil, err
+		}
+		var names []string
+		for _, p := range all {
+			names = append(names, p.Branch)
+		}
+		if near := text.Nearest(branch, names); near != "" {
+			return nil, fault.New(fault.Usage, "%s is not protected", text.Quote(branch)).Detail("Did you mean %s?", text.Visible(near))
+		}
 	}
 	c := &desk.Change{Desk: d, Job: "branch-unprotect", Subject: l.Host.Name + " " + r.Path() + " " + branch, Host: l.Host.Name, AsWas: "It is protected still.", About: text.Visible(branch) + " of " + r.Path(), Head: "To protect " + text.Visible(branch) + " of " + r.Path() + " no longer:"}
 	if there == nil {

@@ -23,8 +23,8 @@ func tourCommand() *screen.Command {
 	return &screen.Command{Name: "tour", Short: "run through the whole job on the practice hosts",
 		Long: `Starts the practice host gannet in a temporary folder, writes a demo project, and plays
 two machines: pier, the office computer, attaches the project to gannet; launch, the laptop
-aboard, clones it; both stay in step; at the end a token lives its life. Every command is run for real and shown with its
-real output. Nothing of yours is touched, and nothing is left behind without --keep.`,
+aboard, clones it; both stay in step; a token lives its life; then three people work together, on gannet and
+petrel. Every command is run for real and shown with its real output. Nothing of yours is touched, and nothing is left behind without --keep.`,
 		Options: func(o *flag.FlagSet) screen.Run {
 			keep := o.String("keep", "", "keep everything in this `folder` to look at")
 			return func(ctx context.Context, e *screen.Env, _ []string) error { return runTour(ctx, e, *keep) }
@@ -86,7 +86,7 @@ func runTour(ctx context.Context, e *screen.Env, keep string) (err error) {
 	return t.play(g, secrets[0], secrets[1:])
 }
 
-func (t *tour) play(g *practice.Running, piers string, launchs []string) error {
+func (t *tour) play(g *practice.Running, piers string, launchs []string) (err error) {
 	pier, err := t.machine("pier")
 	if err != nil {
 		return err
@@ -99,7 +99,12 @@ func (t *tour) play(g *practice.Running, piers string, launchs []string) error {
 		return err
 	}
 	t.e.Say("The practice host gannet runs at %s. Two machines, pier and launch, are new.", g.URL)
-	for _, s := range t.script(pier, launch, g, piers, launchs) {
+	with, err := t.startOthers(pier, g)
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, with.petrel.Close()) }()
+	for _, s := range append(t.script(pier, launch, g, piers, launchs), with.script()...) {
 		if s.about != "" {
 			t.e.Say("\n%s", s.about)
 		}

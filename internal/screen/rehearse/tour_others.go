@@ -1,0 +1,114 @@
+package rehearse
+
+import (
+	"fmt"
+	"path/filepath"
+	"strings"
+
+	"uncinate/internal/core/fault"
+	"uncinate/internal/practice"
+)
+
+// others is the part of the tour in which three people work together: tern on pier, knot on jetty,
+// dunlin in the hut, on two hosts.
+type others struct {
+	pier, jetty, hut *machine
+	gannet, petrel   *practice.Running
+	token            map[string]string // by host and user
+}
+
+// startOthers starts the second host, and readies the people and groups of the story.
+func (t *tour) startOthers(pier *machine, g *practice.Running) (*others, error) {
+	o := &others{pier: pier, gannet: g, token: map[string]string{}}
+	var err error
+	if o.jetty, err = t.machine("jetty"); err == nil {
+		o.hut, err = t.machine("hut")
+	}
+	if err != nil {
+		return nil, err
+	}
+	if o.petrel, err = practice.Start("petrel", filepath.Join(t.top, "petrel"), "127.0.0.1:0", nil); err != nil {
+		return nil, fault.New(fault.Failed, "the practice host cannot be started").Because(err)
+	}
+	tokens, err := o.petrel.Demo()
+	if err != nil {
+		return nil, err
+	}
+	for _, k := range tokens {
+		o.token["petrel "+k.User] = k.Secret
+	}
+	for _, group := range []string{"inlet", "watch"} { // of tern alone
+		if err := g.Store.AddGroup(practice.Group{Name: group, Members: map[string]int{"tern": practice.Admin}}); err != nil {
+			return nil, err
+		}
+	}
+	for _, user := range []string{"knot", "dunlin"} { // who told the host of their e-mail addresses
+		if err := g.Store.AddUser(practice.User{Name: user, FullName: strings.ToUpper(user[:1]) + user[1:], Email: user + "@gannet.example", MailConfirmed: true}); err != nil {
+			return nil, err
+		}
+		k, err := g.NewToken(user, tokens[0].Expires)
+		if err != nil {
+			return nil, err
+		}
+		o.token["gannet "+user] = k.Secret
+	}
+	return o, nil
+}
+
+// script is the story of three people, in order.
+func (o *others) script() []scene {
+	refused := int(fault.HostSaidNo)
+	here := func(m *machine, user string) []scene {
+		return []scene{
+			{m, "", "", "uncinate host add gannet --at " + o.gannet.URL, "", 0},
+			{m, "", "", "uncinate vault make --by file", "", 0},
+			{m, "", "", fmt.Sprintf("uncinate account add %s --host gannet --user %s", user, user), o.token["gannet "+user], 0},
+		}
+	}
+	p, j, h := o.pier, o.jetty, o.hut
+	all := []scene{
+		{p, "9. With others: tern makes a repository in a group, and invites knot by name and dunlin by e-mail", "", "uncinate repository create inlet/tide-notes --readme --yes", "", 0},
+		{p, "", "", "uncinate access grant knot dunlin@gannet.example --right write --repository inlet/tide-notes --yes", "", 0},
+	}
+	all = append(all, here(j, "knot")...)
+	all[2].about = "10. On jetty, knot accepts, and clones by the line that tern was shown; in the hut dunlin does"
+	all = append(all, scene{j, "", "", "uncinate invitation list", "", 0}, scene{j, "", "", "uncinate invitation accept inlet/tide-notes --yes", "", 0}, scene{j, "", "", "uncinate clone inlet/tide-notes", "", 0})
+	all = append(all, here(h, "dunlin")...)
+	return append(all,
+		scene{h, "", "", "uncinate invitation accept inlet/tide-notes --yes --clone", "", 0},
+		scene{p, "11. A branch for each of both, and main protected: what is sent to it is refused, with the way that works", "", "uncinate clone inlet/tide-notes", "", 0},
+		scene{p, "", "tide-notes", "uncinate access list", "", 0},
+		scene{p, "", "tide-notes", "uncinate branch make notes --for knot --for dunlin --publish", "", 0},
+		scene{p, "", "tide-notes", "uncinate repository protect main --only tern --yes", "", 0},
+		scene{j, "", "tide-notes", "edit README.md", "", 0},
+		scene{j, "", "tide-notes", "uncinate save 'Say where the gauge stands'", "", 0},
+		scene{j, "", "tide-notes", "uncinate sync", "", refused},
+		scene{j, "", "tide-notes", "uncinate branch make knot-main --switch --publish", "", 0},
+		scene{p, "12. It is renamed, then given to another group: all three copies follow at their next sync", "", "uncinate repository change inlet/tide-notes --name notes --yes", "", 0},
+		scene{p, "", "", "uncinate repository transfer inlet/notes watch --preview", "", 0},
+		scene{p, "", "", "uncinate repository transfer inlet/notes watch --yes", "", 0},
+		scene{p, "", "tide-notes", "uncinate sync", "", 0},
+		scene{j, "", "tide-notes", "uncinate sync --yes", "", 0},
+		scene{h, "", "tide-notes", "uncinate sync --yes", "", 0},
+		scene{p, "13. dunlin is withdrawn, can no longer see it, and is told so", "", "uncinate access withdraw dunlin --repository watch/notes --yes", "", 0},
+		scene{h, "", "tide-notes", "uncinate sync", "", refused},
+		scene{p, "14. Archived, and back", "", "uncinate repository archive watch/notes --yes", "", 0},
+		scene{j, "", "tide-notes", "edit README.md", "", 0},
+		scene{j, "", "tide-notes", "uncinate sync --save --message 'Say it again'", "", refused},
+		scene{p, "", "", "uncinate repository archive watch/notes --end --yes", "", 0},
+		scene{j, "", "tide-notes", "uncinate sync", "", 0},
+		scene{p, "15. Made public, after what everybody would see was shown", "", "uncinate repository change watch/notes --visibility public --yes", "", 0},
+		scene{p, "", "", "uncinate repository show watch/notes", "", 0},
+		scene{p, "16. Deleted, and brought back whole under another name", "", "uncinate repository delete watch/notes --yes", "", 0},
+		scene{p, "", "", "uncinate rescue list --deleted", "", 0},
+		scene{p, "", "", "uncinate rescue bring --deleted watch/notes --into notes-again", "", 0},
+		scene{p, "", "notes-again", "uncinate attach --yes --branches", "", 0},
+		scene{p, "17. The same on petrel, as far as it can", "", "uncinate host add petrel --at " + o.petrel.URL, "", 0},
+		scene{p, "", "", "uncinate account add tern-petrel --host petrel", o.token["petrel tern"], 0},
+		scene{p, "", "", "uncinate repository create saltmarsh/tide-notes --readme --account tern-petrel --yes", "", 0},
+		scene{p, "", "", "uncinate access list --repository saltmarsh/tide-notes --account tern-petrel", "", 0},
+		scene{p, "", "", "uncinate access withdraw dunlin --repository saltmarsh/tide-notes --account tern-petrel", "", refused},
+		scene{p, "", "", "uncinate repository transfer saltmarsh/tide-notes saltmarsh/gauges --account tern-petrel --yes", "", 0},
+		scene{p, "", "", "uncinate repository archive saltmarsh/gauges/tide-notes --account tern-petrel", "", refused},
+	)
+}
