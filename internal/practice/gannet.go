@@ -179,7 +179,9 @@ func (g gannetAt) one(w http.ResponseWriter, q *http.Request, status int, r *Rep
 		w.WriteHeader(http.StatusNotModified)
 		return nil
 	}
-	return answer(w, status, g.shown(q, r, s))
+	out := g.shown(q, r, s)
+	out["tonnage"] = g.store.Size(r.ID)
+	return answer(w, status, out)
 }
 
 func etag(r *Repo) string { return fmt.Sprintf(`"%s-%d"`, r.ID, r.Version) }

@@ -110,6 +110,7 @@ type caller struct {
 	t            *testing.T
 	h            *Running
 	token, spare string
+	made         int
 	known        map[string]any // values for parameters and bodies, by name
 }
 
@@ -173,7 +174,8 @@ func (a *caller) body(s node) map[string]any {
 		case a.known[name] != nil && name != "name" && name != "cliff":
 			out[name] = a.known[name]
 		case name == "name" || name == "label":
-			out[name] = fmt.Sprint("made-", len(out))
+			a.made++
+			out[name] = fmt.Sprint("made-", a.made)
 		}
 	}
 	return out

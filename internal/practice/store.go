@@ -380,6 +380,20 @@ func (st *Store) Used(user string) int64 {
 	return total
 }
 
+// Size gives how many bytes a repository takes.
+func (st *Store) Size(id string) (total int64) {
+	// What vanishes while it is counted takes no place.
+	_ = filepath.WalkDir(st.GitDir(id), func(_ string, e fs.DirEntry, err error) error {
+		if err == nil && e.Type().IsRegular() {
+			if info, err := e.Info(); err == nil {
+				total += info.Size()
+			}
+		}
+		return nil
+	})
+	return total
+}
+
 // Empty reports whether a repository has no ref. It looks into the folder itself
 // (gitrepository-layout documentation): a list of thousands asks it of each.
 func (st *Store) Empty(id string) bool {

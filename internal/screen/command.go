@@ -300,7 +300,7 @@ func (c *Command) optionFault(o *flag.FlagSet, err error, help string) error {
 			names = append(names, f.Name)
 		}
 	})
-	f := fault.New(fault.Usage, "this command has no option --%s", text.Visible(name))
+	f := fault.New(fault.Usage, "this command has no option %s%s", text.Either(len(name) == 1, "-", "--"), text.Visible(name))
 	if near := text.Nearest(name, names); near != "" {
 		f.Detail("Did you mean --%s?", near)
 	}

@@ -9,10 +9,11 @@ import (
 	"uncinate/internal/core/text"
 	"uncinate/internal/desk"
 	"uncinate/internal/job/repositories"
+	"uncinate/internal/job/repositories/making"
 )
 
 // newOptions are those of a repository that is made on a host.
-func newOptions(o *flag.FlagSet, n *repositories.New) {
+func newOptions(o *flag.FlagSet, n *making.New) {
 	o.StringVar(&n.Description, "description", "", "one `line` about it")
 	o.StringVar(&n.Visibility, "visibility", "private", "private, members or public: `who` can see it")
 }
@@ -27,7 +28,7 @@ too. First files make one commit; licences: ` + strings.Join(licences.Known(), "
 			var p plans
 			p.add(o)
 			account := accountOption(o)
-			var n repositories.New
+			var n making.New
 			newOptions(o, &n)
 			o.StringVar(&n.Branch, "default-branch", "main", "its first `branch`")
 			o.BoolVar(&n.Readme, "readme", false, "with a README.md of its name and description")
@@ -35,7 +36,7 @@ too. First files make one commit; licences: ` + strings.Join(licences.Known(), "
 			o.Var((*list)(&n.Ignore), "ignore", "with the ignore rules of a `kind` of project; may be repeated")
 			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
 				n.Name = args[0]
-				change, err := repositories.Create(ctx, d, *account, n)
+				change, err := making.Create(ctx, d, *account, n)
 				if err != nil {
 					return err
 				}
@@ -53,11 +54,11 @@ func repositoryCopy() *Command {
 			p.add(o)
 			account := accountOption(o)
 			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
-				var n repositories.New
+				var n making.New
 				if len(args) > 1 {
 					n.Name = args[1]
 				}
-				change, err := repositories.Copy(ctx, d, *account, args[0], n)
+				change, err := making.Copy(ctx, d, *account, args[0], n)
 				if err != nil {
 					return err
 				}
@@ -74,13 +75,13 @@ func repositoryImport() *Command {
 			var p plans
 			p.add(o)
 			account := accountOption(o)
-			var n repositories.New
+			var n making.New
 			newOptions(o, &n)
 			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
 				if len(args) > 1 {
 					n.Name = args[1]
 				}
-				change, err := repositories.Import(ctx, d, *account, args[0], n)
+				change, err := making.Import(ctx, d, *account, args[0], n)
 				if err != nil {
 					return err
 				}

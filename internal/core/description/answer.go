@@ -341,6 +341,9 @@ func (d *Description) RepositoryFrom(f map[string]any) (Repository, error) {
 		r.Empty = &b
 	}
 	r.Archived = f["archived"] == true
+	if n, ok := f["bytes"].(int64); ok && n > 0 {
+		r.Bytes = n
+	}
 	if r.Owner == "" || r.Name == "" {
 		return r, fault.New(fault.Unreachable, "what answers at %s is not the API that the description expects: a repository without owner or name", d.Base)
 	}

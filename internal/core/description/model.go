@@ -185,6 +185,7 @@ type Repository struct {
 	HTTPS         string    `json:"https,omitempty"`
 	SSH           string    `json:"ssh,omitempty"`
 	Archived      bool      `json:"archived,omitempty"`
+	Bytes         int64     `json:"bytes,omitempty" says:"how much it takes on the host"`
 	Right         string    `json:"right,omitempty"` // what the asking account may do: read, write or admin; "" where the host does not say
 	toldSSH       string    // as the host told it, see WithSSH
 	Version       string    `json:"-"` // entity tag (RFC 9110, 8.8.3)

@@ -33,7 +33,7 @@ func GrantKey(ctx context.Context, d *desk.Desk, account, what, file, title, rig
 	if err != nil {
 		return nil, err
 	}
-	l, r, err := find(ctx, d, account, what)
+	l, r, err := Find(ctx, d, account, what)
 	if err != nil {
 		return nil, err
 	}
@@ -106,7 +106,7 @@ func deployKeyIn(d *desk.Desk, file string) (sshkey.Public, error) {
 // WithdrawKey plans to take a deploy key's access back; key is its fingerprint, or the
 // host's own id of it.
 func WithdrawKey(ctx context.Context, d *desk.Desk, account, what, key string) (*desk.Change, error) {
-	l, r, err := find(ctx, d, account, what)
+	l, r, err := Find(ctx, d, account, what)
 	if err != nil {
 		return nil, err
 	}

@@ -13,13 +13,13 @@ import (
 
 // Archive plans to make a repository one that may only be read, or with end to end that.
 func Archive(ctx context.Context, d *desk.Desk, account, what string, end bool) (*desk.Change, error) {
-	l, r, err := find(ctx, d, account, what)
+	l, r, err := Find(ctx, d, account, what)
 	if err != nil {
 		return nil, err
 	}
 	action := text.Either(end, "repository-reopen", "repository-archive")
 	if err := l.May(action, text.Either(end, "end the archive of a repository", "archive a repository")); err != nil {
-		return nil, byHand(l, r, "settings", "It is done there by hand", err)
+		return nil, ByHand(l, r, "settings", "It is done there by hand", err)
 	}
 	c := &desk.Change{Desk: d, Job: action, Subject: l.Host.Name + " " + r.Path(), Host: l.Host.Name, AsWas: "It is as it was.", About: r.Path(),
 		Head: text.Either(end, "To let "+r.Path()+" be changed again:", "To archive "+r.Path()+":")}

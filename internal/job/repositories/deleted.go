@@ -75,8 +75,8 @@ func AllDeleted(d *desk.Desk) ([]Deleted, error) {
 	return all, nil
 }
 
-// tieTo is the way to a hosted repository by which git receives it, without a project.
-func tieTo(d *desk.Desk, l *login.Login, r description.Repository) (*project.Tie, error) {
+// TieTo is the way to a hosted repository by which git receives it, without a project.
+func TieTo(d *desk.Desk, l *login.Login, r description.Repository) (*project.Tie, error) {
 	h := &project.Tie{Desk: d, Account: l.Account}
 	to := r.HTTPS // the token that deletes it signs in
 	if to == "" {
@@ -130,7 +130,7 @@ func receiveAll(ctx context.Context, d *desk.Desk, l *login.Login, r description
 	if err != nil {
 		return web.Refs{}, nil, err
 	}
-	h, err := tieTo(d, l, r)
+	h, err := TieTo(d, l, r)
 	if err != nil {
 		return web.Refs{}, nil, err
 	}

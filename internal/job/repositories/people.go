@@ -52,7 +52,7 @@ var rights = []string{"read", "write", "admin"}
 // ListAccess lists the people who may open a repository, the invitations to it, and the deploy keys;
 // what the host lists by no action is told.
 func ListAccess(ctx context.Context, d *desk.Desk, account, what string) (*Shared, error) {
-	l, r, err := find(ctx, d, account, what)
+	l, r, err := Find(ctx, d, account, what)
 	if err != nil {
 		return nil, err
 	}
@@ -95,11 +95,11 @@ func untold(err error) bool {
 
 // page adds to what a host does not offer the page where people see to it.
 func page(l *login.Login, r description.Repository, err error) error {
-	return byHand(l, r, "people", "People see to it there", err)
+	return ByHand(l, r, "people", "People see to it there", err)
 }
 
-// byHand adds to what a host does not offer a page of the repository where it is done by hand.
-func byHand(l *login.Login, r description.Repository, page, says string, err error) error {
+// ByHand adds to what a host does not offer a page of the repository where it is done by hand.
+func ByHand(l *login.Login, r description.Repository, page, says string, err error) error {
 	f := *fault.Of(err)
 	if t := l.Host.Pages[page]; t != nil {
 		if at, err := l.Host.Expand(t, login.RepositoryVars(r)); err == nil {
@@ -120,7 +120,7 @@ type crew struct {
 
 // crewOf looks at a repository and its people, where the host offers an action for them.
 func crewOf(ctx context.Context, d *desk.Desk, account, what, action, to string) (*crew, error) {
-	l, r, err := find(ctx, d, account, what)
+	l, r, err := Find(ctx, d, account, what)
 	if err != nil {
 		return nil, err
 	}
@@ -211,6 +211,34 @@ func (c *crew) allows(more int) string {
 	}
 	return fmt.Sprintf("%s allows %s in a private repository, those who are invited included; %s has %d%s.", plan, many(int(most)), text.Either(more > 0, "with this it", "it"), there,
 		text.Either(there > int(most), ", so the host may refuse", ""))
+}
+
+// touched says whom a change of a repository touches beside oneself: those who may open it, and those who
+// are invited. What the host does not tell is left out.
+func touched(ctx context.Context, l *login.Login, r description.Repository) (people, invited []string) {
+	c := crew{l: l, r: r}
+	if l.Host.Shell != nil || l.Host.Actions["people-list"] == nil || len(l.Lacks("people-list")) > 0 || c.look(ctx) != nil {
+		return nil, nil
+	}
+	for _, p := range c.people {
+		if !strings.EqualFold(p.User, l.Account.User) && !strings.EqualFold(p.User, r.Owner) {
+			people = append(people, text.Excerpt(p.User, 40))
+		}
+	}
+	for _, s := range c.invited {
+		invited = append(invited, text.Excerpt(s.To(), 60))
+	}
+	return people, invited
+}
+
+// named joins the first of many names.
+func named(all []string) string {
+	const most = 5
+	says := strings.Join(all[:min(len(all), most)], ", ")
+	if len(all) > most {
+		says += " and " + many(len(all)-most) + " more"
+	}
+	return says
 }
 
 // many counts people.

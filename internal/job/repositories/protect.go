@@ -31,7 +31,7 @@ func (o Guarding) settable(l *login.Login, r description.Repository) error {
 	}{{len(o.Mergers) > 0, "mergers", "some people alone may send to a branch"}, {o.Right != "", "right", "it takes a right to send to a branch"},
 		{o.Rewriting, "rewriting", "a protected branch may be rewritten"}, {o.Deleting, "deleting", "a protected branch may be deleted"}} {
 		if x.wanted && !act.Takes(x.variable) {
-			return byHand(l, r, "settings", "Its page", fault.New(fault.HostSaidNo, "on %s it cannot be said that %s", l.Host.Name, x.says))
+			return ByHand(l, r, "settings", "Its page", fault.New(fault.HostSaidNo, "on %s it cannot be said that %s", l.Host.Name, x.says))
 		}
 	}
 	if words := l.Host.Words["right"]; o.Right != "" && len(words) > 0 && words[o.Right] == nil {
@@ -73,14 +73,17 @@ func guarded(ctx context.Context, l *login.Login, r description.Repository, bran
 }
 
 // protecting looks at a repository whose branches are to be protected.
-func protecting(ctx context.Context, d *desk.Desk, account, what, action, to string) (*login.Login, description.Repository, error) {
-	l, r, err := find(ctx, d, account, what)
+func protecting(ctx context.Context, d *desk.Desk, account, what, branch, action, to string) (*login.Login, description.Repository, error) {
+	l, r, err := Find(ctx, d, account, what)
 	if err != nil {
 		return nil, r, err
 	}
+	if branch == "" {
+		return nil, r, fault.New(fault.Usage, "name the branch").Try("see them", text.Command("uncinate", "repository", "show", r.Path(), "--account", l.Account.Name))
+	}
 	for _, a := range []string{action, "protection-list"} {
 		if err := l.May(a, to); err != nil {
-			return nil, r, byHand(l, r, "settings", "It is done there by hand", err)
+			return nil, r, ByHand(l, r, "settings", "It is done there by hand", err)
 		}
 	}
 	if r.Archived {
@@ -94,7 +97,7 @@ func Protect(ctx context.Context, d *desk.Desk, account, what, branch string, o 
 	if o.Right != "" && !slices.Contains(rights[1:], o.Right) {
 		return nil, fault.New(fault.Usage, "the right that it takes is write or admin, and not %s", text.Quote(o.Right))
 	}
-	l, r, err := protecting(ctx, d, account, what, "branch-protect", "protect branches")
+	l, r, err := protecting(ctx, d, account, what, branch, "branch-protect", "protect branches")
 	if err != nil {
 		return nil, err
 	}
@@ -139,7 +142,7 @@ func Protect(ctx context.Context, d *desk.Desk, account, what, branch string, o 
 			}
 			_, err := l.Do(ctx, "branch-protect", "protect "+text.Excerpt(branch, 60)+" of "+r.Path(), vars)
 			if err := login.Lost(err, look); err != nil {
-				return byHand(l, r, "settings", "Its page", (&crew{l: l, r: r}).goneIf(ctx, err))
+				return ByHand(l, r, "settings", "Its page", (&crew{l: l, r: r}).goneIf(ctx, err))
 			}
 			done, err := look()
 			if err == nil && !done {
@@ -152,7 +155,7 @@ func Protect(ctx context.Context, d *desk.Desk, account, what, branch string, o 
 
 // unknown says that a repository has no branch of a name; "" where it has, or where that cannot be asked.
 func (c *crew) unknown(ctx context.Context, d *desk.Desk, branch string) string {
-	h, err := tieTo(d, c.l, c.r)
+	h, err := TieTo(d, c.l, c.r)
 	if err != nil {
 		return ""
 	}
@@ -174,7 +177,7 @@ func (c *crew) unknown(ctx context.Context, d *desk.Desk, branch string) string 
 
 // Unprotect plans to protect a branch no longer.
 func Unprotect(ctx context.Context, d *desk.Desk, account, what, branch string) (*desk.Change, error) {
-	l, r, err := protecting(ctx, d, account, what, "branch-unprotect", "end the protection of branches")
+	l, r, err := protecting(ctx, d, account, what, branch, "branch-unprotect", "end the protection of branches")
 	if err != nil {
 		return nil, err
 	}

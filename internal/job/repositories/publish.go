@@ -19,6 +19,8 @@ import (
 	"uncinate/internal/world/web"
 )
 
+const holdsNothing = "It holds nothing yet."
+
 // seen receives all that a repository holds, aside, and tells what everybody would see of it. What must
 // not be seen is told by itself.
 func seen(ctx context.Context, d *desk.Desk, l *login.Login, r description.Repository) (notes, bad []string, err error) {
@@ -33,7 +35,7 @@ func seen(ctx context.Context, d *desk.Desk, l *login.Login, r description.Repos
 		return nil, nil, f.Detail("So what would be seen is not known, and nothing was changed.")
 	}
 	if len(told.IDs) == 0 {
-		return []string{"It holds nothing yet."}, nil, nil
+		return []string{holdsNothing}, nil, nil
 	}
 	branches, tags := counted(told)
 	count := func(args ...string) (int, error) {
@@ -94,7 +96,10 @@ func publish(ctx context.Context, d *desk.Desk, l *login.Login, r description.Re
 	if err != nil {
 		return err
 	}
-	c.Notes = append(c.Notes, notes...)
+	c.Notes, c.About = append(c.Notes, notes...), r.Path()
+	if len(notes) == 1 && notes[0] == holdsNothing {
+		return nil
+	}
 	c.Notes = append(c.Notes, "Copies of it will be made: making it private again takes none of them back.")
 	if len(bad) > 0 {
 		c.Notes = append(c.Notes, fmt.Sprintf("%s must not be seen by everybody; a secret that anybody else has had is to be replaced where it is used:", text.Count(len(bad), "thing")))
@@ -108,6 +113,5 @@ func publish(ctx context.Context, d *desk.Desk, l *login.Login, r description.Re
 		}
 		c.MustType = true
 	}
-	c.About = r.Path()
 	return nil
 }

@@ -75,8 +75,8 @@ func List(ctx context.Context, d *desk.Desk, account, find string) (out []Reposi
 	return out, notes, nil
 }
 
-// find finds one repository on a host: what is a name, owner/name or any of its addresses.
-func find(ctx context.Context, d *desk.Desk, account, what string) (*login.Login, description.Repository, error) {
+// Find finds one repository on a host: what is a name, owner/name or any of its addresses.
+func Find(ctx context.Context, d *desk.Desk, account, what string) (*login.Login, description.Repository, error) {
 	var none description.Repository
 	h, owner, name, err := hosts.Recognise(d, what)
 	if err != nil {
@@ -168,6 +168,18 @@ func onlyOne(ctx context.Context, d *desk.Desk, on, owner, name string) *account
 	return found
 }
 
+// Visible refuses a word that is no visibility.
+func Visible(word string) error {
+	if word == "" || slices.Contains(description.Visibilities, word) {
+		return nil
+	}
+	f := fault.New(fault.Usage, "the visibility is private, members or public, not %s", text.Quote(word))
+	if near := text.Nearest(word, description.Visibilities); near != "" {
+		f.Detail("Did you mean %s?", near)
+	}
+	return f
+}
+
 // Wanted is what is wanted of a repository on its host. Empty fields stay as they are.
 type Wanted struct {
 	Name        string
@@ -180,10 +192,10 @@ type Wanted struct {
 // Change plans to change a repository on its host. Projects of this machine that are
 // attached to it follow a new name.
 func Change(ctx context.Context, d *desk.Desk, account, what string, o Wanted) (*desk.Change, error) {
-	if err := visible(o.Visibility); err != nil {
+	if err := Visible(o.Visibility); err != nil {
 		return nil, err
 	}
-	l, r, err := find(ctx, d, account, what)
+	l, r, err := Find(ctx, d, account, what)
 	if err != nil {
 		return nil, err
 	}
@@ -235,6 +247,7 @@ func Change(ctx context.Context, d *desk.Desk, account, what string, o Wanted) (
 			return nil
 		}}}
 	if vars["new_name"] != nil {
+		c.Notes = append(c.Notes, "Its address becomes another one. Copies elsewhere follow at their next sync; links to its pages may break.")
 		if attached, err := project.AttachedTo(d, r); err != nil {
 			return nil, err
 		} else if len(attached) > 0 {
@@ -274,7 +287,7 @@ func (o Wanted) against(r description.Repository) (vars description.Vars, says [
 // Delete plans to delete a repository on its host. With copy, all its refs are kept on this machine
 // before; a plain server moves it aside, and needs none.
 func Delete(ctx context.Context, d *desk.Desk, account, what string, copied bool) (*desk.Change, error) {
-	l, r, err := find(ctx, d, account, what)
+	l, r, err := Find(ctx, d, account, what)
 	c := &desk.Change{Desk: d, Job: "repository-delete", AsWas: "It is as it was.", Head: "To delete " + r.Path() + ":"}
 	if l != nil {
 		c.Subject, c.Host = l.Host.Name+" "+r.Path(), l.Host.Name
@@ -309,6 +322,9 @@ func Delete(ctx context.Context, d *desk.Desk, account, what string, copied bool
 		}
 		c.Steps = append(c.Steps, keep)
 		how = ""
+	}
+	if people, invited := touched(ctx, l, r); len(people)+len(invited) > 0 {
+		c.Notes = append(c.Notes, "Others can no longer open it then: "+named(append(people, invited...))+".")
 	}
 	c.About = r.Path()
 	c.Steps = append(c.Steps, desk.Step{Item: plan.Item{ID: "delete", Place: plan.Host, Sentence: "Delete the repository " + r.Path() + " on " + l.Host.Name + how},

@@ -25,7 +25,7 @@ type Shown struct {
 // Show tells of one repository. What the host's description has no action for is left out; what the
 // host does not tell this account is said.
 func Show(ctx context.Context, d *desk.Desk, account, what string) (*Shown, error) {
-	l, r, err := find(ctx, d, account, what)
+	l, r, err := Find(ctx, d, account, what)
 	if err != nil {
 		return nil, err
 	}
@@ -71,7 +71,8 @@ func Show(ctx context.Context, d *desk.Desk, account, what string) (*Shown, erro
 		of    string
 	}{{limits.File, "a file"}, {limits.Push, "a push"}, {limits.Repository, "the repository"}} {
 		if x.bytes > 0 {
-			s.Limits = append(s.Limits, x.of+" "+text.Size(x.bytes))
+			used := text.Either(x.of == "the repository" && r.Bytes > 0, " ("+text.Size(r.Bytes)+" used)", "")
+			s.Limits = append(s.Limits, x.of+" "+text.Size(x.bytes)+used)
 		}
 	}
 	if used := login.Used(ctx, d, l.Host, []*accounts.Account{l.Account}); used != "" {

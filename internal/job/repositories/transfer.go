@@ -24,7 +24,7 @@ func Transfer(ctx context.Context, d *desk.Desk, account, what, owner string) (*
 			return nil, fault.New(fault.Usage, "%s cannot be the name of a person or a group", text.Quote(owner))
 		}
 	}
-	l, r, err := find(ctx, d, account, what)
+	l, r, err := Find(ctx, d, account, what)
 	c := &desk.Change{Desk: d, Job: "repository-transfer", AsWas: "It is as it was.", Head: "To hand " + r.Path() + " over to " + owner + ":"}
 	if l != nil {
 		c.Subject, c.Host, c.Line = l.Host.Name+" "+text.Excerpt(what, 200), l.Host.Name, text.Command("uncinate", "repository", "transfer", what, owner)
@@ -42,7 +42,7 @@ func Transfer(ctx context.Context, d *desk.Desk, account, what, owner string) (*
 		return nil, err
 	}
 	if err := l.May("repository-transfer", "hand a repository over to another owner"); err != nil {
-		return nil, byHand(l, r, "settings", "It is done there by hand", err)
+		return nil, ByHand(l, r, "settings", "It is done there by hand", err)
 	}
 	if r.Owner == owner {
 		return c, c.GiveUp()
@@ -54,6 +54,9 @@ func Transfer(ctx context.Context, d *desk.Desk, account, what, owner string) (*
 	}
 	after := r
 	c.Notes = []string{"Its address becomes another one. Copies elsewhere follow at their next sync; links to its pages may break."}
+	if _, invited := touched(ctx, l, r); len(invited) > 0 {
+		c.Notes = append(c.Notes, "Invitations that wait may be lost: "+named(invited)+".")
+	}
 	if r.Right != "" && owner != l.Account.User {
 		c.Notes = append(c.Notes, "What you may do there afterwards is up to "+text.Visible(owner)+".")
 	}

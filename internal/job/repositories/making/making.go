@@ -1,4 +1,6 @@
-package repositories
+// Package making makes repositories on a host without a local folder: new ones, copies of others, and
+// what is at an address. Each is a plan.
+package making
 
 import (
 	"cmp"
@@ -21,6 +23,7 @@ import (
 	"uncinate/internal/desk/accounts"
 	"uncinate/internal/desk/login"
 	"uncinate/internal/desk/project"
+	"uncinate/internal/job/repositories"
 	"uncinate/internal/world/files"
 	"uncinate/internal/world/git"
 )
@@ -42,6 +45,7 @@ type making struct {
 	l      *login.Login
 	c      *desk.Change
 	line   []string // the command's words, behind the program's name
+	before bool     // a run before this one was cut off, and had made it
 	want   description.Repository
 	action string
 	words  string // what is done, as a refusal names it
@@ -74,6 +78,7 @@ func (m *making) begin(ctx context.Context, says string) error {
 		if look != nil || before == nil || !m.mine(there) {
 			return m.taken(there)
 		}
+		m.before = true
 		m.c.Notes = append(m.c.Notes, "It was made before this was cut off.")
 	}
 	return nil
@@ -102,6 +107,9 @@ func (m *making) step(words string) desk.Step {
 	}
 	return desk.Step{Item: plan.Item{ID: "make", Place: plan.Host, Sentence: words},
 		Done: func(ctx context.Context) (bool, error) {
+			if !m.before { // what is there now somebody else made a moment ago
+				return false, nil
+			}
 			_, done, err := look(ctx)
 			return done, err
 		},
@@ -154,7 +162,7 @@ func Create(ctx context.Context, d *desk.Desk, account string, o New) (*desk.Cha
 	if err != nil {
 		return nil, err
 	}
-	if err := visible(o.Visibility); err != nil {
+	if err := repositories.Visible(o.Visibility); err != nil {
 		return nil, err
 	}
 	m := &making{desk: d, l: l, action: "repository-create", want: description.Repository{Visibility: cmp.Or(o.Visibility, "private"), Description: o.Description, DefaultBranch: cmp.Or(o.Branch, "main")}}
@@ -198,18 +206,6 @@ func (o New) words() []string {
 		out = append([]string{"--readme"}, out...)
 	}
 	return out
-}
-
-// visible refuses a word that is no visibility.
-func visible(word string) error {
-	if word == "" || slices.Contains(description.Visibilities, word) {
-		return nil
-	}
-	f := fault.New(fault.Usage, "the visibility is private, members or public, not %s", text.Quote(word))
-	if near := text.Nearest(word, description.Visibilities); near != "" {
-		f.Detail("Did you mean %s?", near)
-	}
-	return f
 }
 
 // first are the first files of a new repository, by name.
@@ -281,7 +277,7 @@ func (m *making) stepFirst(first map[string]string) (desk.Step, error) {
 			if err != nil {
 				return err
 			}
-			h, err := tieTo(m.desk, m.l, there)
+			h, err := repositories.TieTo(m.desk, m.l, there)
 			if err != nil {
 				return err
 			}
@@ -338,7 +334,7 @@ func plain(s string) string {
 
 // Copy plans to make a copy of a repository on its host.
 func Copy(ctx context.Context, d *desk.Desk, account, what string, o New) (*desk.Change, error) {
-	l, r, err := find(ctx, d, account, what)
+	l, r, err := repositories.Find(ctx, d, account, what)
 	if err != nil {
 		return nil, err
 	}
@@ -353,7 +349,7 @@ func Copy(ctx context.Context, d *desk.Desk, account, what string, o New) (*desk
 	m.line = []string{"repository", "copy", what, m.want.Path()}
 	if err := m.begin(ctx, "copy repositories"); err != nil {
 		if l.Host.Actions[m.action] == nil {
-			err = byHand(l, r, "settings", "Its page", err)
+			err = repositories.ByHand(l, r, "settings", "Its page", err)
 		}
 		return nil, err
 	}
@@ -376,7 +372,7 @@ func Import(ctx context.Context, d *desk.Desk, account, from string, o New) (*de
 	if err != nil {
 		return nil, err
 	}
-	if err := visible(o.Visibility); err != nil {
+	if err := repositories.Visible(o.Visibility); err != nil {
 		return nil, err
 	}
 	m := &making{desk: d, l: l, action: "repository-import", words: "import " + text.Excerpt(at.String(), 80), want: description.Repository{Visibility: cmp.Or(o.Visibility, "private")}}
