@@ -77,8 +77,9 @@ func TestOthersRefused(t *testing.T) {
 	small, err := h.Store.NewToken("plunge~", "tern", []string{"self", "look", "work", "launch"}, time.Now().AddDate(1, 0, 0))
 	require.NoError(t, err)
 	m.ok("", small+"\n", "account", "add", "tern", "--host", "gannet", "--user", "tern")
-	for args, scope := range map[string]string{"access list": "crew", "access grant knot": "crew", "repository protect main": "steer"} {
-		m.refused(5, []string{"it lacks the scope " + scope, h.URL + "/chest/passes", "uncinate account add tern --host gannet"}, "gauge", "", strings.Fields(args)...)
+	for args, scope := range map[string]string{"access list": "crew --may publish --may keys --may people", "access grant knot": "crew --may publish --may keys --may people", "repository protect main": "steer"} {
+		scope, may, _ := strings.Cut(scope, " ")
+		m.refused(5, []string{"it lacks the scope " + scope, h.URL + "/chest/passes", strings.TrimSpace("uncinate account add tern --host gannet " + may)}, "gauge", "", strings.Fields(args)...)
 	}
 	m.refused(5, []string{"it lacks the scope steer"}, "", "", "repository", "archive", "tern/gauge")
 	assert.Contains(t, m.run("", "", "repository", "show", "tern/gauge").err, "Not told: its people")

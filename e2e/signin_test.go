@@ -91,6 +91,8 @@ func TestSignInByDevice(t *testing.T) {
 	assert.Contains(t, m.ok("", "", "token", "list"), "renews itself")
 	assert.Regexp(t, `good +token expiry +renews itself`, m.ok("", "", "ready"), "nobody is told to paste one")
 
+	out = m.ok("gauge", "", "access", "list")
+	assert.Contains(t, out, "it lacks the scope crew. To give the account a token that has it: uncinate account add tern --host gannet --by device --may publish --may keys --may people")
 	m.ok("", "", "token", "revoke", "tern", "--yes")
 	m.refused(3, []string{"the vault holds no token"}, "gauge", "", "sync")
 
@@ -101,11 +103,12 @@ func TestSignInByDevice(t *testing.T) {
 	assert.Equal(t, 5, exit)
 	assert.Contains(t, out, "was not allowed")
 
-	// What renews it is revoked: a new sign-in is wanted, and the command says so.
-	said, end = m.signsIn("device", "tern")
+	// For people it takes a scope more. What renews it is revoked: a new sign-in is wanted, and the command says so.
+	said, end = m.signsIn("device", "tern", "--may", "publish", "--may", "keys", "--may", "people")
 	fills(t, page, url.Values{"code": {codeShown.FindStringSubmatch(said)[1]}, "user": {"tern"}, "token": {h.token["tern"]}, "say": {"yes"}})
 	exit, out = end()
 	require.Equal(t, 0, exit, out)
+	assert.Contains(t, m.ok("gauge", "", "access", "list"), "names nobody beside its owner")
 	h.LetTokensEnd("")
 	m.ageAccounts()
 	m.refused(5, []string{"the sign-in of account tern is over", "uncinate account add tern --host gannet --by device"}, "gauge", "", "sync")

@@ -473,6 +473,20 @@ var ours = []drawn{
 	{1, func(m *maker, l *look) []string {
 		return at(l, "uncinate", "repository", "change", "saltmarsh/gauge", "--default-branch", one(m, branchNames[:2]), "--yes")
 	}},
+	{2, func(m *maker, l *look) []string { // what others do to it on the host
+		project, _, _ := strings.Cut(l.folder, "-")
+		words := one(m, [][]string{{"repository", "protect", "main"}, {"repository", "protect", "main", "--only", "tern"}, {"repository", "protect", "main", "--only", "knot"}, {"repository", "unprotect", "main"}, {"repository", "unprotect", "main"},
+			{"access", "grant", "knot", "--right", "admin"}, {"access", "withdraw", "knot"}})
+		return at(l, append(append([]string{"uncinate"}, words...), "--repository", "saltmarsh/"+project, "--yes")...)
+	}},
+	{2, func(m *maker, l *look) []string {
+		project, _, _ := strings.Cut(l.folder, "-")
+		words := []string{"uncinate", "repository", "archive", "saltmarsh/" + project, "--yes"}
+		if m.IntN(4) > 0 {
+			words = append(words, "--end")
+		}
+		return at(l, words...)
+	}},
 	{1, func(m *maker, l *look) []string {
 		return at(l, "uncinate", one(m, []string{"sync", "detach", "attach"}), "--preview")
 	}},

@@ -72,7 +72,7 @@ func (o order) name() string {
 	if o.words[0] == "sh" {
 		return strings.Join(strings.Fields(o.words[2])[:2], " ")
 	}
-	families := []string{"branch", "rescue", "undo", "claim", "ignore", "repository", "account", "project", "settings", "tag", "sparse-checkout", "stash", "worktree", "reflog", "update-index"}
+	families := []string{"branch", "rescue", "undo", "claim", "ignore", "repository", "access", "account", "project", "settings", "tag", "sparse-checkout", "stash", "worktree", "reflog", "update-index"}
 	name := o.words[1]
 	if len(o.words) > 2 && slices.Contains(families, name) {
 		name += " " + o.words[2]

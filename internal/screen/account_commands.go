@@ -59,6 +59,7 @@ terminal session ends, or "vault lock" is run, at most for twelve hours.`,
 			o.StringVar(&a.FullName, "full-name", "", "the `name` for commits (default: the host's)")
 			o.StringVar(&a.Email, "email", "", "the e-mail `address` for commits (default: the host's)")
 			o.BoolVar(&a.Default, "default", false, "make it the default account on its host")
+			o.Var((*list)(&a.May), "may", "`what` its token should be able to do; may be repeated (default: publish and keys)")
 			preview := previewOption(o)
 			by := o.String("by", "token", "`how` to sign in: token (pasted), device (a code entered on the host's page) or browser (this machine's)")
 			return func(ctx context.Context, e *Env, args []string) error {
@@ -71,6 +72,9 @@ terminal session ends, or "vault lock" is run, at most for twelve hours.`,
 				}
 				if !slices.Contains([]string{"token", oauth.ByDevice, oauth.ByBrowser}, *by) {
 					return fault.New(fault.Usage, "sign in by token, device or browser, not by %s", text.Quote(*by)).Try("", "uncinate help account add")
+				}
+				if err := knownWants(a.May); err != nil {
+					return err
 				}
 				if *preview {
 					return e.wouldAdd(ctx, d, a, *by)
@@ -262,6 +266,9 @@ func (e *Env) addAccount(ctx context.Context, d *desk.Desk, a accounts.Account, 
 			return err
 		}
 	}
+	if before, err := accounts.Named(d, a.Name); err == nil && len(a.May) == 0 && before.Host == a.Host {
+		a.May = before.May // another token for the same
+	}
 	if h, err := hosts.Named(d, a.Host); a.Host != "" && err == nil && h.Shell != nil {
 		if by != "token" || a.InMemory {
 			return fault.New(fault.Usage, "%s is a plain server: you get in with an SSH key, so there is nothing to sign in to", a.Host).
@@ -288,7 +295,7 @@ func (e *Env) addAccount(ctx context.Context, d *desk.Desk, a accounts.Account, 
 		return e.addedAccount(d, added, doubts, inside, err)
 	}
 	if h, err := hosts.Named(d, a.Host); a.Host != "" && err == nil && e.asks {
-		for _, line := range h.TokenAdvice("publish", "keys") {
+		for _, line := range h.TokenAdvice(a.Wants()...) {
 			e.Aside("%s", e.Err.wrap(line, 0))
 		}
 	}

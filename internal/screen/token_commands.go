@@ -191,18 +191,26 @@ func wants() []string {
 	return names
 }
 
-func (e *Env) addToken(ctx context.Context, d *desk.Desk, name string, may []string) error {
-	a, err := accounts.Named(d, name)
-	if err != nil {
-		return err
-	}
+// knownWants refuses what no token can be wanted for.
+func knownWants(may []string) error {
 	for _, w := range may {
 		if !slices.Contains(wants(), w) {
 			return unknown("a token may "+strings.Join(wants(), ", ")+", and not "+text.Quote(w), w, wants(), "uncinate help token add")
 		}
 	}
+	return nil
+}
+
+func (e *Env) addToken(ctx context.Context, d *desk.Desk, name string, may []string) error {
+	a, err := accounts.Named(d, name)
+	if err != nil {
+		return err
+	}
+	if err := knownWants(may); err != nil {
+		return err
+	}
 	if len(may) == 0 {
-		may = []string{"publish", "keys"}
+		may = a.Wants()
 	}
 	if a.Host != "" {
 		h, err := hosts.Named(d, a.Host)
@@ -224,6 +232,7 @@ func (e *Env) addToken(ctx context.Context, d *desk.Desk, name string, may []str
 		return err
 	}
 	given := *a
+	given.May = may
 	given.Doubtful = time.Time{}
 	added, doubts, err := login.AddAccount(ctx, d, given, token)
 	if err != nil {
@@ -319,7 +328,7 @@ func (e *Env) replaceToken(ctx context.Context, d *desk.Desk, name string, renew
 // newToken asks for the token that is to take the place of an account's.
 func (e *Env) newToken(d *desk.Desk, a *accounts.Account) (string, error) {
 	if h, err := hosts.Named(d, a.Host); a.Host != "" && err == nil {
-		for _, line := range h.TokenAdvice("publish", "keys") {
+		for _, line := range h.TokenAdvice(a.Wants()...) {
 			e.Aside("%s", e.Err.wrap(line, 0))
 		}
 	}

@@ -31,6 +31,7 @@ type Account struct {
 	FullName   string    `json:"full_name,omitempty"`
 	Email      string    `json:"email,omitempty"`
 	Scopes     []string  `json:"scopes,omitempty"`
+	May        []string  `json:"may,omitempty" says:"what its token is wanted for; none: publish and keys"`
 	ScopesTold bool      `json:"scopes_told,omitempty"` // whether the host tells scopes at all
 	Expires    time.Time `json:"expires,omitzero"`
 	Added      time.Time `json:"added"`
@@ -49,6 +50,14 @@ type Account struct {
 // AnswersOf is the folder in which pages of lists are kept that a host told an account.
 func AnswersOf(d *desk.Desk, account string) string {
 	return filepath.Join(d.Home.State, "answers", account)
+}
+
+// Wants are what the account's token is wanted for (description.Wants).
+func (a *Account) Wants() []string {
+	if len(a.May) == 0 {
+		return []string{"publish", "keys"}
+	}
+	return a.May
 }
 
 // RefreshName is the name in the vault of the secret that renews the account's token.

@@ -71,6 +71,9 @@ func AddAccount(ctx context.Context, d *desk.Desk, want accounts.Account, token 
 		return nil, nil, fault.New(fault.Usage, "the token belongs to %s on %s, not to %s", text.Visible(id.User), h.Name, want.User)
 	}
 	a := want
+	if before, err := accounts.Named(d, a.Name); err == nil && len(a.May) == 0 && before.Host == a.Host {
+		a.May = before.May // it gets another token for the same
+	}
 	a.Origin = h.Origin()
 	a.User, a.Scopes, a.ScopesTold, a.Expires, a.Added = id.User, id.Scopes, id.ScopesTold, id.Expires, d.Now().UTC().Truncate(time.Second)
 	if a.OAuth && a.Expires.IsZero() {
@@ -90,7 +93,7 @@ func AddAccount(ctx context.Context, d *desk.Desk, want accounts.Account, token 
 		doubts = append(doubts, "the e-mail "+text.Visible(a.Email)+" is not yet confirmed on "+h.Name)
 	}
 	if !a.OAuth {
-		doubts = append(doubts, tokenDoubts(d, h, id)...)
+		doubts = append(doubts, tokenDoubts(d, h, id, a.Wants())...)
 	}
 	l.Account = &a
 	for _, need := range []struct{ action, what string }{{"repository-list", "list repositories"}, {"repository-create", "create repositories"}} {
@@ -98,7 +101,27 @@ func AddAccount(ctx context.Context, d *desk.Desk, want accounts.Account, token 
 			doubts = append(doubts, "the token may not "+need.what+": it lacks the scope "+strings.Join(missing, " and "))
 		}
 	}
+	for _, w := range description.Wants {
+		if slices.Contains(a.May, w.Name) && a.ScopesTold {
+			if missing := lacking(h.Description, a.Scopes, w.Needs); len(missing) > 0 {
+				doubts = append(doubts, "the token may not "+w.Says+": it lacks the scope "+strings.Join(missing, " and "))
+			}
+		}
+	}
 	return &a, doubts, accounts.KeepAccount(ctx, d, &a, token)
+}
+
+// lacking names the host's scopes that needs take and that are not there.
+func lacking(d *description.Description, there, needs []string) []string {
+	var missing []string
+	for _, need := range needs {
+		for _, scope := range d.Scopes[need] {
+			if !slices.Contains(there, scope) && !slices.Contains(missing, scope) {
+				missing = append(missing, scope)
+			}
+		}
+	}
+	return missing
 }
 
 // beginsRight tells a password, or another host's token, from a token of the host, where the
@@ -179,9 +202,9 @@ func addAtAddress(ctx context.Context, d *desk.Desk, want accounts.Account, toke
 	return &want, nil, accounts.KeepAccount(ctx, d, &want, token)
 }
 
-// Superfluous names the scopes of a token beyond those that publishing and keys take.
-func Superfluous(d *description.Description, id description.Identity) []string {
-	least := d.LeastScopes("publish", "delete", "keys")
+// Superfluous names the scopes of a token beyond those that what it is wanted for, and deleting, take.
+func Superfluous(d *description.Description, id description.Identity, wants []string) []string {
+	least := d.LeastScopes(append([]string{"delete"}, wants...)...)
 	if !id.ScopesTold || least == nil {
 		return nil
 	}
@@ -189,7 +212,7 @@ func Superfluous(d *description.Description, id description.Identity) []string {
 }
 
 // tokenDoubts are what is worth a word about a token that is good.
-func tokenDoubts(d *desk.Desk, h *hosts.Host, id description.Identity) []string {
+func tokenDoubts(d *desk.Desk, h *hosts.Host, id description.Identity, wants []string) []string {
 	var doubts []string
 	switch left := id.Expires.Sub(d.Now()); {
 	case id.Expires.IsZero():
@@ -198,7 +221,7 @@ func tokenDoubts(d *desk.Desk, h *hosts.Host, id description.Identity) []string 
 	case left > accounts.TooFar:
 		doubts = append(doubts, "the token ends only on "+id.Expires.Format(time.DateOnly)+"; whoever finds it can use it until then, so a nearer end is safer")
 	}
-	if more := Superfluous(h.Description, id); len(more) > 0 {
+	if more := Superfluous(h.Description, id, wants); len(more) > 0 {
 		doubts = append(doubts, "the token may do more than is needed here: it has the "+text.Either(len(more) == 1, "scope ", "scopes ")+strings.Join(more, " and "))
 	}
 	return doubts

@@ -134,15 +134,7 @@ func (l *Login) Lacks(action string) []string {
 	if act == nil || !l.Account.ScopesTold {
 		return nil
 	}
-	var missing []string
-	for _, need := range act.Needs {
-		for _, scope := range l.Host.Scopes[need] {
-			if !slices.Contains(l.Account.Scopes, scope) && !slices.Contains(missing, scope) {
-				missing = append(missing, scope)
-			}
-		}
-	}
-	return missing
+	return lacking(l.Host.Description, l.Account.Scopes, act.Needs)
 }
 
 // May checks beforehand that an action is described and that the token's scopes cover it.
@@ -156,19 +148,39 @@ func (l *Login) May(action, what string) error {
 		return f
 	}
 	if missing := l.Lacks(action); len(missing) > 0 {
-		return l.scopeFault(what, missing)
+		return l.scopeFault(what, missing, l.Host.Actions[action].Needs)
 	}
 	return nil
 }
 
-func (l *Login) scopeFault(what string, missing []string) error {
+func (l *Login) scopeFault(what string, missing, needs []string) error {
 	f := fault.New(fault.HostSaidNo, "the token of account %s may not %s: it lacks the scope %s", l.Account.Name, what, strings.Join(missing, " and "))
 	if t := l.Host.Pages["token"]; t != nil {
 		if page, err := l.Host.Expand(t, nil); err == nil {
 			f.Detail("Tokens are made at %s", page)
 		}
 	}
-	return f.Try("give the account a token that has it", text.Command("uncinate", "account", "add", l.Account.Name, "--host", l.Host.Name))
+	return f.Try("give the account a token that has it", l.withNeeds(needs))
+}
+
+// withNeeds is the command that gives the account a token for what it has one for, and for needs too.
+func (l *Login) withNeeds(needs []string) string {
+	words := []string{"uncinate", "account", "add", l.Account.Name, "--host", l.Host.Name}
+	if l.Account.OAuth && l.Host.SignIn.OAuth != nil {
+		words = append(words, "--by", l.Host.SignIn.OAuth.Ways[0])
+	}
+	wants := l.Account.Wants()
+	for _, w := range description.Wants {
+		if slices.ContainsFunc(w.Needs, func(n string) bool { return slices.Contains(needs, n) }) && len(lacking(l.Host.Description, l.Host.LeastScopes(wants...), needs)) > 0 {
+			wants = append(slices.Clone(wants), w.Name)
+		}
+	}
+	if len(wants) > len(l.Account.Wants()) {
+		for _, w := range wants {
+			words = append(words, "--may", w)
+		}
+	}
+	return text.Command(words...)
 }
 
 // Do performs an action that gives one thing, or none.
@@ -212,6 +224,9 @@ func (l *Login) refused(m description.Meaning, words string, a description.Answe
 		}
 		if len(scopes) > 0 {
 			f.Detail("It takes the scope %s.", strings.Join(scopes, " and "))
+		}
+		if l.Account != nil && l.Account.Name != "" {
+			again = l.withNeeds(act.Needs)
 		}
 		f.Try("give it a token that has it", again)
 	case description.NotFound:

@@ -31,7 +31,7 @@ func SignIn(ctx context.Context, d *desk.Desk, want accounts.Account, way string
 	if err != nil {
 		return nil, nil, err
 	}
-	scopes := h.LeastScopes("publish", "keys")
+	scopes := h.LeastScopes(want.Wants()...)
 	var t oauth.Token
 	if way == oauth.ByDevice {
 		t, err = s.ByDevice(ctx, scopes, show.Enter)

@@ -104,7 +104,7 @@ func TestToken(ctx context.Context, d *desk.Desk, name string) (Token, error) {
 	} else {
 		t.Remedies = []string{text.Command("uncinate", "token", "replace", a.Name)}
 	}
-	t.Superfluous = login.Superfluous(l.Host.Description, id)
+	t.Superfluous = login.Superfluous(l.Host.Description, id, l.Account.Wants())
 	return t, nil
 }
 
@@ -259,7 +259,7 @@ func stepsRenew(d *desk.Desk, l *login.Login) []desk.Step {
 
 func noRenewal(d *desk.Desk, h *hosts.Host, a *accounts.Account) error {
 	f := fault.New(fault.HostSaidNo, "%s does not renew tokens by itself", h.Name)
-	for _, line := range h.TokenAdvice("publish", "keys") {
+	for _, line := range h.TokenAdvice(a.Wants()...) {
 		f.Detail("%s", line)
 	}
 	return f.TryWithout("give the account one that you made", text.Command("uncinate", "token", "replace", a.Name), "renew")

@@ -58,7 +58,12 @@ func ListAccess(ctx context.Context, d *desk.Desk, account, what string) (*Share
 	}
 	s := &Shared{Repository: Repository{l.Account.Name, l.Host.Name, r}, Keys: []login.DeployKey{}}
 	unable := func(of string, err error) {
-		s.Unable = append(s.Unable, text.Either(s.Unable == nil, "The ", "the ")+of+" are not listed: "+fault.Of(err).Says)
+		f := fault.Of(err)
+		says := "The " + of + " are not listed: " + f.Says + "."
+		for _, r := range f.Remedies {
+			says += " To " + r.Why + ": " + r.Command
+		}
+		s.Unable = append(s.Unable, says)
 	}
 	noPeople, noKeys := l.May("people-list", "list people"), l.May("deploy-key-list", "list deploy keys")
 	switch {
