@@ -96,19 +96,24 @@ func AddAccount(ctx context.Context, d *desk.Desk, want accounts.Account, token 
 		doubts = append(doubts, tokenDoubts(d, h, id, a.Wants())...)
 	}
 	l.Account = &a
+	return &a, append(doubts, unfit(l)...), accounts.KeepAccount(ctx, d, &a, token)
+}
+
+// unfit says what a token may not that it is wanted for.
+func unfit(l *Login) []string {
+	var doubts []string
+	a, h := l.Account, l.Host
 	for _, need := range []struct{ action, what string }{{"repository-list", "list repositories"}, {"repository-create", "create repositories"}} {
-		if missing := l.Lacks(need.action); len(missing) > 0 {
+		if missing := l.Lacks(need.action); len(a.May) == 0 && len(missing) > 0 {
 			doubts = append(doubts, "the token may not "+need.what+": it lacks the scope "+strings.Join(missing, " and "))
 		}
 	}
 	for _, w := range description.Wants {
-		if slices.Contains(a.May, w.Name) && a.ScopesTold {
-			if missing := lacking(h.Description, a.Scopes, w.Needs); len(missing) > 0 {
-				doubts = append(doubts, "the token may not "+w.Says+": it lacks the scope "+strings.Join(missing, " and "))
-			}
+		if missing := lacking(h.Description, a.Scopes, w.Needs); slices.Contains(a.May, w.Name) && a.ScopesTold && len(missing) > 0 {
+			doubts = append(doubts, "the token may not "+w.Says+": it lacks the scope "+strings.Join(missing, " and "))
 		}
 	}
-	return &a, doubts, accounts.KeepAccount(ctx, d, &a, token)
+	return doubts
 }
 
 // lacking names the host's scopes that needs take and that are not there.
