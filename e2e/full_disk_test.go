@@ -103,6 +103,46 @@ func TestLocalWorkOnAFullDisk(t *testing.T) {
 	}
 }
 
+// TestUndoOnAFullDisk lets the disk be full, to a page, as changes are taken back: git's index is whole
+// each time, and with room again it ends.
+func TestUndoOnAFullDisk(t *testing.T) {
+	t.Parallel()
+	linux(t)
+	h := newHost(t)
+	_, launch, _ := shared(t, h)
+	leave := launch.smallDisk("small", 512)
+	launch.ok("", "", "clone", "saltmarsh/gauge", "small/gauge")
+	for i := range 60 { // an index of two pages
+		launch.write("small/gauge", map[string]string{fmt.Sprintf("a-longer-name-of-a-folder/%02d.txt", i): "x\n"})
+	}
+	launch.ok("small/gauge", "", "save", "Many")
+	launch.write("small/gauge", map[string]string{"README.md": "changed\n"})
+	kept := filepath.Join(t.TempDir(), "kept")
+	launch.command("", "", "cp", "-a", filepath.Join(launch.home, "small/gauge"), kept)
+	levels := []int{2, 4, 5, 6, 8, 10, 13}
+	if os.Getenv("UNCINATE_SOAK") != "" {
+		levels = make([]int, 40)
+		for i := range levels {
+			levels[i] = i
+		}
+	}
+	for _, free := range levels {
+		launch.command("", "", "rm", "-rf", filepath.Join(launch.home, "small/gauge"))
+		launch.command("", "", "cp", "-a", kept, filepath.Join(launch.home, "small/gauge"))
+		leave(free)
+		r := launch.command("small/gauge", "", program, "undo", "changes", "--yes")
+		if r.code != 0 {
+			assert.Contains(t, strings.ToLower(r.err), "no space left on device", "%d free", free)
+		}
+		leave(-1)
+		if r.code != 0 {
+			launch.ok("small/gauge", "", "undo", "changes", "--yes")
+		}
+		assert.Empty(t, launch.git("small/gauge", "status", "--porcelain"), "%d free", free)
+		assert.Equal(t, "64", fmt.Sprint(strings.Count(launch.git("small/gauge", "ls-files"), "\n")+1), "%d free", free)
+	}
+}
+
 // TestTheRegisterHoldsAll lets many processes take copies in at once.
 func TestTheRegisterHoldsAll(t *testing.T) {
 	t.Parallel()

@@ -160,7 +160,7 @@ func excerpt(s string) string {
 }
 
 // failures are sentences of failures that are true and can be helped by the person.
-var failures = regexp.MustCompile(`nothing to save|nothing clashes|nothing that differs is called|is as in the last commit|told to ignore it|nothing of .* is left|there is no rescue copy|holds no file|there is no branch|there is no .* in |no such commit|nothing was ever|another uncinate|program is working|is the last commit here|there is no commit|already checked out at`)
+var failures = regexp.MustCompile(`nothing to save|nothing clashes|nothing that differs is called|is as in the last commit|told to ignore it|nothing of .* is left|there is no rescue copy|holds no file|there is no branch|there is no .* in |no such commit|nothing was ever|another uncinate|program is working|is the last commit here|there is no commit|already checked out at|is archived on gannet|is protected on gannet`)
 
 func trueFailure(r result) bool { return failures.MatchString(r.err + r.out) }
 

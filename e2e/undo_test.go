@@ -31,6 +31,24 @@ func (m *machine) bringBack(dir, said string) string {
 	return m.ok(dir, "", strings.Fields(found[1])...)
 }
 
+// TestRescueAfterAKill keeps a copy although a run that was killed left git's locks in the store.
+func TestRescueAfterAKill(t *testing.T) {
+	t.Parallel()
+	_, m := attached(t)
+	m.write("gauge", map[string]string{"src/level.c": "one\n"})
+	m.bringBack("gauge", m.ok("gauge", "", "undo", "changes", "--yes"))
+	for _, left := range []string{"refs/copies/2.lock", "packed-refs.lock", "HEAD.lock", "objects/pack/pack-1.keep"} {
+		m.write("gauge/.git/uncinate/rescue.git", map[string]string{left: ""})
+	}
+	m.bringBack("gauge", m.ok("gauge", "", "undo", "changes", "--yes"))
+	assert.Equal(t, "one\n", m.read("gauge", "src/level.c"))
+	for _, left := range []string{"refs/copies/*.lock", "*.lock", "objects/pack/*.keep"} {
+		found, err := filepath.Glob(filepath.Join(m.home, "gauge/.git/uncinate/rescue.git", left))
+		require.NoError(t, err)
+		assert.Empty(t, found)
+	}
+}
+
 // sorts are sorts of changes, each in a folder of its own in which a.txt, b.txt and sub/c.txt are.
 var sorts = []struct{ name, line string }{
 	{"changed", "echo more >> a.txt; chmod 600 a.txt"},

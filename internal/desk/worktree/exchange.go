@@ -103,7 +103,7 @@ func (g *gate) exchange(ctx context.Context, all []change) error {
 // refresh notes in a copy of the prepared index how the files stand that came in
 // (git-update-index documentation, --refresh).
 func (g *gate) refresh(ctx context.Context) error {
-	to := g.refreshed()
+	to := g.refreshed() + ".new" // it gets its name once it is whole: a run that goes on takes what has it
 	if err := files.CopyFile(g.index(), to); err != nil {
 		return err
 	}
@@ -113,7 +113,7 @@ func (g *gate) refresh(ctx context.Context) error {
 	if err != nil && git.Code(err) != 1 { // 1 says that some file differs
 		return git.Fault(err, "git's index cannot be brought up to date")
 	}
-	return nil
+	return files.Move(to, g.refreshed())
 }
 
 // layAside moves what was at a path of the work tree to a free place of that name among what is
@@ -311,6 +311,11 @@ func (g *gate) isThere(ctx context.Context, c change, staged fs.FileInfo) (bool,
 // install puts the prepared index in the place of the old one.
 func (g *gate) install(ctx context.Context) error {
 	index := g.index()
+	for _, left := range []string{g.refreshed() + ".new.lock", g.refreshed() + ".new", index + ".lock"} { // where this was killed, or the disk was full
+		if err := files.Remove(left); err != nil {
+			return err
+		}
+	}
 	now, err := sumOf(filepath.Join(g.own, "index"))
 	if err != nil {
 		return err

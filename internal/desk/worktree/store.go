@@ -66,13 +66,15 @@ func (r *Rescuer) ready(ctx context.Context) error {
 
 // sweep takes away what runs that were killed left in the store: nobody else is at work in it.
 func (r *Rescuer) sweep() error {
-	kept, err := filepath.Glob(filepath.Join(r.store.Dir, "objects", "pack", "*.keep")) // as git calls them while it finishes a pack
-	if err != nil {
-		return err
-	}
-	for _, path := range kept {
-		if err := files.Remove(path); err != nil {
+	for _, left := range []string{"objects/pack/*.keep" /* as git calls them while it finishes a pack */, CopyRefs + "*.lock", "packed-refs.lock", "packed-refs.new", "shallow.lock", "HEAD.lock"} {
+		kept, err := filepath.Glob(filepath.Join(r.store.Dir, filepath.FromSlash(left)))
+		if err != nil {
 			return err
+		}
+		for _, path := range kept {
+			if err := files.Remove(path); err != nil {
+				return err
+			}
 		}
 	}
 	names, err := files.Names(r.store.Dir)
