@@ -13,6 +13,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"uncinate/internal/core/kinds"
 )
 
 // The rules that a run of the program must keep. Each finding names its rule.
@@ -164,6 +165,12 @@ var failures = regexp.MustCompile(`nothing to save|nothing clashes|nothing that 
 
 func trueFailure(r result) bool { return failures.MatchString(r.err + r.out) }
 
+// ownSection reports whether a file holds nothing but our own marked section.
+func ownSection(data []byte) bool {
+	s := strings.TrimSpace(string(data))
+	return strings.HasPrefix(s, kinds.Opening) && strings.HasSuffix(s, kinds.Closing)
+}
+
 // judgeHeld looks for contents that were held before and are held nowhere now.
 func (w *storyWorld) judgeHeld(o order, before, after moment, r ran, found func(string, string, ...any)) {
 	if o.name() == "rescue drop" || o.name() == "repository delete" || r.other.name() == "rescue drop" {
@@ -178,6 +185,9 @@ func (w *storyWorld) judgeHeld(o order, before, after moment, r ran, found func(
 	var lost []string
 	for id := range before.held {
 		x := w.objects.all[id]
+		if x != nil && o.name() == "settings unset" && ownSection(x.data) {
+			continue // what a setting put there, and nothing else
+		}
 		if x != nil && x.kind == "blob" && !after.held[id] && !meanwhile[id] && !w.within(id, after) && !superseded(id, o, r, before) && (r.other.words == nil || !superseded(id, r.other, r, before)) {
 			lost = append(lost, id)
 		}
