@@ -95,6 +95,7 @@ func TestInvitations(t *testing.T) {
 	assert.Equal(t, map[string]int{"knot": practice.Admin}, h.repoAt(t, h.URL+"/tern/gauge").People)
 	assert.Contains(t, dunlin.ok("", "", "invitation", "list"), "There is no invitation to you")
 	dunlin.refused(1, []string{"there is no invitation to gauge"}, "", "", "invitation", "accept", "gauge")
+	assert.Contains(t, m.ok("gauge", "", "access", "grant", "knot", "--right", "admin"), "That is so already", "a member")
 	assert.Contains(t, m.ok("gauge", "", "access", "grant", "knot", "--right", "read", "--preview"), "Let knot read tern/gauge (until now: admin)")
 	m.refused(5, []string{"there is nobody named knto on gannet", "Did you mean knot?", "Nothing was granted"}, "gauge", "", "access", "grant", "dunlin", "knto", "--right", "write", "--yes")
 	left, err := h.Store.Invites("tern", "tern", "gauge")
