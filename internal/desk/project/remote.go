@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"uncinate/internal/core/address"
+	"uncinate/internal/core/description"
 	"uncinate/internal/core/fault"
 	"uncinate/internal/core/text"
 	"uncinate/internal/desk"
@@ -267,23 +268,34 @@ func rightAccount(ctx context.Context, d *desk.Desk, h *Tie, err error) error {
 	})
 }
 
+// hosted asks the host of a tie's account for its repository, to find the cause of what failed; false
+// where it cannot be asked, or shows none.
+func hosted(ctx context.Context, d *desk.Desk, h *Tie) (*login.Login, description.Repository, bool) {
+	var none description.Repository
+	if h.Account == nil || h.Account.Host == "" {
+		return nil, none, false
+	}
+	_, owner, name, err := hosts.Recognise(d, h.Address.String())
+	if err != nil || name == "" {
+		return nil, none, false
+	}
+	l, err := login.Open(ctx, d, h.Account)
+	if err != nil {
+		return nil, none, false
+	}
+	there, found, err := l.Repository(ctx, owner, name)
+	return l, there, found && err == nil
+}
+
 // guarded adds to a push that the host refused that the branch is protected, where the host tells so, and
 // the way that works.
 func guarded(ctx context.Context, d *desk.Desk, h *Tie, sending Sending, ref string, err error) error {
 	branch, is := strings.CutPrefix(ref, "refs/heads/")
-	if !is || h.Account == nil || h.Account.Host == "" || ctx.Err() != nil {
+	if !is || ctx.Err() != nil {
 		return err
 	}
-	_, owner, name, look := hosts.Recognise(d, h.Address.String())
-	if look != nil || name == "" {
-		return err
-	}
-	l, look := login.Open(ctx, d, h.Account)
-	if look != nil || l.Host.Actions["protection-list"] == nil {
-		return err
-	}
-	there, found, look := l.Repository(ctx, owner, name)
-	if look != nil || !found {
+	l, there, found := hosted(ctx, d, h)
+	if !found || l.Host.Actions["protection-list"] == nil {
 		return err
 	}
 	all, look := l.Protections(ctx, there)
@@ -312,30 +324,22 @@ func guarded(ctx context.Context, d *desk.Desk, h *Tie, sending Sending, ref str
 
 // ReadOnly finds out whether a failed push failed because the account may only read.
 func ReadOnly(ctx context.Context, d *desk.Desk, h *Tie) error {
-	if h.Account == nil || h.Account.Host == "" {
+	l, there, found := hosted(ctx, d, h)
+	if !found {
 		return nil
 	}
-	_, owner, name, err := hosts.Recognise(d, h.Address.String())
-	if err != nil || name == "" {
-		return nil
-	}
-	l, err := login.Open(ctx, d, h.Account)
-	if err != nil {
-		return nil
-	}
-	there, found, err := l.Repository(ctx, owner, name)
-	if err == nil && found && there.Archived {
+	if there.Archived {
 		f := fault.New(fault.HostSaidNo, "%s is archived on %s: it may only be read", there.Path(), l.Host.Name)
 		if there.Right == "write" || there.Right == "read" {
 			return f.Detail("Who sees to its settings can end that.")
 		}
 		return f.Try("if that is to end", text.Command("uncinate", "repository", "archive", there.Path(), "--end", "--account", h.Account.Name))
 	}
-	if err != nil || !found || there.Right != "read" {
+	if there.Right != "read" {
 		return nil
 	}
 	f := fault.New(fault.HostSaidNo, "account %s may only read %s", h.Account.Name, there.Path())
-	return login.Others(f, login.WhoSees(ctx, d, h.Account.Host, h.Account, owner, name, true), "send to it", func(account string) string {
+	return login.Others(f, login.WhoSees(ctx, d, h.Account.Host, h.Account, there.Owner, there.Name, true), "send to it", func(account string) string {
 		return text.Command("uncinate", "attach", "--account", account, h.Repo.Dir)
 	})
 }

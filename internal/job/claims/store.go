@@ -94,16 +94,6 @@ func (b *Book) read(ctx context.Context, s *git.Repo, id string) ([]claiming.Cla
 	return claiming.Read(said)
 }
 
-// plain is a name that git takes in a commit (git-fast-import documentation).
-func plain(s string) string {
-	return strings.Map(func(r rune) rune {
-		if r < ' ' || strings.ContainsRune("<>\x7f", r) {
-			return '_'
-		}
-		return r
-	}, s)
-}
-
 // commit makes a commit of claims on top of the one that was read.
 func (b *Book) commit(ctx context.Context, all []claiming.Claim, name, says string) (string, error) {
 	s, err := b.store()
@@ -119,7 +109,7 @@ func (b *Book) commit(ctx context.Context, all []claiming.Claim, name, says stri
 	}
 	now, _ := b.now()
 	var in strings.Builder
-	fmt.Fprintf(&in, "commit %s\ncommitter %s <%s> %d +0000\ndata %d\n%s\n", next, plain(name), plain(b.Me), now.Unix(), len(says), says)
+	fmt.Fprintf(&in, "commit %s\ncommitter %s <%s> %d +0000\ndata %d\n%s\n", next, git.PersonName(name), git.PersonName(b.Me), now.Unix(), len(says), says)
 	if b.Commit != "" && b.Ref != "" && !b.Gone {
 		fmt.Fprintf(&in, "from %s\n", b.Commit)
 	}

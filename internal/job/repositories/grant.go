@@ -109,7 +109,10 @@ func (c *crew) stepGrant(who, right string, p *Person) desk.Step {
 	return desk.Step{Item: plan.Item{ID: "grant " + who, Place: plan.Host, Sentence: words},
 		Do: func(ctx context.Context) error { return c.setRight(ctx, "people-grant", who, right) },
 		Undo: func(ctx context.Context) error {
-			if (p == nil || p.Inherited != "") && c.l.May("people-withdraw", "") == nil {
+			if p == nil || p.Inherited != "" { // nothing was given here before
+				if c.l.May("people-withdraw", "") != nil {
+					return page(c.l, c.r, fault.New(fault.HostSaidNo, "%s has the right now, and %s has no way to take it back", text.Visible(who), c.l.Host.Name))
+				}
 				return c.setRight(ctx, "people-withdraw", who, "")
 			}
 			return c.setRight(ctx, "people-grant", who, p.Right)

@@ -29,16 +29,9 @@ type Invitation struct {
 
 // Invitations lists the invitations to an account, or to all; what could not be asked is told in notes.
 func Invitations(ctx context.Context, d *desk.Desk, account string) (out []Invitation, notes []string, err error) {
-	all, err := accounts.All(d)
+	all, err := oneOrAll(d, account)
 	if err != nil {
 		return nil, nil, err
-	}
-	if account != "" {
-		a, err := accounts.Named(d, account)
-		if err != nil {
-			return nil, nil, err
-		}
-		all = []*accounts.Account{a}
 	}
 	out = []Invitation{}
 	asked := 0

@@ -60,16 +60,15 @@ func same(there, want login.Protection) bool {
 		slices.Equal(slices.Sorted(slices.Values(there.Mergers)), slices.Sorted(slices.Values(want.Mergers)))
 }
 
-// guarded finds how a branch of a repository is protected; nil where it is not.
-func guarded(ctx context.Context, l *login.Login, r description.Repository, branch string) (*login.Protection, error) {
-	all, err := l.Protections(ctx, r)
-	if err != nil {
-		return nil, err
+// guarded finds how a branch of a repository is protected; nil where it is not. all are those that are.
+func guarded(ctx context.Context, l *login.Login, r description.Repository, branch string) (there *login.Protection, all []login.Protection, err error) {
+	if all, err = l.Protections(ctx, r); err != nil {
+		return nil, nil, err
 	}
 	if i := slices.IndexFunc(all, func(p login.Protection) bool { return p.Branch == branch }); i >= 0 {
-		return &all[i], nil
+		there = &all[i]
 	}
-	return nil, nil
+	return there, all, nil
 }
 
 // protecting looks at a repository whose branches are to be protected.
@@ -110,7 +109,7 @@ func Protect(ctx context.Context, d *desk.Desk, account, what, branch string, o 
 			return nil, err
 		}
 	}
-	there, err := guarded(ctx, l, r, branch)
+	there, _, err := guarded(ctx, l, r, branch)
 	if err != nil {
 		return nil, err
 	}
@@ -137,7 +136,7 @@ func Protect(ctx context.Context, d *desk.Desk, account, what, branch string, o 
 			vars := login.RepositoryVars(r)
 			vars["branch"], vars["rewriting"], vars["deleting"], vars["right"], vars["mergers"] = branch, o.Rewriting, o.Deleting, o.Right, o.Mergers
 			look := func() (bool, error) {
-				now, err := guarded(ctx, l, r, branch)
+				now, _, err := guarded(ctx, l, r, branch)
 				return now != nil && same(*now, want), err
 			}
 			_, err := l.Do(ctx, "branch-protect", "protect "+text.Excerpt(branch, 60)+" of "+r.Path(), vars)
@@ -181,15 +180,11 @@ func Unprotect(ctx context.Context, d *desk.Desk, account, what, branch string) 
 	if err != nil {
 		return nil, err
 	}
-	there, err := guarded(ctx, l, r, branch)
+	there, all, err := guarded(ctx, l, r, branch)
 	if err != nil {
 		return nil, err
 	}
 	if there == nil {
-		all, err := l.Protections(ctx, r)
-		if err != nil {
-			return nil, err
-		}
 		var names []string
 		for _, p := range all {
 			names = append(names, p.Branch)
@@ -208,7 +203,7 @@ func Unprotect(ctx context.Context, d *desk.Desk, account, what, branch string) 
 			vars := login.RepositoryVars(r)
 			vars["branch"] = branch
 			look := func() (bool, error) {
-				now, err := guarded(ctx, l, r, branch)
+				now, _, err := guarded(ctx, l, r, branch)
 				return now == nil, err
 			}
 			_, err := l.Do(ctx, "branch-unprotect", "end the protection of "+text.Excerpt(branch, 60), vars)

@@ -28,19 +28,21 @@ type Repository struct {
 	description.Repository
 }
 
+// oneOrAll gives the named account, or all where none is named.
+func oneOrAll(d *desk.Desk, account string) ([]*accounts.Account, error) {
+	if account == "" {
+		return accounts.All(d)
+	}
+	a, err := accounts.Named(d, account)
+	return []*accounts.Account{a}, err
+}
+
 // List lists what an account sees, or all accounts; those with find in their name.
 // What could not be asked is told in notes.
 func List(ctx context.Context, d *desk.Desk, account, find string) (out []Repository, notes []string, err error) {
-	all, err := accounts.All(d)
+	all, err := oneOrAll(d, account)
 	if err != nil {
 		return nil, nil, err
-	}
-	if account != "" {
-		a, err := accounts.Named(d, account)
-		if err != nil {
-			return nil, nil, err
-		}
-		all = []*accounts.Account{a}
 	}
 	asked := 0
 	var failed error

@@ -28,3 +28,13 @@ func Fault(err error, format string, args ...any) error {
 	}
 	return err
 }
+
+// PersonName is a name, or an e-mail address, as git takes it in a commit (git-fast-import documentation).
+func PersonName(s string) string {
+	return strings.Map(func(r rune) rune {
+		if r < ' ' || strings.ContainsRune("<>\x7f", r) {
+			return '_'
+		}
+		return r
+	}, s)
+}

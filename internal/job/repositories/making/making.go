@@ -152,8 +152,8 @@ func owned(l *login.Login, name string) (string, string) {
 	return cmp.Or(owner, l.Account.User), last
 }
 
-// Create plans to make a repository without a local folder.
-func Create(ctx context.Context, d *desk.Desk, account string, o New) (*desk.Change, error) {
+// open signs the account in under which it is to be made.
+func (o New) open(ctx context.Context, d *desk.Desk, account string) (*login.Login, error) {
 	a, err := accounts.Pick(d, account, "")
 	if err != nil {
 		return nil, err
@@ -162,7 +162,13 @@ func Create(ctx context.Context, d *desk.Desk, account string, o New) (*desk.Cha
 	if err != nil {
 		return nil, err
 	}
-	if err := repositories.Visible(o.Visibility); err != nil {
+	return l, repositories.Visible(o.Visibility)
+}
+
+// Create plans to make a repository without a local folder.
+func Create(ctx context.Context, d *desk.Desk, account string, o New) (*desk.Change, error) {
+	l, err := o.open(ctx, d, account)
+	if err != nil {
 		return nil, err
 	}
 	m := &making{desk: d, l: l, action: "repository-create", want: description.Repository{Visibility: cmp.Or(o.Visibility, "private"), Description: o.Description, DefaultBranch: cmp.Or(o.Branch, "main")}}
@@ -300,7 +306,7 @@ func (m *making) stepFirst(first map[string]string) (desk.Step, error) {
 			now := m.desk.Now().Unix()
 			var in strings.Builder
 			says := "Add the first files\n"
-			fmt.Fprintf(&in, "commit %s\ncommitter %s <%s> %d +0000\ndata %d\n%s\n", ref, plain(name), plain(email), now, len(says), says)
+			fmt.Fprintf(&in, "commit %s\ncommitter %s <%s> %d +0000\ndata %d\n%s\n", ref, git.PersonName(name), git.PersonName(email), now, len(says), says)
 			for _, n := range names {
 				fmt.Fprintf(&in, "M 100644 inline %s\ndata %d\n%s\n", n, len(first[n]), first[n])
 			}
@@ -320,16 +326,6 @@ func (m *making) stepFirst(first map[string]string) (desk.Step, error) {
 			}
 			return git.Fault(err, "the first files cannot be sent to %s", there.Path())
 		}}, nil
-}
-
-// plain is a name that git takes in a commit (git-fast-import documentation).
-func plain(s string) string {
-	return strings.Map(func(r rune) rune {
-		if r < ' ' || strings.ContainsRune("<>\x7f", r) {
-			return '_'
-		}
-		return r
-	}, s)
 }
 
 // Copy plans to make a copy of a repository on its host.
@@ -364,15 +360,8 @@ func Import(ctx context.Context, d *desk.Desk, account, from string, o New) (*de
 		return nil, err
 	}
 	at = at.Bare() // the host is told no sign-in
-	a, err := accounts.Pick(d, account, "")
+	l, err := o.open(ctx, d, account)
 	if err != nil {
-		return nil, err
-	}
-	l, err := login.Open(ctx, d, a)
-	if err != nil {
-		return nil, err
-	}
-	if err := repositories.Visible(o.Visibility); err != nil {
 		return nil, err
 	}
 	m := &making{desk: d, l: l, action: "repository-import", words: "import " + text.Excerpt(at.String(), 80), want: description.Repository{Visibility: cmp.Or(o.Visibility, "private")}}
