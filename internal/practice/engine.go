@@ -63,7 +63,8 @@ func (r *refusal) Error() string { return r.says }
 
 // refusals are the kinds, with the status that suits each.
 var refusals = map[string]int{"sign-in": 401, "ended": 401, "scope": 403, "denied": 403, "none": 404, "taken": 409, "changed": 412, "invalid": 422,
-	"rate": 429, "failed": 500, "told": 500, "already": 409, "full": 402, "archived": 423}
+	"rate": 429, "failed": 500, "told": 500, "already": 409, "full": 402, "archived": 423,
+	"over": 409, "clash": 409, "checks": 409}
 
 func no(kind, format string, args ...any) *refusal {
 	return &refusal{status: refusals[kind], kind: kind, says: fmt.Sprintf(format, args...)}

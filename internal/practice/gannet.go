@@ -63,6 +63,7 @@ func (f gannet) routes(e *engine) http.Handler {
 	api("GET /deck/heads", "look", g.heads)
 	g.crewRoutes(api)
 	g.lifeRoutes(api)
+	g.parleyRoutes(api)
 	g.oauthRoutes(m)
 	for _, part := range []string{"trim", "crew", "wake"} {
 		m.HandleFunc("/"+part+"/{owner}/{name}", g.page)
@@ -83,7 +84,7 @@ const gannetRefusal = "tag:gannet.example,2026:"
 // refuse tells a refusal as problem details.
 func (gannet) refuse(w http.ResponseWriter, r *refusal) {
 	kind, title := gannetRefusal+r.kind, map[string]string{"sign-in": "Sign in first", "ended": "Your token has ended", "scope": "Your token may not do this",
-		"taken": "The name is taken", "none": "Not found", "denied": "You may not", "invalid": "This cannot be taken", "changed": "It was changed meanwhile", "already": "That is so already", "full": "There is no berth left", "archived": "It is laid up",
+		"taken": "The name is taken", "none": "Not found", "denied": "You may not", "invalid": "This cannot be taken", "changed": "It was changed meanwhile", "already": "That is so already", "full": "There is no berth left", "archived": "It is laid up", "over": "It is over", "clash": "They clash", "checks": "A sounding says no",
 		"rate": "Too many requests", "told": "The host was told to fail"}[r.kind]
 	switch r.kind {
 	case "taken":
@@ -349,6 +350,8 @@ func (g gannetAt) sink(w http.ResponseWriter, q *http.Request, s Session) error 
 func (g gannetAt) serve(w http.ResponseWriter, q *http.Request) {
 	rest := "/" + q.PathValue("rest")
 	switch {
+	case strings.HasPrefix(rest, "/parley/"):
+		g.page(w, q)
 	case slices.Contains(gitRest, rest) || strings.HasPrefix(rest, "/info/lfs/"):
 		g.git(w, q, g.basic(q, ""), q.PathValue("owner"), strings.TrimSuffix(q.PathValue("name"), ".git"), rest)
 	default:

@@ -95,8 +95,18 @@ func TestEveryPublishedAddressAnswers(t *testing.T) {
 			require.NoError(t, err)
 			r, err := h.Store.Create(t.Context(), "tern", Repo{Owner: "tern", Name: "gauge", Visibility: "private"})
 			require.NoError(t, err)
+			dir := h.Store.GitDir(r.ID)
+			tree, err := h.Store.run(t.Context(), dir, "mktree")
+			require.NoError(t, err)
+			for _, branch := range []string{"main", "tide"} {
+				c := gitCommand(t.Context(), "-C", dir, "-c", "user.name=Tern", "-c", "user.email=tern@gannet.example", "commit-tree", tree, "-m", branch)
+				tip, err := c.Output()
+				require.NoError(t, err)
+				_, err = h.Store.run(t.Context(), dir, "update-ref", "refs/heads/"+branch, strings.TrimSpace(string(tip)))
+				require.NoError(t, err)
+			}
 			a := &caller{t: t, h: h, token: tokens[0].Secret, spare: spare.Secret,
-				known: map[string]any{"owner": "tern", "name": "gauge", "oid": oid("n", r.ID), "uid": uid("tern"), "shelf": "tern", "cliff": "tern", "nest": "gauge", "branch": "main", "bird": "knot", "onto": oid("g", "tern"), "head": "refs/heads/main", "login": "knot"}}
+				known: map[string]any{"owner": "tern", "name": "gauge", "oid": oid("n", r.ID), "uid": uid("tern"), "shelf": "tern", "cliff": "tern", "nest": "gauge", "branch": "tide", "haven": "main", "from_flag": "tern", "from_hull": "gauge", "number": 1, "commit": strings.Repeat("0", 40), "title": "Tide", "chick": "refs/heads/tide", "toward": "refs/heads/main", "bird": "knot", "onto": oid("g", "tern"), "head": "refs/heads/main", "login": "knot"}}
 			base, all := operations(t, host)
 			require.NotEmpty(t, all)
 			for _, o := range all {

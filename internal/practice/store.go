@@ -74,13 +74,15 @@ type Repo struct {
 }
 
 type state struct {
-	Users   map[string]*User  `json:"users"`
-	Groups  map[string]*Group `json:"groups"`
-	Tokens  []*Token          `json:"tokens"`
-	Repos   map[string]*Repo  `json:"repos"` // by id
-	Keys    []*Key            `json:"keys,omitempty"`
-	Invites []*Invite         `json:"invites,omitempty"`
-	Next    int               `json:"next"`
+	Users     map[string]*User  `json:"users"`
+	Groups    map[string]*Group `json:"groups"`
+	Tokens    []*Token          `json:"tokens"`
+	Repos     map[string]*Repo  `json:"repos"` // by id
+	Keys      []*Key            `json:"keys,omitempty"`
+	Invites   []*Invite         `json:"invites,omitempty"`
+	Offers    []*Offer          `json:"offers,omitempty"`
+	Soundings []Sounding        `json:"soundings,omitempty"`
+	Next      int               `json:"next"`
 }
 
 // Store is one practice host's state, in a folder: state.json and bare repositories
@@ -97,7 +99,7 @@ type Store struct {
 
 // Problem is a refusal of the store.
 type Problem struct {
-	Kind  string // "taken", "none", "denied", "invalid", "changed", "already", "full", "archived"
+	Kind  string // "taken", "none", "denied", "invalid", "changed", "already", "full", "archived", "over", "clash", "checks"
 	Says  string
 	Field string // which part of what was wanted is meant: "name", "visibility", "key" ...
 }
@@ -351,6 +353,7 @@ func (st *Store) Delete(user, owner, name string, version int) error {
 	}
 	delete(st.s.Repos, r.ID)
 	st.s.Invites = slices.DeleteFunc(st.s.Invites, func(i *Invite) bool { return i.Repo == r.ID })
+	st.s.Offers = slices.DeleteFunc(st.s.Offers, func(o *Offer) bool { return o.Repo == r.ID })
 	if err := st.save(); err != nil {
 		return err
 	}
