@@ -32,6 +32,7 @@ type Facts struct {
 	Branches   []string // other branches with commits that are nowhere but here
 	Others     []string // other branches of which the host has commits that are not here
 	Stashes    int
+	Offers     int      // offers to merge that wait for the account
 	Clash      []string // files that clash between the commits of both sides
 	Meets      []string // files that were changed here, and on the host too
 }
@@ -77,6 +78,7 @@ func (f Facts) Word() (word, says string, rank int) {
 	add(len(f.Branches) > 0, "%s only here: %s", text.Either(len(f.Branches) == 1, "branch", "branches"), strings.Join(f.Branches, ", "))
 	add(len(f.Others) > 0, "%s", NewFor(f.Others))
 	add(f.Stashes > 0, "%s stashed", text.Count(f.Stashes, "change"))
+	add(f.Offers > 0, "%s", text.Either(f.Offers == 1, "1 offer to merge waits", text.Count(f.Offers, "offer")+" to merge wait"))
 	add(f.NowAt != "", "its repository is now called %s", f.NowAt)
 	add(f.NowAt == "" && f.Refused != "", "%s", f.Refused)
 	says = strings.Join(parts, "; ")
@@ -110,10 +112,12 @@ func (f Facts) Word() (word, says string, rank int) {
 		return "behind", says, 11
 	case len(f.Others) > 0:
 		return "behind", says, 12
+	case f.Offers > 0:
+		return "offered", says, 13
 	case f.Empty:
-		return "empty", "no commit yet", 13
+		return "empty", "no commit yet", 14
 	}
-	return "in step", says, 14
+	return "in step", says, 15
 }
 
 // few names the first of some paths.

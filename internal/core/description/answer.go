@@ -240,6 +240,11 @@ func (rd *Reading) value(d *Description, field string, body any, header http.Hea
 	switch field {
 	case "visibility", "right":
 		return d.ourWord(field, v)
+	case "state", "outcome":
+		if d.Words[field] == nil {
+			return v
+		}
+		return d.ourWord(field, v)
 	case "created", "expires", "used":
 		form := rd.As
 		if form == "" {

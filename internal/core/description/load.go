@@ -282,14 +282,13 @@ func (l *loader) values(d *Description, v *node) {
 		}
 		d.Time = form
 	}
-	for _, kind := range []string{"visibility", "right"} {
-		names := map[string][]string{"visibility": Visibilities, "right": rightNames}[kind]
-		t := v.table(kind)
+	for _, w := range wordKinds {
+		t := v.table(w.kind)
 		if t == nil {
 			continue
 		}
 		words := Words{}
-		for _, name := range names {
+		for _, name := range w.ours {
 			if value, ok := t.take(name); ok {
 				switch value.(type) {
 				case string, bool, int64, float64:
@@ -300,7 +299,7 @@ func (l *loader) values(d *Description, v *node) {
 			}
 		}
 		t.done()
-		d.Words[kind] = words
+		d.Words[w.kind] = words
 	}
 	v.done()
 }

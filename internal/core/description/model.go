@@ -35,7 +35,7 @@ type Description struct {
 	Rate     Rate
 	Hook     *Hook               // nil where the description does not say how a web hook's call is told to be genuine
 	Scopes   map[string][]string // a need of ours → the host's scopes
-	Words    map[string]Words    // "visibility" and "right": ours ↔ the host's
+	Words    map[string]Words    // "visibility", "right", "state", "way" and "outcome": ours ↔ the host's
 	Time     string              // "rfc3339" or "epoch"
 	Actions  map[string]*Action
 	Refusals []Refusal
@@ -209,6 +209,10 @@ type Identity struct {
 // Visibilities are our words for who may see a repository, the fewest people first.
 var Visibilities = []string{"private", "members", "public"}
 
+// Ways are our words for how an offer is merged: by a merge commit, by its commits replayed one by one on top, or
+// as one commit.
+var Ways = []string{"merge", "replay", "one"}
+
 // The names a description may use. Each list is what an unknown name is compared with.
 var (
 	actionNames = []string{
@@ -219,21 +223,29 @@ var (
 		"token-show", "token-renew", "token-revoke",
 		"people-list", "people-grant", "people-withdraw", "people-search",
 		"invitation-list", "invitation-accept", "invitation-decline", "invitation-send", "invitation-sent", "invitation-withdraw",
-		"protection-list", "branch-protect", "branch-unprotect", "offer-make", "offer-list", "offer-accept", "offer-close",
+		"protection-list", "branch-protect", "branch-unprotect",
+		"offer-make", "offer-list", "offer-all-list", "offer-show", "offer-accept", "offer-close", "offer-remark-list", "offer-check-list",
 		"head-list", "hook-list", "hook-add", "hook-remove", "storage-used",
 	}
 	needNames    = []string{"identify", "read", "write", "create", "change", "delete", "keys", "people", "offers", "protect", "hooks", "tokens"}
 	pageNames    = []string{"token", "key", "settings", "people", "history", "branch", "file"}
 	meaningNames = []string{string(NameTaken), string(NotFound), string(NotSignedIn), string(TokenEnded), string(ScopeMissing),
 		string(Denied), string(PlanLimit), string(RateLimit), string(Invalid), string(Changed), string(NotSupported), string(Down), string(Already), string(Archived)}
-	rightNames = []string{"read", "write", "admin"}
+	// wordKinds are the kinds of values for which a description has words of its own, with ours.
+	wordKinds = []struct {
+		kind string
+		ours []string
+	}{{"visibility", Visibilities}, {"right", []string{"read", "write", "admin"}}, {"state", []string{"open", "accepted", "closed"}},
+		{"way", Ways}, {"outcome", []string{"passed", "failed", "running"}}}
 	limitNames = []string{"plan", "as_of", "file_size", "push_size", "repository_size", "large_file_quota",
 		"private_free", "private_collaborators", "public_collaborators", "requests_per_hour"}
 	fieldNames = []string{"id", "owner", "name", "description", "visibility", "default_branch", "created", "creator", "empty", "page",
 		"https", "ssh", "version", "archived", "head", "user", "full_name", "email", "email_confirmed", "active", "scopes", "expires", "kind",
 		"title", "key", "used", "right", "number", "state", "text", "branch", "tag", "target", "secret", "address", "bytes",
-		"inherited", "rewriting", "deleting", "mergers"}
+		"inherited", "rewriting", "deleting", "mergers",
+		"from_owner", "from_name", "ref", "merged", "ended_by", "removing", "outcome", "file"}
 	variableNames = []string{"base", "host", "api", "owner", "name", "path", "user", "token", "branch", "target", "file", "id",
 		"description", "visibility", "default_branch", "cursor", "page", "offset", "size", "find", "title", "key", "right", "person", "version",
-		"new_name", "new_owner", "text", "address", "secret", "kept_token", "email", "rewriting", "deleting", "mergers"}
+		"new_name", "new_owner", "text", "address", "secret", "kept_token", "email", "rewriting", "deleting", "mergers",
+		"number", "state", "way", "head", "from_owner", "from_name", "removing"}
 )

@@ -119,13 +119,14 @@ func (q *Request) Build(d *Description, vars Vars) (Call, error) {
 	return c, nil
 }
 
-// ourWords puts the host's own words in the place of ours, for visibility and rights; what the
+// ourWords puts the host's own words in the place of ours; what the
 // host cannot set is refused.
 func (d *Description) ourWords(all Vars) error {
-	for _, kind := range []string{"visibility", "right"} {
+	for _, w := range wordKinds {
+		kind := w.kind
 		ours, _ := all[kind].(string)
-		if ours == "" {
-			continue
+		if ours == "" || d.Words[kind] == nil && kind != "visibility" && kind != "right" {
+			continue // without a table the host has our words
 		}
 		if why, cannot := d.Cannot[ours]; cannot {
 			return fault.New(fault.Refused, "%s cannot be set to %q on %s: %s", kind, ours, d.Name, why)

@@ -47,12 +47,17 @@ var abilities = []struct {
 	{"invite people, also by e-mail", "access grant", []string{"invitation-send", "invitation-sent", "invitation-withdraw"}},
 	{"take invitations, or decline them", "invitation", []string{"invitation-list", "invitation-accept", "invitation-decline"}},
 	{"protect branches", "repository protect", []string{"protection-list", "branch-protect", "branch-unprotect"}},
+	{"offer work to be merged", "offer create", []string{"offer-make", "offer-list", "offer-show"}},
+	{"accept offers, and close them", "offer accept", []string{"offer-list", "offer-show", "offer-accept", "offer-close"}},
+	{"see what people said of an offer", "offer show", []string{"offer-remark-list"}},
+	{"see what checks said of an offer", "offer show", []string{"offer-check-list"}},
+	{"see offers of all repositories at once", "offer list --all", []string{"offer-all-list"}},
 	{"compare many projects at once", "status --all", []string{"head-list"}},
 	{"tell how much storage is used", "host compare", []string{"storage-used"}},
 }
 
 // unused are the actions of the language that no command carries out yet: a description may have them.
-var unused = []string{"token-show", "offer-make", "offer-list", "offer-accept", "offer-close", "hook-list", "hook-add", "hook-remove"}
+var unused = []string{"token-show", "hook-list", "hook-add", "hook-remove"}
 
 // Abilities tells what will and what will not be possible with the description.
 func (d *Description) Abilities() []Ability {

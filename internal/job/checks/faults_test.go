@@ -2,6 +2,7 @@ package checks
 
 import (
 	"fmt"
+	"os/exec"
 	"slices"
 	"strings"
 	"testing"
@@ -35,7 +36,7 @@ func TestEveryFaultOnEveryAction(t *testing.T) {
 					cases++
 					what := fmt.Sprintf("%s %s %s", name, action, kind)
 					// Each case has a token, a repository and a key of its own.
-					token, err := h.Store.NewToken("tok_", "tern", []string{"self", "look", "work", "launch", "steer", "sink", "lines", "crew", "hear", "feed", "dig", "rings", "flock"}, time.Now().Add(time.Hour))
+					token, err := h.Store.NewToken("tok_", "tern", []string{"self", "look", "work", "launch", "steer", "sink", "lines", "crew", "offers", "hear", "feed", "dig", "rings", "flock"}, time.Now().Add(time.Hour))
 					require.NoError(t, err)
 					l := signIn(token)
 					repo := fmt.Sprintf("%s-%d", action, i)
@@ -45,6 +46,11 @@ func TestEveryFaultOnEveryAction(t *testing.T) {
 					require.NoError(t, err)
 					vars["key"] = line
 					ready(t, h, action, repo, vars)
+					if action == "offer-accept" {
+						shown, err := l.Do(t.Context(), "offer-show", "show", vars)
+						require.NoError(t, err)
+						vars["version"] = shown["version"]
+					}
 					if kind, is := strings.CutSuffix(action, "key-remove"); is {
 						_, err := l.Do(t.Context(), kind+"key-add", "add", vars)
 						require.NoError(t, err)
@@ -130,10 +136,35 @@ func ready(t *testing.T, h *practice.Running, action, repo string, vars descript
 		_, err = h.Store.Change(t.Context(), "tern", "tern", repo, 0, func(r *practice.Repo) error { r.Archived = true; return nil })
 	case "repository-copy":
 		vars["new_owner"], vars["new_name"] = "tern", repo+"-copy"
+	case "offer-make", "offer-show", "offer-accept", "offer-close", "offer-remark-list", "offer-check-list":
+		for name, v := range (description.Vars{"branch": "neap", "target": "main", "from_owner": "tern", "from_name": repo, "number": "1", "way": "merge", "head": twoBranches(t, h, repo)}) {
+			vars[name] = v
+		}
+		if action != "offer-make" {
+			_, err = h.Store.MakeOffer("tern", "tern", repo, "tern", repo, practice.Offer{Branch: "neap", Target: "main", Title: "Neap"})
+		}
 	case "branch-unprotect":
 		err = h.Store.Guard(t.Context(), "tern", "tern", repo, "main", &practice.Guard{})
 	}
 	require.NoError(t, err)
+}
+
+// twoBranches gives a repository the branches main and neap, and the commit of the latter.
+func twoBranches(t *testing.T, h *practice.Running, repo string) (head string) {
+	t.Helper()
+	r, err := h.Store.Find("tern", "tern", repo)
+	require.NoError(t, err)
+	git := func(args ...string) string {
+		out, err := exec.Command("git", append([]string{"-C", h.Store.GitDir(r.ID), "-c", "user.name=Tern", "-c", "user.email=tern@gannet.example"}, args...)...).Output()
+		require.NoError(t, err, args)
+		return strings.TrimSpace(string(out))
+	}
+	tree := git("hash-object", "-t", "tree", "-w", "/dev/null")
+	main := git("commit-tree", tree, "-m", "Begin")
+	head = git("commit-tree", tree, "-p", main, "-m", "Neap")
+	git("update-ref", "refs/heads/main", main)
+	git("update-ref", "refs/heads/neap", head)
+	return head
 }
 
 func withUser(vars description.Vars) description.Vars {
