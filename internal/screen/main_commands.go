@@ -17,7 +17,7 @@ import (
 // Commands are all commands but those of the practice hosts.
 func Commands() []*Command {
 	return []*Command{readyCommand(), surveyCommand(), ignoreCommand(), attachCommand(), detachCommand(), cloneCommand(), projectCommand(), statusCommand(), changesCommand(), saveCommand(), syncCommand(), settleCommand(), undoCommand(), rescueCommand(), claimCommand(), historyCommand(), branchCommand(), tagCommand(), visitCommand(),
-		repositoryCommand(), accessCommand(), invitationCommand(), hostCommand(), accountCommand(), tokenCommand(), keyCommand(), vaultCommand(), settingsCommand(), completionCommand(), credentialCommand(), helpCommand(), versionCommand()}
+		repositoryCommand(), offerCommand(), accessCommand(), invitationCommand(), hostCommand(), accountCommand(), tokenCommand(), keyCommand(), vaultCommand(), settingsCommand(), completionCommand(), credentialCommand(), helpCommand(), versionCommand()}
 }
 
 // plans are the options of every command that shows a plan first.

@@ -114,6 +114,8 @@ func (e *Env) synced(r *syncing.Synced) {
 	switch {
 	case r.Unsent > 0 && r.Follows:
 		e.Say("%s only here: this copy of the project never sends.", text.Either(r.Unsent == 1, "1 commit is", text.Count(r.Unsent, "commit")+" are"))
+	case r.Tried:
+		e.Say("It is a branch of somebody's offer, which sync does not send.")
 	case r.Unpublished && r.Unsent == 0 && !r.Follows:
 		e.Say("To send it: uncinate sync")
 	case r.Unsent > 0:
@@ -129,12 +131,29 @@ func (e *Env) synced(r *syncing.Synced) {
 	if len(r.Gone) > 0 {
 		e.Say("No longer on the host: %s.", e.Out.visible(strings.Join(r.Gone, ", ")))
 	}
+	if r.Copy != "" {
+		e.Say("Your copy on the host has %s as the original has it now.", text.Visible(r.Copy))
+	}
+	if r.Over != nil {
+		e.over(r)
+	}
 	for _, c := range r.Seconds {
 		e.Say("The second remote %s has it too.", text.Visible(c))
 	}
 	e.left(r.Left)
 	if len(r.Changed) > 0 {
 		e.Say("Not saved yet: %s.", changes(r.Changed))
+	}
+}
+
+// over tells what became of an offer of the branch.
+func (e *Env) over(r *syncing.Synced) {
+	e.Say("%s.", strings.ToUpper(r.Over.Says()[:1])+r.Over.Says()[1:])
+	switch {
+	case r.Over.Newer > 0:
+		e.Say("%s not in it. To offer %s: uncinate offer create", text.Either(r.Over.Newer == 1, "1 commit since was", text.Count(r.Over.Newer, "commit")+" since were"), desk.ItThem(r.Over.Newer))
+	case r.Over.State == "accepted":
+		e.Say("To go on from %s, and remove %s on both sides: uncinate branch remove %s && uncinate sync", text.Visible(r.Over.Target), text.Visible(r.Over.Branch), text.Quote(r.Over.Branch))
 	}
 }
 

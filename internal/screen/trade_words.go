@@ -40,7 +40,7 @@ var tradeWords = []struct {
 	{[]string{"lock", "unlock", "reserve", "claims"}, "to say that you work on a file; or, for the vault, to lock it", []string{"uncinate claim list", "uncinate help claim", "uncinate help vault"}, ""},
 	{[]string{"conflict", "conflicts", "resolve", "mergetool", "clash", "clashes"}, "to see and decide what both sides changed", []string{"uncinate settle"}, ""},
 	{[]string{"rebase"}, "to put your commits on top of the host's", []string{"uncinate sync --by replay"}, ""},
-	{[]string{"review", "pr", "mr", "offers"}, "to compare a branch with the current one", []string{"uncinate branch list", "uncinate help changes"}, ""},
+	{[]string{"review", "pr", "mr", "offers", "pull-request", "merge-request", "propose"}, "to see what is offered to be merged, and to offer your branch", []string{"uncinate offer list", "uncinate help offer create"}, ""},
 	{[]string{"release", "version-tag", "bump"}, "to see the versions, and how to tag one", []string{"uncinate tag list", "uncinate help tag make"}, ""},
 	{[]string{"open", "browse", "web", "url", "page"}, "to open the repository's page", []string{"uncinate visit --print"}, ""},
 	{[]string{"repo", "repos", "repositories"}, "to see the repositories on your hosts", []string{"uncinate repository list"}, ""},

@@ -116,12 +116,17 @@ func (s *store) shallow() error {
 // errTooMuch says that the host has more than is brought for a look.
 var errTooMuch = errors.New("too much")
 
+// held keeps other runs away from the store.
+func (s *store) held(ctx context.Context) (*files.Held, error) {
+	return s.desk.WaitAt(ctx, filepath.Join(filepath.Dir(s.repo.Dir), "seen.held"), "what is new on the host")
+}
+
 // bring receives branches of the host, at most as much as is set.
 func (s *store) bring(ctx context.Context, h *project.Tie, branches []string) (err error) {
 	if s.most == 0 {
 		return errTooMuch
 	}
-	held, err := s.desk.WaitAt(ctx, filepath.Join(filepath.Dir(s.repo.Dir), "seen.held"), "what is new on the host")
+	held, err := s.held(ctx)
 	if err != nil {
 		return err
 	}
@@ -132,14 +137,21 @@ func (s *store) bring(ctx context.Context, h *project.Tie, branches []string) (e
 	if err := h.WriteInclude(ctx); err != nil {
 		return err
 	}
-	args := []string{"fetch", "--progress", "--no-tags", "--no-write-fetch-head", "--no-auto-maintenance", "--recurse-submodules=no", "--refmap=", "--", h.Address.String()}
+	var specs []string
 	for _, b := range branches {
-		args = append(args, "+refs/heads/"+b+":"+theirs+b)
+		specs = append(specs, "+refs/heads/"+b+":"+theirs+b)
 	}
+	return s.fetch(ctx, h, specs)
+}
+
+// fetch receives refs of the host, under the names that are given, at most as much as is set.
+func (s *store) fetch(ctx context.Context, h *project.Tie, specs []string) error {
+	args := []string{"fetch", "--progress", "--no-tags", "--no-write-fetch-head", "--no-auto-maintenance", "--recurse-submodules=no", "--refmap=", "--", h.Address.String()}
+	args = append(args, specs...)
 	within, stop := context.WithCancel(ctx)
 	defer stop()
 	much := s.watch(within, stop)
-	_, err = s.repo.Works().Run(within, git.Cmd{Config: h.Config(), Args: args, Stall: git.Stall, Watch: project.Watch(s.desk, "Looking at what is new", "Receiving objects")})
+	_, err := s.repo.Works().Run(within, git.Cmd{Config: h.Config(), Args: args, Stall: git.Stall, Watch: project.Watch(s.desk, "Looking at what is new", "Receiving objects")})
 	s.desk.Tell.Progress("Looking at what is new", 0, 0, "")
 	stop()
 	if much() {

@@ -35,15 +35,22 @@ type Exchange struct {
 // each carries an action's requests out, page by page. What the caller gives counts
 // before what an earlier request kept.
 func (l *Login) each(ctx context.Context, action, what string, vars description.Vars, got func(description.Result)) (description.Vars, error) {
+	all, _, err := l.some(ctx, action, what, vars, 0, got)
+	return all, err
+}
+
+// some is each for a list of which no more pages are asked for once it has most items, 0 for all of it;
+// more tells that there are others.
+func (l *Login) some(ctx context.Context, action, what string, vars description.Vars, most int, got func(description.Result)) (_ description.Vars, more bool, err error) {
 	if l.Host.Shell != nil {
-		return nil, l.shellDo(ctx, action, what, vars, got)
+		return nil, false, l.shellDo(ctx, action, what, vars, got)
 	}
 	act := l.Host.Actions[action]
 	if act == nil {
-		return nil, l.May(action, what)
+		return nil, false, l.May(action, what)
 	}
 	if act.By == "ssh" {
-		return nil, l.overSSH(ctx, act, what, vars, got)
+		return nil, false, l.overSSH(ctx, act, what, vars, got)
 	}
 	if act.By != "request" {
 		f := fault.New(fault.HostSaidNo, "on %s it is done by %s, which this version does not do yet: %s", l.Host.Name, act.By, what)
@@ -58,7 +65,7 @@ func (l *Login) each(ctx context.Context, action, what string, vars description.
 				f.Detail("The page is %s", page)
 			}
 		}
-		return nil, f
+		return nil, false, f
 	}
 	all := description.Vars{"kept_token": l.Token, "user": l.user()}
 	maps.Copy(all, vars)
@@ -66,12 +73,13 @@ func (l *Login) each(ctx context.Context, action, what string, vars description.
 		if !q.Wanted(l.Host.Description, all) {
 			continue
 		}
-		r := &asking{Login: l, act: act, q: q, what: what, vars: all}
+		r := &asking{Login: l, act: act, q: q, what: what, vars: all, most: most}
 		if err := r.pages(ctx, got); err != nil {
-			return nil, err
+			return nil, false, err
 		}
+		more = r.more
 	}
-	return all, nil
+	return all, more, nil
 }
 
 // asking is one request of an action, with the variables it is made from.
@@ -82,6 +90,8 @@ type asking struct {
 	what string
 	vars description.Vars
 	read atomic.Int64 // bytes of all pages until now
+	most int          // items that are enough; 0 for all
+	more bool         // there are others
 }
 
 // How much of one list is read: more than any person's, and less than a machine's memory.
@@ -95,15 +105,6 @@ const (
 func (r *asking) pages(ctx context.Context, got func(description.Result)) error {
 	p := r.q.Paging
 	vars := maps.Clone(r.vars)
-	place := func(vars description.Vars, n int) {
-		switch {
-		case p == nil:
-		case p.By == "number":
-			vars["page"], vars["size"] = int64(p.First+n), int64(p.Size)
-		case p.By == "offset":
-			vars["offset"], vars["size"] = int64(n*p.Size), int64(p.Size)
-		}
-	}
 	items, hand := 0, got
 	got = func(page description.Result) {
 		items += len(page.Items)
@@ -112,7 +113,7 @@ func (r *asking) pages(ctx context.Context, got func(description.Result)) error 
 	endless := func() error {
 		return fault.New(fault.Unreachable, "%s answers with more than %d pages, so its list has no end", r.Host.Name, MostPages)
 	}
-	place(vars, 0)
+	r.place(vars, 0)
 	first, err := r.one(ctx, vars, "")
 	if err != nil {
 		return err
@@ -123,25 +124,37 @@ func (r *asking) pages(ctx context.Context, got func(description.Result)) error 
 			r.vars[name] = v
 		}
 	}
+	enough := func(page description.Result) bool {
+		if r.most == 0 || items < r.most {
+			return false
+		}
+		r.more = page.Link != "" || page.Next != nil || page.Total > items || p != nil && p.Size > 0 && page.Total < 0 && len(page.Items) >= p.Size
+		return true
+	}
+	if enough(first) {
+		return nil
+	}
 	if p != nil && (p.By == "number" || p.By == "offset") {
 		count := MostPages
-		if first.Total >= 0 {
+		if first.Total >= 0 && r.most == 0 {
 			if count = (first.Total + p.Size - 1) / p.Size; count > MostPages {
 				return endless()
 			}
-			return r.sideBySide(ctx, count, place, got)
+			return r.sideBySide(ctx, count, got)
 		}
-		for n, last := 1, len(first.Items); last >= p.Size; n++ { // until a short page
+		for n, last := 1, len(first.Items); last >= p.Size && (first.Total < 0 || items < first.Total); n++ { // until a short page
 			if n == MostPages || items > mostItems {
 				return endless()
 			}
-			place(vars, n)
+			r.place(vars, n)
 			page, err := r.one(ctx, vars, "")
 			if err != nil {
 				return err
 			}
 			got(page)
-			last = len(page.Items)
+			if last = len(page.Items); enough(page) {
+				return nil
+			}
 		}
 		return nil
 	}
@@ -153,21 +166,34 @@ func (r *asking) pages(ctx context.Context, got func(description.Result)) error 
 		if page, err = r.one(ctx, vars, page.Link); err != nil {
 			return err
 		}
-		got(page)
+		if got(page); enough(page) {
+			return nil
+		}
 	}
 	return nil
 }
 
+// place puts into the variables which page is asked for, where pages are numbered.
+func (r *asking) place(vars description.Vars, n int) {
+	switch p := r.q.Paging; {
+	case p == nil:
+	case p.By == "number":
+		vars["page"], vars["size"] = int64(p.First+n), int64(p.Size)
+	case p.By == "offset":
+		vars["offset"], vars["size"] = int64(n*p.Size), int64(p.Size)
+	}
+}
+
 // sideBySide asks for the pages behind the first, several at once, and hands them on
 // in their order.
-func (r *asking) sideBySide(ctx context.Context, count int, place func(description.Vars, int), got func(description.Result)) error {
+func (r *asking) sideBySide(ctx context.Context, count int, got func(description.Result)) error {
 	rest := make([]description.Result, max(count-1, 0))
 	group, ctx := errgroup.WithContext(ctx)
 	group.SetLimit(sideBySide)
 	for i := range rest {
 		group.Go(func() (err error) {
 			vars := maps.Clone(r.vars)
-			place(vars, i+1)
+			r.place(vars, i+1)
 			rest[i], err = r.one(ctx, vars, "")
 			return err
 		})

@@ -197,6 +197,16 @@ func (l *Login) List(ctx context.Context, action, what string, vars description.
 	return items, err
 }
 
+// Some performs an action that gives a list, as far as its first items: no page is asked for once there are
+// most. more tells that there are others.
+func (l *Login) Some(ctx context.Context, action, what string, vars description.Vars, most int) (items []map[string]any, more bool, err error) {
+	_, more, err = l.some(ctx, action, what, vars, most, func(r description.Result) { items = append(items, r.Items...) })
+	if len(items) > most {
+		items, more = items[:most], true
+	}
+	return items, more, err
+}
+
 // refused turns a host's no into words: what was asked, what it means, what to do.
 func (l *Login) refused(m description.Meaning, words string, a description.Answer, what string, act *description.Action) error {
 	name := "the account"

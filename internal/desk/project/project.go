@@ -112,8 +112,25 @@ func ProjectLoosely(ctx context.Context, d *desk.Desk, given string) (*Folder, P
 	return f, p, err
 }
 
-// ProjectOf finds a looked-at folder in the register, or takes what its remote says.
+// ProjectOf finds a looked-at folder in the register, or takes what its remote says. Where the branch that is
+// checked out goes to a copy of one's own, it is that.
 func ProjectOf(ctx context.Context, d *desk.Desk, f *Folder) (Project, error) {
+	p, err := MainOf(ctx, d, f)
+	if err != nil || f.Branch == "" {
+		return p, err
+	}
+	own, found, err := OwnCopy(d, f.Path)
+	if err != nil || !found || f.Remotes[own.Remote] == "" {
+		return p, err
+	}
+	if goes, _, err := f.Repo.Own("branch." + f.Branch + ".remote"); err != nil || goes != own.Remote {
+		return p, err
+	}
+	return own, nil
+}
+
+// MainOf is ProjectOf, whatever branch is checked out.
+func MainOf(ctx context.Context, d *desk.Desk, f *Folder) (Project, error) {
 	p, found, err := ProjectAt(d, f.Path)
 	if err != nil {
 		return p, err

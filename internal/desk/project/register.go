@@ -10,6 +10,7 @@ import (
 	"uncinate/internal/core/fault"
 	"uncinate/internal/desk"
 	"uncinate/internal/world/files"
+	"uncinate/internal/world/git"
 )
 
 // FolderExists reports whether a project's folder is there.
@@ -29,6 +30,7 @@ type Project struct {
 	Page         string    `json:"page,omitempty"`
 	Attached     time.Time `json:"attached"`
 	Second       bool      `json:"second,omitempty" says:"a second remote, which only receives"`
+	Own          bool      `json:"own_copy,omitempty" says:"a copy of one's own on the host, from which branches are offered"`
 	ReceivesOnly bool      `json:"receives_only,omitempty" says:"nothing is ever sent"`
 }
 
@@ -92,6 +94,44 @@ func ProjectAt(d *desk.Desk, folder string) (Project, bool, error) {
 	return Project{}, false, nil
 }
 
+// OwnCopy finds the copy of one's own from which a folder's branches are offered; false where it has none.
+func OwnCopy(d *desk.Desk, folder string) (Project, bool, error) {
+	all, err := Register(d)
+	if err != nil {
+		return Project{}, false, err
+	}
+	i := slices.IndexFunc(all, func(p Project) bool { return p.Folder == folder && p.Own })
+	if i < 0 {
+		return Project{}, false, nil
+	}
+	return all[i], true, nil
+}
+
+// where gives of each project the copy of one's own, where its branch that is checked out goes there.
+func where(d *desk.Desk, all []Project) ([]Project, error) {
+	every, err := Register(d)
+	for _, own := range every {
+		if i := slices.IndexFunc(all, func(p Project) bool { return own.Own && p.Folder == own.Folder }); i >= 0 && goesTo(own) {
+			all[i] = own
+		}
+	}
+	return all, err
+}
+
+// goesTo reports whether the branch that is checked out in a copy's folder goes to it.
+func goesTo(own Project) bool {
+	at, common, err := git.Folders(own.Folder)
+	if err != nil {
+		return false // what is wrong with it is told where it is looked at
+	}
+	branch, err := git.ReadHead(at)
+	if err != nil || branch == "" {
+		return false
+	}
+	config, err := git.ReadConfig(filepath.Join(common, "config"))
+	return err == nil && slices.Equal(config["branch."+branch+".remote"], []string{own.Remote})
+}
+
 // EntryOf finds the register's entry for one remote of a folder.
 func EntryOf(d *desk.Desk, folder, remote string) (Project, bool, error) {
 	all, err := Register(d)
@@ -123,6 +163,9 @@ func Mains(d *desk.Desk) ([]Project, error) {
 // AttachedHere gives the projects that are worked on together; it is a fault when there is none.
 func AttachedHere(ctx context.Context, d *desk.Desk) ([]Project, error) {
 	all, err := Mains(d)
+	if err == nil {
+		all, err = where(d, all)
+	}
 	if err == nil && len(all) == 0 {
 		err = fault.New(fault.Decision, "no project is attached on this machine yet").
 			Try("attach one", "uncinate attach FOLDER").Try("bring one here", "uncinate clone REPOSITORY").Try("register clones that are there already", "uncinate project find FOLDER")

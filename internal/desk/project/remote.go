@@ -319,6 +319,9 @@ func guarded(ctx context.Context, d *desk.Desk, h *Tie, sending Sending, ref str
 		}
 	}
 	f.Detail("Your commits are kept here, unsent.")
+	if l.Host.Actions["offer-make"] != nil && l.Host.Actions["offer-list"] != nil {
+		return f.Try("offer them, on a branch of their own, to be merged there", text.Command("uncinate", "offer", "create", "--into", branch, "--folder", h.Repo.Dir))
+	}
 	return f.Try("send them on a branch of their own, to be merged there", text.Command("uncinate", "branch", "make", h.Account.User+"-"+strings.ReplaceAll(branch, "/", "-"), "--publish", "--folder", h.Repo.Dir))
 }
 
@@ -339,6 +342,9 @@ func ReadOnly(ctx context.Context, d *desk.Desk, h *Tie) error {
 		return nil
 	}
 	f := fault.New(fault.HostSaidNo, "account %s may only read %s", h.Account.Name, there.Path())
+	if h.Folder != nil && l.Host.Actions["offer-make"] != nil {
+		f.Try("offer your commits to be merged there", text.Command("uncinate", "offer", "create", "--folder", h.Repo.Dir))
+	}
 	return login.Others(f, login.WhoSees(ctx, d, h.Account.Host, h.Account, there.Owner, there.Name, true), "send to it", func(account string) string {
 		return text.Command("uncinate", "attach", "--account", account, h.Repo.Dir)
 	})

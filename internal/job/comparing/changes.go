@@ -131,6 +131,18 @@ func Compare(ctx context.Context, d *desk.Desk, o ChangesOptions) (_ *Changes, e
 	return out, nil
 }
 
+// Between tells what differs between two commits of a folder.
+func Between(ctx context.Context, f *project.Folder, before, now string, full bool) (*Changes, error) {
+	out := &Changes{Folder: f.Path, Commit: now, Files: []ChangedFile{}}
+	args := append(slices.Clone(diffing), text.Either(full, "-U3", "-U0"), before, now, "--")
+	patch, err := f.Repo.Run(ctx, git.Cmd{Dir: f.Path, Args: args})
+	if err != nil {
+		return nil, git.Fault(err, "git cannot tell the differences")
+	}
+	out.Patch = string(patch)
+	return out, out.parse(ctx, f, ChangesOptions{Full: full}, before, now)
+}
+
 // parse reads the files of a patch.
 func (out *Changes) parse(ctx context.Context, f *project.Folder, o ChangesOptions, before, now string) error {
 	for _, x := range difference.Parse(out.Patch) {

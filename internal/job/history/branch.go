@@ -15,6 +15,7 @@ import (
 	"uncinate/internal/core/plan"
 	"uncinate/internal/core/text"
 	"uncinate/internal/desk"
+	"uncinate/internal/desk/offering"
 	"uncinate/internal/desk/project"
 	"uncinate/internal/desk/worktree"
 	"uncinate/internal/world/git"
@@ -33,7 +34,7 @@ type Branch struct {
 	Behind  int       `json:"behind"`
 	Unsent  int       `json:"unsent" says:"commits that are only here, against the same branch on the host"`
 	Missing int       `json:"missing" says:"commits that are only on the host"`
-	Joined  bool      `json:"joined" says:"the default branch holds all of it"`
+	Joined  bool      `json:"joined" says:"the default branch holds all of it, be it as commits of other ids"`
 	Who     string    `json:"who" says:"who made its last commit"`
 	When    time.Time `json:"when"`
 }
@@ -143,11 +144,8 @@ func Branches(ctx context.Context, d *desk.Desk, given string) ([]Branch, error)
 		return nil, err
 	}
 	for _, one := range all { // against the default branch first, of which the walk remembers what it leads to
-		if b.baseRef != "" {
-			if one.Ahead, one.Behind, err = apart(one.Commit, b.Refs[b.baseRef]); err != nil {
-				return nil, err
-			}
-			one.Joined = one.Ahead == 0 && one.Name != b.base
+		if err := b.against(ctx, one, apart); err != nil {
+			return nil, err
 		}
 	}
 	for _, one := range all {
@@ -160,6 +158,23 @@ func Branches(ctx context.Context, d *desk.Desk, given string) ([]Branch, error)
 	}
 	slices.SortFunc(out, func(x, y Branch) int { return cmp.Or(y.When.Compare(x.When), strings.Compare(x.Name, y.Name)) })
 	return out, ctx.Err()
+}
+
+// against tells how a branch is to the default one. Of one that was accepted, or is no longer on the host, it
+// is looked whether that holds all of it by commits of other ids.
+func (b *Branching) against(ctx context.Context, one *Branch, apart func(ours, theirs string) (int, int, error)) (err error) {
+	if b.baseRef == "" {
+		return nil
+	}
+	if one.Ahead, one.Behind, err = apart(one.Commit, b.Refs[b.baseRef]); err != nil {
+		return err
+	}
+	one.Joined = one.Ahead == 0 && one.Name != b.base
+	if one.Joined || !one.Here || one.Name == b.base || !one.Gone && offering.NotesOf(b.desk, b.folder.Path).Made[one.Name].State != "accepted" {
+		return nil
+	}
+	one.Joined, err = worktree.HoldsAll(ctx, b.folder, b.Refs[b.baseRef], one.Commit, "")
+	return err
 }
 
 // fewBranches is up to how many git is asked about each by itself.

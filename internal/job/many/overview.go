@@ -35,7 +35,7 @@ type Row struct {
 	Address  string         `json:"address"`
 	Account  string         `json:"account,omitempty"`
 	Branch   string         `json:"branch,omitempty"`
-	State    string         `json:"state" says:"missing, broken, unfinished, no branch, elsewhere, no answer, refused, not asked, clash, overlap, both, unsent, changed, gone, behind, empty or in step"`
+	State    string         `json:"state" says:"missing, broken, unfinished, no branch, elsewhere, no answer, refused, not asked, clash, overlap, both, unsent, changed, gone, behind, offered, empty or in step"`
 	Says     string         `json:"says,omitempty"`
 	Ahead    int            `json:"ahead" says:"commits that are only here"`
 	Behind   int            `json:"behind" says:"commits that are only on the host, as last seen"`
@@ -45,6 +45,7 @@ type Row struct {
 	Others   []string       `json:"branches_not_received,omitempty" says:"other branches of which the host has commits that are not here"`
 	Stashes  int            `json:"stashes,omitempty"`
 	Rescues  int            `json:"rescue_copies,omitempty"`
+	Offers   int            `json:"offers,omitempty" says:"offers to merge of others that the account may accept, where the host tells of all at once"`
 	Remedies []string       `json:"remedies,omitempty" says:"commands to go on with"`
 	Contact  time.Time      `json:"contact,omitzero" says:"when the host last answered"`
 	rank     int
@@ -117,12 +118,14 @@ func Overview(ctx context.Context, d *desk.Desk, ask bool) ([]Row, error) {
 	facts := make([]board.Facts, len(all))
 	seen := make([]*project.Local, len(all))
 	var answers map[string]project.Answer
+	var waiting map[string]int
 	var beside sync.WaitGroup
 	if ask {
 		there := slices.DeleteFunc(slices.Clone(all), func(p project.Project) bool { return !project.FolderExists(p) })
 		beside.Go(func() {
 			answers = askAll(ctx, d, there, usualJobs, func(int) {})
 		})
+		beside.Go(func() { waiting = askOffers(ctx, d, there) })
 	}
 	looking, within := errgroup.WithContext(ctx)
 	looking.SetLimit(runtime.GOMAXPROCS(0))
@@ -163,6 +166,8 @@ func Overview(ctx context.Context, d *desk.Desk, ask bool) ([]Row, error) {
 		if ask && seen[i] != nil {
 			meets(ctx, d, p, seen[i], answers[p.Folder], &facts[i])
 		}
+		r.Offers = waiting[p.Folder]
+		facts[i].Offers = r.Offers
 		r.State, r.Says, r.rank = facts[i].Word()
 		r.Moved = facts[i].Moved
 		r.Others = facts[i].Others
@@ -197,6 +202,8 @@ func remediesFor(f board.Facts, folder string) []string {
 			return nil
 		}
 		return syncs
+	case "offered":
+		return []string{text.Command("uncinate", "offer", "list", "--folder", folder)}
 	case "missing":
 		return []string{text.Command("uncinate", "project", "find", filepath.Dir(folder)), "uncinate project forget --missing"}
 	case "no branch":

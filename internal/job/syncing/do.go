@@ -95,6 +95,10 @@ func (s *Sync) do(ctx context.Context) (*Synced, error) {
 	} else {
 		out.Seconds, err = s.sendToSeconds(ctx)
 	}
+	out.Tried = s.tries()
+	if out.Over = s.toldOver(ctx, out.Commit); err == nil {
+		err = s.copyInStep(ctx, out)
+	}
 	return out, err
 }
 

@@ -3,6 +3,7 @@ package syncing
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strconv"
@@ -56,7 +57,7 @@ func (s *Sync) look(ctx context.Context) error {
 	f, st := s.folder, s.stand
 	st.Theirs = s.refs.Branch(st.Branch)
 	known := s.tracked[s.track(st.Branch)]
-	t := histories.Two{Here: st.Ours != "", There: st.Theirs != "", Known: known != "", InOnly: s.options.InOnly || s.project.ReceivesOnly}
+	t := histories.Two{Here: st.Ours != "", There: st.Theirs != "", Known: known != "", InOnly: s.options.InOnly || s.project.ReceivesOnly || s.tries()}
 	number := func(args ...string) (int, error) {
 		out, err := f.Repo.Do(ctx, append([]string{"rev-list", "--count"}, args...)...)
 		if err != nil {
@@ -171,6 +172,9 @@ func (s *Sync) merges(ctx context.Context) (bool, error) {
 func (s *Sync) branchGone(ctx context.Context) error {
 	st := s.stand
 	branch := text.Visible(st.Branch)
+	if f := s.goneOver(); f != nil {
+		return errors.Join(project.NoteGone(s.rescuer.Common, s.Gone), f)
+	}
 	f := fault.New(fault.Decision, "the branch %s is no longer on the host; it was there when it was last looked at", branch)
 	f.Detail("All that you have of it is still here.")
 	if err := project.NoteGone(s.rescuer.Common, s.Gone); err != nil {

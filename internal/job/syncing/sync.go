@@ -75,6 +75,7 @@ type Sync struct {
 	would       []plan.Item // of a preview: the commit that would be made first
 	rescued     []int       // numbers of the copies that were kept
 	mergedFiles []string    // of a preview: files that both sides changed and that merge by themselves
+	over        *Over       // the offer of the branch that is over
 	trial       *git.Weaver // the store in which what comes was tried out
 	coming      []string
 
@@ -110,6 +111,9 @@ type Synced struct {
 	Tags        []string          `json:"tags,omitempty" says:"tags that came in"`
 	Changed     map[string]int    `json:"changed"` // not saved yet
 	Seconds     []string          `json:"second_remotes,omitempty" says:"addresses of second remotes that have the branch too now"`
+	Copy        string            `json:"copy_in_step,omitempty" says:"the branch that was sent to the copy of one's own, as the original has it"`
+	Over        *Over             `json:"offer,omitempty" says:"what became of an offer of the branch"`
+	Tried       bool              `json:"tried,omitempty" says:"the branch is that of somebody's offer, and is not sent"`
 	Left        []history.LeftOut `json:"left,omitempty" says:"what was not saved, and why"`
 }
 
@@ -195,7 +199,7 @@ func (s *Sync) prepare(ctx context.Context) error {
 			return s.afterSaving(err)
 		}
 	}
-	if err := s.claims(ctx); err != nil {
+	if err := errors.Join(s.claims(ctx), s.offered(ctx)); err != nil {
 		return s.afterSaving(err)
 	}
 	if s.run, _, err = d.Begin("sync", f.Path); err != nil {

@@ -232,10 +232,11 @@ func name(args []string) string {
 // no hook and nothing that Safe puts aside.
 type Repo struct {
 	*Git
-	Dir     string // the folder git runs in
-	Safe    []Set  // configuration that keeps a stranger's repository from running anything
-	GitDir  string // the git folder by name, so that git looks for none further up; "" lets it look
-	Fetches bool   // what a partial clone lacks may be received by a look, since its host is trusted
+	Dir     string   // the folder git runs in
+	Safe    []Set    // configuration that keeps a stranger's repository from running anything
+	GitDir  string   // the git folder by name, so that git looks for none further up; "" lets it look
+	Env     []string // more environment, such as further folders of objects
+	Fetches bool     // what a partial clone lacks may be received by a look, since its host is trusted
 }
 
 // Run runs git in the repository that is named, if one is (git documentation, --git-dir).
@@ -249,6 +250,9 @@ func (r *Repo) here(c Cmd) Cmd {
 		c.Dir = r.Dir
 	}
 	c.Config = append(slices.Clone(r.Safe), c.Config...)
+	if len(r.Env) > 0 {
+		c.Env = append(slices.Clone(r.Env), c.Env...)
+	}
 	if r.GitDir != "" {
 		c.Args = append([]string{"--git-dir=" + r.GitDir}, c.Args...)
 	}

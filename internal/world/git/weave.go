@@ -320,3 +320,6 @@ func (w *Weaver) Commit(ctx context.Context, tree string, parents []string, as *
 	id, err := w.Do(ctx, as.Text, env, append(args, "-F", "-")...)
 	return id, Fault(err, "git cannot write the commit again")
 }
+
+// Nobody is the environment in which commits are made that are only compared.
+func Nobody() []string { return slices.Clone(nobody) }
