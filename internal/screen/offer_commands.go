@@ -104,8 +104,14 @@ copy of their own, which is made on the host and added as a second remote; sync 
 		}}
 }
 
+// mostSaid is how much of a text of somebody else's is shown, in bytes.
+const mostSaid = 6000
+
 // indented is a text of somebody else's, line by line, as it may be shown.
 func (e *Env) indented(s string) string {
+	if len(s) > mostSaid {
+		s = strings.ToValidUTF8(s[:mostSaid], "") + "\n(and more)"
+	}
 	lines := strings.Split(strings.TrimRight(strings.ReplaceAll(s, "\r\n", "\n"), "\n"), "\n")
 	for i, l := range lines {
 		if l != "" {

@@ -170,7 +170,7 @@ func (c *Accepting) chooses() error {
 		if len(ways) == 0 {
 			return f.Try("leave the way to the host", c.o.Line("accept", c.offer.Number))
 		}
-		return f.Try("", c.o.Line("accept", c.offer.Number, "--way", ways[0]))
+		return f.Try("do it "+wayWords[ways[0]], c.o.Line("accept", c.offer.Number, "--way", ways[0]))
 	case c.o.Way != "":
 		c.way = c.o.Way
 	case slices.Contains(ways, "merge"):
@@ -234,7 +234,7 @@ func (c *Accepting) clashes(files []string) error {
 		}
 		return f
 	}
-	return f.Detail("Its author, %s, brings it up to date: uncinate branch join %s, then uncinate sync.", text.Visible(cmp.Or(o.Creator, "whoever made it")), text.Quote(o.Target)).
+	return f.Detail("Its author, %s, brings it up to date by: uncinate sync && uncinate branch join %s && uncinate sync", text.Visible(cmp.Or(o.Creator, "whoever made it")), text.Quote(o.Target)).
 		Try("or do it yourself: bring it here first", c.o.Line("fetch", o.Number))
 }
 
@@ -249,7 +249,7 @@ func upToDate(o offering.Offer, current, folder string) []string {
 	if current != o.Branch {
 		out = append(out, desk.FolderCommand(folder, "branch", "switch", o.Branch))
 	}
-	return append(out, desk.FolderCommand(folder, "branch", "join", o.Target), desk.FolderCommand(folder, "sync"))
+	return append(out, desk.FolderCommand(folder, "sync"), desk.FolderCommand(folder, "branch", "join", o.Target), desk.FolderCommand(folder, "sync"))
 }
 
 // removes reports whether the branch is to go.
@@ -314,7 +314,9 @@ func (c *Accepting) afterwards(ctx context.Context) error {
 		})
 		on = o.Target
 	}
-	if on == o.Target {
+	if on != o.Target {
+		c.Said = append(c.Said, fmt.Sprintf("To have it here: %s && %s", desk.FolderCommand(c.o.Folder, "branch", "switch", o.Target), desk.FolderCommand(c.o.Folder, "sync")))
+	} else {
 		c.add("receive", plan.Here, "Receive "+text.Visible(o.Target), nil, func(ctx context.Context) error {
 			sub, err := c.quiet(ctx)
 			if err != nil {
@@ -328,13 +330,13 @@ func (c *Accepting) afterwards(ctx context.Context) error {
 		})
 	}
 	if c.removes() && !o.Apart() {
-		c.add("remove on host", plan.Host, "Remove "+text.Visible(o.Branch)+" on the host, if nobody sent to it meanwhile", c.removed, c.remove)
+		c.add("remove on host", plan.Host, "Remove "+text.Visible(o.Branch)+" on the host, if nobody sent to it meanwhile", nil, c.remove)
 	}
 	if c.removes() && c.here != "" {
-		c.add("remove", plan.Here, "Remove "+text.Visible(c.here)+" here too; what is nowhere else is kept as a rescue copy", func(ctx context.Context) (bool, error) {
-			_, err := f.Repo.Resolve(ctx, "refs/heads/"+c.here)
-			return err != nil && ctx.Err() == nil, ctx.Err()
-		}, func(ctx context.Context) error {
+		c.add("remove", plan.Here, "Remove "+text.Visible(c.here)+" here too; what is nowhere else is kept as a rescue copy", nil, func(ctx context.Context) error {
+			if _, err := f.Repo.Resolve(ctx, "refs/heads/"+c.here); err != nil {
+				return ctx.Err() // a run that was cut off removed it
+			}
 			return c.left(c.drops(ctx, c.here, true))
 		})
 	}

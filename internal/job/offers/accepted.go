@@ -153,9 +153,12 @@ func (c *Accepting) removed(ctx context.Context) (bool, error) {
 
 // remove takes the branch away on the host, if it is what was accepted.
 func (c *Accepting) remove(ctx context.Context) error {
+	if gone, err := c.removed(ctx); err != nil || gone {
+		return c.left(err) // the host does it by itself
+	}
 	h, err := c.tie(ctx)
 	if err != nil {
-		return err
+		return c.left(err)
 	}
 	head := cmp.Or(c.Came.Head, c.offer.Head)
 	err = project.Push(ctx, c.desk, h, project.Sending{Refs: []project.Sent{{To: "refs/heads/" + c.offer.Branch, Was: head}}})

@@ -227,7 +227,7 @@ func (c *Creating) notes(ctx context.Context) error {
 	}
 	clashes, _, err := c.meet(ctx, c.theirs, c.folder.Head)
 	if err == nil && len(clashes) > 0 {
-		c.Notes = append(c.Notes, fmt.Sprintf("It does not merge cleanly now: %s there too. To bring it up to date, before or after: %s", text.Either(len(clashes) == 1, text.Visible(clashes[0])+" was changed", text.Count(len(clashes), "file")+" were changed"), text.Command("uncinate", "branch", "join", c.target)))
+		c.Notes = append(c.Notes, fmt.Sprintf("It does not merge cleanly now: %s there too. To bring it up to date, before or after: %s", text.Either(len(clashes) == 1, text.Visible(clashes[0])+" was changed", text.Count(len(clashes), "file")+" were changed"), text.Command("uncinate", "sync")+" && "+text.Command("uncinate", "branch", "join", c.target)))
 	}
 	if c.o.Removes && !c.l.Host.Actions["offer-make"].Takes("removing") {
 		c.Notes = append(c.Notes, c.l.Host.Name+" does not keep that the branch is to go: whoever accepts it says so.")

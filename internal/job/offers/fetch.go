@@ -212,8 +212,15 @@ func Close(ctx context.Context, d *desk.Desk, w Which, given string, removes boo
 	default:
 		c.Steps = append(c.Steps, desk.Step{Item: plan.Item{ID: "close", Place: plan.Host, Sentence: "Close the offer of " + text.Visible(o.Branch) + " without merging it"}, Do: c.close})
 	}
+	if len(c.Steps) > 0 {
+		c.Steps[0].Stays = func(done bool) bool { return done }
+	}
 	if !removes {
 		return c, nil
+	}
+	if a.folder != nil && a.folder.Branch == o.Branch && !o.Apart() {
+		return nil, fault.New(fault.Decision, "%s is checked out, and is to be removed with the offer", text.Visible(o.Branch)).
+			Detail("Nothing was closed.").Try("switch to another one first", desk.FolderCommand(w.Folder, "branch", "switch", o.Target))
 	}
 	if a.folder == nil || o.Apart() {
 		c.Notes = append(c.Notes, "Its branch stays: it goes where it came from, by branch remove.")

@@ -110,8 +110,7 @@ func (s *Sync) goneOver() *fault.Fault {
 	if s.over.Head != "" && s.over.Head != s.stand.Ours {
 		return f.Detail("Yours has commits that were not in it.").Try("offer them too", text.Command(s.words("offer", "create")...))
 	}
-	return f.Try("go on from "+text.Visible(s.over.Target)+", and remove it here", text.Command(s.words("branch", "remove", s.over.Branch)...)).
-		Try("then receive what came of it", text.Command(s.words("sync")...))
+	return f.Try("go on from "+text.Visible(s.over.Target)+", and remove it here", text.Command(s.words("branch", "remove", s.over.Branch)...)+" && "+text.Command(s.words("sync")...))
 }
 
 // copyInStep brings the copy of one's own in step with the original: the original's default branch is received
