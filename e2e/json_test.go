@@ -56,7 +56,7 @@ type document struct{ form, in, args string }
 // documents are commands of a person's first day, in their order, then of later ones.
 func documents(t *testing.T, h *host, line string) []document {
 	t.Helper()
-	return slices.Concat(firstDocuments(h), clashDocuments(), undoDocuments(), documentsOfOthers(h), laterDocuments(t, h, line))
+	return slices.Concat(firstDocuments(h), clashDocuments(), undoDocuments(), documentsOfOthers(h), offerDocuments(), laterDocuments(t, h, line))
 }
 
 func firstDocuments(h *host) []document {
@@ -162,6 +162,36 @@ func documentsOfOthers(h *host) []document {
 	}
 }
 
+// offerDocuments are those about offers to merge, in a clone.
+func offerDocuments() []document {
+	return []document{
+		{"plan", "", "clone --account tern gauge copy --preview"},
+		{"clone", "", "clone --account tern gauge copy"},
+		{"branch make", "", "branch make --folder copy neap --switch"},
+		{"ignore add", "", "ignore add --folder copy *.neap"},
+		{"save", "", "save --folder copy Neap"},
+		{"plan", "", "offer create --folder copy --preview"},
+		{"offer create", "", "offer create --folder copy --yes"},
+		{"offer create", "", "offer create --folder copy --yes"},
+		{"offer list", "", "offer list --folder copy"},
+		{"offer list", "", "offer list --all"},
+		{"offer show", "", "offer show --folder copy 1"},
+		{"offer show", "", "offer show --repository tern/gauge --account tern 1"},
+		{"offer fetch", "", "offer fetch --folder copy 1"},
+		{"problem", "", "offer show --folder copy 2"},
+		{"plan", "", "offer accept --folder copy 1 --preview"},
+		{"offer accept", "", "offer accept --folder copy 1 --yes"},
+		{"problem", "", "offer accept --folder copy 1 --yes"},
+		{"branch switch", "", "branch switch --folder copy main"},
+		{"branch remove", "", "branch remove --folder copy neap --yes"},
+		{"branch make", "", "branch make --folder copy spring --switch"},
+		{"ignore add", "", "ignore add --folder copy *.spring"},
+		{"save", "", "save --folder copy Spring"},
+		{"offer create", "", "offer create --folder copy --yes"},
+		{"offer close", "", "offer close --folder copy 2 --yes"},
+	}
+}
+
 func laterDocuments(t *testing.T, h *host, line string) []document {
 	t.Helper()
 	return []document{
@@ -191,30 +221,6 @@ func laterDocuments(t *testing.T, h *host, line string) []document {
 		{"tag list", "", "tag list gauge"},
 		{"plan", "", "tag remove --folder gauge 1.0.0 --preview"},
 		{"tag remove", "", "tag remove --folder gauge 1.0.0 --yes"},
-		{"plan", "", "clone --account tern gauge copy --preview"},
-		{"clone", "", "clone --account tern gauge copy"},
-		{"branch make", "", "branch make --folder copy neap --switch"},
-		{"ignore add", "", "ignore add --folder copy *.neap"},
-		{"save", "", "save --folder copy Neap"},
-		{"plan", "", "offer create --folder copy --preview"},
-		{"offer create", "", "offer create --folder copy --yes"},
-		{"offer create", "", "offer create --folder copy --yes"},
-		{"offer list", "", "offer list --folder copy"},
-		{"offer list", "", "offer list --all"},
-		{"offer show", "", "offer show --folder copy 1"},
-		{"offer show", "", "offer show --repository tern/gauge --account tern 1"},
-		{"offer fetch", "", "offer fetch --folder copy 1"},
-		{"problem", "", "offer show --folder copy 2"},
-		{"plan", "", "offer accept --folder copy 1 --preview"},
-		{"offer accept", "", "offer accept --folder copy 1 --yes"},
-		{"problem", "", "offer accept --folder copy 1 --yes"},
-		{"branch switch", "", "branch switch --folder copy main"},
-		{"branch remove", "", "branch remove --folder copy neap --yes"},
-		{"branch make", "", "branch make --folder copy spring --switch"},
-		{"ignore add", "", "ignore add --folder copy *.spring"},
-		{"save", "", "save --folder copy Spring"},
-		{"offer create", "", "offer create --folder copy --yes"},
-		{"offer close", "", "offer close --folder copy 2 --yes"},
 		{"plan", "", "clone --account tern --everything --into copies --preview"},
 		{"clone --everything", "", "clone --account tern --everything --into copies"},
 		{"plan", "", "detach gauge --preview"},

@@ -34,7 +34,7 @@ func TestProtected(t *testing.T) {
 	m.ok("gauge", "", "save", "More")
 	before := m.id("gauge", "HEAD")
 	m.refused(5, []string{"main is protected on gannet, so it did not take the work", "no rewriting, no deletion, only knot sends to it", "Your commits are kept here, unsent",
-		"uncinate branch make tern-main --publish"}, "gauge", "", "sync", "--yes")
+		"uncinate offer create --into main"}, "gauge", "", "sync", "--yes")
 	m.ok("gauge", "", "branch", "make", "tern-main", "--publish")
 	assert.Contains(t, m.git("gauge", "ls-remote", "origin", "tern-main"), before)
 	assert.Contains(t, m.ok("gauge", "", "repository", "show", "tern/gauge"), "main (no rewriting, no deletion, only knot sends to it)")

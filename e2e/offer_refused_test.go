@@ -34,24 +34,22 @@ func offersOf(t *testing.T, h *host, m *machine, many int) {
 	}
 }
 
-// TestOffersAreNotAcceptedUnseen plays what happens between the look and the acceptance, before the plan and
-// at its question: the true cause is said, nothing is accepted, and nothing is half.
-func TestOffersAreNotAcceptedUnseen(t *testing.T) {
-	t.Parallel()
-	h, m := attached(t)
-	offersOf(t, h, m, 6)
-	was := h.tip(t, m, "tern/gauge", "main")
+// meanwhile is what may happen to an offer between the look and the acceptance.
+type meanwhile struct {
+	happens func(branch string, number int)
+	says    string
+	stays   string // the offer's state
+	back    func()
+}
+
+func offersMeanwhile(t *testing.T, h *host, m *machine) []meanwhile {
+	t.Helper()
 	moves := func(branch string) {
 		id := m.git("gauge", "-c", "user.name=Tern", "-c", "user.email=tern@gannet.example", "commit-tree", "HEAD^{tree}", "-p", branch, "-m", "more")
 		m.git("gauge", "push", "-q", "origin", id+":refs/heads/"+branch)
 	}
 	knows := func(error error) { require.NoError(t, error) }
-	for i, c := range []struct {
-		happens func(branch string, number int)
-		says    string
-		stays   string // the offer's state
-		back    func()
-	}{
+	return []meanwhile{
 		{func(_ string, n int) { knows(h.Store.CloseOffer(t.Context(), "tern", "tern", "gauge", n)) }, "was closed by tern already", "closed", nil},
 		{func(b string, _ int) { m.git("gauge", "push", "-q", "origin", ":refs/heads/"+b) }, "is no longer there, so there is nothing to accept", "open", nil},
 		{func(b string, _ int) { moves(b) }, "has other commits", "open", nil},
@@ -68,7 +66,17 @@ func TestOffersAreNotAcceptedUnseen(t *testing.T) {
 			_, err := h.Store.Change(t.Context(), "tern", "tern", "gauge", 0, func(r *practice.Repo) error { r.Archived = false; return nil })
 			knows(err)
 		}},
-	} {
+	}
+}
+
+// TestOffersAreNotAcceptedUnseen plays what happens between the look and the acceptance, before the plan and
+// at its question: the true cause is said, nothing is accepted, and nothing is half.
+func TestOffersAreNotAcceptedUnseen(t *testing.T) {
+	t.Parallel()
+	h, m := attached(t)
+	offersOf(t, h, m, 6)
+	was := h.tip(t, m, "tern/gauge", "main")
+	for i, c := range offersMeanwhile(t, h, m) {
 		n := i + 1
 		branch, number := fmt.Sprint("neap-", n), fmt.Sprint(n)
 		m.ok("gauge", "", "offer", "show", number)

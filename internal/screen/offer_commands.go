@@ -21,13 +21,15 @@ type MadeOffer struct {
 }
 
 func offerCommand() *Command {
-	return &Command{Name: "offer", Short: "offer work to be merged, look at offers, and accept them: create, list, show, fetch, accept, close",
+	return &Command{Name: "offer", Short: "offer work to be merged, look at offers, and accept them: list, show, create, fetch, accept, close",
 		Long: `An offer asks whoever sees to a repository to merge a branch. The repository is the current project's,
 unless --repository names another.`,
+		Means: map[string]string{"new": "create", "make": "create", "open": "create", "propose": "create", "send": "create", "merge": "accept", "take": "accept", "approve": "accept", "view": "show", "see": "show", "diff": "show",
+			"changes": "show", "checkout": "fetch", "try": "fetch", "switch": "fetch", "reject": "close", "decline": "close", "drop": "close", "cancel": "close", "remove": "close", "delete": "close", "ls": "list", "status": "list"},
 		Subs: []*Command{
-			offerCreate(),
 			offerList(),
 			offerShow(),
+			offerCreate(),
 			offerFetch(),
 			offerAccept(),
 			offerClose(),

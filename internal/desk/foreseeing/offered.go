@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"slices"
+	"strings"
 
 	"uncinate/internal/core/fault"
 	"uncinate/internal/desk"
@@ -78,10 +79,10 @@ func (p *Place) Bring(ctx context.Context, h *project.Tie, refs map[string]strin
 	}
 	slices.Sort(specs)
 	err = p.store.fetch(ctx, h, specs)
-	if err != nil && !errors.Is(err, errTooMuch) && ctx.Err() == nil && len(specs) > 1 {
+	if isGone(err) {
 		err = nil
 		for _, one := range specs { // one that is gone stops git for all
-			if e := p.store.fetch(ctx, h, []string{one}); errors.Is(e, errTooMuch) || ctx.Err() != nil {
+			if e := p.store.fetch(ctx, h, []string{one}); e != nil && !isGone(e) {
 				err = e
 				break
 			}
@@ -92,6 +93,12 @@ func (p *Place) Bring(ctx context.Context, h *project.Tie, refs map[string]strin
 		return nil
 	}
 	return err
+}
+
+// isGone reports whether git could not receive a ref since it is not there.
+func isGone(err error) bool {
+	var said *git.Error
+	return errors.As(err, &said) && strings.Contains(said.Says, "couldn't find remote ref")
 }
 
 // offered is where commits are in the store that are offered.

@@ -134,8 +134,8 @@ func (t *Try) Look(ctx context.Context) ([]Tried, error) {
 		if a := h.Actions[name]; !a.Looks() || a.By != "request" && a.By != "shell" || slices.Contains([]string{"identify", "repository-list", "repository-show"}, name) {
 			continue
 		}
-		if one.Name == "" && !slices.Contains([]string{"owner-list", "key-list", "invitation-list", "token-show", "storage-used"}, name) {
-			continue // it is about a repository
+		if slices.Contains(ofOffers, name) || one.Name == "" && !slices.Contains([]string{"owner-list", "key-list", "invitation-list", "token-show", "storage-used"}, name) {
+			continue // it is about an offer, or a repository
 		}
 		t.act(name, func() (string, error) {
 			items, err := t.login.List(ctx, name, "try "+name, maps.Clone(vars))
@@ -145,6 +145,7 @@ func (t *Try) Look(ctx context.Context) ([]Tried, error) {
 			return text.Count(len(items), "item"), err
 		})
 	}
+	t.offers(ctx, one)
 	return t.all, ctx.Err()
 }
 

@@ -222,6 +222,9 @@ func (a *at) meet(ctx context.Context, into, head string) (clashes []string, hel
 	for _, c := range met.Clashes {
 		clashes = append(clashes, c.At)
 	}
+	if own, err := a.folder.Mergers(ctx, clashes); err != nil || len(own) > 0 {
+		return nil, false, fault.New(fault.Decision, "a program of the person's own merges some of it, and does not run for a look").Because(err)
+	}
 	return clashes, false, nil
 }
 

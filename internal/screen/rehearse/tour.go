@@ -225,7 +225,7 @@ func (m *machine) run(line, in string, expected int) error {
 	}
 	switch words[0] {
 	case "edit":
-		return m.edit(words[1])
+		return m.edit(words[1], words[2:]...)
 	case "uncinate":
 		words[0] = m.tour.program
 	}
@@ -264,7 +264,7 @@ func (m *machine) run(line, in string, expected int) error {
 }
 
 // edit adds a line to a file, as a person would with an editor.
-func (m *machine) edit(name string) error {
+func (m *machine) edit(name string, line ...string) error {
 	f, err := os.OpenFile(filepath.Join(m.at, name), os.O_APPEND|os.O_WRONLY, 0)
 	if err != nil {
 		return err
@@ -272,6 +272,9 @@ func (m *machine) edit(name string) error {
 	says := "The gauge is at the pier of an invented harbour.\n"
 	if strings.HasSuffix(name, ".h") {
 		says = "#define DATUM_MM 412 /* invented */\n"
+	}
+	if len(line) > 0 {
+		says = strings.Join(line, " ") + "\n"
 	}
 	_, err = fmt.Fprint(f, says)
 	return errors.Join(err, f.Close())

@@ -55,6 +55,56 @@ func (t *tour) startOthers(pier *machine, g *practice.Running) (*others, error) 
 	return o, nil
 }
 
+// offers is what comes of an offer that clashes, and of one by who may only read.
+func (o *others) offers() []scene {
+	p, j, h := o.pier, o.jetty, o.hut
+	decision := int(fault.Decision)
+	return []scene{
+		{p, "18. An offer that clashes: seen before anybody opens it, brought up to date by its author, accepted as one commit", "", "uncinate repository create inlet/levels --readme --visibility members --account tern --yes", "", 0},
+		{p, "", "", "uncinate access grant knot --right write --repository inlet/levels --account tern --yes", "", 0},
+		{p, "", "", "uncinate clone inlet/levels --account tern", "", 0},
+		{j, "", "", "uncinate invitation accept inlet/levels --yes --clone", "", 0},
+		{j, "", "levels", "uncinate branch make reef --switch", "", 0},
+		{j, "", "levels", "edit README.md 'The reef is north of the gauge.'", "", 0},
+		{j, "", "levels", "uncinate save 'Say where the reef is'", "", 0},
+		{j, "", "levels", "uncinate offer create --yes", "", 0},
+		{p, "", "levels", "edit README.md 'The bar is south of the gauge.'", "", 0},
+		{p, "", "levels", "uncinate sync --save --message 'Say where the bar is'", "", 0},
+		{p, "", "levels", "uncinate offer list", "", 0},
+		{j, "", "levels", "uncinate sync", "", 0},
+		{j, "", "levels", "uncinate branch join main --yes", "", decision},
+		{j, "", "levels", "uncinate settle mine README.md", "", 0},
+		{j, "", "levels", "uncinate sync", "", 0},
+		{p, "", "levels", "uncinate offer show 1", "", 0},
+		{p, "", "levels", "uncinate offer accept 1 --way one --remove-branch --yes", "", 0},
+		{h, "19. dunlin may only read: one command from \"I cannot push\" to \"offered\", by a copy of dunlin's own", "", "uncinate clone inlet/levels", "", 0},
+		{h, "", "levels", "edit README.md 'dunlin reads the gauge.'", "", 0},
+		{h, "", "levels", "uncinate save 'Say who reads the gauge'", "", 0},
+		{h, "", "levels", "uncinate sync", "", int(fault.HostSaidNo)},
+		{h, "", "levels", "uncinate offer create --preview", "", 0},
+		{h, "", "levels", "uncinate offer create --yes", "", 0},
+		{p, "", "levels", "uncinate offer list", "", 0},
+		{p, "", "levels", "uncinate offer accept 2 --way replay --yes", "", 0},
+		{h, "", "levels", "uncinate sync", "", 0},
+		{h, "", "levels", "uncinate branch remove say-who-reads-the-gauge --yes", "", 0},
+		{h, "", "levels", "uncinate sync", "", 0},
+	}
+}
+
+// onPetrel is the same on a host of another shape.
+func (o *others) onPetrel() []scene {
+	p, refused := o.pier, int(fault.HostSaidNo)
+	return []scene{
+		{p, "17. The same on petrel, as far as it can", "", "uncinate host add petrel --at " + o.petrel.URL, "", 0},
+		{p, "", "", "uncinate account add tern-petrel --host petrel", o.token["petrel tern"], 0},
+		{p, "", "", "uncinate repository create saltmarsh/tide-notes --readme --account tern-petrel --yes", "", 0},
+		{p, "", "", "uncinate access list --repository saltmarsh/tide-notes --account tern-petrel", "", 0},
+		{p, "", "", "uncinate access withdraw dunlin --repository saltmarsh/tide-notes --account tern-petrel", "", refused},
+		{p, "", "", "uncinate repository transfer saltmarsh/tide-notes saltmarsh/gauges --account tern-petrel --yes", "", 0},
+		{p, "", "", "uncinate repository archive saltmarsh/gauges/tide-notes --account tern-petrel", "", refused},
+	}
+}
+
 // script is the story of three people, in order.
 func (o *others) script() []scene {
 	refused := int(fault.HostSaidNo)
@@ -74,7 +124,7 @@ func (o *others) script() []scene {
 	all[2].about = "10. On jetty, knot accepts, and clones by the line that tern was shown; in the hut dunlin does"
 	all = append(all, scene{j, "", "", "uncinate invitation list", "", 0}, scene{j, "", "", "uncinate invitation accept inlet/tide-notes --yes", "", 0}, scene{j, "", "", "uncinate clone inlet/tide-notes", "", 0})
 	all = append(all, here(h, "dunlin")...)
-	return append(all,
+	return append(append(all,
 		scene{h, "", "", "uncinate invitation accept inlet/tide-notes --yes --clone", "", 0},
 		scene{p, "11. A branch for each of both, and main protected: what is sent to it is refused, with the way that works", "", "uncinate clone inlet/tide-notes", "", 0},
 		scene{p, "", "tide-notes", "uncinate access list", "", 0},
@@ -83,7 +133,14 @@ func (o *others) script() []scene {
 		scene{j, "", "tide-notes", "edit README.md", "", 0},
 		scene{j, "", "tide-notes", "uncinate save 'Say where the gauge stands'", "", 0},
 		scene{j, "", "tide-notes", "uncinate sync", "", refused},
-		scene{j, "", "tide-notes", "uncinate branch make knot-main --switch --publish", "", 0},
+		scene{j, "", "tide-notes", "uncinate offer create --into main --remove-branch --yes", "", 0},
+		scene{p, "    tern looks at what knot offers, and accepts it; both end on main", "tide-notes", "uncinate offer list", "", 0},
+		scene{p, "", "tide-notes", "uncinate offer show 1", "", 0},
+		scene{p, "", "tide-notes", "uncinate offer accept 1 --yes", "", 0},
+		scene{j, "", "tide-notes", "uncinate sync", "", int(fault.Decision)},
+		scene{j, "", "tide-notes", "uncinate branch remove say-where-the-gauge-stands --yes", "", 0},
+		scene{j, "", "tide-notes", "uncinate sync", "", 0},
+		scene{j, "", "tide-notes", "uncinate branch make more-notes --switch", "", 0},
 		scene{p, "12. It is renamed, then given to another group: all three copies follow at their next sync", "", "uncinate repository change inlet/tide-notes --name notes --yes", "", 0},
 		scene{p, "", "", "uncinate repository transfer inlet/notes watch --preview", "", 0},
 		scene{p, "", "", "uncinate repository transfer inlet/notes watch --yes", "", 0},
@@ -103,12 +160,5 @@ func (o *others) script() []scene {
 		scene{p, "", "", "uncinate rescue list --deleted", "", 0},
 		scene{p, "", "", "uncinate rescue bring --deleted watch/notes --into notes-again", "", 0},
 		scene{p, "", "notes-again", "uncinate attach --yes --branches", "", 0},
-		scene{p, "17. The same on petrel, as far as it can", "", "uncinate host add petrel --at " + o.petrel.URL, "", 0},
-		scene{p, "", "", "uncinate account add tern-petrel --host petrel", o.token["petrel tern"], 0},
-		scene{p, "", "", "uncinate repository create saltmarsh/tide-notes --readme --account tern-petrel --yes", "", 0},
-		scene{p, "", "", "uncinate access list --repository saltmarsh/tide-notes --account tern-petrel", "", 0},
-		scene{p, "", "", "uncinate access withdraw dunlin --repository saltmarsh/tide-notes --account tern-petrel", "", refused},
-		scene{p, "", "", "uncinate repository transfer saltmarsh/tide-notes saltmarsh/gauges --account tern-petrel --yes", "", 0},
-		scene{p, "", "", "uncinate repository archive saltmarsh/gauges/tide-notes --account tern-petrel", "", refused},
-	)
+	), append(o.onPetrel(), o.offers()...)...)
 }
