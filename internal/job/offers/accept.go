@@ -234,7 +234,7 @@ func (c *Accepting) clashes(files []string) error {
 		}
 		return f
 	}
-	return f.Detail("Its author, %s, brings it up to date by: uncinate sync && uncinate branch join %s && uncinate sync", text.Visible(cmp.Or(o.Creator, "whoever made it")), text.Quote(o.Target)).
+	return f.Try(fmt.Sprintf("its author, %s, brings it up to date", text.Visible(cmp.Or(o.Creator, "whoever made it"))), strings.Join(upToDate(o, o.Branch, ""), " && ")).
 		Try("or do it yourself: bring it here first", c.o.Line("fetch", o.Number))
 }
 
