@@ -23,7 +23,7 @@ import (
 func main() {
 	program := flag.String("program", "build/uncinate", "the built program")
 	pairs := flag.Int("pairs", 5, "how many pairs of each")
-	only := flag.String("only", "", "measure only branches, claims, daily, fleets, foresee, lists, people, survey, undo or findings")
+	only := flag.String("only", "", "measure only branches, claims, daily, fleets, foresee, lists, offers, people, survey, undo or findings")
 	way := flag.String("way", "", "of fleets, measure only this way of asking, such as \"one SSH connection\"")
 	flag.Parse()
 	debug.SetGCPercent(400) // as the program sets it
@@ -91,6 +91,8 @@ func run(program string, pairs int, only, way string) (err error) {
 		return b.claims(pairs)
 	case "people":
 		return b.people(pairs)
+	case "offers":
+		return b.offers(pairs)
 	case "survey":
 		if err := b.surveys(pairs); err != nil {
 			return err
@@ -122,7 +124,7 @@ func run(program string, pairs int, only, way string) (err error) {
 	if err := b.listed(min(pairs, 3)); err != nil {
 		return err
 	}
-	if err := errors.Join(b.foresee(min(pairs, 5)), b.undo(min(pairs, 5)), b.claims(pairs), b.people(pairs)); err != nil {
+	if err := errors.Join(b.foresee(min(pairs, 5)), b.undo(min(pairs, 5)), b.claims(pairs), b.people(pairs), b.offers(min(pairs, 5))); err != nil {
 		return err
 	}
 	if err := b.daily(min(pairs, 3)); err != nil {

@@ -200,8 +200,9 @@ func TestTour(t *testing.T) {
 	}
 	for _, words := range []string{ // of three people
 		"Invited; they wait for answers.", "Accepted. To clone it: uncinate clone inlet/tide-notes --account knot", "main is protected on gannet, so it did not take the work", "The repository is called watch/notes now.",
-		"the access of dunlin was taken back", "Who sees to its settings can end that.", "Everybody will see it, with its whole history: 3 commits on 4 branches", "watch/notes is in ~/notes-again again: 4 branches, 0 tags.",
-		"by the group saltmarsh, and that can only be taken away there", "petrel offers no way to archive a repository"} {
+		"the access of dunlin was taken back", "Who sees to its settings can end that.", "Everybody will see it, with its whole history: 4 commits on 4 branches", "watch/notes is in ~/notes-again again: 4 branches, 0 tags.",
+		"by the group saltmarsh, and that can only be taken away there", "petrel offers no way to archive a repository",
+		"and main back to where gannet has it", "say-where-the-gauge-stands is removed.", "clashes: README.md", "Accept reef at", "Make a copy of your own, dunlin/levels", "Offer 2 of say-who-reads-the-gauge was accepted into main by tern", "All of it is in main already"} {
 		assert.Contains(t, strings.ReplaceAll(out, program, "uncinate"), words)
 	}
 	left, err := os.ReadDir(tmp)
@@ -217,7 +218,7 @@ func TestTour(t *testing.T) {
 	assert.Contains(t, out, "\x1b[1mReplaced.\x1b[0m", "what the commands show is shown in its own look")
 	assert.NotContains(t, out, `\x1b`)
 	assert.FileExists(t, filepath.Join(m.home, "kept/launch/gauge-firmware/README.md"))
-	assert.Equal(t, m.git("kept/jetty/tide-notes", "rev-parse", "HEAD"), m.git("kept/pier/notes-again", "rev-parse", "knot-main"), "what was deleted is back whole")
+	assert.Equal(t, m.git("kept/jetty/tide-notes", "rev-parse", "HEAD"), m.git("kept/pier/notes-again", "rev-parse", "more-notes"), "what was deleted is back whole")
 	m.refused(4, []string{"is not empty"}, "", "", "tour", "--keep", "kept")
 }
 

@@ -128,7 +128,9 @@ func (w *storyWorld) judge(s storyStep, o order, before, after moment, r ran) []
 		w.judgeState(l, before.in(l.folder), found)
 	}
 	for dir, refs := range after.hosts {
-		foreign(refs, found)
+		own := maps.Clone(refs)
+		maps.DeleteFunc(own, func(name, _ string) bool { return strings.HasPrefix(name, "refs/offered/") }) // the host keeps what was offered
+		foreign(own, found)
 		if !maps.Equal(refs, before.hosts[dir]) {
 			w.fsck(dir, found)
 		}
@@ -161,7 +163,7 @@ func excerpt(s string) string {
 }
 
 // failures are sentences of failures that are true and can be helped by the person.
-var failures = regexp.MustCompile(`nothing to save|nothing clashes|nothing that differs is called|is as in the last commit|told to ignore it|nothing of .* is left|there is no rescue copy|holds no file|there is no branch|there is no .* in |no such commit|nothing was ever|another uncinate|program is working|is the last commit here|there is no commit|already checked out at|is archived on gannet|is protected on gannet`)
+var failures = regexp.MustCompile(`nothing to save|nothing clashes|nothing that differs is called|is as in the last commit|told to ignore it|nothing of .* is left|there is no rescue copy|holds no file|there is no branch|there is no .* in |no such commit|nothing was ever|another uncinate|program is working|is the last commit here|there is no commit|already checked out at|is archived on gannet|is protected on gannet|there is nothing to offer|has no offer|no longer there`)
 
 func trueFailure(r result) bool { return failures.MatchString(r.err + r.out) }
 

@@ -487,6 +487,19 @@ var ours = []drawn{
 		}
 		return at(l, words...)
 	}},
+	{4, func(m *maker, l *look) []string {
+		words := []string{"uncinate", "offer", "create", "--yes"}
+		if m.IntN(2) == 0 {
+			words = append(words, "--remove-branch")
+		}
+		return at(l, words...)
+	}},
+	{5, func(m *maker, l *look) []string { // of somebody, on any machine
+		number := fmt.Sprint(m.IntN(6) + 1)
+		words := one(m, [][]string{{"list"}, {"show", number}, {"fetch", number, "--yes"}, {"close", number, "--yes"}, {"accept", number, "--yes"}, {"accept", number, "--yes", "--remove-branch"},
+			{"accept", number, "--yes", "--way", "replay"}, {"accept", number, "--yes", "--way", "one", "--remove-branch"}, {"close", number, "--yes", "--remove-branch"}})
+		return at(l, append([]string{"uncinate", "offer"}, words...)...)
+	}},
 	{1, func(m *maker, l *look) []string {
 		return at(l, "uncinate", one(m, []string{"sync", "detach", "attach"}), "--preview")
 	}},

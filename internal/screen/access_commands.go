@@ -50,7 +50,7 @@ func (w *which) find(ctx context.Context, d *desk.Desk) error {
 	if w.repository != "" {
 		return nil
 	}
-	_, p, err := project.ProjectFor(ctx, d, ".")
+	_, p, err := project.MainFor(ctx, d, ".")
 	if err != nil {
 		return fault.Of(err).Try("or name the repository", "uncinate repository list")
 	}

@@ -200,7 +200,7 @@ func (e *Env) standing(s *project.Standing) {
 	if len(s.Others) > 0 {
 		others = board.NewFor(s.Others)
 	}
-	e.Facts([2]string{"unfinished", s.Unfinished}, [2]string{"files", files}, [2]string{"sync", host}, [2]string{"clash", clash(s)}, [2]string{"branches", others}, [2]string{"only here", only}, [2]string{"rescue", rescued}, [2]string{"address", s.Address}, [2]string{"account", account})
+	e.Facts([2]string{"unfinished", s.Unfinished}, [2]string{"files", files}, [2]string{"sync", host}, [2]string{"clash", clash(s)}, [2]string{"branches", others}, [2]string{"only here", only}, [2]string{"rescue", rescued}, [2]string{"address", s.Address}, [2]string{"offer", s.Offer}, [2]string{"account", account})
 	e.meets(s)
 	e.claimed(s)
 	switch {

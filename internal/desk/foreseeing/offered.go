@@ -5,6 +5,7 @@ import (
 	"errors"
 	"slices"
 	"strings"
+	"sync"
 
 	"uncinate/internal/core/fault"
 	"uncinate/internal/desk"
@@ -16,13 +17,15 @@ import (
 type Place struct {
 	store  *store
 	folder *project.Folder
-	NotAll string // why not all was brought; "" where it was
+	mu     sync.Mutex
+	has    map[string]bool // commits that were found to be at hand
+	NotAll string          // why not all was brought; "" where it was
 }
 
 // PlaceOf opens the place of a project.
 func PlaceOf(d *desk.Desk, f *project.Folder) (*Place, error) {
 	s, err := storeOf(d, f)
-	return &Place{store: s, folder: f}, err
+	return &Place{store: s, folder: f, has: map[string]bool{}}, err
 }
 
 // Objects is its folder of objects; "" where there is none yet.
@@ -36,10 +39,36 @@ func (p *Place) Folder() *project.Folder {
 	return &f
 }
 
-// Has reports whether a commit is at hand, here or in the place.
-func (p *Place) Has(ctx context.Context, id string) bool {
-	_, err := p.Do(ctx, "cat-file", "-e", id+"^{commit}")
-	return err == nil
+// Has reports whether commits are at hand, here or in the place: all of them.
+func (p *Place) Has(ctx context.Context, ids ...string) bool {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	var in strings.Builder
+	for _, id := range ids {
+		if !p.has[id] {
+			in.WriteString(id + "\n")
+		}
+	}
+	if in.Len() == 0 {
+		return true
+	}
+	out, err := p.folder.Repo.Run(ctx, git.Cmd{Dir: p.folder.Repo.Dir, In: strings.NewReader(in.String()), Env: p.env(), Args: []string{"cat-file", "--batch-check=%(objectname) %(objecttype)"}})
+	if err != nil {
+		return false
+	}
+	for line := range strings.Lines(string(out)) {
+		if id, is := strings.CutSuffix(strings.TrimSpace(line), " commit"); is {
+			p.has[id] = true
+		}
+	}
+	return !slices.ContainsFunc(ids, func(id string) bool { return !p.has[id] })
+}
+
+// Knows reports whether Has found a commit; git is not asked.
+func (p *Place) Knows(id string) bool {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.has[id]
 }
 
 // Do runs git in the project, with the place's objects at hand.

@@ -105,3 +105,15 @@ func Seen(d *desk.Desk, folder, host string, o Offer) string {
 func NoteTried(ctx context.Context, d *desk.Desk, folder, branch, number string) error {
 	return note(ctx, d, folder, func(n *Notes) { n.Tried[branch] = number })
 }
+
+// SaysOf tells what is noted of a branch's offers; "" for nothing.
+func SaysOf(d *desk.Desk, folder, branch string) string {
+	n := NotesOf(d, folder)
+	if m, made := n.Made[branch]; made {
+		return "number " + m.Number + " to " + m.Owner + "/" + m.Name + ", for " + m.Target + ", " + m.State + " when it was asked about last"
+	}
+	if number := n.Tried[branch]; number != "" {
+		return "the branch is that of number " + number + ", which is tried here"
+	}
+	return ""
+}

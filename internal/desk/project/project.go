@@ -94,6 +94,15 @@ func ProjectFor(ctx context.Context, d *desk.Desk, given string) (*Folder, Proje
 	return f, p, err
 }
 
+// MainFor is ProjectFor, whatever branch is checked out: never a copy of one's own.
+func MainFor(ctx context.Context, d *desk.Desk, given string) (*Folder, Project, error) {
+	f, p, err := ProjectFor(ctx, d, given)
+	if err == nil && p.Own {
+		p, err = MainOf(ctx, d, f)
+	}
+	return f, p, err
+}
+
 // ProjectLoosely is ProjectFor, also where no branch is checked out: the folder's is "" then.
 func ProjectLoosely(ctx context.Context, d *desk.Desk, given string) (*Folder, Project, error) {
 	_, top, err := FindTop(ctx, d, given)

@@ -49,6 +49,8 @@ type Standing struct {
 	NotAll   string   `json:"not_looked_through,omitempty" says:"why not all that is new on the host was looked through for such files"`
 	Redo     []Beside `json:"to_do_again,omitempty" says:"files of yours that were put beside the other side's, and are still there"`
 
+	Offer string `json:"offer,omitempty" says:"what is known of an offer of the branch that was made from here"`
+
 	Held  []Held   `json:"claimed,omitempty" says:"files that are changed here, and that others have claimed"`
 	Needs []string `json:"needs_claim,omitempty" says:"changed files that must be claimed before they are saved"`
 	Taken []string `json:"claims_taken,omitempty" says:"claims of yours that others took"`

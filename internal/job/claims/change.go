@@ -69,7 +69,7 @@ type Changed struct {
 
 // open looks at a project's claims, as the host has them now.
 func open(ctx context.Context, d *desk.Desk, given string) (*Change, error) {
-	f, p, err := project.ProjectFor(ctx, d, given)
+	f, p, err := project.MainFor(ctx, d, given)
 	if err != nil {
 		return nil, err
 	}

@@ -8,6 +8,7 @@ import (
 	"uncinate/internal/core/fault"
 	"uncinate/internal/desk"
 	"uncinate/internal/desk/foreseeing"
+	"uncinate/internal/desk/offering"
 	"uncinate/internal/desk/project"
 	"uncinate/internal/desk/worktree"
 	"uncinate/internal/job/claims"
@@ -21,6 +22,7 @@ func Status(ctx context.Context, d *desk.Desk, given string, ask bool) (*project
 	if err != nil {
 		return nil, err
 	}
+	s.Offer = offering.SaysOf(d, s.Folder, s.Branch)
 	f := board.Facts{Unfinished: s.Unfinished, Detached: s.Branch == "", NowAt: s.NowAt, Refused: s.WhyNot, Reply: s.Reply, Empty: s.Commit == "", Unsent: s.Unsent, Gone: s.Gone, Follows: s.Follows, HeldBy: s.HeldBy, Others: s.Others, Ahead: s.Ahead, Behind: s.Behind, Moved: s.Moved,
 		Changed: s.Changed, Branches: s.Branches, Stashes: s.Stashes, CutOff: s.CutOff, Clash: s.Clashing, Meets: paths(s.Meets)}
 	s.State, _, _ = f.Word()

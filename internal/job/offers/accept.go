@@ -71,7 +71,7 @@ func Accept(ctx context.Context, d *desk.Desk, o AcceptOptions) (*Accepting, err
 	if err != nil {
 		return nil, err
 	}
-	c.went = before != nil && x.State == "accepted"
+	c.went = before != nil && x.State == "accepted" && (before.From == x.Head || x.Head == "")
 	if !c.went {
 		if err := c.ready(ctx); err != nil {
 			return nil, err

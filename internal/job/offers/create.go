@@ -46,6 +46,7 @@ type Creating struct {
 	to     *project.Tie // where the branch is sent
 	there  string       // the commit of the branch there, as told before
 	offer  *offering.Offer
+	half   bool     // a run that was cut off had put the commits on a branch of their own, and not the other one back
 	lines  []string // titles of the commits, the oldest first
 
 	Title, Text string
@@ -104,8 +105,14 @@ func (c *Creating) plan(ctx context.Context, f *project.Folder) error {
 		}
 	}
 	c.Change = &desk.Change{Desk: d, Job: "offer-create", Subject: f.Path, Host: c.l.Host.Name, AsWas: "Nothing was offered.", Line: text.Command(c.o.words()...)}
-	if c.r.Archived {
+	switch {
+	case c.r.Archived:
 		return c.archived()
+	case c.main.ReceivesOnly:
+		return fault.New(fault.Decision, "this copy of the project never sends, and an offer's commits are sent first").
+			Try("see what is remembered of it", text.Command("uncinate", "settings", "list", "--folder", f.Path))
+	case strings.ContainsAny(c.o.Title, "\r\n"):
+		return fault.New(fault.Usage, "a title is one line; the rest goes into --text")
 	}
 	var err error
 	if c.before, err = c.GoesOn(); err != nil {
@@ -121,6 +128,10 @@ func (c *Creating) plan(ctx context.Context, f *project.Folder) error {
 	}
 	if err := c.offered(ctx); err != nil {
 		return err
+	}
+	if c.before != nil && c.before.From == f.Head && f.Branch != c.target {
+		now, err := f.Repo.Resolve(ctx, "refs/heads/"+c.target)
+		c.half = err == nil && now == f.Head
 	}
 	c.steps()
 	return c.notes(ctx)
@@ -238,7 +249,7 @@ func (c *Creating) notes(ctx context.Context) error {
 // steps are what there is to do.
 func (c *Creating) steps() {
 	f := c.folder
-	if c.branch != f.Branch || c.before != nil && c.before.From == f.Head {
+	if c.branch != f.Branch || c.half {
 		c.aside()
 	}
 	if c.own == nil && c.copy.Name != "" {

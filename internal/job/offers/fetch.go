@@ -117,12 +117,14 @@ func (c *Fetching) receive(ctx context.Context) error {
 	}
 	err = c.received(ctx)
 	if err == nil {
-		_, err = f.Repo.Do(ctx, "update-ref", "-m", "uncinate: offer "+o.Number, "refs/heads/"+c.Branch, o.Head)
+		_, err = f.Repo.Do(ctx, "branch", "-q", "--force", "--no-track", "--", c.Branch, o.Head) // not one that is checked out anywhere
 		err = git.Fault(err, "git cannot make the branch %s", text.Visible(c.Branch))
 	}
-	if err == nil && !o.Apart() {
-		_, err = f.Repo.Do(ctx, "branch", "-q", "--set-upstream-to="+c.main.Remote+"/"+o.Branch, c.Branch)
-		err = git.Fault(err, "git cannot note the branch's counterpart")
+	for key, value := range map[string]string{"remote": c.main.Remote, "merge": "refs/heads/" + o.Branch} {
+		if err == nil && !o.Apart() && o.Open() { // it goes where it came from
+			_, err = f.Repo.Do(ctx, "config", "--local", "branch."+c.Branch+"."+key, value)
+			err = git.Fault(err, "git cannot note the branch's counterpart")
+		}
 	}
 	if err == nil && o.Apart() {
 		err = offering.NoteTried(ctx, c.desk, f.Path, c.Branch, o.Number)
@@ -139,9 +141,6 @@ func (c *Fetching) received(ctx context.Context) error {
 	}
 	ref, from, config := o.Ref(), h.Remote, h.Shared()
 	spec := ref
-	if !o.Apart() && o.Open() {
-		spec = "+" + ref + ":refs/remotes/" + h.Remote + "/" + o.Branch
-	}
 	if ref == "" {
 		r, found, err := c.l.Repository(ctx, o.FromOwner, o.FromName)
 		if err == nil && !found {

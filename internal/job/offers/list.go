@@ -3,6 +3,7 @@ package offers
 import (
 	"context"
 	"errors"
+	"runtime"
 	"slices"
 	"strings"
 
@@ -15,6 +16,8 @@ import (
 	"uncinate/internal/desk/offering"
 	"uncinate/internal/desk/project"
 	"uncinate/internal/desk/worktree"
+
+	"golang.org/x/sync/errgroup"
 )
 
 // Listed is an offer of a list.
@@ -147,22 +150,27 @@ func (l *List) try(ctx context.Context, a *at) error {
 	if notAll != "" {
 		l.Notes = append(l.Notes, notAll)
 	}
-	known := map[string]Listed{} // several stand for the same commit
+	if _, err := a.folder.FoldsCase(ctx); err != nil { // what is tried side by side reads it only
+		return err
+	}
+	known := map[string]*Listed{} // several stand for the same commit
+	trying, within := errgroup.WithContext(ctx)
+	trying.SetLimit(runtime.GOMAXPROCS(0))
 	for i := range l.Offers {
 		x := &l.Offers[i]
-		if !x.Open() {
-			continue
-		}
 		x.Mean = a.folder.Branch == x.Branch && x.Mine
-		key := x.Head + " " + x.Target
-		if was, tried := known[key]; tried && x.Head != "" {
-			x.Merges, x.Clashes = was.Merges, was.Clashes
-			continue
+		if key := x.Head + " " + x.Target; x.Open() && known[key] == nil {
+			known[key] = x
+			trying.Go(func() error { return a.tryOne(within, x) })
 		}
-		if err := a.tryOne(ctx, x); err != nil {
-			return err
+	}
+	if err := trying.Wait(); err != nil {
+		return err
+	}
+	for i, x := range l.Offers {
+		if was := known[x.Head+" "+x.Target]; x.Open() {
+			l.Offers[i].Merges, l.Offers[i].Clashes = was.Merges, was.Clashes
 		}
-		known[key] = *x
 	}
 	return nil
 }
@@ -181,7 +189,7 @@ func (a *at) tryOne(ctx context.Context, x *Listed) error {
 	case into == "":
 		x.Merges = "no branch " + x.Target
 		return nil
-	case !a.place.Has(ctx, x.Head) || !a.place.Has(ctx, into):
+	case !a.place.Knows(x.Head) || !a.place.Knows(into):
 		x.Merges = "not tried"
 		return nil
 	}
@@ -207,9 +215,6 @@ func (a *at) tryOne(ctx context.Context, x *Listed) error {
 // meet tries aside what comes of merging a commit into another: the files that clash, and whether the
 // other holds all of it already.
 func (a *at) meet(ctx context.Context, into, head string) (clashes []string, held bool, err error) {
-	if _, err := a.place.Do(ctx, "merge-base", "--is-ancestor", head, into); err == nil {
-		return nil, true, nil
-	}
 	w, done, err := a.folder.Repo.Aside(ctx, a.place.Objects())
 	if err != nil {
 		return nil, false, err
@@ -218,6 +223,9 @@ func (a *at) meet(ctx context.Context, into, head string) (clashes []string, hel
 	met, err := worktree.Meet(ctx, a.folder, w, "", into, head)
 	if err != nil {
 		return nil, false, err
+	}
+	if met.Base == head {
+		return nil, true, nil
 	}
 	for _, c := range met.Clashes {
 		clashes = append(clashes, c.At)

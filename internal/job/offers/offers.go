@@ -8,6 +8,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"uncinate/internal/core/description"
@@ -224,11 +225,18 @@ func (a *at) bring(ctx context.Context, offers []offering.Offer) (notAll string,
 	}
 	want := map[string]string{}
 	apart := map[string][]offering.Offer{}
+	var all []string
 	for _, o := range offers {
-		if t := told.Branch(o.Target); t != "" && !a.place.Has(ctx, t) {
+		all = append(all, slices.DeleteFunc([]string{told.Branch(o.Target), o.Head}, func(id string) bool { return id == "" })...)
+	}
+	if len(all) == 0 || a.place.Has(ctx, all...) { // by one run of git; each by itself is known then
+		return "", nil
+	}
+	for _, o := range offers {
+		if t := told.Branch(o.Target); t != "" && !a.place.Knows(t) {
 			want[t] = "refs/heads/" + o.Target
 		}
-		if o.Head == "" || a.place.Has(ctx, o.Head) {
+		if o.Head == "" || a.place.Knows(o.Head) {
 			continue
 		}
 		if ref := o.Ref(); ref != "" {
@@ -258,6 +266,7 @@ func (a *at) bring(ctx context.Context, offers []offering.Offer) (notAll string,
 			return "", err
 		}
 	}
+	_ = a.place.Has(ctx, all...) // by one run of git; what is not at hand is told of each
 	return a.place.NotAll, nil
 }
 
