@@ -107,6 +107,7 @@ func clashesAndIsAccepted(t *testing.T, h *host, tern, knot *machine) {
 	knot.ok("gauge", "", "offer", "create", "--yes")
 	tern.write("gauge", map[string]string{"levels.csv": "station,level\ninlet,1\nbar,2\nreef,31\nquoin,4\n"})
 	tern.ok("gauge", "", "sync", "--save", "--message", "Another reef")
+	assert.Contains(t, knot.ok("gauge", "", "offer", "create", "--yes"), "reef is offered already, as number 2", "though main there is not known here")
 	assert.Contains(t, tern.ok("gauge", "", "offer", "list"), "clashes: levels.csv")
 	assert.Contains(t, tern.ok("gauge", "", "offer", "show", "2"), "cannot be accepted before its author")
 	tern.refused(3, []string{"offer 2 clashes with main", "levels.csv", "Nothing was accepted."}, "gauge", "", "offer", "accept", "2", "--yes")

@@ -151,5 +151,10 @@ func (t *Detach) Do(ctx context.Context) (err error) {
 		}
 		t.Desk.Tell.Step(s.Item, false)
 	}
+	if !t.Project.Second { // nothing goes on from a sync that was cut off
+		if err := t.Desk.Home.JournalAt("sync", t.Folder.Path).Close(); err != nil {
+			return err
+		}
+	}
 	return t.Run.Journal.Close()
 }

@@ -162,7 +162,7 @@ func (c *Creating) ends(ctx context.Context) error {
 	if f.Head == "" {
 		return fault.New(fault.Decision, "there is no commit here yet, so there is nothing to offer").Try("save your files first", text.Command("uncinate", "save", "--message", "What was done", "--folder", f.Path))
 	}
-	if notAll, err := c.bring(ctx, []offering.Offer{{Target: c.target, Head: c.theirs}}); err != nil {
+	if notAll, err := c.bring(ctx, []offering.Offer{{Branch: c.target, Target: c.target, Head: c.theirs}}); err != nil {
 		return err
 	} else if !c.place.Has(ctx, c.theirs) {
 		return fault.New(fault.Decision, "what %s has on %s cannot be compared: it is not here", c.r.Path(), text.Visible(c.target)).Detail("%s", notAll).Try("receive it first", text.Command("uncinate", "sync", f.Path))
