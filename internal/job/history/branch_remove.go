@@ -29,7 +29,7 @@ func RemoveBranch(ctx context.Context, d *desk.Desk, given, name string, hereOnl
 		if hostOnly {
 			own = ""
 		}
-		onHost, told := "", web.Refs{}
+		onHost, told, goes := "", web.Refs{}, false
 		var h *project.Tie
 		if b.Remote != "" && !hereOnly {
 			var err error
@@ -45,10 +45,11 @@ func RemoveBranch(ctx context.Context, d *desk.Desk, given, name string, hereOnl
 		case own == "" && onHost == "":
 			return b.NoBranch(name)
 		case name == f.Branch && !hostOnly && own != "":
-			if leaves, err := p.leaves(ctx, d, b, name, own); err != nil || leaves {
-				if err != nil {
-					return err
-				}
+			var err error
+			if goes, err = b.done(ctx, name, own); err != nil {
+				return err
+			}
+			if goes {
 				break
 			}
 			return fault.New(fault.Decision, "%s is checked out", text.Visible(name)).Try("switch to another one first", text.Command("uncinate", "branch", "switch", b.base))
@@ -74,37 +75,52 @@ func RemoveBranch(ctx context.Context, d *desk.Desk, given, name string, hereOnl
 		if err := p.keeps(ctx, b, name, going, told); err != nil {
 			return err
 		}
-		if own != "" {
-			p.add("remove", plan.Here, "Remove the branch "+text.Visible(name), func(ctx context.Context) error {
-				if err := worktree.DropBranch(ctx, f.Repo, name); err != nil {
-					return err
-				}
-				return offering.Forget(ctx, d, f.Path, name)
-			})
-		}
-		if onHost != "" {
-			p.add("remove on host", plan.Host, "Remove it on the host, if nobody sent to it meanwhile", func(ctx context.Context) error {
-				return b.dropThere(ctx, h, name, onHost, told.Head)
-			})
-		}
-		return nil
+		return p.removes(ctx, b, name, removing{own, onHost, goes, h, told.Head})
 	})
 }
 
-// leaves adds the step that goes from the branch that is to be removed to the default one, where that holds all
-// of it by now, or the host told that it was accepted: nothing more is done on it.
-func (p *BranchPlan) leaves(ctx context.Context, d *desk.Desk, b *Branching, name, own string) (bool, error) {
-	base := cmp.Or(b.Refs["refs/heads/"+b.base], b.Refs[b.baseRef])
-	if base == "" || name == b.base {
-		return false, nil
+// removing is a branch that is removed.
+type removing struct {
+	own, onHost string // its commits; "" where it is not, or stays
+	goes        bool   // it is checked out, and left for the default one
+	tie         *project.Tie
+	head        string // the host's default branch
+}
+
+// removes adds the steps: on the host first, which may refuse; then it is here as it was too.
+func (p *BranchPlan) removes(ctx context.Context, b *Branching, name string, x removing) error {
+	if x.onHost != "" {
+		p.add("remove on host", plan.Host, "Remove "+text.Visible(name)+" on the host, if nobody sent to it meanwhile", func(ctx context.Context) error {
+			return b.dropThere(ctx, x.tie, name, x.onHost, x.head)
+		})
 	}
-	m := offering.NotesOf(d, b.folder.Path).Made[name]
-	if done := m.State == "accepted" && (m.Head == "" || m.Head == own); !done {
-		if held, err := worktree.HoldsAll(ctx, b.folder, b.Refs[b.baseRef], own, ""); err != nil || !held {
-			return false, err
+	if x.goes {
+		if err := p.switches(ctx, b.desk, b, b.base, cmp.Or(b.Refs["refs/heads/"+b.base], b.Refs[b.baseRef])); err != nil {
+			return err
 		}
 	}
-	return true, p.switches(ctx, d, b, b.base, base)
+	if x.own != "" {
+		p.add("remove", plan.Here, "Remove the branch "+text.Visible(name)+text.Either(x.onHost == "", "", " here"), func(ctx context.Context) error {
+			if err := worktree.DropBranch(ctx, b.folder.Repo, name); err != nil {
+				return err
+			}
+			return offering.Forget(ctx, b.desk, b.folder.Path, name)
+		})
+	}
+	return nil
+}
+
+
+// done reports whether nothing more is done on a branch, so that it can be left for the default one: that holds
+// all of it by now, or the host told that it was accepted.
+func (b *Branching) done(ctx context.Context, name, own string) (bool, error) {
+	if b.Refs[b.baseRef] == "" || name == b.base {
+		return false, nil
+	}
+	if m := offering.NotesOf(b.desk, b.folder.Path).Made[name]; m.State == "accepted" && (m.Head == "" || m.Head == own) {
+		return true, nil
+	}
+	return worktree.HoldsAll(ctx, b.folder, b.Refs[b.baseRef], own, "")
 }
 
 // free refuses a branch that is checked out in another work tree of the same repository: git
