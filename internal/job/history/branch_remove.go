@@ -110,7 +110,6 @@ func (p *BranchPlan) removes(ctx context.Context, b *Branching, name string, x r
 	return nil
 }
 
-
 // done reports whether nothing more is done on a branch, so that it can be left for the default one: that holds
 // all of it by now, or the host told that it was accepted.
 func (b *Branching) done(ctx context.Context, name, own string) (bool, error) {
