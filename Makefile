@@ -24,7 +24,7 @@ test:
 STORIES ?= 5000
 soak:
 	scripts/needs git=git git-lfs=git-lfs ssh=openssh-client /usr/sbin/sshd=openssh-server strace=strace
-	UNCINATE_SOAK=1 $(GO) test -count=1 -timeout 60m -run 'TestTrouble|TestMoveCutOff|TestSyncKilled|TestStoriesFind|TestKilledAtEveryStep|TestLocalWorkOnAFullDisk|TestBranchWorkGoesOn|TestRescueBringKilled|TestDrawnConfigurations|TestManyAtOnce|TestEveryClash|TestSettleKilled' -v ./e2e | grep -v '^=== '
+	UNCINATE_SOAK=1 $(GO) test -count=1 -timeout 60m -run 'TestTrouble|TestMoveCutOff|TestSyncKilled|TestStoriesFind|TestKilledAtEveryStep|TestLocalWorkOnAFullDisk|TestBranchWorkGoesOn|TestRescueBringKilled|TestDrawnConfigurations|TestManyAtOnce|TestEveryClash|TestSettleKilled|TestOffersOnce|TestOfferFromACopyOnce' -v ./e2e | grep -v '^=== '
 	UNCINATE_SOAK=1 $(GO) test -count=1 -timeout 60m -run TestDrawnMeetings -v ./internal/desk/worktree
 	$(MAKE) --no-print-directory stories STORIES=$(STORIES) SEED=$(SEED)
 

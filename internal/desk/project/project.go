@@ -154,7 +154,7 @@ func MainOf(ctx context.Context, d *desk.Desk, f *Folder) (Project, error) {
 		if url := f.Remotes[p.Remote]; url != "" {
 			if at, err := address.Parse(url); err == nil && at.Key() != KeyOf(p.Address) {
 				// Plain git moved the remote since; what counts is what is there.
-				return Project{Folder: f.Path, Remote: p.Remote, Address: at.Bare().String()}, nil
+				return Project{Folder: f.Path, Remote: p.Remote, Address: withoutSecret(at)}, nil
 			}
 			return p, nil
 		}
@@ -165,13 +165,22 @@ func MainOf(ctx context.Context, d *desk.Desk, f *Folder) (Project, error) {
 			return p, fault.New(fault.Decision, "the remote origin leads to an address that is not supported: %s", fault.Of(err).Says).
 				Try("keep that, and attach it under another name", text.Command("uncinate", "attach", "--remote", "host", f.Path))
 		}
-		return Project{Folder: f.Path, Remote: "origin", Address: at.Bare().String()}, nil
+		return Project{Folder: f.Path, Remote: "origin", Address: withoutSecret(at)}, nil
 	}
 	if found {
 		return p, fault.New(fault.Decision, "the remote %s, by which %s was attached to %s, is no longer there", text.Visible(p.Remote), text.Visible(f.Path), text.Visible(p.Address)).
 			Try("attach it again", text.Command("uncinate", "attach", "--to", p.Address, f.Path))
 	}
 	return p, notAttached(d, f.Path)
+}
+
+// withoutSecret is an address that may be shown and kept: over SSH with its user, who is no secret and
+// belongs to it.
+func withoutSecret(at address.Address) string {
+	if at.Scheme == "ssh" {
+		return at.String()
+	}
+	return at.Bare().String()
 }
 
 // notAttached says that a folder is not attached, or that its attach was cut off.

@@ -78,7 +78,7 @@ func RenameRemote(ctx context.Context, d *desk.Desk, folder, from, to string) er
 }
 
 // ProjectAt finds the register's entry for a folder; false when it is not attached. Of
-// several it is the newest that is not a copy.
+// several it is the newest that is not a copy; a copy of one's own is never it.
 func ProjectAt(d *desk.Desk, folder string) (Project, bool, error) {
 	all, err := Register(d)
 	if err != nil {
@@ -86,7 +86,7 @@ func ProjectAt(d *desk.Desk, folder string) (Project, bool, error) {
 	}
 	for _, copies := range []bool{false, true} {
 		for _, p := range slices.Backward(all) {
-			if p.Folder == folder && p.Second == copies {
+			if p.Folder == folder && p.Second == copies && !p.Own {
 				return p, true, nil
 			}
 		}

@@ -159,8 +159,14 @@ func (c *Creating) isCopy(ctx context.Context, there description.Repository) (bo
 	return false, told, nil
 }
 
-// remote is a name for the remote of the copy that is free here.
+// remote is a name for the remote of the copy: one that leads there already, as in another work tree, or one that
+// is free here.
 func (c *Creating) remote() string {
+	for name, url := range c.folder.Remotes {
+		if key := project.KeyOf(url); c.copy.ID != "" && (key == project.KeyOf(c.copy.HTTPS) || key == project.KeyOf(c.copy.SSH)) {
+			return name
+		}
+	}
 	for i, name := 2, "own"; ; i++ {
 		if c.folder.Remotes[name] == "" {
 			return name

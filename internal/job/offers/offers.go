@@ -93,11 +93,17 @@ func (a *at) of(ctx context.Context, w Which, f *project.Folder, action, to stri
 	if err != nil {
 		return err
 	}
-	account := cmp.Or(w.Account, a.main.Account)
-	if host == nil || host.Shell != nil || account == "" {
+	if host == nil || host.Shell != nil {
 		return a.without(ctx, host, to)
 	}
-	acc, err := accounts.Named(d, account)
+	var acc *accounts.Account
+	if account := cmp.Or(w.Account, a.main.Account); account != "" {
+		acc, err = accounts.Named(d, account)
+	} else { // a copy that is not registered, such as a further work tree
+		if acc, err = accounts.Pick(d, "", host.Name); err == nil {
+			a.main.Account, a.main.Host = acc.Name, host.Name
+		}
+	}
 	if err == nil {
 		a.l, err = login.Open(ctx, d, acc)
 	}
@@ -123,18 +129,10 @@ func (a *at) of(ctx context.Context, w Which, f *project.Folder, action, to stri
 
 // without says that there can be no offers, and what is done instead.
 func (a *at) without(ctx context.Context, host *hosts.Host, to string) error {
-	var f *fault.Fault
-	switch {
-	case host == nil:
-		f = fault.New(fault.HostSaidNo, "nobody described the host of %s, so there is no way known to %s", text.Visible(a.main.Address), to)
-	case host.Shell != nil:
-		f = fault.New(fault.HostSaidNo, "%s is a plain server, and has no way to %s", host.Name, to)
-	default:
-		f = fault.New(fault.Decision, "no account signs in for %s, so the host cannot be asked to %s", text.Visible(a.folder.Path), to)
-		return f.Try("add your account there", text.Command("uncinate", "account", "add", "--host", host.Name)).
-			Try("then attach the project with it", text.Command("uncinate", "attach", a.folder.Path))
+	if host == nil {
+		return a.byHand(ctx, fault.New(fault.HostSaidNo, "nobody described the host of %s, so there is no way known to %s", text.Visible(a.main.Address), to))
 	}
-	return a.byHand(ctx, f)
+	return a.byHand(ctx, fault.New(fault.HostSaidNo, "%s is a plain server, and has no way to %s", host.Name, to))
 }
 
 // byHand adds how a branch comes into another one without offers.
