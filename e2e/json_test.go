@@ -189,6 +189,12 @@ func offerDocuments() []document {
 		{"save", "", "save --folder copy Spring"},
 		{"offer create", "", "offer create --folder copy --yes"},
 		{"offer close", "", "offer close --folder copy 2 --yes"},
+		{"machine show", "", "machine show"},
+		{"plan", "", "machine pack set.age --preview"},
+		{"machine pack", "seven tall masts\n", "machine pack set.age --yes"},
+		{"problem", "", "machine pack set.age"},
+		{"plan", "seven tall masts\n", "machine unpack set.age --preview --into elsewhere"},
+		{"machine unpack", "seven tall masts\n", "machine unpack set.age --yes --into elsewhere"},
 	}
 }
 

@@ -1,0 +1,194 @@
+package e2e
+
+import (
+	"encoding/json"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"uncinate/internal/core/packing"
+	"uncinate/internal/world/sealed"
+)
+
+const packed = "seven tall masts"
+
+// cutOff runs a command with a standard input, and kills it once something is so; false where it ended first.
+func (m *machine) cutOff(in string, when func() bool, args ...string) bool {
+	m.t.Helper()
+	c := exec.Command(program, args...)
+	c.Dir, c.Env, c.Stdin = m.home, m.env, strings.NewReader(in)
+	require.NoError(m.t, c.Start())
+	end := make(chan error, 1)
+	go func() { end <- c.Wait() }()
+	for {
+		select {
+		case <-end:
+			return false
+		default:
+		}
+		if when() {
+			require.NoError(m.t, c.Process.Kill())
+			<-end
+			return true
+		}
+		time.Sleep(2 * time.Millisecond)
+	}
+}
+
+// readied gives a machine two accounts, a key, settings, a kind of its own, and projects in several states.
+func readied(h *host, m *machine, many int) {
+	m.ok("", h.token["dunlin"]+"\n", "account", "add", "dunlin", "--host", "gannet")
+	m.ok("", "", "settings", "set", "machine", "pier")
+	m.ok("", "", "settings", "set", "rescue.days", "60")
+	m.ok("", "", "key", "make", "tern")
+	m.ok("", "", "key", "install", "tern", "--yes")
+	m.write(".uncinate/config/kinds", map[string]string{"tides.toml": "[[kind]]\nname = \"tide tables\"\nmarkers = [\"tides.toml\"]\nrule = [{ pattern = \"*.tide\", why = \"made by hand\" }]\n"})
+	for i := range many {
+		name := fmt.Sprintf("work/gauge-%02d", i)
+		m.write(name, map[string]string{"README.md": name})
+		m.ok(name, "", "attach", "--yes", "--account", []string{"tern", "dunlin"}[i%2])
+	}
+	m.ok("work/gauge-00", "", "branch", "make", "neap", "--switch", "--publish")
+	m.ok("work/gauge-01", "", "branch", "make", "unsent", "--switch")
+	m.write("work/gauge-02", map[string]string{"README.md": "more"})
+	m.ok("work/gauge-02", "", "save", "--message", "More")
+	m.write("work/gauge-03", map[string]string{"new.txt": "new"})
+}
+
+// TestMachine packs a machine with two accounts, keys, settings, a kind of one's own and projects on several
+// branches, and makes it stand on another one by one command, which is killed again and again on the way: it goes
+// on, asks for no token twice, and no secret was in the file.
+func TestMachine(t *testing.T) {
+	t.Parallel()
+	h, m := attached(t)
+	m.alone = true // what is pasted would want the passphrase
+	many := 6
+	if os.Getenv("UNCINATE_SOAK") != "" {
+		many = 100
+	}
+	readied(h, m, many)
+	shown := m.run("", packed+"\n", "machine", "pack", "set.age", "--preview")
+	assert.Contains(t, shown.err, "Only on this machine")
+	for _, part := range []string{"gauge-01: ", "gauge-02: unsent 1 commit not sent", "gauge-03: changed 1 new file"} {
+		assert.Contains(t, shown.err, part)
+	}
+	assert.Contains(t, shown.out, "Sync ")
+	m.ok("", packed+"\n", "machine", "pack", "set.age", "--yes")
+	assert.Equal(t, "0 0", strings.Join(strings.Fields(m.git("work/gauge-02", "rev-list", "--count", "--left-right", "main...origin/main")), " "), "what could be sent was sent")
+	m.refused(3, []string{"there is a set.age already", "machine pack set.age --again"}, "", "", "machine", "pack", "set.age")
+	data := []byte(m.read("set.age"))
+	plain, err := sealed.OpenByPassphrase(data, packed, packing.MostBytes)
+	require.NoError(t, err)
+	for _, secret := range []string{h.token["tern"], h.token["dunlin"], "PRIVATE KEY", "plunge~demo"} {
+		assert.NotContains(t, string(plain), secret)
+		assert.NotContains(t, string(data), secret)
+	}
+
+	fresh, unpack, cut := unpacked(t, h, data)
+	assert.Greater(t, cut, 3)
+	fresh.ok("", packed+"\n", unpack...)
+	assert.Contains(t, fresh.ok("", packed+"\n", unpack...), "All of it is here already.")
+	for i := range many {
+		name := fmt.Sprintf("gauge-%02d", i)
+		assert.Equal(t, m.git("work/"+name, "rev-parse", "main"), fresh.git("all/work/"+name, "rev-parse", "origin/main"), name)
+	}
+	assert.Equal(t, "neap", fresh.git("all/work/gauge-00", "branch", "--show-current"))
+	assert.Contains(t, fresh.read("all/gauge/.git/config"), "gauge")
+	assert.FileExists(t, filepath.Join(fresh.home, ".uncinate/config/kinds/tides.toml"))
+	assert.Regexp(t, `rescue.days\s+60`, fresh.ok("", "", "settings", "list"))
+	keys := h.Store.Keys("tern")
+	require.Len(t, keys, 2, "each machine has its own")
+	fresh.ok("all/work/gauge-02", "", "sync")
+}
+
+// unpacked unpacks on a new machine, in a run that is killed again and again; the last one is left to do.
+func unpacked(t *testing.T, h *host, data []byte) (fresh *machine, unpack []string, cut int) {
+	t.Helper()
+	fresh = newMachine(t)
+	fresh.alone = true
+	require.NoError(t, os.WriteFile(filepath.Join(fresh.home, "set.age"), data, 0o600))
+	fresh.refused(2, []string{"the passphrase does not open it"}, "", "wrong wrong\n", "machine", "unpack", "set.age", "--preview")
+	fresh.ok("", "", "vault", "make", "--by", "file")
+	fresh.ok("", "", "settings", "set", "machine", "launch")
+	unpack = []string{"machine", "unpack", "set.age", "--yes", "--into", filepath.Join(fresh.home, "all")}
+	exists := func(path ...string) func() bool {
+		return func() bool {
+			_, err := os.Stat(filepath.Join(append([]string{fresh.home}, path...)...))
+			return err == nil
+		}
+	}
+	file := func(name, part string) func() bool {
+		return func() bool {
+			data, _ := os.ReadFile(filepath.Join(fresh.home, name))
+			return strings.Contains(string(data), part)
+		}
+	}
+	tern, dunlin := h.token["tern"]+"\n", h.token["dunlin"]+"\n"
+	for _, c := range []struct {
+		in   string
+		when func() bool
+	}{
+		{packed + "\n" + tern + dunlin, exists(".uncinate/config/hosts.json")},
+		{packed + "\n" + tern + dunlin, file(".uncinate/config/accounts.json", `"tern"`)},
+		{packed + "\n" + dunlin, file(".uncinate/config/accounts.json", `"dunlin"`)}, // tern's is not asked for again
+		{packed + "\n", exists(".uncinate/config/keys.json")},
+		{packed + "\n", exists("all/work/gauge-00/.git")},
+		{packed + "\n", file(".uncinate/state/register.json", "gauge-02")},
+	} {
+		if fresh.cutOff(c.in, c.when, unpack...) {
+			cut++
+		}
+		fresh.free()
+	}
+	return fresh, unpack, cut
+}
+
+// TestMachineForAKey seals for SSH keys of the new machine, and refuses those that cannot be sealed for, and packs
+// that mean no good.
+func TestMachineForAKey(t *testing.T) {
+	t.Parallel()
+	_, m := attached(t)
+	m.alone = true // what is pasted would want the key
+	for _, kind := range []string{"ed25519", "rsa", "ecdsa"} {
+		m.command("", "", "ssh-keygen", "-q", "-t", kind, "-N", "", "-C", "tern at launch", "-f", filepath.Join(m.home, kind))
+		if kind == "ecdsa" {
+			m.refused(2, []string{"an SSH key of the kind ecdsa-sha2-nistp256: ed25519 and rsa can"}, "", "", "machine", "pack", "ecdsa.age", "--to", "ecdsa.pub", "--yes")
+			continue
+		}
+		m.ok("", "", "machine", "pack", kind+".age", "--to", kind+".pub", "--yes")
+		assert.Contains(t, m.ok("", "", "machine", "unpack", kind+".age", "--key", kind, "--preview"), "All of it is here already.")
+		m.refused(2, []string{"sealed for the owner of a key"}, "", "", "machine", "unpack", kind+".age")
+	}
+	m.refused(4, []string{"that is a private key"}, "", "", "machine", "pack", "x.age", "--to", "rsa", "--yes")
+	m.refused(2, []string{"the key does not open it"}, "", "", "machine", "unpack", "rsa.age", "--key", "ed25519")
+	m.refused(2, []string{"not a file that machine pack made"}, "", "", "machine", "unpack", "rsa.pub")
+
+	skua := "language = 1\nname = \"skua\"\nbase = \"https://skua.example\"\n[address]\napi = \"https://elsewhere.example/api\"\nhttps = \"{+base}/{owner}/{name}.git\"\n[trust]\naddresses = [\"https://elsewhere.example\"]\n[signin]\nheader = { Skua = \"{token}\" }\n[[action.identify.request]]\nurl = \"{+api}/who\"\nread = { user = \"$.user\" }\n"
+	for what, p := range map[string]packing.Pack{
+		"cannot be used": {Version: 1, Projects: []packing.Project{{Folder: "../../evil", Address: "https://gannet.example/a/b.git"}}},
+		"its form":       {Version: 0},
+		"What accounts on skua sign in with goes to https://elsewhere.example too": {Version: 1, Machine: "p\x1b[2Jier", Hosts: []packing.Host{{Name: "skua", Description: skua}}},
+	} {
+		data, err := json.Marshal(p)
+		require.NoError(t, err)
+		to, err := sealed.ByPassphrase(packed)
+		require.NoError(t, err)
+		out, err := sealed.Seal(data, to)
+		require.NoError(t, err)
+		require.NoError(t, os.WriteFile(filepath.Join(m.home, "evil.age"), out, 0o600))
+		r := m.command("", packed+"\n", program, "machine", "unpack", "evil.age", "--preview")
+		assert.Contains(t, r.out+r.err, what)
+		assert.NotContains(t, r.out+r.err, "\x1b")
+		out[len(out)-3] ^= 1
+		require.NoError(t, os.WriteFile(filepath.Join(m.home, "evil.age"), out, 0o600))
+		m.refused(4, []string{"damaged, or was changed"}, "", packed+"\n", "machine", "unpack", "evil.age")
+	}
+	assert.NoFileExists(t, filepath.Join(m.home, "../evil"))
+}
