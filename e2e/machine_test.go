@@ -192,3 +192,41 @@ func TestMachineForAKey(t *testing.T) {
 	}
 	assert.NoFileExists(t, filepath.Join(m.home, "../evil"))
 }
+
+// TestLostMachine ends, from another machine, the tokens and keys that a lost one had; its next sync is refused and
+// says why, and what a host does not tell of is said, with the page.
+func TestLostMachine(t *testing.T) {
+	t.Parallel()
+	h, m := attached(t)
+	p := newHostOf(t, "petrel")
+	m.ok("", "", "host", "add", "petrel", "--at", p.URL)
+	m.ok("", p.token["tern"]+"\n", "account", "add", "tern-petrel", "--host", "petrel")
+	m.ok("", "", "settings", "set", "machine", "pier")
+	launch := newMachine(t)
+	launch.ok("", "", "host", "add", "gannet", "--at", h.URL)
+	launch.ok("", "", "vault", "make", "--by", "file")
+	launch.ok("", "", "settings", "set", "machine", "launch")
+	token, err := h.NewToken("tern", time.Now().AddDate(0, 6, 0))
+	require.NoError(t, err)
+	require.NoError(t, h.Store.NameToken(token.Secret, "tern on gannet, machine launch"))
+	launch.ok("", token.Secret+"\n", "account", "add", "tern", "--host", "gannet")
+	launch.ok("", "", "clone", "tern/gauge")
+	launch.ok("", "", "key", "make", "tern")
+	launch.ok("", "", "key", "install", "tern", "--yes")
+
+	m.refused(1, []string{"no host lists a token of a machine named lunch", "There are tokens of the machine launch."}, "", "", "token", "revoke", "--machine", "lunch")
+	shown := m.ok("", "", "token", "revoke", "--machine", "launch", "--preview")
+	assert.Contains(t, shown, `End the token "tern on gannet, machine launch" of account tern on gannet`)
+	assert.Contains(t, strings.Join(strings.Fields(shown), " "), "petrel does not list tokens: those of tern-petrel are ended on its page, "+p.URL+"/perch/rings")
+	assert.Contains(t, shown, "has no machine's name, and stays")
+	before := len(h.Store.Tokens("tern"))
+	require.NoError(t, h.Faults.Set([]string{"lose on DELETE times 1"}))
+	m.ok("", "", "token", "revoke", "--machine", "launch", "--yes")
+	require.NoError(t, h.Faults.Set(nil))
+	assert.Len(t, h.Store.Tokens("tern"), before-1, "that one, and no other")
+	m.ok("", "", "key", "revoke", "--machine", "launch", "--yes")
+	assert.Empty(t, h.Store.Keys("tern"))
+	launch.refused(5, []string{"does not accept the sign-in of tern", "uncinate account add tern --host gannet"}, "gauge", "", "sync")
+	m.ok("gauge", "", "sync")
+	assert.NotEqual(t, 0, m.run("", "", "token", "revoke").code)
+}

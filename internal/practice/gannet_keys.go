@@ -10,6 +10,20 @@ import (
 // keyRoutes serves gannet's keys: a person's for signing in and for signatures, a
 // repository's deploy keys, and the host's own.
 func (g gannetAt) keyRoutes(api func(pattern, scope string, h func(http.ResponseWriter, *http.Request, Session) error)) {
+	api("GET /deck/passes", "self", func(w http.ResponseWriter, q *http.Request, s Session) error {
+		items := []map[string]any{}
+		for _, t := range g.store.Tokens(s.User.Name) {
+			one := map[string]any{"id": t.id(), "name": t.Name, "signed": t.Signed}
+			if !t.Made.IsZero() {
+				one["made"] = t.Made.Format(time.RFC3339)
+			}
+			items = append(items, one)
+		}
+		return answer(w, 200, cut(q, items))
+	})
+	api("DELETE /deck/passes/{id}", "self", func(w http.ResponseWriter, q *http.Request, s Session) error {
+		return nothing(w, g.store.EndByID(s.User.Name, q.PathValue("id")))
+	})
 	mine := func(signs bool) func(*http.Request, Session) (KeyFilter, error) {
 		return func(_ *http.Request, s Session) (KeyFilter, error) {
 			return KeyFilter{User: s.User.Name, Signs: signs}, nil

@@ -53,6 +53,8 @@ type Token struct {
 	Scopes  []string  `json:"scopes"`
 	Expires time.Time `json:"expires,omitzero"`
 	Signed  bool      `json:"signed,omitempty"` // it was given by a sign-in through the host's pages
+	Name    string    `json:"name,omitempty"`   // as its owner called it
+	Made    time.Time `json:"made,omitzero"`
 	Renews  bool      `json:"renews,omitempty"` // it is good for getting new tokens, and for nothing else
 }
 

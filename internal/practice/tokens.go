@@ -31,7 +31,48 @@ func (st *Store) NewRefresh(prefix, user string, scopes []string, expires time.T
 func (st *Store) AddToken(secret, user string, scopes []string, expires time.Time) error {
 	st.mu.Lock()
 	defer st.mu.Unlock()
-	st.s.Tokens = append(st.s.Tokens, &Token{Hash: hash(secret), User: user, Scopes: scopes, Expires: expires})
+	st.s.Tokens = append(st.s.Tokens, &Token{Hash: hash(secret), User: user, Scopes: scopes, Expires: expires, Made: st.now().UTC().Truncate(time.Second)})
+	return st.save()
+}
+
+// NameToken calls a token something, as its owner would on the host's page.
+func (st *Store) NameToken(secret, name string) error {
+	st.mu.Lock()
+	defer st.mu.Unlock()
+	for _, t := range st.s.Tokens {
+		if t.Hash == hash(secret) {
+			t.Name = name
+			return st.save()
+		}
+	}
+	return problem("none", "there is no such token")
+}
+
+// id is a token's id on the host, which tells nothing of its secret.
+func (t *Token) id() string { return hash("token " + t.Hash)[:12] }
+
+// Tokens lists a user's tokens that are good.
+func (st *Store) Tokens(user string) []Token {
+	st.mu.Lock()
+	defer st.mu.Unlock()
+	var out []Token
+	for _, t := range st.s.Tokens {
+		if t.User == user && (t.Expires.IsZero() || st.now().Before(t.Expires)) {
+			out = append(out, *t)
+		}
+	}
+	return out
+}
+
+// EndByID revokes a user's token by its id.
+func (st *Store) EndByID(user, id string) error {
+	st.mu.Lock()
+	defer st.mu.Unlock()
+	i := slices.IndexFunc(st.s.Tokens, func(t *Token) bool { return t.User == user && t.id() == id })
+	if i < 0 {
+		return problem("none", "there is no pass %s", id)
+	}
+	st.s.Tokens = slices.Delete(st.s.Tokens, i, i+1)
 	return st.save()
 }
 

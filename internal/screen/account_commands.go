@@ -13,6 +13,7 @@ import (
 
 	"uncinate/internal/core/fault"
 	"uncinate/internal/core/plan"
+	"uncinate/internal/core/sshkey"
 	"uncinate/internal/core/text"
 	"uncinate/internal/desk"
 	"uncinate/internal/desk/accounts"
@@ -295,9 +296,7 @@ func (e *Env) addAccount(ctx context.Context, d *desk.Desk, a accounts.Account, 
 		return e.addedAccount(d, added, doubts, inside, err)
 	}
 	if h, err := hosts.Named(d, a.Host); a.Host != "" && err == nil && e.asks {
-		for _, line := range h.TokenAdvice(a.Wants()...) {
-			e.Aside("%s", e.Err.wrap(line, 0))
-		}
+		e.advise(d, h, a)
 	}
 	question := "Token of your account on " + a.Host + " (it is not shown): "
 	if a.Host == "" {
@@ -309,6 +308,16 @@ func (e *Env) addAccount(ctx context.Context, d *desk.Desk, a accounts.Account, 
 	}
 	added, doubts, err := login.AddAccount(ctx, d, a, token)
 	return e.addedAccount(d, added, doubts, inside, err)
+}
+
+// advise says where a token is made, with which scopes, and what to call it there.
+func (e *Env) advise(d *desk.Desk, h *hosts.Host, a accounts.Account) {
+	for _, line := range h.TokenAdvice(a.Wants()...) {
+		e.Aside("%s", e.Err.wrap(line, 0))
+	}
+	if name, err := d.Machine(); err == nil && h.Actions["token-list"] != nil {
+		e.Aside("%s", e.Err.wrap("Call it: "+sshkey.Name(cmp.Or(a.Name, a.User, "NAME"), a.Host, name)+" (so it can be ended from elsewhere if this machine is lost).", 0))
+	}
 }
 
 // onlyHost names the host where one alone is known.

@@ -121,11 +121,25 @@ then on.`,
 }
 
 func tokenRevoke() *Command {
-	return &Command{Name: "revoke", Args: "ACCOUNT", Least: 1, Most: 1, Takes: []string{"account"}, Gives: ChangedToken{}, Short: "revoke an account's token on its host",
+	return &Command{Name: "revoke", Args: "[ACCOUNT]...", Most: -1, Takes: []string{"account"}, Gives: ChangedToken{}, Short: "revoke an account's token on its host, or those of a lost machine",
+		Long: `With --machine, all tokens that have that machine's name on the hosts are ended, of all accounts or of those that
+are named. A token is told apart by the name that it was given on the host's page; account add says which.`,
+		Examples: []string{"uncinate token revoke tern", "uncinate token revoke --machine launch"},
 		Options: func(o *flag.FlagSet) Run {
 			var p plans
 			p.add(o)
+			lost := o.String("machine", "", "the `name` of a machine that was lost")
 			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
+				if *lost != "" {
+					c, err := credentials.EndTokens(ctx, d, *lost, args)
+					if err != nil {
+						return err
+					}
+					return e.endTokens(ctx, c, p)
+				}
+				if len(args) != 1 {
+					return fault.New(fault.Usage, "name one account, or by --machine a machine that was lost").Try("see the accounts", "uncinate account list")
+				}
 				t, err := credentials.RevokeToken(ctx, d, args[0])
 				if err != nil {
 					return err
@@ -133,6 +147,16 @@ func tokenRevoke() *Command {
 				return e.changeToken(ctx, d, t, p, "Revoked: "+t.HostName()+" no longer accepts the token, and it is no longer in the vault.")
 			})
 		}}
+}
+
+// endTokens ends the tokens of a machine.
+func (e *Env) endTokens(ctx context.Context, c *desk.Change, p plans) error {
+	if done, err := e.carryOut(ctx, p, c.Head, c, c.Notes); err != nil || !done {
+		return err
+	}
+	return e.Give(Planned{Plan: c.Items(), Notes: c.Notes}, func() {
+		e.Say("%s", e.Out.strong("Ended: "+text.Count(len(c.Steps), "token")+" of the machine "+c.About+"."))
+	})
 }
 
 func tokenForget() *Command {

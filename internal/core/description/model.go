@@ -220,7 +220,7 @@ var (
 		"repository-transfer", "repository-delete", "repository-archive", "repository-reopen", "repository-copy", "repository-import",
 		"owner-list", "key-list", "key-add", "key-remove", "signing-key-list", "signing-key-add", "signing-key-remove",
 		"deploy-key-list", "deploy-key-add", "deploy-key-remove", "host-key-list",
-		"token-show", "token-renew", "token-revoke",
+		"token-show", "token-renew", "token-revoke", "token-list", "token-end",
 		"people-list", "people-grant", "people-withdraw", "people-search",
 		"invitation-list", "invitation-accept", "invitation-decline", "invitation-send", "invitation-sent", "invitation-withdraw",
 		"protection-list", "branch-protect", "branch-unprotect",

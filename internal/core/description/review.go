@@ -42,6 +42,7 @@ var abilities = []struct {
 	{"know the host by its own SSH keys", "host pin", []string{"host-key-list"}},
 	{"renew the token", "token renew", []string{"token-renew"}},
 	{"revoke the token", "token revoke", []string{"token-revoke"}},
+	{"end the tokens of a lost machine", "token revoke --machine", []string{"token-list", "token-end"}},
 	{"give people access", "access", []string{"people-list", "people-grant", "people-withdraw"}},
 	{"look people up by name", "access grant", []string{"people-search"}},
 	{"invite people, also by e-mail", "access grant", []string{"invitation-send", "invitation-sent", "invitation-withdraw"}},

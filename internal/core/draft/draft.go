@@ -54,6 +54,8 @@ var wanted = []want{
 	{"host-key-list", []string{"GET"}, []string{"list"}, []string{"host's own", "host key"}, false, true},
 	{"token-renew", []string{"POST"}, []string{"renew", "rotate", "new token"}, []string{"token"}, false, false},
 	{"token-revoke", []string{"DELETE", "POST"}, []string{"revoke", "revoked"}, []string{"token"}, false, false},
+	{"token-list", []string{"GET"}, []string{"list"}, []string{"your tokens", "tokens"}, false, true},
+	{"token-end", []string{"DELETE"}, []string{"end ", "delete", "remove"}, []string{"your tokens", "tokens"}, false, false},
 	{"people-list", []string{"GET"}, []string{"list"}, []string{"people", "members", "collaborators"}, false, true},
 	{"people-grant", []string{"PUT", "POST"}, []string{"give", "grant", "add"}, []string{"people", "members", "collaborators", "access"}, false, false},
 	{"people-withdraw", []string{"DELETE"}, []string{"withdraw", "remove"}, []string{"people", "members", "collaborators", "access"}, false, false},

@@ -278,7 +278,7 @@ func (w *writer) table(action string, props map[string]map[string]any) string {
 var reads = map[string][]string{"identify": {"user", "full_name", "email", "email_confirmed"}, "key-list": {"id", "title", "key", "created", "used"}, "key-add": {"id"},
 	"signing-key-list": {"id", "title", "key", "created", "used"}, "signing-key-add": {"id"}, "deploy-key-list": {"id", "title", "key", "right", "created", "used"}, "deploy-key-add": {"id"},
 	"host-key-list": {"key"}, "head-list": {"owner", "name", "branch", "tag", "head"},
-	"owner-list": {"owner", "id"}, "people-list": {"user", "full_name", "right", "created"}, "people-search": {"user", "full_name"}, "invitation-list": {"id", "owner", "name", "right", "creator", "created"}, "invitation-sent": {"id", "user", "email", "right", "created"}, "invitation-send": {"id"}, "protection-list": {"branch", "right"}, "token-renew": {"secret", "expires"}, "storage-used": {"bytes"}}
+	"owner-list": {"owner", "id"}, "people-list": {"user", "full_name", "right", "created"}, "people-search": {"user", "full_name"}, "invitation-list": {"id", "owner", "name", "right", "creator", "created"}, "invitation-sent": {"id", "user", "email", "right", "created"}, "invitation-send": {"id"}, "protection-list": {"branch", "right"}, "token-list": {"id", "title", "created"}, "token-renew": {"secret", "expires"}, "storage-used": {"bytes"}}
 
 func (w *writer) answer(action string, o *operation) {
 	if strings.HasPrefix(action, "repository-") {

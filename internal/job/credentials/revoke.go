@@ -56,7 +56,7 @@ func RevokeKeys(ctx context.Context, d *desk.Desk, machine string, holders []str
 		}
 		return nil, f.Try("see the keys there are", "uncinate key list")
 	}
-	c.Notes = append(c.Notes, "Tokens that are on that machine are not keys: replace them too, by uncinate token replace.")
+	c.Notes = append(c.Notes, "Tokens that are on that machine are not keys. To end them too: uncinate token revoke --machine "+text.Quote(machine))
 	if machine == mine {
 		c.Notes = append(c.Notes, "This is the machine you are on: its own keys will no longer open anything.")
 	}
