@@ -342,7 +342,7 @@ func ReadOnly(ctx context.Context, d *desk.Desk, h *Tie) error {
 		return nil
 	}
 	f := fault.New(fault.HostSaidNo, "account %s may only read %s", h.Account.Name, there.Path())
-	if h.Folder != nil && l.Host.Actions["offer-make"] != nil {
+	if act := l.Host.Actions["offer-make"]; h.Folder != nil && act != nil && act.Takes("from_owner") && l.Host.Actions["repository-copy"] != nil {
 		f.Try("offer your commits to be merged there", text.Command("uncinate", "offer", "create", "--folder", h.Repo.Dir))
 	}
 	return login.Others(f, login.WhoSees(ctx, d, h.Account.Host, h.Account, there.Owner, there.Name, true), "send to it", func(account string) string {

@@ -46,6 +46,13 @@ func TestEveryFaultOnEveryAction(t *testing.T) {
 					require.NoError(t, err)
 					vars["key"] = line
 					ready(t, h, action, repo, vars)
+					if action == "token-end" { // another one than the one that asks
+						_, err := h.Store.NewToken("tok_", "tern", nil, time.Now().Add(time.Hour))
+						require.NoError(t, err)
+						all, err := l.List(t.Context(), "token-list", "list", vars)
+						require.NoError(t, err)
+						vars["id"] = all[len(all)-1]["id"]
+					}
 					if action == "offer-accept" {
 						shown, err := l.Do(t.Context(), "offer-show", "show", vars)
 						require.NoError(t, err)

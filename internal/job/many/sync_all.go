@@ -204,6 +204,9 @@ func (r *SyncedRow) others(names []string) {
 // untouched reports, without a process, whether nothing moved on either side since the two
 // were in step.
 func untouched(p project.Project, l *project.Local, a project.Answer) bool {
+	if p.Own { // its original may have changed
+		return false
+	}
 	if a.Err != nil {
 		return false
 	}

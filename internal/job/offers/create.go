@@ -17,6 +17,7 @@ import (
 	"uncinate/internal/desk/login"
 	"uncinate/internal/desk/offering"
 	"uncinate/internal/desk/project"
+	"uncinate/internal/desk/worktree"
 	"uncinate/internal/job/history"
 	"uncinate/internal/world/git"
 )
@@ -167,15 +168,16 @@ func (c *Creating) ends(ctx context.Context) error {
 	} else if !c.place.Has(ctx, c.theirs) {
 		return fault.New(fault.Decision, "what %s has on %s cannot be compared: it is not here", c.r.Path(), text.Visible(c.target)).Detail("%s", notAll).Try("receive it first", text.Command("uncinate", "sync", f.Path))
 	}
-	out, err := c.place.Do(ctx, "log", "-z", "--no-show-signature", "--reverse", "--topo-order", "--no-merges", "--format=%s%n%b", f.Head, "--not", c.theirs)
-	if err != nil {
-		return git.Fault(err, "git cannot list the commits")
-	}
 	if _, err := c.place.Do(ctx, "merge-base", f.Head, c.theirs); err != nil && git.Code(err) == 1 {
 		return fault.New(fault.Decision, "%s here and %s on %s have no commit in common, so it cannot be merged", text.Visible(c.branch), text.Visible(c.target), c.l.Host.Name)
 	}
-	if held, err := c.place.Do(ctx, "rev-list", "-1", f.Head, "--not", c.theirs); err == nil && strings.TrimSpace(strings.Join(held, "")) == "" {
-		return c.nothing(ctx)
+	// What was replayed there is there already (git-rev-list documentation, --cherry-pick).
+	out, err := c.place.Do(ctx, "log", "-z", "--no-show-signature", "--reverse", "--topo-order", "--no-merges", "--cherry-pick", "--right-only", "--format=%s%n%b", c.theirs+"..."+f.Head, "--")
+	if err != nil {
+		return git.Fault(err, "git cannot list the commits")
+	}
+	if held, err := worktree.HoldsAll(ctx, f, c.theirs, f.Head, c.place.Objects()); err != nil || held {
+		return cmp.Or(err, c.nothing(ctx))
 	}
 	c.proposed(out)
 	if c.branch == c.target {

@@ -190,11 +190,22 @@ func (a *at) one(ctx context.Context, w Which, given string) (offering.Offer, er
 		if a.folder != nil {
 			if b := branchOf(ctx, a, n); b != "" {
 				f.Detail("Offers go by their numbers; %s is a branch.", text.Visible(b))
+				a.meant(ctx, w, b, f)
 			}
 		}
 		err = f.Try("see those that wait", w.Line("list"))
 	}
 	return o, err
+}
+
+// meant names the offer of a branch that was typed in the place of a number.
+func (a *at) meant(ctx context.Context, w Which, branch string, f *fault.Fault) {
+	all, _, err := offering.List(ctx, a.l, a.r, "open", mostFiltered)
+	for _, o := range all {
+		if err == nil && o.Branch == branch {
+			f.Try("look at that of "+text.Visible(branch), w.Line("show", o.Number))
+		}
+	}
 }
 
 // branchOf reports whether a word is a branch here.
