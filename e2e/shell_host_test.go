@@ -120,6 +120,11 @@ func lacksOthers(m *machine) {
 		m.refused(5, []string{"skerry is a plain server, and has no way to", "Whoever has a key on the server"}, "", "", strings.Fields(args)...)
 	}
 	m.ok("", "", "repository", "delete", "notes", "--yes")
+	m.git("gauge", "switch", "-q", "-c", "neap")
+	for _, words := range []string{"offer create --yes", "offer list", "offer show 1", "offer fetch 1", "offer accept 1", "offer close 1"} {
+		m.refused(5, []string{"skerry is a plain server, and has no way to", "uncinate branch join neap"}, "gauge", "", strings.Fields(words)...)
+	}
+	m.git("gauge", "switch", "-q", "main")
 }
 
 // TestPlainServer does the main job on a server with nothing but sshd and git, whatever
