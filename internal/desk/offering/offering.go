@@ -86,21 +86,26 @@ func read(l *login.Login, f map[string]any, r description.Repository) (Offer, er
 	o.Created, _ = f["created"].(time.Time)
 	for _, id := range []string{o.Head, o.Merged} {
 		if id != "" && !isCommit(id) {
-			return o, fault.New(fault.Unreachable, "what answers at %s is not the API that the description expects: a commit of an offer is %s", l.Host.Base, text.Quote(text.Excerpt(id, 60)))
+			return o, odd(l, "a commit of an offer is "+text.Quote(text.Excerpt(id, 60)))
 		}
 	}
 	for _, ref := range []string{o.Ref(), "refs/heads/" + o.Branch, "refs/heads/" + o.Target} {
 		if ref != "" && (!strings.HasPrefix(ref, "refs/") || strings.ContainsAny(ref, " :^~?*[\\\x00\n\r\x1b") || strings.Contains(ref, "..")) {
-			return o, fault.New(fault.Unreachable, "what answers at %s is not the API that the description expects: a branch of an offer is %s", l.Host.Base, text.Quote(text.Excerpt(ref, 60)))
+			return o, odd(l, "a branch of an offer is "+text.Quote(text.Excerpt(ref, 60)))
 		}
 	}
 	if o.Number == "" || o.Branch == "" || o.Target == "" || o.Owner == "" {
-		return o, fault.New(fault.Unreachable, "what answers at %s is not the API that the description expects: an offer without number, branch or target", l.Host.Base)
+		return o, odd(l, "an offer without number, branch or target")
 	}
-	if l.Host.Pages == nil || o.Page != "" && !l.Host.Trusts(o.Page) {
+	if o.Page != "" && !l.Host.Trusts(o.Page) {
 		o.Page = "" // a page elsewhere is nobody's to open
 	}
 	return o, nil
+}
+
+// odd is the fault of an answer that cannot be an offer.
+func odd(l *login.Login, what string) error {
+	return fault.New(fault.Unreachable, "what answers at %s is not the API that the description expects: %s", l.Host.Base, what)
 }
 
 // isCommit reports whether a word is the id of an object.
@@ -175,6 +180,17 @@ type Check struct {
 	Title   string `json:"title"`
 	Outcome string `json:"outcome" says:"passed, failed or running"`
 	Text    string `json:"text,omitempty"`
+}
+
+// Lacks says what a check that did not pass stands at, by its title; "" for one that passed.
+func (c Check) Lacks() string {
+	switch c.Outcome {
+	case "failed":
+		return text.Visible(c.Title) + " failed"
+	case "running":
+		return text.Visible(c.Title) + " has not ended yet"
+	}
+	return ""
 }
 
 // mostSaid is how many remarks and checks are read.

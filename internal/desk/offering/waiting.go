@@ -3,6 +3,7 @@ package offering
 import (
 	"context"
 	"strings"
+
 	"uncinate/internal/desk/login"
 )
 

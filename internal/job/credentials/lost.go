@@ -20,43 +20,18 @@ import (
 // EndTokens plans to end the tokens of a machine on the hosts of the accounts, or of all accounts. A host tells
 // them apart by the names that they have there.
 func EndTokens(ctx context.Context, d *desk.Desk, machine string, holders []string) (*desk.Change, error) {
-	if err := sshkey.CheckMachine(machine); err != nil {
-		return nil, err
-	}
-	all, err := accounts.All(d)
+	c := &desk.Change{Desk: d, Job: "token-end", Subject: machine, About: machine, AsWas: "What was ended stays ended; the rest is as it was.", Head: "To end the tokens of the machine " + machine + ":"}
+	seen, err := ofMachine(ctx, c, machine, holders, func(a *accounts.Account, seen map[string]bool) error {
+		if a.NoToken {
+			return nil
+		}
+		return endTokensOf(ctx, d, a, machine, c, seen)
+	})
 	if err != nil {
 		return nil, err
 	}
-	for _, name := range holders {
-		if _, err := accounts.Named(d, name); err != nil {
-			return nil, err
-		}
-	}
-	c := &desk.Change{Desk: d, Job: "token-end", Subject: machine, About: machine, AsWas: "What was ended stays ended; the rest is as it was.", Head: "To end the tokens of the machine " + machine + ":"}
-	seen, looked := map[string]bool{}, 0
-	for _, a := range all {
-		if a.Host == "" || a.NoToken || len(holders) > 0 && !slices.Contains(holders, a.Name) {
-			continue
-		}
-		asked, err := endTokensOf(ctx, d, a, machine, c, seen)
-		if ctx.Err() != nil {
-			return nil, ctx.Err()
-		}
-		if err != nil {
-			c.Notes = append(c.Notes, "Account "+a.Name+" could not be looked at: "+fault.Of(err).Says+".")
-		} else if asked {
-			looked++
-		}
-	}
 	if len(c.Steps) == 0 {
-		f := fault.New(fault.Failed, "no host lists a token of a machine named %s", text.Quote(machine))
-		for _, n := range c.Notes {
-			f.Detail("%s", n)
-		}
-		for _, other := range slices.Sorted(maps.Keys(seen)) {
-			f.Detail("There are tokens of the machine %s.", other)
-		}
-		return nil, f.Try("see your tokens", "uncinate token list")
+		return nil, noneOf(c, seen, "tokens", fault.New(fault.Failed, "no host lists a token of a machine named %s", text.Quote(machine))).Try("see your tokens", "uncinate token list")
 	}
 	if mine, err := d.Machine(); err == nil && machine == mine {
 		c.Notes = append(c.Notes, "This is the machine you are on: its own tokens will no longer open anything.")
@@ -65,11 +40,52 @@ func EndTokens(ctx context.Context, d *desk.Desk, machine string, holders []stri
 	return c, nil
 }
 
-// endTokensOf adds the steps for one account; asked tells that its host lists tokens at all.
-func endTokensOf(ctx context.Context, d *desk.Desk, a *accounts.Account, machine string, c *desk.Change, seen map[string]bool) (asked bool, err error) {
+// ofMachine looks through the accounts, or all, for what a machine has on their hosts, and notes those that cannot be
+// looked at; seen are the other machines that were met.
+func ofMachine(ctx context.Context, c *desk.Change, machine string, holders []string, look func(*accounts.Account, map[string]bool) error) (seen map[string]bool, err error) {
+	if err := sshkey.CheckMachine(machine); err != nil {
+		return nil, err
+	}
+	all, err := accounts.All(c.Desk)
+	if err != nil {
+		return nil, err
+	}
+	for _, name := range holders {
+		if _, err := accounts.Named(c.Desk, name); err != nil {
+			return nil, err
+		}
+	}
+	seen = map[string]bool{}
+	for _, a := range all {
+		if a.Host == "" || len(holders) > 0 && !slices.Contains(holders, a.Name) {
+			continue
+		}
+		if err := look(a, seen); err != nil {
+			if ctx.Err() != nil {
+				return nil, ctx.Err()
+			}
+			c.Notes = append(c.Notes, "Account "+a.Name+" could not be looked at: "+fault.Of(err).Says+".")
+		}
+	}
+	return seen, nil
+}
+
+// noneOf adds what was met to the fault where nothing of a machine was found.
+func noneOf(c *desk.Change, seen map[string]bool, what string, f *fault.Fault) *fault.Fault {
+	for _, n := range c.Notes {
+		f.Detail("%s", n)
+	}
+	for _, other := range slices.Sorted(maps.Keys(seen)) {
+		f.Detail("There are %s of the machine %s.", what, other)
+	}
+	return f
+}
+
+// endTokensOf adds the steps for one account.
+func endTokensOf(ctx context.Context, d *desk.Desk, a *accounts.Account, machine string, c *desk.Change, seen map[string]bool) error {
 	l, err := login.Open(ctx, d, a)
 	if err != nil {
-		return false, err
+		return err
 	}
 	if l.Host.Actions["token-list"] == nil || l.Host.Actions["token-end"] == nil {
 		says := l.Host.Name + " does not list tokens: those of " + a.Name + " are ended on its page"
@@ -77,11 +93,11 @@ func endTokensOf(ctx context.Context, d *desk.Desk, a *accounts.Account, machine
 			says += ", " + page
 		}
 		c.Notes = append(c.Notes, says+".")
-		return false, nil
+		return nil
 	}
 	items, err := l.List(ctx, "token-list", "list the tokens of "+a.User, nil)
 	if err != nil {
-		return true, err
+		return err
 	}
 	nameless := 0
 	for _, x := range items {
@@ -101,7 +117,7 @@ func endTokensOf(ctx context.Context, d *desk.Desk, a *accounts.Account, machine
 	if nameless > 0 {
 		c.Notes = append(c.Notes, fmt.Sprintf("%s of %s on %s %s no machine's name, and %s.", text.Count(nameless, "token"), a.Name, l.Host.Name, text.Either(nameless == 1, "has", "have"), text.Either(nameless == 1, "stays", "stay")))
 	}
-	return true, nil
+	return nil
 }
 
 // endToken ends one, and makes sure that it is no longer listed.

@@ -2,8 +2,6 @@ package credentials
 
 import (
 	"context"
-	"maps"
-	"slices"
 
 	"uncinate/internal/core/fault"
 	"uncinate/internal/core/plan"
@@ -17,47 +15,18 @@ import (
 // RevokeKeys plans to remove the keys of a machine from the hosts of the accounts, or of
 // all accounts.
 func RevokeKeys(ctx context.Context, d *desk.Desk, machine string, holders []string) (*KeyChange, error) {
-	if err := sshkey.CheckMachine(machine); err != nil {
-		return nil, err
-	}
-	all, err := accounts.All(d)
-	if err != nil {
-		return nil, err
-	}
-	for _, name := range holders {
-		if _, err := accounts.Named(d, name); err != nil {
-			return nil, err
-		}
-	}
-	mine, err := d.Machine()
-	if err != nil {
-		mine = ""
-	}
 	c := &KeyChange{Change: desk.Change{Desk: d, Job: "key-revoke", Subject: machine, AsWas: "What was removed stays removed; the rest is as it was.", Head: "To shut the machine " + machine + " out:"}}
-	seen := map[string]bool{}
-	for _, a := range all {
-		if a.Host == "" || len(holders) > 0 && !slices.Contains(holders, a.Name) {
-			continue
-		}
-		if err := revokeOf(ctx, d, a, machine, c, seen); err != nil {
-			if ctx.Err() != nil {
-				return nil, ctx.Err()
-			}
-			c.Notes = append(c.Notes, "Account "+a.Name+" could not be looked at: "+fault.Of(err).Says+".")
-		}
+	seen, err := ofMachine(ctx, &c.Change, machine, holders, func(a *accounts.Account, seen map[string]bool) error {
+		return revokeOf(ctx, d, a, machine, c, seen)
+	})
+	if err != nil {
+		return nil, err
 	}
 	if len(c.Steps) == 0 {
-		f := fault.New(fault.Failed, "no host shows a key of a machine named %s", text.Quote(machine))
-		for _, n := range c.Notes {
-			f.Detail("%s", n)
-		}
-		for _, other := range slices.Sorted(maps.Keys(seen)) {
-			f.Detail("There are keys of the machine %s.", other)
-		}
-		return nil, f.Try("see the keys there are", "uncinate key list")
+		return nil, noneOf(&c.Change, seen, "keys", fault.New(fault.Failed, "no host shows a key of a machine named %s", text.Quote(machine))).Try("see the keys there are", "uncinate key list")
 	}
 	c.Notes = append(c.Notes, "Tokens that are on that machine are not keys. To end them too: uncinate token revoke --machine "+text.Quote(machine))
-	if machine == mine {
+	if mine, err := d.Machine(); err == nil && machine == mine {
 		c.Notes = append(c.Notes, "This is the machine you are on: its own keys will no longer open anything.")
 	}
 	return c, nil

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+
 	"uncinate/internal/core/fault"
 	"uncinate/internal/core/plan"
 	"uncinate/internal/core/text"

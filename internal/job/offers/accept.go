@@ -143,8 +143,8 @@ func (c *Accepting) guards(ctx context.Context) error {
 		return err
 	}
 	for _, x := range checks {
-		if x.Outcome == "failed" || x.Outcome == "running" {
-			c.Notes = append(c.Notes, fmt.Sprintf("The check %s %s.", text.Visible(x.Title), map[string]string{"failed": "failed", "running": "has not ended yet"}[x.Outcome]))
+		if says := x.Lacks(); says != "" {
+			c.Notes = append(c.Notes, "The check "+says+".")
 		}
 	}
 	return nil
@@ -298,7 +298,7 @@ func (c *Accepting) afterwards(ctx context.Context) error {
 	}
 	for _, name := range []string{o.Branch, tryName(o)} {
 		if id, err := f.Repo.Resolve(ctx, "refs/heads/"+name); err == nil && name != o.Target && (name != o.Branch || !o.Apart()) {
-			if _, err := c.at.contains(ctx, o.Head, id); err == nil {
+			if c.at.contains(ctx, o.Head, id) {
 				c.here = name
 			}
 		}
@@ -343,11 +343,11 @@ func (c *Accepting) afterwards(ctx context.Context) error {
 	return nil
 }
 
-// contains reports an error where one commit does not have another before it.
-func (a *at) contains(ctx context.Context, all, part string) (bool, error) {
+// contains reports whether one commit is known to have another before it.
+func (a *at) contains(ctx context.Context, all, part string) bool {
 	if a.place == nil {
-		return false, fault.New(fault.Failed, "nothing is known of it here")
+		return false
 	}
 	_, err := a.place.Do(ctx, "merge-base", "--is-ancestor", part, all)
-	return err == nil, err
+	return err == nil
 }

@@ -118,8 +118,8 @@ func (c *Accepting) why(ctx context.Context, err error) error {
 	}
 	if checks, look := offering.Checks(ctx, c.l, now); look == nil {
 		for _, x := range checks {
-			if x.Outcome == "failed" || x.Outcome == "running" {
-				return said(fault.New(fault.HostSaidNo, "%s did not accept offer %s: the check %s %s", c.l.Host.Name, text.Visible(now.Number), text.Visible(x.Title), map[string]string{"failed": "failed", "running": "has not ended yet"}[x.Outcome]).
+			if says := x.Lacks(); says != "" {
+				return said(fault.New(fault.HostSaidNo, "%s did not accept offer %s: the check %s", c.l.Host.Name, text.Visible(now.Number), says).
 					Try("see what it says", c.o.Line("show", now.Number)))
 			}
 		}

@@ -60,7 +60,7 @@ func (c *Creating) from(ctx context.Context, own project.Project) (err error) {
 	if c.to, err = project.TieOf(ctx, c.desk, c.folder, own); err != nil {
 		return err
 	}
-	_, owner, name, found := c.recognise(own.Address)
+	owner, name, found := c.l.Host.Recognise(own.Address)
 	if !found {
 		return fault.New(fault.Decision, "the address of your copy, %s, is none of %s", text.Visible(own.Address), c.l.Host.Name)
 	}
@@ -90,11 +90,6 @@ func (c *Creating) from(ctx context.Context, own project.Project) (err error) {
 		err = c.ahead(ctx, c.there)
 	}
 	return err
-}
-
-func (c *Creating) recognise(at string) (host, owner, name string, found bool) {
-	owner, name, found = c.l.Host.Recognise(at)
-	return c.l.Host.Name, owner, name, found
 }
 
 // ahead stops where the branch has commits there that are not here.
@@ -187,23 +182,23 @@ func (c *Creating) isThere(ctx context.Context) (bool, error) {
 
 // copies adds the steps that make the copy, and tie it.
 func (c *Creating) copies() {
-	user, name, made, look := c.copy.Owner, c.copy.Name, c.copy.ID != "", c.isThere
+	user, name, made := c.copy.Owner, c.copy.Name, c.copy.ID != ""
 	if !made {
 		c.Steps = append(c.Steps, desk.Step{Item: plan.Item{ID: "copy", Place: plan.Host, Sentence: fmt.Sprintf("Make a copy of your own, %s/%s, since you may only read %s", user, name, c.r.Path())},
 			Done: func(ctx context.Context) (bool, error) {
 				if c.before == nil {
 					return false, nil
 				}
-				return look(ctx)
+				return c.isThere(ctx)
 			},
 			Do: func(ctx context.Context) error {
 				vars := login.RepositoryVars(c.r)
 				vars["new_owner"], vars["new_name"] = user, name
 				_, err := c.l.Do(ctx, "repository-copy", "copy "+c.r.Path(), vars)
-				if err := login.Lost(err, func() (bool, error) { return look(ctx) }); err != nil {
+				if err := login.Lost(err, func() (bool, error) { return c.isThere(ctx) }); err != nil {
 					return err
 				}
-				done, err := look(ctx)
+				done, err := c.isThere(ctx)
 				if err == nil && !done {
 					err = fault.New(fault.Failed, "%s took the request, and does not show %s/%s", c.l.Host.Name, user, name)
 				}

@@ -269,16 +269,9 @@ func (c *Creating) steps() {
 	}
 	if c.offer != nil {
 		c.Notes = append(c.Notes, fmt.Sprintf("It is offered already, as number %s.", text.Visible(c.offer.Number)))
-		if len(c.Steps) == 0 {
-			c.Made = *c.offer
-		}
-		c.add("note", plan.Here, "Note here that it is offer "+text.Visible(c.offer.Number), func(context.Context) (bool, error) {
-			c.Made = *c.offer
-			return offering.NotesOf(c.desk, f.Path).Made[c.branch] == c.made(*c.offer), nil
-		}, func(ctx context.Context) error { return c.note(ctx, *c.offer) })
-		if offering.NotesOf(c.desk, f.Path).Made[c.branch] == c.made(*c.offer) {
-			c.Steps = c.Steps[:len(c.Steps)-1]
-			c.Made = *c.offer
+		c.Made = *c.offer
+		if offering.NotesOf(c.desk, f.Path).Made[c.branch] != c.made(*c.offer) {
+			c.add("note", plan.Here, "Note here that it is offer "+text.Visible(c.offer.Number), nil, func(ctx context.Context) error { return c.note(ctx, *c.offer) })
 		}
 		return
 	}

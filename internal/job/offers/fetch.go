@@ -75,9 +75,9 @@ func (c *Fetching) plan(ctx context.Context, own string) error {
 			if _, err := c.bring(ctx, []offering.Offer{o}); err != nil {
 				return err
 			}
-			if _, err := c.contains(ctx, own, o.Head); err == nil { // yours has it, and more
+			if c.contains(ctx, own, o.Head) { // yours has it, and more
 				own = o.Head
-			} else if _, err := c.contains(ctx, o.Head, own); err != nil {
+			} else if !c.contains(ctx, o.Head, own) {
 				return fault.New(fault.Decision, "there is a branch %s here that has other commits than offer %s", text.Visible(c.Branch), text.Visible(o.Number)).
 					Try("give yours another name", text.Command("uncinate", "branch", "rename", c.Branch, c.Branch+"-mine", "--here", "--folder", f.Path))
 			} else if f.Branch == c.Branch {

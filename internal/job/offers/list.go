@@ -16,6 +16,7 @@ import (
 	"uncinate/internal/desk/offering"
 	"uncinate/internal/desk/project"
 	"uncinate/internal/desk/worktree"
+	"uncinate/internal/job/repositories"
 
 	"golang.org/x/sync/errgroup"
 )
@@ -42,12 +43,11 @@ type List struct {
 // ListOptions say which are wanted.
 type ListOptions struct {
 	Which
-	All      bool   // of all repositories
-	Mine     bool   // that the account made
-	ToMe     bool   // of others, that the account may accept
-	State    string // open, accepted, closed, or any
-	Most     int
-	NoTrying bool
+	All   bool   // of all repositories
+	Mine  bool   // that the account made
+	ToMe  bool   // of others, that the account may accept
+	State string // open, accepted, closed, or any
+	Most  int
 }
 
 // state is what the host is asked for.
@@ -110,7 +110,7 @@ func ListOffers(ctx context.Context, d *desk.Desk, o ListOptions) (*List, error)
 		}
 	}
 	out.cut(o.Most)
-	if a.folder == nil || o.NoTrying {
+	if a.folder == nil {
 		for i, x := range out.Offers {
 			if x.Open() {
 				out.Offers[i].Merges = "not tried"
@@ -239,15 +239,7 @@ func (a *at) meet(ctx context.Context, into, head string) (clashes []string, hel
 // everywhere lists the offers of all repositories of an account, or of all accounts: by the host's own list,
 // or by asking for each project of this machine.
 func everywhere(ctx context.Context, d *desk.Desk, o ListOptions, state string) (*List, error) {
-	var all []*accounts.Account
-	var err error
-	if o.Account != "" {
-		var a *accounts.Account
-		a, err = accounts.Named(d, o.Account)
-		all = append(all, a)
-	} else {
-		all, err = accounts.All(d)
-	}
+	all, err := repositories.OneOrAll(d, o.Account)
 	if err != nil {
 		return nil, err
 	}

@@ -188,9 +188,9 @@ func (a *at) one(ctx context.Context, w Which, given string) (offering.Offer, er
 	if err == nil && !found {
 		f := fault.New(fault.HostSaidNo, "%s has no offer %s to %s", a.l.Host.Name, text.Visible(n), a.r.Path())
 		if a.folder != nil {
-			if b := branchOf(ctx, a, n); b != "" {
-				f.Detail("Offers go by their numbers; %s is a branch.", text.Visible(b))
-				a.meant(ctx, w, b, f)
+			if _, err := a.folder.Repo.Resolve(ctx, "refs/heads/"+n); err == nil {
+				f.Detail("Offers go by their numbers; %s is a branch.", text.Visible(n))
+				a.meant(ctx, w, n, f)
 			}
 		}
 		err = f.Try("see those that wait", w.Line("list"))
@@ -206,14 +206,6 @@ func (a *at) meant(ctx context.Context, w Which, branch string, f *fault.Fault) 
 			f.Try("look at that of "+text.Visible(branch), w.Line("show", o.Number))
 		}
 	}
-}
-
-// branchOf reports whether a word is a branch here.
-func branchOf(ctx context.Context, a *at, word string) string {
-	if _, err := a.folder.Repo.Resolve(ctx, "refs/heads/"+word); err == nil {
-		return word
-	}
-	return ""
 }
 
 // bring makes the commits of offers, and of the branches into which, ones that can be looked at, without

@@ -5,6 +5,8 @@ import (
 	"context"
 	"fmt"
 	"strings"
+	"unicode"
+
 	"uncinate/internal/core/board"
 	"uncinate/internal/core/fault"
 	"uncinate/internal/core/plan"
@@ -13,7 +15,6 @@ import (
 	"uncinate/internal/desk/worktree"
 	"uncinate/internal/world/git"
 	"uncinate/internal/world/web"
-	"unicode"
 )
 
 // nothing says that there is nothing to offer, and why.

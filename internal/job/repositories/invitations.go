@@ -29,7 +29,7 @@ type Invitation struct {
 
 // Invitations lists the invitations to an account, or to all; what could not be asked is told in notes.
 func Invitations(ctx context.Context, d *desk.Desk, account string) (out []Invitation, notes []string, err error) {
-	all, err := oneOrAll(d, account)
+	all, err := OneOrAll(d, account)
 	if err != nil {
 		return nil, nil, err
 	}

@@ -28,8 +28,8 @@ type Repository struct {
 	description.Repository
 }
 
-// oneOrAll gives the named account, or all where none is named.
-func oneOrAll(d *desk.Desk, account string) ([]*accounts.Account, error) {
+// OneOrAll gives the named account, or all where none is named.
+func OneOrAll(d *desk.Desk, account string) ([]*accounts.Account, error) {
 	if account == "" {
 		return accounts.All(d)
 	}
@@ -40,7 +40,7 @@ func oneOrAll(d *desk.Desk, account string) ([]*accounts.Account, error) {
 // List lists what an account sees, or all accounts; those with find in their name.
 // What could not be asked is told in notes.
 func List(ctx context.Context, d *desk.Desk, account, find string) (out []Repository, notes []string, err error) {
-	all, err := oneOrAll(d, account)
+	all, err := OneOrAll(d, account)
 	if err != nil {
 		return nil, nil, err
 	}
