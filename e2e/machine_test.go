@@ -3,6 +3,7 @@ package e2e
 import (
 	"encoding/json"
 	"fmt"
+	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -14,6 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"uncinate/internal/core/packing"
+	"uncinate/internal/practice"
 	"uncinate/internal/world/sealed"
 )
 
@@ -193,6 +195,46 @@ func TestMachineForAKey(t *testing.T) {
 	assert.NoFileExists(t, filepath.Join(m.home, "../evil"))
 }
 
+// TestMachineWithCopies carries over a copy of one's own on the host with the branch that goes there, a second remote
+// that only receives, a remote that is not called origin, and the branches beside the one that is checked out.
+func TestMachineWithCopies(t *testing.T) {
+	t.Parallel()
+	h, tern, knot := offerers(t, practice.None)
+	knot.alone = true
+	p := newHostOf(t, "petrel")
+	knot.ok("", "", "host", "add", "petrel", "--at", p.URL)
+	knot.ok("", p.token["knot"]+"\n", "account", "add", "knot-petrel", "--host", "petrel")
+	knot.write("gauge", map[string]string{"levels.csv": "station,level\ninlet,1\nbar,22\nreef,3\nquoin,4\n"})
+	knot.ok("gauge", "", "save", "--message", "Correct the bar")
+	knot.ok("gauge", "", "offer", "create", "--yes")
+	knot.write("logs", map[string]string{"README.md": "logs"})
+	knot.ok("logs", "", "attach", "--yes", "--account", "knot", "--remote", "shore")
+	knot.ok("logs", "", "attach", "--yes", "--copy", "--remote", "spare", "--account", "knot-petrel")
+	knot.ok("logs", "", "branch", "make", "neap", "--publish")
+	knot.ok("logs", "", "branch", "make", "wip")
+	knot.ok("", packed+"\n", "machine", "pack", "set.age", "--yes")
+
+	fresh := newMachine(t)
+	fresh.alone = true
+	require.NoError(t, os.WriteFile(filepath.Join(fresh.home, "set.age"), []byte(knot.read("set.age")), 0o600))
+	fresh.ok("", "", "vault", "make", "--by", "file")
+	fresh.ok("", packed+"\n"+h.token["knot"]+"\n"+p.token["knot"]+"\n", "machine", "unpack", "set.age", "--yes")
+	assert.Equal(t, "correct-the-bar", fresh.git("gauge", "branch", "--show-current"))
+	assert.Contains(t, fresh.ok("gauge", "", "status"), "in step")
+	fresh.write("gauge", map[string]string{"more.txt": "more\n"})
+	fresh.ok("gauge", "", "save", "--message", "More")
+	fresh.ok("gauge", "", "sync")
+	assert.Equal(t, fresh.git("gauge", "rev-parse", "HEAD"), h.tip(t, fresh, "knot/gauge", "correct-the-bar"), "sent to the copy")
+	assert.Contains(t, fresh.git("logs", "remote"), "shore\nspare")
+	assert.Equal(t, "main\nneap\nwip", fresh.git("logs", "branch", "--format=%(refname:short)"))
+	fresh.write("logs", map[string]string{"more.txt": "more\n"})
+	fresh.ok("logs", "", "save", "--message", "More")
+	fresh.ok("logs", "", "sync")
+	assert.Equal(t, fresh.git("logs", "rev-parse", "HEAD"), fresh.git("logs", "rev-parse", "spare/main"), "sent to the second remote")
+	assert.Contains(t, fresh.ok("", packed+"\n", "machine", "unpack", "set.age", "--yes"), "All of it is here already.")
+	tern.ok("gauge", "", "sync")
+}
+
 // TestLostMachine ends, from another machine, the tokens and keys that a lost one had; its next sync is refused and
 // says why, and what a host does not tell of is said, with the page.
 func TestLostMachine(t *testing.T) {
@@ -210,7 +252,20 @@ func TestLostMachine(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, h.Store.NameToken(token.Secret, "tern on gannet, machine launch"))
 	launch.ok("", token.Secret+"\n", "account", "add", "tern", "--host", "gannet")
-	launch.ok("", "", "clone", "tern/gauge")
+	f := newHostOf(t, "fulmar")
+	for _, on := range []*machine{m, launch} {
+		on.ok("", "", "host", "add", "fulmar", "--at", f.URL)
+		on.ok("", f.token["tern"]+"\n", "account", "add", "tern-fulmar", "--host", "fulmar", "--user", "tern")
+	}
+	launch.ok("", "", "key", "make", "tern-fulmar")
+	launch.ok("", "", "host", "pin", strings.TrimPrefix(f.URL, "http://"), "--fingerprint", f.HostKey())
+	launch.ok("", "", "key", "install", "tern-fulmar", "--yes")
+	said, end := launch.signsIn("device", "dunlin")
+	fills(t, h.URL+"/gangway/enter", url.Values{"code": {codeShown.FindStringSubmatch(said)[1]}, "user": {"dunlin"}, "token": {h.token["dunlin"]}, "say": {"yes"}})
+	exit, out := end()
+	require.Equal(t, 0, exit, out)
+	m.ok("", h.token["dunlin"]+"\n", "account", "add", "dunlin", "--host", "gannet")
+	launch.ok("", "", "clone", "tern/gauge", "--account", "tern")
 	launch.ok("", "", "key", "make", "tern")
 	launch.ok("", "", "key", "install", "tern", "--yes")
 
@@ -218,7 +273,9 @@ func TestLostMachine(t *testing.T) {
 	shown := m.ok("", "", "token", "revoke", "--machine", "launch", "--preview")
 	assert.Contains(t, shown, `End the token "tern on gannet, machine launch" of account tern on gannet`)
 	assert.Contains(t, strings.Join(strings.Fields(shown), " "), "petrel does not list tokens: those of tern-petrel are ended on its page, "+p.URL+"/perch/rings")
+	assert.Contains(t, strings.Join(strings.Fields(shown), " "), "fulmar does not list tokens: those of tern-fulmar are ended on its page, "+f.URL+"/locker")
 	assert.Contains(t, shown, "has no machine's name, and stays")
+	assert.Contains(t, shown, `End the token "dunlin on gannet, machine launch" of account dunlin on gannet`, "a sign-in through the host's pages has the machine's name too")
 	before := len(h.Store.Tokens("tern"))
 	require.NoError(t, h.Faults.Set([]string{"lose on DELETE times 1"}))
 	m.ok("", "", "token", "revoke", "--machine", "launch", "--yes")
@@ -226,6 +283,8 @@ func TestLostMachine(t *testing.T) {
 	assert.Len(t, h.Store.Tokens("tern"), before-1, "that one, and no other")
 	m.ok("", "", "key", "revoke", "--machine", "launch", "--yes")
 	assert.Empty(t, h.Store.Keys("tern"))
+	assert.Empty(t, f.Store.Keys("tern"))
+	launch.refused(5, []string{"dunlin"}, "", "", "repository", "list", "--account", "dunlin")
 	launch.refused(5, []string{"does not accept the sign-in of tern", "uncinate account add tern --host gannet"}, "gauge", "", "sync")
 	m.ok("gauge", "", "sync")
 	assert.NotEqual(t, 0, m.run("", "", "token", "revoke").code)

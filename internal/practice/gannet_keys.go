@@ -12,7 +12,12 @@ import (
 func (g gannetAt) keyRoutes(api func(pattern, scope string, h func(http.ResponseWriter, *http.Request, Session) error)) {
 	api("GET /deck/passes", "self", func(w http.ResponseWriter, q *http.Request, s Session) error {
 		items := []map[string]any{}
+		seen := map[string]bool{}
 		for _, t := range g.store.Tokens(s.User.Name) {
+			if seen[t.id()] { // the tokens of one sign-in are one pass
+				continue
+			}
+			seen[t.id()] = true
 			one := map[string]any{"id": t.id(), "name": t.Name, "signed": t.Signed}
 			if !t.Made.IsZero() {
 				one["made"] = t.Made.Format(time.RFC3339)

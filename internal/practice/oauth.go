@@ -15,6 +15,8 @@ import (
 	"strings"
 	"sync"
 	"time"
+
+	"uncinate/internal/core/text"
 )
 
 // signIns is gannet's sign-in through its own pages: the device grant (RFC 8628), the
@@ -33,6 +35,7 @@ type deviceWait struct {
 	asked  time.Time
 	every  time.Duration
 	who    string // "" while nobody has entered it
+	berth  string // what it is called in the list of sign-ins
 	denied bool
 }
 
@@ -41,6 +44,7 @@ type codeWait struct {
 	scopes    []string
 	challenge string
 	back      string
+	berth     string
 	until     time.Time
 }
 
@@ -108,23 +112,32 @@ func (g gannetAt) deviceCode(w http.ResponseWriter, q *http.Request) {
 	}
 	device := randomText(20)
 	g.signIns.mu.Lock()
-	g.signIns.devices[device] = &deviceWait{user: user, scopes: knownScopes(q.PostFormValue("scope")), until: g.store.now().Add(codeLife), every: askEvery}
+	g.signIns.devices[device] = &deviceWait{user: user, scopes: knownScopes(q.PostFormValue("scope")), berth: berthOf(q.PostForm), until: g.store.now().Add(codeLife), every: askEvery}
 	g.signIns.mu.Unlock()
 	_ = answer(w, 200, map[string]any{"device_code": device, "user_code": user, "verification_uri": baseOf(q) + "/gangway/enter",
 		"expires_in": int(codeLife / time.Second), "interval": int(askEvery / time.Second)})
 }
 
-func (g gannetAt) giveTokens(w http.ResponseWriter, who string, scopes []string) {
-	access, err := g.store.NewAccess("plunge~", who, scopes, g.store.now().Add(accessLife))
+// berthOf is the name that a sign-in asks to be listed under.
+func berthOf(v url.Values) string { return text.Excerpt(v.Get("berth"), 200) }
+
+// giveTokens gives a sign-in's tokens, an access token and one that renews it, like t.
+func (g gannetAt) giveTokens(w http.ResponseWriter, t Token) {
+	if t.SignIn == "" {
+		t.SignIn = randomText(6)
+	}
+	t.Expires, t.Renews = g.store.now().Add(accessLife), false
+	access, err := g.store.NewSigned("plunge~", t)
 	var refresh string
 	if err == nil {
-		refresh, err = g.store.NewRefresh("surface~", who, scopes, g.store.now().Add(refreshLife))
+		t.Expires, t.Renews = g.store.now().Add(refreshLife), true
+		refresh, err = g.store.NewSigned("surface~", t)
 	}
 	if err != nil {
 		g.engine.refuse(w, err)
 		return
 	}
-	_ = answer(w, 200, map[string]any{"access_token": access, "token_type": "bearer", "expires_in": int(accessLife / time.Second), "refresh_token": refresh, "scope": strings.Join(scopes, " ")})
+	_ = answer(w, 200, map[string]any{"access_token": access, "token_type": "bearer", "expires_in": int(accessLife / time.Second), "refresh_token": refresh, "scope": strings.Join(t.Scopes, " ")})
 }
 
 func (g gannetAt) oauthToken(w http.ResponseWriter, q *http.Request) {
@@ -155,7 +168,7 @@ func (g gannetAt) oauthToken(w http.ResponseWriter, q *http.Request) {
 			oauthSays(w, "authorization_pending", "nobody has entered the code yet")
 		default:
 			delete(g.signIns.devices, code)
-			g.giveTokens(w, d.who, d.scopes)
+			g.giveTokens(w, Token{User: d.who, Scopes: d.scopes, Name: d.berth})
 		}
 	case "authorization_code":
 		code := q.PostFormValue("code")
@@ -166,7 +179,7 @@ func (g gannetAt) oauthToken(w http.ResponseWriter, q *http.Request) {
 			oauthSays(w, "invalid_grant", "the code does not fit")
 			return
 		}
-		g.giveTokens(w, c.who, c.scopes)
+		g.giveTokens(w, Token{User: c.who, Scopes: c.scopes, Name: c.berth})
 	case "refresh_token":
 		s := g.store.Refreshes(q.PostFormValue("refresh_token"))
 		if s.User == nil {
@@ -177,7 +190,7 @@ func (g gannetAt) oauthToken(w http.ResponseWriter, q *http.Request) {
 			g.engine.refuse(w, err)
 			return
 		}
-		g.giveTokens(w, s.User.Name, s.Token.Scopes)
+		g.giveTokens(w, *s.Token)
 	default:
 		oauthSays(w, "unsupported_grant_type", "")
 	}
@@ -252,7 +265,7 @@ func (g gannetAt) authorize(w http.ResponseWriter, q *http.Request) {
 		return
 	}
 	if q.Method != http.MethodPost {
-		form(w, "A program on this machine wants to use gannet as you.", nil, "user", "token")
+		form(w, "A program on this machine wants to use gannet as you"+called(berthOf(v))+".", nil, "user", "token")
 		return
 	}
 	answer := url.Values{"state": {v.Get("state")}}
@@ -265,12 +278,20 @@ func (g gannetAt) authorize(w http.ResponseWriter, q *http.Request) {
 	default:
 		code := randomText(16)
 		g.signIns.mu.Lock()
-		g.signIns.codes[code] = &codeWait{who: who, scopes: knownScopes(v.Get("scope")), challenge: v.Get("code_challenge"), back: v.Get("redirect_uri"), until: g.store.now().Add(time.Minute)}
+		g.signIns.codes[code] = &codeWait{who: who, scopes: knownScopes(v.Get("scope")), challenge: v.Get("code_challenge"), berth: berthOf(v), back: v.Get("redirect_uri"), until: g.store.now().Add(time.Minute)}
 		g.signIns.mu.Unlock()
 		answer.Set("code", code)
 	}
 	back.RawQuery = answer.Encode()
 	http.Redirect(w, q, back.String(), http.StatusSeeOther)
+}
+
+// called says what a sign-in is called, where it is.
+func called(berth string) string {
+	if berth == "" {
+		return ""
+	}
+	return ", called " + text.Visible(berth)
 }
 
 func loopback(host string) bool {

@@ -55,7 +55,8 @@ type Token struct {
 	Signed  bool      `json:"signed,omitempty"` // it was given by a sign-in through the host's pages
 	Name    string    `json:"name,omitempty"`   // as its owner called it
 	Made    time.Time `json:"made,omitzero"`
-	Renews  bool      `json:"renews,omitempty"` // it is good for getting new tokens, and for nothing else
+	Renews  bool      `json:"renews,omitempty"`  // it is good for getting new tokens, and for nothing else
+	SignIn  string    `json:"sign_in,omitempty"` // of which sign-in it is; its tokens end together
 }
 
 // Repo is a hosted repository.

@@ -18,15 +18,6 @@ func (st *Store) NewToken(prefix, user string, scopes []string, expires time.Tim
 	return secret, st.AddToken(secret, user, scopes, expires)
 }
 
-// NewRefresh makes a token that gets new tokens.
-func (st *Store) NewRefresh(prefix, user string, scopes []string, expires time.Time) (string, error) {
-	secret := prefix + randomText(20)
-	st.mu.Lock()
-	defer st.mu.Unlock()
-	st.s.Tokens = append(st.s.Tokens, &Token{Hash: hash(secret), User: user, Scopes: scopes, Expires: expires, Signed: true, Renews: true})
-	return secret, st.save()
-}
-
 // AddToken makes a token of a given secret.
 func (st *Store) AddToken(secret, user string, scopes []string, expires time.Time) error {
 	st.mu.Lock()
@@ -49,7 +40,12 @@ func (st *Store) NameToken(secret, name string) error {
 }
 
 // id is a token's id on the host, which tells nothing of its secret.
-func (t *Token) id() string { return hash("token " + t.Hash)[:12] }
+func (t *Token) id() string {
+	if t.SignIn != "" {
+		return t.SignIn
+	}
+	return hash("token " + t.Hash)[:12]
+}
 
 // Tokens lists a user's tokens that are good.
 func (st *Store) Tokens(user string) []Token {
@@ -64,15 +60,15 @@ func (st *Store) Tokens(user string) []Token {
 	return out
 }
 
-// EndByID revokes a user's token by its id.
+// EndByID revokes a user's token by its id; all of a sign-in by the sign-in's.
 func (st *Store) EndByID(user, id string) error {
 	st.mu.Lock()
 	defer st.mu.Unlock()
-	i := slices.IndexFunc(st.s.Tokens, func(t *Token) bool { return t.User == user && t.id() == id })
-	if i < 0 {
+	before := len(st.s.Tokens)
+	st.s.Tokens = slices.DeleteFunc(st.s.Tokens, func(t *Token) bool { return t.User == user && t.id() == id })
+	if len(st.s.Tokens) == before {
 		return problem("none", "there is no pass %s", id)
 	}
-	st.s.Tokens = slices.Delete(st.s.Tokens, i, i+1)
 	return st.save()
 }
 
@@ -100,12 +96,13 @@ func (st *Store) EndAll(which func(*Token) bool) {
 	}
 }
 
-// NewAccess makes a token that a sign-in through the host's pages gives.
-func (st *Store) NewAccess(prefix, user string, scopes []string, expires time.Time) (string, error) {
+// NewSigned makes a token that a sign-in through the host's pages gives, like t.
+func (st *Store) NewSigned(prefix string, t Token) (string, error) {
 	secret := prefix + randomText(20)
+	t.Hash, t.Signed, t.Expires, t.Made = hash(secret), true, t.Expires.UTC().Truncate(time.Second), st.now().UTC().Truncate(time.Second)
 	st.mu.Lock()
 	defer st.mu.Unlock()
-	st.s.Tokens = append(st.s.Tokens, &Token{Hash: hash(secret), User: user, Scopes: scopes, Expires: expires.UTC().Truncate(time.Second), Signed: true})
+	st.s.Tokens = append(st.s.Tokens, &t)
 	return secret, st.save()
 }
 

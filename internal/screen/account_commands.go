@@ -316,7 +316,7 @@ func (e *Env) advise(d *desk.Desk, h *hosts.Host, a accounts.Account) {
 		e.Aside("%s", e.Err.wrap(line, 0))
 	}
 	if name, err := d.Machine(); err == nil && h.Actions["token-list"] != nil {
-		e.Aside("%s", e.Err.wrap("Call it: "+sshkey.Name(cmp.Or(a.Name, a.User, "NAME"), a.Host, name)+" (so it can be ended from elsewhere if this machine is lost).", 0))
+		e.Aside("%s", e.Err.wrap("Call it: "+sshkey.Name(cmp.Or(a.Name, a.User, "NAME"), a.Host, name)+" (by which a lost machine's is found).", 0))
 	}
 }
 

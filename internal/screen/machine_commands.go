@@ -4,14 +4,17 @@ import (
 	"context"
 	"flag"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"uncinate/internal/core/fault"
 	"uncinate/internal/core/packing"
 	"uncinate/internal/core/text"
 	"uncinate/internal/desk"
+	"uncinate/internal/desk/hosts"
 	"uncinate/internal/job/machine"
 	"uncinate/internal/world/files"
+	"uncinate/internal/world/oauth"
 	"uncinate/internal/world/sealed"
 )
 
@@ -200,6 +203,9 @@ and clones all projects, each on the branch that it was on. Cut off, the same co
 			key := o.String("key", "", "the private `file` of the key that opens it: age's own, or an SSH key")
 			by := o.String("by", "token", "`how` to sign in: token (pasted), device or browser")
 			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
+				if !slices.Contains([]string{"token", oauth.ByDevice, oauth.ByBrowser}, *by) {
+					return fault.New(fault.Usage, "sign in by token, device or browser, not by %s", text.Quote(*by)).Try("", "uncinate help machine unpack")
+				}
 				pack, err := e.unseal(args[0], *key)
 				if err != nil {
 					return err
@@ -264,7 +270,11 @@ func (e *Env) unpack(ctx context.Context, d *desk.Desk, u *machine.Unpacking, by
 		return err
 	}
 	for _, a := range u.Missing {
-		if err := e.addAccount(ctx, d, a, by, true); err != nil {
+		way := by
+		if h, err := hosts.Named(d, a.Host); by != "token" && (err != nil || h.SignInWay(by) != nil) {
+			way = "token" // this host has no other
+		}
+		if err := e.addAccount(ctx, d, a, way, true); err != nil {
 			f := *fault.Of(err)
 			f.Details = append(f.Details, "The account is "+a.Name+". What was unpacked before that stays; the same command goes on from here.")
 			return &f

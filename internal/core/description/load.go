@@ -258,9 +258,12 @@ func (l *loader) signIn(d *Description, s *node) {
 		d.SignIn.Exchange = l.exchange(d, x)
 	}
 	if o := s.table("oauth"); o != nil {
-		d.SignIn.OAuth = &OAuth{Metadata: o.template("metadata", nil), Client: o.must("client"), Ways: o.strings("ways")}
+		d.SignIn.OAuth = &OAuth{Metadata: o.template("metadata", nil), Client: o.must("client"), Ways: o.strings("ways"), Label: o.str("label")}
 		if d.SignIn.OAuth.Metadata == nil {
 			o.wrong("", "the key \"metadata\" is missing: where the host tells how one signs in (RFC 8414)")
+		}
+		if label := d.SignIn.OAuth.Label; label != "" && (strings.Trim(label, "abcdefghijklmnopqrstuvwxyz0123456789_-") != "" || slices.Contains(oauthOwn, label)) {
+			o.wrong("label", "the sign-in's name cannot be told as %q: it is a parameter of the host's own, in small letters, and none that RFC 6749, 7636 or 8628 define", text.Excerpt(label, 40))
 		}
 		for _, way := range d.SignIn.OAuth.Ways {
 			if way != "device" && way != "browser" {
@@ -271,6 +274,9 @@ func (l *loader) signIn(d *Description, s *node) {
 	}
 	s.done()
 }
+
+// oauthOwn are the parameters that requests of a sign-in have by their standards.
+var oauthOwn = []string{"client_id", "client_secret", "scope", "state", "response_type", "redirect_uri", "code_challenge", "code_challenge_method", "code_verifier", "grant_type", "code", "device_code", "refresh_token"}
 
 func (l *loader) values(d *Description, v *node) {
 	if v == nil {

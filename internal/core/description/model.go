@@ -66,6 +66,7 @@ type OAuth struct {
 	Metadata *uritemplate.Template // address of the authorization server's metadata (RFC 8414)
 	Client   string                // client id under which this program is known there
 	Ways     []string              // "device" (RFC 8628), "browser" (RFC 7636, RFC 8252)
+	Label    string                // the parameter that tells the host what to call the sign-in in its list; "": none
 }
 
 // Basic is a user name and a secret (RFC 7617).

@@ -132,14 +132,14 @@ func vouched(ctx context.Context, d *desk.Desk, r *Route) ([]sshkey.Public, stri
 
 // pin writes keys of a host into our own file of known hosts.
 func pin(d *desk.Desk, host string, keys []sshkey.Public) error {
-	old, err := files.Read(KnownHosts(d), 1<<20)
-	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+	old, err := Pins(d)
+	if err != nil {
 		return err
 	}
 	name := sshconfig.KnownHost(host)
 	var b strings.Builder
-	for line := range strings.SplitSeq(string(old), "\n") {
-		if line != "" && !strings.HasPrefix(line, name+" ") {
+	for _, line := range old {
+		if !strings.HasPrefix(line, name+" ") {
 			b.WriteString(line + "\n")
 		}
 	}
@@ -148,6 +148,51 @@ func pin(d *desk.Desk, host string, keys []sshkey.Public) error {
 		b.WriteString(name + " " + k.Line() + "\n")
 	}
 	return files.Write(KnownHosts(d), []byte(b.String()), 0o600)
+}
+
+// Pins are the lines of our own file of known hosts: name, kind and key of each that was confirmed on this machine.
+func Pins(d *desk.Desk) ([]string, error) {
+	old, err := files.Read(KnownHosts(d), 1<<20)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return nil, err
+	}
+	var lines []string
+	for line := range strings.SplitSeq(string(old), "\n") {
+		if line != "" {
+			lines = append(lines, line)
+		}
+	}
+	return lines, nil
+}
+
+// NewPins gives of such lines those of hosts of which no key is known here.
+func NewPins(d *desk.Desk, lines []string) ([]string, error) {
+	ours, err := Pins(d)
+	if err != nil {
+		return nil, err
+	}
+	known := map[string]bool{}
+	for _, line := range ours {
+		name, _, _ := strings.Cut(line, " ")
+		known[name] = true
+	}
+	return slices.DeleteFunc(slices.Clone(lines), func(line string) bool {
+		name, _, _ := strings.Cut(line, " ")
+		return known[name]
+	}), nil
+}
+
+// TakePins adds such lines of hosts of which no key is known here.
+func TakePins(d *desk.Desk, lines []string) error {
+	fresh, err := NewPins(d, lines)
+	if err != nil || len(fresh) == 0 {
+		return err
+	}
+	ours, err := Pins(d)
+	if err != nil {
+		return err
+	}
+	return files.Write(KnownHosts(d), []byte(strings.Join(append(ours, fresh...), "\n")+"\n"), 0o600)
 }
 
 // PinHost pins a host's key, once the person said which fingerprint is right: the host

@@ -57,6 +57,18 @@ func Enter(ctx context.Context, d *desk.Desk, p Project) error {
 	})
 }
 
+// Bind adds a further remote of a folder with its sign-in to git's configuration, and to the register.
+func Bind(ctx context.Context, d *desk.Desk, f *Folder, p Project) (*Tie, error) {
+	h, err := TieOf(ctx, d, f, p)
+	if err == nil {
+		err = h.Set(ctx)
+	}
+	if err == nil {
+		err = Enter(ctx, d, p)
+	}
+	return h, err
+}
+
 // Strike takes a project out of the register.
 func Strike(ctx context.Context, d *desk.Desk, folder, remote string) error {
 	return Alter(ctx, d, func(all []Project) []Project {

@@ -55,6 +55,15 @@ func Refs(ctx context.Context, d *desk.Desk, h *Tie, token string) (web.Refs, er
 	return web.Refs{IDs: ids, Head: head}, nil
 }
 
+// Receive runs git fetch for what args name, and tells how far it is. What is received goes where args say, and
+// nowhere else (git-fetch documentation, --refmap).
+func Receive(ctx context.Context, d *desk.Desk, work *git.Work, config []git.Set, args ...string) error {
+	_, err := work.Run(ctx, git.Cmd{Config: config, Stall: git.Stall, Watch: Watch(d, "Receiving", "Receiving objects"),
+		Args: append([]string{"fetch", "--progress", "--no-auto-maintenance", "--refmap="}, args...)})
+	d.Tell.Progress("Receiving", 0, 0, "")
+	return err
+}
+
 // noteAccepted notes that the host refused an account's token, or that it takes it again, and says in
 // the first case what to do; nil where the token is not what it failed by.
 func noteAccepted(ctx context.Context, d *desk.Desk, a *accounts.Account, err error) error {

@@ -35,6 +35,7 @@ type CloneOptions struct {
 	Folder   string // "" for the repository's name in the current folder
 	Account  string
 	Branch   string // which to start on; "" for the default one
+	Remote   string // what git calls the repository; "" for origin
 	Depth    int    // so many of the newest commits; 0 for all
 	Partial  bool   // old contents come when they are asked for
 	Snapshot bool   // files only, without git
@@ -86,7 +87,7 @@ func PlanClone(ctx context.Context, d *desk.Desk, o CloneOptions) (*Clone, error
 		return nil, err
 	}
 	c := &Clone{desk: d, what: o.What, options: o}
-	c.target = &target.Target{Work: target.Work{Desk: d, Options: target.Options{Account: o.Account, Over: o.Over, Remote: "origin"}}, Clones: true}
+	c.target = &target.Target{Work: target.Work{Desk: d, Options: target.Options{Account: o.Account, Over: o.Over, Remote: cmp.Or(o.Remote, "origin")}}, Clones: true}
 	name := ""
 	if at, err := address.Parse(o.What); err == nil {
 		name = at.Name()

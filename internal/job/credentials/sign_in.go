@@ -1,9 +1,11 @@
 package credentials
 
 import (
+	"cmp"
 	"context"
 	"time"
 
+	"uncinate/internal/core/sshkey"
 	"uncinate/internal/desk"
 	"uncinate/internal/desk/accounts"
 	"uncinate/internal/desk/login"
@@ -30,6 +32,13 @@ func SignIn(ctx context.Context, d *desk.Desk, want accounts.Account, way string
 	s, err := accounts.SignInServer(ctx, d, h)
 	if err != nil {
 		return nil, nil, err
+	}
+	if label := h.SignIn.OAuth.Label; label != "" {
+		machine, err := d.Machine()
+		if err != nil {
+			return nil, nil, err
+		}
+		s.Call(label, sshkey.Name(cmp.Or(want.Name, want.User, "uncinate"), h.Name, machine))
 	}
 	scopes := h.LeastScopes(want.Wants()...)
 	var t oauth.Token

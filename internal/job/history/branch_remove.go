@@ -156,10 +156,7 @@ func (b *Branching) receive(ctx context.Context, h *project.Tie, name, id string
 	if err != nil {
 		return err
 	}
-	_, err = work.Run(ctx, git.Cmd{Config: h.Shared(), Stall: git.Stall, Watch: project.Watch(b.desk, "Receiving", "Receiving objects"),
-		Args: []string{"fetch", "--progress", "--no-tags", "--no-auto-maintenance", "--no-write-fetch-head", "--refmap=", "--", h.Remote, "refs/heads/" + name}})
-	b.desk.Tell.Progress("Receiving", 0, 0, "")
-	if err == nil {
+	if err = project.Receive(ctx, b.desk, work, h.Shared(), "--no-tags", "--no-write-fetch-head", "--", h.Remote, "refs/heads/"+name); err == nil {
 		_, err = repo.Do(ctx, "cat-file", "-e", id+"^{commit}")
 	}
 	return git.Fault(err, "what the host's branch %s holds cannot be received, so it is not removed", text.Visible(name))

@@ -4,8 +4,10 @@
 package machine
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
+	"maps"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -19,9 +21,11 @@ import (
 	"uncinate/internal/desk"
 	"uncinate/internal/desk/accounts"
 	"uncinate/internal/desk/hosts"
+	"uncinate/internal/desk/login"
 	"uncinate/internal/desk/project"
 	"uncinate/internal/job/many"
 	"uncinate/internal/world/files"
+	"uncinate/internal/world/git"
 	"uncinate/internal/world/sealed"
 )
 
@@ -35,15 +39,16 @@ type PackOptions struct {
 
 // Packing is a set-up that is to be packed.
 type Packing struct {
-	desk  *desk.Desk
-	o     PackOptions
-	root  string
-	to    *sealed.To
-	pack  *packing.Pack
-	Rows  []many.Row // the projects of which something is only here
-	steps []desk.Step
-	Notes []string
-	Sent  []many.SyncedRow
+	desk    *desk.Desk
+	o       PackOptions
+	root    string
+	to      *sealed.To
+	pack    *packing.Pack
+	further []project.Project // the projects' further remotes
+	Rows    []many.Row        // the projects of which something is only here
+	steps   []desk.Step
+	Notes   []string
+	Sent    []many.SyncedRow
 }
 
 // Here reports whether something of a project is only on this machine.
@@ -106,8 +111,20 @@ func (p *Packing) gather(ctx context.Context) error {
 	if err := p.hostsAndAccounts(); err != nil {
 		return err
 	}
+	if p.pack.Pins, err = login.Pins(d); err != nil {
+		return err
+	}
 	if err := p.kinds(); err != nil {
 		return err
+	}
+	every, err := project.Register(d)
+	if err != nil {
+		return err
+	}
+	for _, x := range every {
+		if x.Second || x.Own {
+			p.further = append(p.further, x)
+		}
 	}
 	all, err := project.Mains(d)
 	if err != nil {
@@ -144,12 +161,8 @@ func (p *Packing) hostsAndAccounts() error {
 		return err
 	}
 	for _, a := range all {
-		if a.Host == "" {
-			p.Notes = append(p.Notes, "The account "+a.Name+" is kept for one address, and is not in it.")
-			continue
-		}
-		p.pack.Accounts = append(p.pack.Accounts, packing.Account{Name: a.Name, Host: a.Host, User: a.User, FullName: a.FullName, Email: a.Email, May: a.May, Over: a.Over, Default: a.Default, NoToken: a.NoToken,
-			Key: slices.ContainsFunc(keys, func(k *accounts.Key) bool { return k.Account == a.Name && k.State == accounts.KeyInForce })})
+		p.pack.Accounts = append(p.pack.Accounts, packing.Account{Name: a.Name, Host: a.Host, Address: a.Address, User: a.User, FullName: a.FullName, Email: a.Email, May: a.May, Over: a.Over, Default: a.Default, NoToken: a.NoToken,
+			Key: a.Host != "" && slices.ContainsFunc(keys, func(k *accounts.Key) bool { return k.Account == a.Name && k.State == accounts.KeyInForce })})
 	}
 	return nil
 }
@@ -186,8 +199,16 @@ func (p *Packing) project(x project.Project) {
 		p.Notes = append(p.Notes, text.Visible(x.Folder)+" is not below "+text.Visible(p.root)+", and will be called "+text.Visible(inside)+".")
 	}
 	one := packing.Project{Folder: filepath.ToSlash(inside), Address: x.Address, Account: x.Account, ReceivesOnly: x.ReceivesOnly}
+	if x.Remote != "origin" {
+		one.Remote = x.Remote
+	}
+	for _, r := range p.further {
+		if r.Folder == x.Folder {
+			one.Remotes = append(one.Remotes, packing.Remote{Name: r.Remote, Address: r.Address, Account: r.Account, Own: r.Own})
+		}
+	}
 	if l, err := project.Glance(p.desk, x); err == nil { // what cannot be read is told among what is only here
-		one.Branch = l.Branch
+		one.Branch, one.Branches = l.Branch, branches(l, one)
 	}
 	taken := slices.ContainsFunc(p.pack.Projects, func(y packing.Project) bool { return strings.EqualFold(y.Folder, one.Folder) })
 	if packing.Inside(one.Folder) != nil || taken {
@@ -195,6 +216,41 @@ func (p *Packing) project(x project.Project) {
 		return
 	}
 	p.pack.Projects = append(p.pack.Projects, one)
+}
+
+// branches are the project's, each with its counterpart on a host, or else its commit.
+func branches(l *project.Local, x packing.Project) []packing.Branch {
+	config, err := git.ReadConfig(filepath.Join(l.Common, "config"))
+	if err != nil {
+		return nil // what cannot be read is told among what is only here
+	}
+	first := func(key string) string {
+		if all := config[key]; len(all) > 0 {
+			return all[0]
+		}
+		return ""
+	}
+	var out []packing.Branch
+	for _, ref := range slices.Sorted(maps.Keys(l.Refs)) {
+		name, is := strings.CutPrefix(ref, "refs/heads/")
+		if !is {
+			continue
+		}
+		b := packing.Branch{Name: name}
+		on, goes := strings.CutPrefix(first("branch."+name+".merge"), "refs/heads/")
+		if goes && on != name {
+			b.On = on
+		}
+		if remote := first("branch." + name + ".remote"); remote != cmp.Or(x.Remote, "origin") {
+			b.Remote = remote
+			goes = goes && slices.ContainsFunc(x.Remotes, func(r packing.Remote) bool { return r.Name == remote })
+		}
+		if !goes || l.Refs["refs/remotes/"+b.At(x.Remote)] == "" {
+			b = packing.Branch{Name: name, Commit: l.Refs[ref]}
+		}
+		out = append(out, b)
+	}
+	return out
 }
 
 // plan makes the steps.

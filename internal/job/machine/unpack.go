@@ -1,14 +1,12 @@
 package machine
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"path/filepath"
 	"slices"
 	"strings"
-	"sync"
-
-	"golang.org/x/sync/errgroup"
 
 	"uncinate/internal/core/fault"
 	"uncinate/internal/core/kinds"
@@ -18,8 +16,7 @@ import (
 	"uncinate/internal/desk"
 	"uncinate/internal/desk/accounts"
 	"uncinate/internal/desk/hosts"
-	"uncinate/internal/desk/project"
-	"uncinate/internal/job/attach"
+	"uncinate/internal/desk/login"
 	"uncinate/internal/job/credentials"
 	"uncinate/internal/world/files"
 )
@@ -126,6 +123,13 @@ func (u *Unpacking) planSettings(context.Context) error {
 	if now := (packing.Settings{RescueDays: set.RescueDays, Foresee: set.Foresee, Flat: set.Flat}); now != u.pack.Settings {
 		u.add("settings", plan.Here, "Set what was set on %s", text.Visible(u.pack.Machine))
 	}
+	pins, err := login.NewPins(u.desk, u.pack.Pins)
+	if err != nil {
+		return err
+	}
+	if len(pins) > 0 {
+		u.add("pins", plan.Here, "Know the SSH keys of hosts that %s knows: %s", text.Visible(u.pack.Machine), text.Visible(text.Excerpt(strings.Join(names(pins), ", "), 200)))
+	}
 	for name, says := range u.pack.Kinds {
 		if _, err := kinds.Load(name, []byte(says)); err != nil {
 			return fault.New(fault.Refused, "the packed file cannot be used: its kind of projects %s cannot be read", text.Quote(text.Excerpt(name, 60))).Because(err)
@@ -145,17 +149,28 @@ func (u *Unpacking) planSettings(context.Context) error {
 	return nil
 }
 
+// names are the hosts of lines of known hosts, each once.
+func names(pins []string) []string {
+	var out []string
+	for _, line := range pins {
+		name, _, _ := strings.Cut(line, " ")
+		out = append(out, name)
+	}
+	slices.Sort(out)
+	return slices.Compact(out)
+}
+
 // planAccounts looks which accounts are signed in to, and get a key.
 func (u *Unpacking) planAccounts(ctx context.Context) error {
 	for _, x := range u.pack.Accounts {
 		stands, err := accounts.Named(u.desk, x.Name)
 		switch {
-		case err == nil && (stands.Host != x.Host || !strings.EqualFold(stands.User, x.User)):
+		case err == nil && (stands.Host != x.Host || stands.Address != x.Address || !strings.EqualFold(stands.User, x.User)):
 			return fault.New(fault.Decision, "there is an account %s here already, and it is another one: %s on %s", x.Name, text.Visible(stands.User), stands.Where()).
 				Try("see it", text.Command("uncinate", "account", "show", x.Name))
 		case err != nil:
-			u.Missing = append(u.Missing, accounts.Account{Name: x.Name, Host: x.Host, User: x.User, FullName: x.FullName, Email: x.Email, May: x.May, Over: x.Over, Default: x.Default, NoToken: x.NoToken})
-			u.add("account "+x.Name, plan.Vault, "Sign in to the account %s, %s on %s", text.Visible(x.Name), text.Visible(x.User), x.Host)
+			u.Missing = append(u.Missing, accounts.Account{Name: x.Name, Host: x.Host, Address: x.Address, User: x.User, FullName: x.FullName, Email: x.Email, May: x.May, Over: x.Over, Default: x.Default, NoToken: x.NoToken})
+			u.add("account "+x.Name, plan.Vault, "Sign in to the account %s, %s on %s", text.Visible(x.Name), text.Visible(x.User), cmp.Or(x.Host, text.Visible(x.Address)))
 		}
 		if !x.Key {
 			continue
@@ -186,11 +201,6 @@ func (u *Unpacking) installed(ctx context.Context, name string) bool {
 	return err == nil && there
 }
 
-// at is where a project goes.
-func (u *Unpacking) at(x packing.Project) string {
-	return filepath.Join(u.into, filepath.FromSlash(x.Folder))
-}
-
 // planProjects looks which projects are here.
 func (u *Unpacking) planProjects(context.Context) error {
 	for _, x := range u.pack.Projects {
@@ -208,16 +218,6 @@ func (u *Unpacking) planProjects(context.Context) error {
 		u.Notes = append(u.Notes, text.Count(n, "project")+" of it "+desk.IsAre(n)+" here already.")
 	}
 	return nil
-}
-
-// isHere reports whether a project is here, whole.
-func (u *Unpacking) isHere(x packing.Project) bool {
-	p, found, err := project.ProjectAt(u.desk, u.at(x))
-	if err != nil || !found || files.Reached(filepath.Join(p.Folder, ".git")) == files.None || project.KeyOf(p.Address) != project.KeyOf(x.Address) {
-		return false
-	}
-	_, cut, err := u.desk.Begin("clone", p.Folder)
-	return err == nil && !cut
 }
 
 // Items is the plan as it is shown.
@@ -261,6 +261,10 @@ func (u *Unpacking) Prepare(ctx context.Context) error {
 		return err
 	}
 	u.told("settings")
+	if err := login.TakePins(u.desk, u.pack.Pins); err != nil {
+		return err
+	}
+	u.told("pins")
 	for _, name := range u.kinds {
 		if err := files.Write(filepath.Join(kindsFolder(u.desk), name), []byte(u.pack.Kinds[name]), 0o600); err != nil {
 			return err
@@ -295,80 +299,4 @@ func (u *Unpacking) Keys(ctx context.Context) error {
 		u.told("key " + name)
 	}
 	return nil
-}
-
-// Row is what came of a project.
-type Row struct {
-	Name     string     `json:"name"`
-	Folder   string     `json:"folder"`
-	State    string     `json:"state" says:"cloned, here already or failed"`
-	Branch   string     `json:"branch,omitempty"`
-	Says     string     `json:"says,omitempty"`
-	Remedies []string   `json:"remedies,omitempty" says:"commands to go on with"`
-	Exit     fault.Kind `json:"exit"`
-}
-
-// atOnce is how many projects are received side by side.
-const atOnce = 6
-
-// Projects clones those that are not here, several at once, each on the branch that it was on. One that fails
-// stops no other.
-func (u *Unpacking) Projects(ctx context.Context, ended func(Row)) ([]Row, error) {
-	rows := make([]Row, len(u.todo))
-	work, within := errgroup.WithContext(ctx)
-	work.SetLimit(atOnce)
-	var mu sync.Mutex
-	done := 0
-	for i, x := range u.todo {
-		work.Go(func() error {
-			r := u.one(within, x)
-			mu.Lock()
-			defer mu.Unlock()
-			rows[i] = r
-			done++
-			u.desk.Tell.Progress("Cloning", int64(done), int64(len(u.todo)), "")
-			ended(r)
-			return within.Err()
-		})
-	}
-	err := work.Wait()
-	u.desk.Tell.Progress("Cloning", 0, 0, "")
-	if err == nil && !slices.ContainsFunc(rows, func(r Row) bool { return r.State == "failed" }) {
-		u.told("clone")
-	}
-	return rows, err
-}
-
-// one clones a project on its branch; where the host does not have that, on the default one.
-func (u *Unpacking) one(ctx context.Context, x packing.Project) Row {
-	row := Row{Name: x.Folder, Folder: u.at(x), State: "cloned", Branch: x.Branch}
-	fail := func(err error) Row {
-		f := fault.Of(err)
-		row.State, row.Says, row.Exit, row.Remedies = "failed", f.Says, f.Kind, desk.Commands(f)
-		return row
-	}
-	clone := func(branch string) error {
-		d, err := u.desk.Beside(ctx, desk.Silence{})
-		if err != nil {
-			return err
-		}
-		if err := files.MakeFolder(filepath.Dir(row.Folder), 0o755); err != nil {
-			return err
-		}
-		c, err := attach.PlanClone(ctx, d, attach.CloneOptions{What: x.Address, Folder: row.Folder, Account: x.Account, Branch: branch, ReadOnly: x.ReceivesOnly})
-		if err == nil {
-			_, err = c.Do(ctx)
-		}
-		return err
-	}
-	err := clone(x.Branch)
-	if err != nil && x.Branch != "" && ctx.Err() == nil && !fault.Is(err, fault.Unreachable) {
-		if clone("") == nil {
-			row.Says, row.Branch, err = "its branch "+text.Visible(x.Branch)+" is not on the host", "", nil
-		}
-	}
-	if err != nil {
-		return fail(err)
-	}
-	return row
 }

@@ -227,14 +227,7 @@ func (c *Creating) ties(made bool) {
 			if err != nil {
 				return err
 			}
-			h, err := project.TieOf(ctx, c.desk, c.folder, p)
-			if err == nil {
-				err = h.Set(ctx)
-			}
-			if err == nil {
-				err = project.Enter(ctx, c.desk, p)
-			}
-			c.to = h
+			c.to, err = project.Bind(ctx, c.desk, c.folder, p)
 			return err
 		},
 		Undo: func(ctx context.Context) error {

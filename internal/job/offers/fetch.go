@@ -163,10 +163,7 @@ func (c *Fetching) received(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	_, err = work.Run(ctx, git.Cmd{Config: config, Stall: git.Stall, Watch: project.Watch(c.desk, "Receiving", "Receiving objects"),
-		Args: []string{"fetch", "--progress", "--no-tags", "--no-auto-maintenance", "--no-write-fetch-head", "--refmap=", "--", from, spec}})
-	c.desk.Tell.Progress("Receiving", 0, 0, "")
-	if err != nil {
+	if err := project.Receive(ctx, c.desk, work, config, "--no-tags", "--no-write-fetch-head", "--", from, spec); err != nil {
 		return git.Fault(err, "the branch of offer %s cannot be received", text.Visible(o.Number))
 	}
 	if _, err := f.Repo.Do(ctx, "cat-file", "-e", o.Head+"^{commit}"); err != nil {

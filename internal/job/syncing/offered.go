@@ -167,9 +167,7 @@ func (s *Sync) fromOriginal(ctx context.Context, main project.Project) (string, 
 	if now, err := s.folder.Repo.Resolve(ctx, track); err != nil || now != id {
 		work, err := s.folder.Work()
 		if err == nil {
-			_, err = work.Run(ctx, git.Cmd{Config: h.Shared(), Stall: git.Stall, Watch: project.Watch(s.desk, "Receiving", "Receiving objects"),
-				Args: []string{"fetch", "--progress", "--no-auto-maintenance", "--refmap=", "--", h.Remote, "refs/heads/" + branch + ":" + track}})
-			s.desk.Tell.Progress("Receiving", 0, 0, "")
+			err = project.Receive(ctx, s.desk, work, h.Shared(), "--", h.Remote, "refs/heads/"+branch+":"+track)
 		}
 		if err != nil {
 			return "", git.Fault(err, "git could not receive %s from %s", text.Visible(branch), h.Address.String())

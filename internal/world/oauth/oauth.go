@@ -44,6 +44,7 @@ type Server struct {
 
 	origin string // where the metadata are: all else must be there too
 	client string
+	called []oauth2.AuthCodeOption // what tells the host how to call the sign-in
 	http   *http.Client
 }
 
@@ -104,6 +105,11 @@ func Discover(ctx context.Context, metadata, client string) (*Server, error) {
 	return s, nil
 }
 
+// Call tells what the host is to call the next sign-in in its list: the value of a parameter of its own.
+func (s *Server) Call(parameter, name string) {
+	s.called = []oauth2.AuthCodeOption{oauth2.SetAuthURLParam(parameter, name)}
+}
+
 func (s *Server) config(scopes []string) *oauth2.Config {
 	return &oauth2.Config{ClientID: s.client, Scopes: scopes,
 		Endpoint: oauth2.Endpoint{AuthURL: s.Authorization, TokenURL: s.Token, DeviceAuthURL: s.Device, AuthStyle: oauth2.AuthStyleInParams}}
@@ -125,7 +131,7 @@ func (s *Server) ByDevice(ctx context.Context, scopes []string, show func(page, 
 	}
 	ctx = s.context(ctx)
 	c := s.config(scopes)
-	d, err := c.DeviceAuth(ctx)
+	d, err := c.DeviceAuth(ctx, s.called...)
 	if err != nil {
 		return Token{}, s.said(ctx, err)
 	}
@@ -169,7 +175,7 @@ func (s *Server) ByBrowser(ctx context.Context, scopes []string, open func(page 
 		_ = srv.Shutdown(shut)
 		<-ended
 	}()
-	open(c.AuthCodeURL(state, oauth2.S256ChallengeOption(verifier)))
+	open(c.AuthCodeURL(state, append(s.called, oauth2.S256ChallengeOption(verifier))...))
 	ctx, cancel := context.WithTimeout(ctx, 10*time.Minute)
 	defer cancel()
 	select {
