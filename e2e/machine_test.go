@@ -289,3 +289,58 @@ func TestLostMachine(t *testing.T) {
 	m.ok("gauge", "", "sync")
 	assert.NotEqual(t, 0, m.run("", "", "token", "revoke").code)
 }
+
+// TestMachineClear takes away all that the program left on a machine: what it has on the hosts, the vault and the keys,
+// the folders of which nothing is only there; what is only there stays. Killed on the way, the same command goes on.
+func TestMachineClear(t *testing.T) {
+	t.Parallel()
+	h, m := attached(t)
+	f := newHostOf(t, "fulmar")
+	m.ok("", "", "host", "add", "fulmar", "--at", f.URL)
+	m.ok("", f.token["tern"]+"\n", "account", "add", "tern-fulmar", "--host", "fulmar", "--user", "tern")
+	m.ok("", "", "key", "make", "tern")
+	m.ok("", "", "key", "install", "tern", "--yes")
+	m.ok("", "", "key", "install", "tern", "--signs", "--yes")
+	for _, name := range []string{"whole", "unsent", "unsaved", "ignored", "tagged", "rescued"} {
+		m.write("work/"+name, map[string]string{"README.md": name, ".gitignore": "*.log\n"})
+		m.ok("work/"+name, "", "attach", "--yes", "--account", "tern")
+	}
+	m.write("work/unsent", map[string]string{"more.txt": "more\n"})
+	m.ok("work/unsent", "", "save", "--message", "More")
+	m.write("work/unsaved", map[string]string{"more.txt": "more\n"})
+	m.write("work/ignored", map[string]string{"a.log": "mine\n"})
+	m.git("work/tagged", "tag", "-m", "The first", "first")
+	m.write("work/rescued", map[string]string{"README.md": "changed\n"})
+	m.ok("work/rescued", "", "undo", "changes", "README.md", "--yes")
+
+	shown := m.ok("", "", "machine", "clear", "--projects", "--preview")
+	flat := strings.Join(strings.Fields(shown), " ")
+	for _, part := range []string{"Remove this machine's key of tern from gannet", "Remove this machine's signing key of tern from gannet", "Revoke the token of tern on gannet",
+		"work/whole, of which nothing is only here", "Take the sign-in out of git's configuration of 5 projects", "work/unsent stays: main has commits that the host does not have", "work/unsaved stays: 1 file is not saved",
+		"work/ignored stays: 1 ignored file, such as a.log", "work/tagged stays: the tag first is only here", "work/rescued stays: 1 rescue copy",
+		"The token of tern-fulmar stays valid on fulmar, which offers no way to revoke it. It is ended on its page, " + f.URL + "/locker"} {
+		assert.Contains(t, flat, part)
+	}
+	require.Len(t, h.Store.Keys("tern"), 1, "a preview ends nothing")
+	assert.True(t, h.inForce(h.token["tern"]))
+
+	m.cutOff("", func() bool { return len(h.Store.Keys("tern")) == 0 }, "machine", "clear", "--projects", "--yes")
+	m.free()
+	out := m.ok("", "", "machine", "clear", "--projects", "--yes")
+	assert.Contains(t, out, "5 projects stay, without a sign-in.")
+	assert.Empty(t, h.Store.Keys("tern"))
+	assert.False(t, h.inForce(h.token["tern"]))
+	assert.NoFileExists(t, filepath.Join(m.home, ".uncinate"))
+	assert.NoDirExists(t, filepath.Join(m.home, "work/whole"))
+	for _, name := range []string{"unsent", "unsaved", "ignored", "tagged", "rescued"} {
+		config := m.read("work/" + name + "/.git/config")
+		assert.NotContains(t, config, "uncinate")
+		assert.Contains(t, config, h.URL+"/tern/"+name)
+		if name != "rescued" {
+			assert.NoDirExists(t, filepath.Join(m.home, "work", name, ".git/uncinate"))
+		}
+	}
+	assert.DirExists(t, filepath.Join(m.home, "work/rescued/.git/uncinate/rescue.git"))
+	assert.Equal(t, "mine\n", m.read("work/ignored/a.log"))
+	assert.Contains(t, m.ok("", "", "machine", "clear", "--yes"), "This program has left nothing on this machine.")
+}

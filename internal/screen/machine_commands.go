@@ -49,11 +49,12 @@ type MachineUnpacked struct {
 }
 
 func machineCommand() *Command {
-	return &Command{Name: "machine", Short: "carry your set-up to another machine: show, pack, unpack",
+	return &Command{Name: "machine", Short: "carry your set-up to another machine, or clear this one: show, pack, unpack, clear",
 		Subs: []*Command{
 			machineShow(),
 			machinePack(),
 			machineUnpack(),
+			machineClear(),
 		}}
 }
 

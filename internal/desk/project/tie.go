@@ -243,6 +243,17 @@ func (h *Tie) DropIncludes(ctx context.Context) error {
 	return nil
 }
 
+// DropAllIncludes takes all includes of ours out of a repository's configuration.
+func DropAllIncludes(ctx context.Context, d *desk.Desk, repo *git.Repo) error {
+	includes, err := repo.OwnAll("include.path")
+	for _, path := range includes {
+		if err == nil && isOurs(d, path) {
+			_, err = repo.Do(ctx, "config", "--local", "--fixed-value", "--unset-all", "include.path", path)
+		}
+	}
+	return git.Fault(err, "git's configuration cannot be written")
+}
+
 // Unset takes remote and sign-in out again.
 func (h *Tie) Unset(ctx context.Context) error {
 	if err := h.DropIncludes(ctx); err != nil {

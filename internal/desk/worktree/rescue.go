@@ -30,6 +30,21 @@ import (
 // CopyRefs is where the copies' refs are in their repository.
 const CopyRefs = "refs/copies/"
 
+// CopiesKept counts the rescue copies in a project's git folder without a process.
+func CopiesKept(common string) int {
+	refs, err := git.ReadRefs(filepath.Join(common, "uncinate", "rescue.git"))
+	if err != nil {
+		return 0 // none was ever made
+	}
+	n := 0
+	for ref := range refs {
+		if strings.HasPrefix(ref, CopyRefs) {
+			n++
+		}
+	}
+	return n
+}
+
 // RescueCopy is one copy that was kept before something was overwritten or dropped.
 type RescueCopy struct {
 	Number  int       `json:"number"`

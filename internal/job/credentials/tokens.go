@@ -292,14 +292,7 @@ func RevokeToken(ctx context.Context, d *desk.Desk, name string) (*TokenChange, 
 	t.steps = []desk.Step{
 		{Item: plan.Item{ID: "revoke", Place: plan.Host, Sentence: "Revoke the token on " + l.Host.Name + "; this cannot be undone"},
 			Do: func(ctx context.Context) error {
-				if a.OAuth {
-					return revokeSignIn(ctx, d, l)
-				}
-				_, err := l.Do(ctx, "token-revoke", "revoke the token", nil)
-				if login.Means(err, description.TokenEnded) || login.Means(err, description.NotSignedIn) {
-					return nil // it is not valid any longer
-				}
-				return err
+				return revoke(ctx, d, l)
 			}},
 		{Item: plan.Item{ID: "forget", Place: plan.Vault, Sentence: "Take it out of the vault"}, Do: func(ctx context.Context) error { return accounts.Drop(ctx, d, a) }},
 	}

@@ -51,21 +51,6 @@ type Row struct {
 	rank     int
 }
 
-// copiesKept counts the rescue copies of a project without a process.
-func copiesKept(common string) int {
-	refs, err := git.ReadRefs(filepath.Join(common, "uncinate", "rescue.git"))
-	if err != nil {
-		return 0 // none was ever made
-	}
-	n := 0
-	for ref := range refs {
-		if strings.HasPrefix(ref, worktree.CopyRefs) {
-			n++
-		}
-	}
-	return n
-}
-
 // ToForget gives the entries of the register that are named by their folders, or all whose folders
 // are missing.
 func ToForget(d *desk.Desk, folders []string, missing bool) ([]project.Project, error) {
@@ -326,7 +311,7 @@ func row(ctx context.Context, d *desk.Desk, p project.Project) (Row, board.Facts
 		l.Branch = st.Branch
 	}
 	r.Branch, r.Ahead, r.Behind, r.Changed, r.Stashes = st.Branch, st.Ahead, st.Behind, st.Counts(), st.Stashes
-	r.Contact, r.Rescues = project.Contact(l.Common), copiesKept(l.Common)
+	r.Contact, r.Rescues = project.Contact(l.Common), worktree.CopiesKept(l.Common)
 	r.Branches = project.OnlyHere(ctx, d, repo, l, st)
 	known := l.Refs["refs/remotes/"+l.Remote+"/"+st.Branch]
 	f = board.Facts{Follows: p.ReceivesOnly, Detached: st.Branch == "", Unfinished: l.Unfinished, CutOff: l.CutOff, Empty: st.Commit == "", Unsent: st.Commit != "" && st.Branch != "" && known == "", Ahead: st.Ahead, Behind: st.Behind,

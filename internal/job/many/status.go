@@ -48,7 +48,7 @@ func status(ctx context.Context, d *desk.Desk, given string, ask bool) (*project
 	l, err := project.Glance(d, p)
 	if err == nil { // in another form than files only git reads them: it is told less then
 		s.CutOff = l.CutOff
-		s.Branches, s.Rescues = project.OnlyHere(ctx, d, f.Repo, l, s.Status), copiesKept(l.Common)
+		s.Branches, s.Rescues = project.OnlyHere(ctx, d, f.Repo, l, s.Status), worktree.CopiesKept(l.Common)
 		s.Others = project.NotReceived(ctx, f.Repo, l, s.Branch, web.Refs{})
 	} else {
 		l = nil

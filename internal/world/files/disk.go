@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"strconv"
 	"strings"
 	"syscall"
@@ -85,6 +86,35 @@ func Remove(path string) error {
 
 // RemoveAll removes a folder with all that is in it.
 func RemoveAll(path string) error { return os.RemoveAll(path) }
+
+// Clear removes from a folder what has one of the names (as path.Match reads them), or was begun to be written under
+// it, and the folder where nothing else is in it; it gives the paths of what stays. A folder that is not there is no error.
+func Clear(folder string, names ...string) (left []string, err error) {
+	there, err := Names(folder)
+	if err != nil {
+		return nil, err
+	}
+	for _, n := range there {
+		if !slices.ContainsFunc(names, func(pattern string) bool {
+			is, err := filepath.Match(pattern, n)
+			begun, _ := filepath.Match("."+pattern+"*", n)
+			return err == nil && (is || begun)
+		}) {
+			left = append(left, filepath.Join(folder, n))
+			continue
+		}
+		if err := os.RemoveAll(filepath.Join(folder, n)); err != nil {
+			return left, err
+		}
+	}
+	if len(left) == 0 {
+		err = os.Remove(folder)
+	}
+	if errors.Is(err, fs.ErrNotExist) {
+		err = nil
+	}
+	return left, err
+}
 
 // MakeFolder makes a folder and those above it that are missing.
 func MakeFolder(path string, mode fs.FileMode) error { return os.MkdirAll(path, mode) }

@@ -182,6 +182,21 @@ func (h Home) Orphans(job string) ([]Orphan, error) {
 	return out, nil
 }
 
+// Unfinished lists the subjects of a job's journals: what it began on them is not finished.
+func (h Home) Unfinished(job string) ([]string, error) {
+	names, err := Names(filepath.Join(h.State, "journal"))
+	var out []string
+	for _, name := range names {
+		if strings.HasPrefix(name, job+"-") && strings.HasSuffix(name, ".journal") {
+			s, found, read := (&Journal{path: filepath.Join(h.State, "journal", name)}).Read()
+			if err = errors.Join(err, read); found && read == nil {
+				out = append(out, s.Head.Subject)
+			}
+		}
+	}
+	return out, err
+}
+
 // Adopt makes an orphan the journal of another subject, with what was put aside.
 func (h Home) Adopt(o Orphan, to string) error {
 	target := h.JournalAt(o.State.Head.Job, to)

@@ -1,6 +1,8 @@
 package vault
 
 import (
+	"uncinate/internal/world/files"
+
 	"context"
 	"errors"
 	"time"
@@ -55,4 +57,22 @@ func (v *Vault) RemoveInMemory(name string) error {
 		return nil
 	}
 	return err
+}
+
+// Destroy ends the holding process and removes the vault for good: its entry in the system's keyring, and its files.
+// What else is in its folder stays, and is told.
+func (v *Vault) Destroy(ctx context.Context) (left []string, err error) {
+	if _, err := v.Lock(); err != nil {
+		return nil, err
+	}
+	info, found, err := v.info()
+	if err != nil {
+		return nil, err
+	}
+	if found && info.By == ByKeyring {
+		if err := v.ring.Remove(ctx, info.Recipient); err != nil {
+			return nil, err
+		}
+	}
+	return files.Clear(v.dir, "vault.json", "lock", "secrets*.age", "identity*", "copies")
 }
