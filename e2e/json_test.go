@@ -259,6 +259,8 @@ func laterDocuments(t *testing.T, h *host, line string) []document {
 		{"account forget", "", "account forget tern"},
 		{"account forget", "", "account forget dunlin"},
 		{"host forget", "", "host forget gannet"},
+		{"plan", "", "machine clear --preview"},
+		{"machine clear", "", "machine clear --here --yes"},
 		{"help", "", "help"},
 		{"help", "", "help host add"},
 		{"version", "", "version"},

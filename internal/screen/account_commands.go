@@ -296,7 +296,7 @@ func (e *Env) addAccount(ctx context.Context, d *desk.Desk, a accounts.Account, 
 		return e.addedAccount(d, added, doubts, inside, err)
 	}
 	if h, err := hosts.Named(d, a.Host); a.Host != "" && err == nil && e.asks {
-		e.advise(d, h, a)
+		e.advise(d, h, a, inside)
 	}
 	question := "Token of your account on " + a.Host + " (it is not shown): "
 	if a.Host == "" {
@@ -311,9 +311,12 @@ func (e *Env) addAccount(ctx context.Context, d *desk.Desk, a accounts.Account, 
 }
 
 // advise says where a token is made, with which scopes, and what to call it there.
-func (e *Env) advise(d *desk.Desk, h *hosts.Host, a accounts.Account) {
+func (e *Env) advise(d *desk.Desk, h *hosts.Host, a accounts.Account, inside bool) {
 	for _, line := range h.TokenAdvice(a.Wants()...) {
 		e.Aside("%s", e.Err.wrap(line, 0))
+	}
+	if other := h.WithoutToken(); other != "" && !inside {
+		e.Aside("%s", e.Err.wrap(other, 0))
 	}
 	if name, err := d.Machine(); err == nil && h.Actions["token-list"] != nil {
 		e.Aside("%s", e.Err.wrap("Call it: "+sshkey.Name(cmp.Or(a.Name, a.User, "NAME"), a.Host, name)+" (by which a lost machine's is found).", 0))

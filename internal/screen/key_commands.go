@@ -149,7 +149,7 @@ func keyRevoke() *Command {
 				if err != nil {
 					return err
 				}
-				return e.changeKeys(ctx, d, c, p, "Done: no key of the machine "+*machine+" opens anything now.")
+				return e.changeKeys(ctx, d, c, p, "Removed: "+text.Count(len(c.Steps), "key")+" of the machine "+*machine+".")
 			})
 		}}
 }

@@ -175,7 +175,7 @@ func (p *Pack) wrong() string {
 			return "one of its projects, " + text.Quote(text.Excerpt(x.Folder, 60)) + ", is none, is there twice, or leads out of its folder"
 		}
 		if what := x.wrong(accounts); what != "" {
-			return "of its project " + text.Quote(text.Excerpt(x.Folder, 60)) + " " + text.Quote(text.Excerpt(what, 60)) + " is no remote or branch"
+			return "of its project " + text.Quote(text.Excerpt(x.Folder, 60)) + " " + text.Quote(text.Excerpt(what, 60)) + " cannot be a remote or a branch"
 		}
 		folders[fold] = true
 	}

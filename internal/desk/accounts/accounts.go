@@ -81,7 +81,18 @@ func (a *Account) Again(options ...string) string {
 	if a.InMemory {
 		words = append(words, "--in-memory")
 	}
+	if a.OAuth && a.Host != "" {
+		words = append(words, "--by", "device")
+	}
 	return text.Command(append(words, options...)...)
+}
+
+// Anew is how another token, or sign-in, is put in the place of the account's.
+func (a *Account) Anew() string {
+	if a.OAuth {
+		return a.Again()
+	}
+	return text.Command("uncinate", "token", "replace", a.Name)
 }
 
 // Token gives an account's token; a missing one is a fault. Without mayAsk nobody is

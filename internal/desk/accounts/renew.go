@@ -49,7 +49,7 @@ func renew(ctx context.Context, d *desk.Desk, a *Account, mayAsk bool) (_ string
 	}
 	over := func(why string) error {
 		return fault.New(fault.HostSaidNo, "the sign-in of account %s is over: %s", a.Name, why).
-			Try("sign in again", text.Command("uncinate", "account", "add", a.Name, "--host", a.Host, "--by", "device"))
+			Try("sign in again", a.Again())
 	}
 	if !found || refresh == "" {
 		return "", over("the host gave nothing to renew it by")

@@ -80,7 +80,7 @@ func Warn(d *desk.Desk, a *Account) {
 	if left := a.Expires.Sub(d.Now()); !a.Expires.IsZero() && left < Soon && left > 0 && !a.OAuth && !hushed(d, a) {
 		Hush(d, a)
 		_, says := Ending(a, d.Now())
-		d.Tell.Note("Note: the token of account %s %s. Replace it: %s", a.Name, says, text.Command("uncinate", "token", "replace", a.Name))
+		d.Tell.Note("Note: the token of account %s %s. Replace it: %s", a.Name, says, a.Anew())
 	}
 }
 

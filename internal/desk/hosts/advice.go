@@ -69,12 +69,15 @@ func (h *Host) TokenAdvice(wants ...string) []string {
 		out = append(out, "The token needs these scopes: "+strings.Join(least, ", ")+".")
 	}
 	if page := h.PageFor("token"); page != "" {
-		{
-			out = append(out, "Tokens are made at "+page+" (choose an expiry within a year).")
-		}
-	}
-	if o := h.SignIn.OAuth; o != nil && len(o.Ways) > 0 {
-		out = append(out, "Without a token: "+text.Command("uncinate", "account", "add", "--host", h.Name, "--by", o.Ways[0]))
+		out = append(out, "Tokens are made at "+page+" (choose an expiry within a year).")
 	}
 	return out
+}
+
+// WithoutToken says how one signs in without a token; "" where the host has no such way.
+func (h *Host) WithoutToken() string {
+	if o := h.SignIn.OAuth; o != nil && len(o.Ways) > 0 {
+		return "Without a token: " + text.Command("uncinate", "account", "add", "--host", h.Name, "--by", o.Ways[0])
+	}
+	return ""
 }

@@ -204,7 +204,7 @@ func readyAccount(ctx context.Context, d *desk.Desk, a *accounts.Account) []desk
 	if state, says := accounts.Ending(&asked, d.Now()); state == desk.Kept {
 		lines = append(lines, desk.Line{About: about, What: "token expiry", State: desk.Good, Says: strings.TrimPrefix(says, "expires on ")})
 	} else {
-		lines = append(lines, desk.Line{About: about, What: "token expiry", State: state, Says: says, Remedies: []string{text.Command("uncinate", "token", "replace", a.Name)}, Details: nil})
+		lines = append(lines, desk.Line{About: about, What: "token expiry", State: state, Says: says, Remedies: []string{a.Anew()}, Details: nil})
 	}
 	l.Account = &asked
 	var missing []string

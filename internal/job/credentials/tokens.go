@@ -44,7 +44,7 @@ func Tokens(ctx context.Context, d *desk.Desk) ([]Token, error) {
 		case a.Missing:
 			t.Remedies = []string{a.Again()}
 		case t.State != desk.Kept:
-			t.Remedies = []string{text.Command("uncinate", "token", "replace", a.Name)}
+			t.Remedies = []string{a.Anew()}
 		}
 		out = append(out, t)
 	}
@@ -102,7 +102,7 @@ func TestToken(ctx context.Context, d *desk.Desk, name string) (Token, error) {
 	if t.State == desk.Kept {
 		t.State = desk.Good
 	} else {
-		t.Remedies = []string{text.Command("uncinate", "token", "replace", a.Name)}
+		t.Remedies = []string{a.Anew()}
 	}
 	t.Superfluous = login.Superfluous(l.Host.Description, id, l.Account.Wants())
 	return t, nil

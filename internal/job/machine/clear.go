@@ -3,7 +3,6 @@ package machine
 import (
 	"context"
 	"errors"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -246,12 +245,18 @@ func (c *Clearing) rest() error {
 	home := c.desk.Home
 	var there []string
 	for _, folder := range []string{home.Config, home.State, home.Vault, accounts.KeysFolder(c.desk)} {
-		names, err := files.Names(folder)
+		if files.Reached(folder) == files.Folder {
+			there = append(there, text.Visible(folder))
+		}
+	}
+	for _, at := range append(c.around(), home.Run) {
+		names, err := files.Names(at)
 		if err != nil {
 			return err
 		}
-		if len(names) > 0 {
-			there = append(there, text.Visible(folder))
+		others := slices.ContainsFunc(names, func(n string) bool { return !strings.HasPrefix(n, "vault.sock") })
+		if len(there) == 0 && !others && files.Reached(at) == files.Folder {
+			there = append(there, text.Visible(at)) // what a run that was cut off left
 		}
 	}
 	for folder, what := range map[string]string{filepath.Join(home.State, "deleted"): "copies of deleted repositories", kindsFolder(c.desk): "your own kinds of projects"} {
@@ -267,6 +272,15 @@ func (c *Clearing) rest() error {
 		c.add("files", plan.Vault, "Remove the vault with its secrets, the keys, and all that was noted here: "+strings.Join(there, ", "), c.wipe)
 	}
 	return nil
+}
+
+// around are the folders around those in which this program keeps something, and which it made for them.
+func (c *Clearing) around() []string {
+	out := []string{filepath.Dir(c.desk.Home.Vault)}
+	if top := c.desk.Home.Top; top != "" && top != out[0] {
+		out = append(out, top)
+	}
+	return out
 }
 
 // wipe removes what this program keeps: the accounts before the vault, so that after a cut no token that was ended is
@@ -307,9 +321,12 @@ func (c *Clearing) wipe(ctx context.Context) error {
 		}
 		c.Notes = append(c.Notes, text.Visible(at)+" stays: this program did not write it.")
 	}
-	for _, at := range []string{filepath.Dir(home.Vault), home.Top} {
-		if at != "" {
-			_ = os.Remove(at) // where nothing else is in it
+	for _, at := range c.around() {
+		if names, err := files.Names(at); err != nil || len(names) > 0 {
+			continue // it is another's too
+		}
+		if err := files.Remove(at); err != nil {
+			return err
 		}
 	}
 	return nil

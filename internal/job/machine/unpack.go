@@ -162,6 +162,7 @@ func names(pins []string) []string {
 
 // planAccounts looks which accounts are signed in to, and get a key.
 func (u *Unpacking) planAccounts(ctx context.Context) error {
+	var keys []plan.Item // after all are signed in to
 	for _, x := range u.pack.Accounts {
 		stands, err := accounts.Named(u.desk, x.Name)
 		switch {
@@ -179,8 +180,9 @@ func (u *Unpacking) planAccounts(ctx context.Context) error {
 			continue
 		}
 		u.keys = append(u.keys, x.Name)
-		u.add("key "+x.Name, plan.Host, "Make a key of this machine for %s, and put it on %s", text.Visible(x.Name), x.Host)
+		keys = append(keys, plan.Item{ID: "key " + x.Name, Place: plan.Host, Sentence: "Make a key of this machine for " + text.Visible(x.Name) + ", and put it on " + x.Host})
 	}
+	u.items = append(u.items, keys...)
 	return nil
 }
 
@@ -279,15 +281,19 @@ func (u *Unpacking) SignedIn(name string) { u.told("account " + name) }
 
 // Keys makes this machine's own keys, and puts them on their hosts. Private keys never travel.
 func (u *Unpacking) Keys(ctx context.Context) error {
+	d, err := u.desk.Beside(ctx, desk.Silence{}) // the steps of this plan are told, not theirs
+	if err != nil {
+		return err
+	}
 	for _, name := range u.keys {
-		k, err := accounts.KeyOf(u.desk, name, accounts.KeyInForce)
+		k, err := accounts.KeyOf(d, name, accounts.KeyInForce)
 		if err == nil && k == nil {
-			_, err = credentials.MakeKey(ctx, u.desk, credentials.KeyOptions{Account: name})
+			_, err = credentials.MakeKey(ctx, d, credentials.KeyOptions{Account: name})
 		}
 		if err != nil {
 			return err
 		}
-		c, err := credentials.InstallKey(ctx, u.desk, name, false, false)
+		c, err := credentials.InstallKey(ctx, d, name, false, false)
 		if err == nil {
 			err = c.Do(ctx)
 		}

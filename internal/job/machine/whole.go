@@ -3,7 +3,9 @@ package machine
 import (
 	"context"
 	"fmt"
+	"maps"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"uncinate/internal/core/text"
@@ -84,8 +86,10 @@ func unsent(ctx context.Context, d *desk.Desk, f *project.Folder, p project.Proj
 	if err != nil {
 		return "", git.Fault(err, "git cannot list the branches")
 	}
+	names := append(slices.Sorted(maps.Keys(refs)), "HEAD") // which no branch may hold
 	refs["HEAD"] = f.Head
-	for name, id := range refs {
+	for _, name := range names {
+		id := refs[name]
 		switch {
 		case strings.HasPrefix(name, "refs/remotes/") || id == "":
 			continue
