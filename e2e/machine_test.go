@@ -156,7 +156,7 @@ func unpacked(t *testing.T, h *host, data []byte) (fresh *machine, unpack []stri
 // that mean no good.
 func TestMachineForAKey(t *testing.T) {
 	t.Parallel()
-	_, m := attached(t)
+	h, m := attached(t)
 	m.alone = true // what is pasted would want the key
 	for _, kind := range []string{"ed25519", "rsa", "ecdsa"} {
 		m.command("", "", "ssh-keygen", "-q", "-t", kind, "-N", "", "-C", "tern at launch", "-f", filepath.Join(m.home, kind))
@@ -173,24 +173,28 @@ func TestMachineForAKey(t *testing.T) {
 	m.refused(2, []string{"not a file that machine pack made"}, "", "", "machine", "unpack", "rsa.pub")
 
 	skua := "language = 1\nname = \"skua\"\nbase = \"https://skua.example\"\n[address]\napi = \"https://elsewhere.example/api\"\nhttps = \"{+base}/{owner}/{name}.git\"\n[trust]\naddresses = [\"https://elsewhere.example\"]\n[signin]\nheader = { Skua = \"{token}\" }\n[[action.identify.request]]\nurl = \"{+api}/who\"\nread = { user = \"$.user\" }\n"
+	known := m.read(".uncinate/config/hosts/gannet.toml")
 	for what, p := range map[string]packing.Pack{
-		"cannot be used": {Version: 1, Projects: []packing.Project{{Folder: "../../evil", Address: "https://gannet.example/a/b.git"}}},
-		"its form":       {Version: 0},
+		"of gannet comes in the place of the one by which 1 account signs in: tern": {Version: 1, Hosts: []packing.Host{{Name: "gannet", At: h.URL, Description: strings.Replace(known, `client   = "uncinate"`, `client   = "another"`, 1)}}},
+		"cannot be a remote or a branch":                                            {Version: 1, Projects: []packing.Project{{Folder: "a", Address: "https://gannet.example/a/b.git", Remotes: []packing.Remote{{Name: "--upload-pack=x", Address: "https://x.example/y"}}}}},
+		"SSH keys":                                                                  {Version: 1, Pins: []string{"gannet.example\nevil ssh-ed25519 AAAA"}},
+		"cannot be used":                                                            {Version: 1, Projects: []packing.Project{{Folder: "../../evil", Address: "https://gannet.example/a/b.git"}}},
+		"its form":                                                                  {Version: 0},
 		"What accounts on skua sign in with goes to https://elsewhere.example too": {Version: 1, Machine: "p\x1b[2Jier", Hosts: []packing.Host{{Name: "skua", Description: skua}}},
 	} {
 		data, err := json.Marshal(p)
 		require.NoError(t, err)
-		to, err := sealed.ByPassphrase(packed)
+		to, err := sealed.For(m.read("ed25519.pub"))
 		require.NoError(t, err)
 		out, err := sealed.Seal(data, to)
 		require.NoError(t, err)
 		require.NoError(t, os.WriteFile(filepath.Join(m.home, "evil.age"), out, 0o600))
-		r := m.command("", packed+"\n", program, "machine", "unpack", "evil.age", "--preview")
+		r := m.run("", "", "machine", "unpack", "evil.age", "--key", "ed25519", "--preview")
 		assert.Contains(t, r.out+r.err, what)
 		assert.NotContains(t, r.out+r.err, "\x1b")
 		out[len(out)-3] ^= 1
 		require.NoError(t, os.WriteFile(filepath.Join(m.home, "evil.age"), out, 0o600))
-		m.refused(4, []string{"damaged, or was changed"}, "", packed+"\n", "machine", "unpack", "evil.age")
+		m.refused(4, []string{"damaged, or was changed"}, "", "", "machine", "unpack", "evil.age", "--key", "ed25519")
 	}
 	assert.NoFileExists(t, filepath.Join(m.home, "../evil"))
 }

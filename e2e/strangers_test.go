@@ -462,7 +462,7 @@ func tokensStayWithGit(t *testing.T, evil string, met *atomic.Int32, token strin
 	m.write("", map[string]string{"trusts.toml": strings.Replace(description("[trust]\naddresses = [\"http://"+evil+"\"]\n"), `"{+base}/{owner}`, `"http://`+evil+`/{owner}`, 1)})
 	m.refused(3, []string{"there is no terminal to ask on"}, "", "", "host", "add", "./trusts.toml", "--as", "other")
 	said := m.run("", "", "host", "add", "./trusts.toml", "--preview")
-	for _, w := range []string{"Send what its accounts sign in with to http://" + evil + " (git)", "It comes in the place of the description by which 1 account signs in: tern", "+ https = \"http://" + evil} {
+	for _, w := range []string{"Send what its accounts sign in with to http://" + evil + " (git)", "The description of skua comes in the place of the one by which 1 account signs in: tern", "+ https = \"http://" + evil} {
 		assert.Contains(t, said.out+said.err, w)
 	}
 	m.refused(3, nil, "", "", "host", "add", "./trusts.toml")

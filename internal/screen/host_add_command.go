@@ -34,6 +34,26 @@ func hostAdd() *Command {
 		}}
 }
 
+// replaces says what a description takes the place of, by which accounts sign in.
+func replaces(a *hosts.Adding) (notes []string) {
+	if len(a.Accounts) > 0 {
+		notes = append(notes, "The description of "+a.Host.Name+" comes in the place of the one by which "+text.Count(len(a.Accounts), "account")+" "+text.Either(len(a.Accounts) == 1, "signs", "sign")+" in: "+strings.Join(a.Accounts, ", ")+".")
+	}
+	for _, side := range []struct {
+		sign  string
+		lines []string
+	}{{"-", a.Gone}, {"+", a.New}} {
+		for i, line := range side.lines {
+			if i == 12 {
+				notes = append(notes, fmt.Sprintf("%s and %d more lines", side.sign, len(side.lines)-i))
+				break
+			}
+			notes = append(notes, side.sign+" "+text.Excerpt(line, 100))
+		}
+	}
+	return notes
+}
+
 // addHost makes a host known; where its description leads to more than the host itself, or
 // changes what accounts rely on, that is shown and asked.
 func (e *Env) addHost(ctx context.Context, d *desk.Desk, a *hosts.Adding, source string, p plans) error {
@@ -42,26 +62,10 @@ func (e *Env) addHost(ctx context.Context, d *desk.Desk, a *hosts.Adding, source
 		return e.would(ctx, "", items...)
 	}
 	if a.Asks() {
-		var notes []string
 		for _, u := range a.Host.Origins() {
 			items = append(items, here("Send what its accounts sign in with to "+sent(u)))
 		}
-		if len(a.Accounts) > 0 {
-			notes = append(notes, "It comes in the place of the description by which "+text.Count(len(a.Accounts), "account")+" signs in: "+strings.Join(a.Accounts, ", ")+".")
-		}
-		for _, side := range []struct {
-			sign  string
-			lines []string
-		}{{"-", a.Gone}, {"+", a.New}} {
-			for i, line := range side.lines {
-				if i == 12 {
-					notes = append(notes, fmt.Sprintf("%s and %d more lines", side.sign, len(side.lines)-i))
-					break
-				}
-				notes = append(notes, side.sign+" "+text.Excerpt(line, 100))
-			}
-		}
-		if goes, err := e.show(ctx, p, "To trust a description with your tokens:", items, "", notes); err != nil || !goes {
+		if goes, err := e.show(ctx, p, "To trust a description with your tokens:", items, "", replaces(a)); err != nil || !goes {
 			return err
 		}
 	}

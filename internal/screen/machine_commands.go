@@ -222,7 +222,11 @@ and clones all projects, each on the branch that it was on. Cut off, the same co
 					}
 					return e.Give(doc, func() { e.Say("All of it is here already.") })
 				}
-				if goes, err := e.propose(ctx, p, "To set this machine up as "+text.Visible(u.Machine())+" was:", u, u.Notes); err != nil || !goes {
+				notes := u.Notes
+				for _, a := range u.Hosts {
+					notes = append(notes, replaces(a)...)
+				}
+				if goes, err := e.propose(ctx, p, "To set this machine up as "+text.Visible(u.Machine())+" was:", u, notes); err != nil || !goes {
 					return err
 				}
 				return e.unpack(ctx, d, u, *by, doc)

@@ -28,10 +28,9 @@ type Unpacking struct {
 	pack    *packing.Pack
 	into    string
 	items   []plan.Item
-	hosts   []*hosts.Adding
+	Hosts   []*hosts.Adding // that become known, or get another description
 	done    func() error
 	kinds   []string
-	Asks    bool // a description leads what accounts sign in with to other places, or changes one that is known
 	Notes   []string
 	Missing []accounts.Account // that are signed in to
 	keys    []string           // accounts that get a key here
@@ -92,16 +91,12 @@ func (u *Unpacking) planHosts(context.Context) error {
 			f.Remedies = nil
 			return &f
 		}
-		u.hosts = append(u.hosts, a)
-		u.Asks = u.Asks || a.Asks()
+		u.Hosts = append(u.Hosts, a)
 		u.add("host "+h.Name, plan.Here, "Know the host %s, at %s", h.Name, text.Visible(a.Host.At))
 		for _, to := range a.Host.Origins() {
 			if hostOf(to.Origin) != hostOf(a.Host.At) {
 				u.Notes = append(u.Notes, "What accounts on "+h.Name+" sign in with goes to "+text.Visible(to.Origin)+" too.")
 			}
-		}
-		if len(a.Accounts) > 0 {
-			u.Notes = append(u.Notes, "The description of "+h.Name+" that is here serves "+text.Count(len(a.Accounts), "account")+", and is replaced.")
 		}
 	}
 	return nil
@@ -249,7 +244,7 @@ func (u *Unpacking) told(id string) {
 
 // Prepare makes hosts, settings and kinds stand here.
 func (u *Unpacking) Prepare(ctx context.Context) error {
-	for _, a := range u.hosts {
+	for _, a := range u.Hosts {
 		if _, err := a.Do(ctx); err != nil {
 			return err
 		}
