@@ -2,6 +2,7 @@ package machine
 
 import (
 	"context"
+	"errors"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -217,10 +218,11 @@ func (p *unpacked) further(ctx context.Context, f *project.Folder, r packing.Rem
 		return err
 	}
 	err = project.Receive(ctx, p.desk, work, tie.Shared(), "--no-tags", "--no-write-fetch-head", "--", r.Name, "+refs/heads/*:refs/remotes/"+r.Name+"/*")
-	if err != nil {
-		return project.Diagnose(ctx, p.desk, tie.Address, err)
+	if err == nil {
+		return nil
 	}
-	return nil
+	why := project.Diagnose(ctx, p.desk, tie.Address, err)
+	return errors.Join(why, tie.Unset(ctx), project.Strike(ctx, p.desk, f.Path, r.Name)) // it is not there, whole
 }
 
 // stands asks for a copy of one's own on its host: its id and page there.
