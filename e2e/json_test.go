@@ -56,7 +56,7 @@ type document struct{ form, in, args string }
 // documents are commands of a person's first day, in their order, then of later ones.
 func documents(t *testing.T, h *host, line string) []document {
 	t.Helper()
-	return slices.Concat(firstDocuments(h), clashDocuments(), undoDocuments(), documentsOfOthers(h), offerDocuments(), laterDocuments(t, h, line))
+	return slices.Concat(firstDocuments(h), clashDocuments(), undoDocuments(), documentsOfOthers(h), offerDocuments(), deployDocuments(), laterDocuments(t, h, line))
 }
 
 func firstDocuments(h *host) []document {
@@ -267,6 +267,34 @@ func laterDocuments(t *testing.T, h *host, line string) []document {
 	}
 }
 
+// deployDocuments are those of a folder that follows gauge.
+func deployDocuments() []document {
+	return []document{
+		{"deploy list", "", "deploy list"},
+		{"plan", "", "deploy make gauge srv --account tern --over https --preview"},
+		{"deploy make", "", "deploy make gauge srv --account tern --over https --yes"},
+		{"problem", "", "deploy make gauge srv --account tern --over ssh --yes --name other"},
+		{"problem", "", "deploy back srv"},
+		{"deploy check", "", "deploy check gauge/uncinate-deploy.toml"},
+		{"deploy update", "", "deploy update srv"},
+		{"deploy approve", "", "deploy approve srv --yes"},
+		{"deploy list", "", "deploy list"},
+		{"plan", "", "deploy back srv --preview"},
+		{"deploy back", "", "deploy back srv"},
+		{"deploy remove", "", "deploy remove srv --yes"},
+	}
+}
+
+// deployable gives gauge tasks, before they are checked, and sends them, before a server takes them.
+func (m *machine) deployable(args string) {
+	switch args {
+	case "deploy check gauge/uncinate-deploy.toml":
+		m.write("gauge", map[string]string{"uncinate-deploy.toml": "[[task]]\ndo = [\"true\"]\n"})
+	case "deploy update srv":
+		m.ok("", "", "sync", "gauge", "--save", "--message", "Tasks")
+	}
+}
+
 // clashes stops a join of a branch at a file that both changed.
 func (m *machine) clashes(dir, branch string) {
 	m.t.Helper()
@@ -308,6 +336,7 @@ func TestEveryDocumentIsAsDocumented(t *testing.T) {
 		if words := strings.Fields(c.args); words[0] == "settle" && words[1] != "--folder" && words[1] != "cancel" {
 			m.clashes("gauge", words[1])
 		}
+		m.deployable(c.args)
 		args := append(strings.Fields(c.args), "--json")
 		r := m.run("", c.in, args...)
 		s.fits(c.form, r.out)

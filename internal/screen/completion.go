@@ -15,6 +15,7 @@ import (
 	"uncinate/internal/desk/accounts"
 	"uncinate/internal/desk/hosts"
 	"uncinate/internal/desk/project"
+	"uncinate/internal/job/deploy"
 	"uncinate/internal/job/history"
 	"uncinate/internal/world/vault"
 )
@@ -254,6 +255,12 @@ func (e *Env) known(d *desk.Desk, kind, current string) ([]candidate, error) {
 		list, err := hosts.All(d)
 		for _, h := range list {
 			all.add(h.Name, h.Title)
+		}
+		return all.found, err
+	case "deploy":
+		list, err := deploy.All(d)
+		for _, x := range list {
+			all.add(x.Name, x.Branch+" of "+x.Address)
 		}
 		return all.found, err
 	case "description":

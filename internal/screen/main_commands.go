@@ -16,7 +16,7 @@ import (
 
 // Commands are all commands but those of the practice hosts.
 func Commands() []*Command {
-	return []*Command{readyCommand(), surveyCommand(), ignoreCommand(), attachCommand(), detachCommand(), cloneCommand(), projectCommand(), machineCommand(), statusCommand(), changesCommand(), saveCommand(), syncCommand(), settleCommand(), undoCommand(), rescueCommand(), claimCommand(), historyCommand(), branchCommand(), tagCommand(), visitCommand(),
+	return []*Command{readyCommand(), surveyCommand(), ignoreCommand(), attachCommand(), detachCommand(), cloneCommand(), projectCommand(), machineCommand(), deployCommand(), statusCommand(), changesCommand(), saveCommand(), syncCommand(), settleCommand(), undoCommand(), rescueCommand(), claimCommand(), historyCommand(), branchCommand(), tagCommand(), visitCommand(),
 		repositoryCommand(), offerCommand(), accessCommand(), invitationCommand(), hostCommand(), accountCommand(), tokenCommand(), keyCommand(), vaultCommand(), settingsCommand(), completionCommand(), credentialCommand(), helpCommand(), versionCommand()}
 }
 

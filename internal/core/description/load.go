@@ -1,7 +1,6 @@
 package description
 
 import (
-	"errors"
 	"fmt"
 	"net/url"
 	"regexp"
@@ -11,6 +10,7 @@ import (
 	"github.com/pelletier/go-toml/v2"
 
 	"uncinate/internal/core/address"
+	"uncinate/internal/core/places"
 	"uncinate/internal/core/text"
 )
 
@@ -20,20 +20,7 @@ const Most = 256 << 10
 var size = regexp.MustCompile(`^[0-9]+(\.[0-9]+)? ([kMGT]B|[KMGT]iB|B)$`)
 
 // Mistake is one thing wrong in a description's file.
-type Mistake struct {
-	Line   int    `json:"line"`   // from 1
-	Column int    `json:"column"` // from 1, in bytes
-	Says   string `json:"says"`
-	Meant  string `json:"meant,omitempty"` // what was probably meant; empty if nothing is near
-}
-
-func (m Mistake) String() string {
-	s := fmt.Sprintf("line %d, column %d: %s", m.Line, m.Column, m.Says)
-	if m.Meant != "" {
-		s += fmt.Sprintf("; did you mean %q?", m.Meant)
-	}
-	return s
-}
+type Mistake = places.Mistake
 
 // Load reads a description strictly. With any mistake the description is nil and
 // all mistakes that were found are given, in the file's order.
@@ -50,22 +37,12 @@ func LoadAt(data []byte, base string) (*Description, []Mistake) {
 	}
 	var tree map[string]any
 	if err := toml.Unmarshal(data, &tree); err != nil {
-		m := Mistake{Line: 1, Column: 1, Says: strings.TrimPrefix(err.Error(), "toml: ")}
-		var de *toml.DecodeError
-		if errors.As(err, &de) {
-			m.Line, m.Column = de.Position()
-		}
-		return nil, []Mistake{m}
+		return nil, []Mistake{places.NotTOML(err)}
 	}
 	l := &loader{data: data, at: base}
 	d := l.description(&node{l: l, v: tree})
 	if len(l.mistakes) > 0 {
-		slices.SortStableFunc(l.mistakes, func(a, b Mistake) int {
-			if a.Line != b.Line {
-				return a.Line - b.Line
-			}
-			return a.Column - b.Column
-		})
+		places.Sort(l.mistakes)
 		return nil, l.mistakes
 	}
 	return d, nil

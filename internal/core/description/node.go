@@ -7,9 +7,9 @@ import (
 	"strings"
 	"time"
 
-	"github.com/pelletier/go-toml/v2/unstable"
 	"github.com/yosida95/uritemplate/v3"
 
+	"uncinate/internal/core/places"
 	"uncinate/internal/core/text"
 )
 
@@ -59,12 +59,7 @@ func (n *node) keys() []string {
 	return keys
 }
 
-func join(path, key string) string {
-	if path == "" {
-		return key
-	}
-	return path + "." + key
-}
+func join(path, key string) string { return places.Join(path, key) }
 
 // wrong notes a mistake at a key of the table, or at the table itself.
 func (n *node) wrong(key, format string, args ...any) { n.wrongMeant(key, "", format, args...) }
@@ -75,7 +70,7 @@ func (n *node) wrongMeant(key, meant, format string, args ...any) {
 		path = join(path, key)
 	}
 	if n.l.places == nil {
-		n.l.places = positions(n.l.data)
+		n.l.places = places.Of(n.l.data)
 	}
 	at, ok := n.l.places[path]
 	for !ok && path != "" {
@@ -347,75 +342,3 @@ func newReading(s string) (*Reading, string) {
 }
 
 func keysOf(m map[string]*Reading) []string { return slices.Collect(maps.Keys(m)) }
-
-// positions finds where each key of a TOML document stands: path → line, column.
-// Tables in arrays are numbered: action.identify.request[0].url.
-func positions(data []byte) map[string][2]int {
-	places := map[string][2]int{}
-	var p unstable.Parser
-	p.Reset(data)
-	at := func(n *unstable.Node) [2]int {
-		s := p.Shape(n.Raw)
-		return [2]int{s.Start.Line, s.Start.Column}
-	}
-	counts := map[string]int{}
-	// resolve puts the number of the newest element behind each part that is an array.
-	resolve := func(parts []string) string {
-		path := ""
-		for _, part := range parts {
-			path = join(path, part)
-			if c, ok := counts[path]; ok {
-				path = fmt.Sprintf("%s[%d]", path, c-1)
-			}
-		}
-		return path
-	}
-	var keyValue func(prefix string, n *unstable.Node)
-	keyValue = func(prefix string, n *unstable.Node) {
-		path := prefix
-		for it := n.Key(); it.Next(); {
-			k := it.Node()
-			path = join(path, string(k.Data))
-			if _, seen := places[path]; !seen {
-				places[path] = at(k)
-			}
-		}
-		if v := n.Value(); v != nil && v.Kind == unstable.InlineTable {
-			for it := v.Children(); it.Next(); {
-				if c := it.Node(); c.Kind == unstable.KeyValue {
-					keyValue(path, c)
-				}
-			}
-		}
-	}
-	prefix := ""
-	for p.NextExpression() {
-		e := p.Expression()
-		switch e.Kind {
-		case unstable.KeyValue:
-			keyValue(prefix, e)
-		case unstable.Table, unstable.ArrayTable:
-			var parts []string
-			var place [2]int
-			for it := e.Key(); it.Next(); {
-				k := it.Node()
-				if len(parts) == 0 {
-					place = at(k)
-				}
-				parts = append(parts, string(k.Data))
-				if e.Kind == unstable.Table {
-					if path := resolve(parts); places[path] == [2]int{} {
-						places[path] = place
-					}
-				}
-			}
-			if e.Kind == unstable.ArrayTable {
-				holder := resolve(parts[:len(parts)-1])
-				counts[join(holder, parts[len(parts)-1])]++
-			}
-			prefix = resolve(parts)
-			places[prefix] = place
-		}
-	}
-	return places
-}

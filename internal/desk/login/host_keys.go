@@ -35,6 +35,9 @@ type UnknownHost struct {
 // Unwrap gives the fault to errors.As.
 func (u *UnknownHost) Unwrap() error { return u.Fault }
 
+// Knows makes sure that the key of the host at the end of a way is pinned, before anything is sent.
+func Knows(ctx context.Context, d *desk.Desk, r *Route) error { return knowsHost(ctx, d, r) }
+
 // knowsHost makes sure that the host's key is pinned.
 func knowsHost(ctx context.Context, d *desk.Desk, r *Route) error {
 	ours, err := openssh.Known(ctx, KnownHosts(d), r.Host)
@@ -107,6 +110,12 @@ func vouched(ctx context.Context, d *desk.Desk, r *Route) ([]sshkey.Public, stri
 		return nil, "", nil
 	}
 	a, err := accounts.Named(d, r.account)
+	if all, listed := accounts.On(d, h.Name); err != nil && listed == nil { // the key of a repository: any account may ask
+		if len(all) == 0 {
+			return nil, "", nil
+		}
+		a, err = all[0], nil
+	}
 	if err != nil {
 		return nil, "", err
 	}
