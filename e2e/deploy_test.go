@@ -3,10 +3,13 @@ package e2e
 import (
 	"encoding/json"
 	"fmt"
+	"math/rand/v2"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -360,4 +363,72 @@ func TestDeployWatch(t *testing.T) {
 	require.NoError(t, c.Wait())
 	assert.Contains(t, said.String(), "srv: "+newest[:10]+" is in use")
 	assert.Equal(t, 1, strings.Count(said.String(), failing[:10]+" is not in use: ./make-page it ended with exit status 3"), "what failed is tried and told once: %s", said.String())
+}
+
+// TestDeployReaders lets many read, each of whom resolves the link once, while what is in use is switched again and
+// again: none sees two states mixed, or a file that is missing.
+func TestDeployReaders(t *testing.T) {
+	t.Parallel()
+	readers, switches, most := 400, 6, 2*time.Second
+	if os.Getenv("UNCINATE_SOAK") != "" {
+		readers, switches, most = 10_000, 50, time.Minute
+	}
+	h, pier := attached(t)
+	files := map[string]string{}
+	for i := range 20 {
+		files[fmt.Sprintf("page-%02d.txt", i)] = "0\n"
+	}
+	pier.write("board", files)
+	pier.ok("board", "", "attach", "--yes")
+	hut := signedInAs(t, h, "tern")
+	hut.ok("", "", "deploy", "make", "board", "srv", "--over", "https", "--days", "0", "--yes")
+	var wrong atomic.Pointer[string]
+	over := make(chan struct{})
+	var work sync.WaitGroup
+	for i := range readers {
+		work.Go(func() {
+			dice := rand.New(rand.NewPCG(1, uint64(i)))
+			for {
+				if at, err := filepath.EvalSymlinks(filepath.Join(hut.home, "srv")); err != nil || readsMixed(at, dice, most) {
+					says := fmt.Sprint(at, " ", err)
+					wrong.Store(&says)
+				}
+				select {
+				case <-over:
+					return
+				default:
+				}
+			}
+		})
+	}
+	for i := range switches {
+		if i%3 == 2 {
+			hut.ok("", "", "deploy", "back")
+			continue
+		}
+		for p := range files {
+			files[p] = fmt.Sprint(i+1, "\n")
+		}
+		pier.pushes("board", fmt.Sprint("Page ", i+1), files)
+		hut.ok("", "", "deploy", "update")
+	}
+	close(over)
+	work.Wait()
+	if says := wrong.Load(); says != nil {
+		t.Error("a reader saw two states mixed, or a file missing: ", *says)
+	}
+}
+
+// readsMixed reads all pages in a folder, slowly, and reports whether one is missing or of another state than the first.
+func readsMixed(at string, dice *rand.Rand, most time.Duration) bool {
+	first := ""
+	for i := range 20 {
+		data, err := os.ReadFile(filepath.Join(at, fmt.Sprintf("page-%02d.txt", i)))
+		if err != nil || i > 0 && string(data) != first {
+			return true
+		}
+		first = string(data)
+		time.Sleep(time.Duration(dice.Int64N(int64(most / 10))))
+	}
+	return false
 }

@@ -15,6 +15,7 @@ import (
 	"uncinate/internal/desk/project"
 	"uncinate/internal/desk/worktree"
 	"uncinate/internal/job/credentials"
+	"uncinate/internal/job/deploy"
 	"uncinate/internal/world/files"
 	"uncinate/internal/world/git"
 )
@@ -71,6 +72,17 @@ func PlanClear(ctx context.Context, d *desk.Desk, o ClearOptions) (_ *Clearing, 
 
 // unfinished refuses where files of the person's are put aside for work that is not finished.
 func (c *Clearing) unfinished() error {
+	following, err := deploy.All(c.desk)
+	if err == nil && len(following) > 0 {
+		f := fault.New(fault.Decision, "%s on this machine %s a branch", text.Count(len(following), "folder"), text.Either(len(following) == 1, "follows", "follow"))
+		for _, x := range following {
+			f.Try("end that first", text.Command("uncinate", "deploy", "remove", x.Name))
+		}
+		err = f
+	}
+	if err != nil {
+		return err
+	}
 	for _, job := range []string{"attach", "clone"} {
 		begun, err := c.desk.Home.Unfinished(job)
 		if err != nil {
@@ -236,7 +248,7 @@ func (c *Clearing) untie(ctx context.Context, folder string) (err error) {
 // kinds of projects, are not among them.
 var (
 	inConfig = []string{"hosts.json", "hosts", "accounts.json", "keys.json", "settings.json"}
-	inState  = []string{"answers", "git", "git.json", "journal", "locks", "register.json", "vault-seen.json", "offers", "settling", "known_hosts", "allowed_signers", "trusted", "unchosen",
+	inState  = []string{"answers", "git", "git.json", "journal", "locks", "register.json", "deploys.json", "vault-seen.json", "offers", "settling", "known_hosts", "allowed_signers", "trusted", "unchosen",
 		"put-aside", "let", "looked", "ask", "aside", "handed-out.log", "unpack-*", "first-*", "look-*"}
 )
 
