@@ -23,7 +23,7 @@ import (
 func main() {
 	program := flag.String("program", "build/uncinate", "the built program")
 	pairs := flag.Int("pairs", 5, "how many pairs of each")
-	only := flag.String("only", "", "measure only branches, claims, daily, fleets, foresee, lists, offers, people, survey, undo or findings")
+	only := flag.String("only", "", "measure only branches, claims, daily, fleets, foresee, lists, offers, people, rings, survey, undo or findings")
 	way := flag.String("way", "", "of fleets, measure only this way of asking, such as \"one SSH connection\"")
 	flag.Parse()
 	debug.SetGCPercent(400) // as the program sets it
@@ -89,6 +89,8 @@ func run(program string, pairs int, only, way string) (err error) {
 		return b.undo(pairs)
 	case "claims":
 		return b.claims(pairs)
+	case "rings":
+		return b.rings()
 	case "people":
 		return b.people(pairs)
 	case "offers":

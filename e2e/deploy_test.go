@@ -362,7 +362,7 @@ func TestDeployWatch(t *testing.T) {
 	require.NoError(t, c.Process.Signal(os.Interrupt))
 	require.NoError(t, c.Wait())
 	assert.Contains(t, said.String(), "srv: "+newest[:10]+" is in use")
-	assert.Equal(t, 1, strings.Count(said.String(), failing[:10]+" is not in use: ./make-page it ended with exit status 3"), "what failed is tried and told once: %s", said.String())
+	assert.Equal(t, 1, strings.Count(said.String(), failing[:10]+" is not in use: ./make-page: it ended with exit status 3"), "what failed is tried and told once: %s", said.String())
 }
 
 // TestDeployReaders lets many read, each of whom resolves the link once, while what is in use is switched again and

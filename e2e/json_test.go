@@ -278,6 +278,7 @@ func deployDocuments() []document {
 		{"deploy check", "", "deploy check gauge/uncinate-deploy.toml"},
 		{"deploy update", "", "deploy update srv"},
 		{"deploy approve", "", "deploy approve srv --yes"},
+		{"deploy hook", "", "deploy hook srv --at http://127.0.0.1:9/srv --account tern --yes"},
 		{"deploy list", "", "deploy list"},
 		{"plan", "", "deploy back srv --preview"},
 		{"deploy back", "", "deploy back srv"},

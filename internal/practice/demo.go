@@ -105,9 +105,12 @@ func gaugeFirmware(dir string) error {
 // inletBoard writes a small static site.
 func inletBoard(dir string) error {
 	return put(dir, map[string]string{
-		"README.md":       "# inlet-board\n\nThe board at the harbour: invented levels, shown large.\n",
-		"site/index.html": "<!doctype html><title>Harbour board</title><h1>Pier: 3.41 m, rising</h1>\n",
-		"site/board.css":  "h1 { font-size: 8vw }\n",
+		"README.md":            "# inlet-board\n\nThe board at the harbour: invented levels, shown large.\n",
+		"site/index.html":      "<!doctype html><title>Harbour board</title><h1>Pier: 3.41 m, rising</h1>\n",
+		"site/board.css":       "h1 { font-size: 8vw }\n",
+		"make-page.sh":         "# Makes the page that is shown: the board, and when it was made of which commit.\nset -e\nmkdir -p public\ncp site/board.css public/\nsed \"s|</h1>|</h1><p>${UNCINATE_COMMIT:-not sent yet}</p>|\" site/index.html >public/index.html\n",
+		"check-page.sh":        "# Looks whether the page can be shown. It fails when it is told to: by a file named fail.\nif [ -e fail ]; then echo \"told to fail: $(cat fail)\"; exit 1; fi\ngrep -q '<h1>' public/index.html\n",
+		"uncinate-deploy.toml": "# What a server does that follows this repository.\nlasting = [\"levels/\"]\n\n[[task]]\ndo     = [\"sh\", \"make-page.sh\"]\nwithin = \"1m\"\n\n[[task]]\ndo = [\"sh\", \"check-page.sh\"]\n",
 	})
 }
 

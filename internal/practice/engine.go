@@ -259,6 +259,9 @@ func (e *engine) git(w http.ResponseWriter, q *http.Request, s Session, owner, n
 	case strings.HasPrefix(rest, "/info/lfs/"):
 		e.large(w, q, e.store.GitDir(r.ID), rest, user != "" && e.store.Right(r, user) >= Write)
 	default:
+		if rest == "/git-receive-pack" {
+			defer e.store.rings(e.name, r.ID)()
+		}
 		serveGit(w, q, e.store.GitDir(r.ID), rest, user, e.store.guards(r, user))
 	}
 }

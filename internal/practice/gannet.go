@@ -54,6 +54,7 @@ func (f gannet) routes(e *engine) http.Handler {
 		return answer(w, 200, map[string]any{"used": e.store.Used(s.User.Name)})
 	})
 	g.keyRoutes(api)
+	g.bellRoutes(api)
 	api("GET /deck/hulls", "look", g.list)
 	api("POST /deck/hulls", "launch", g.launch)
 	api("GET /deck/hull/{owner}/{name}", "look", g.show)

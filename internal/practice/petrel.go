@@ -126,6 +126,7 @@ func (petrel) routes(e *engine) http.Handler {
 	api("DELETE /burrow/nests/{oid}", "dig", p.delete)
 	p.flockRoutes(api)
 	p.fledglingRoutes(api)
+	p.cryRoutes(api)
 	api("GET /burrow/jobs/{id}", "dig", p.job)
 	api("GET /burrow/keys", "rings", p.keys)
 	api("POST /burrow/keys", "rings", p.addKey)

@@ -237,6 +237,9 @@ func (s *sshServer) exec(conn *ssh.ServerConn, channel ssh.Channel, line, protoc
 			}
 		}
 	}
+	if name == "git-receive-pack" {
+		defer s.store.rings(s.name, r.ID)()
+	}
 	ctx, cancel := context.WithCancel(context.Background())
 	defer cancel()
 	c := gitCommand(ctx, strings.TrimPrefix(name, "git-"), s.store.GitDir(r.ID))

@@ -74,6 +74,7 @@ type Repo struct {
 	Since       map[string]time.Time `json:"since,omitempty"`    // user → since when
 	Archived    bool                 `json:"archived,omitempty"` // nothing may be changed
 	Guards      map[string]Guard     `json:"guards,omitempty"`   // branch → how it is protected
+	Bells       []Bell               `json:"bells,omitempty"`    // what is called when something was sent
 }
 
 type state struct {

@@ -28,7 +28,7 @@ type DeployMade struct {
 }
 
 func deployCommand() *Command {
-	return &Command{Name: "deploy", Short: "let a server follow a branch: list, make, update, approve, back, watch, check, remove",
+	return &Command{Name: "deploy", Short: "let a server follow a branch: list, make, update, approve, back, watch, hook, ring, unit, check, remove",
 		Subs: []*Command{
 			deployList(),
 			deployMake(),
@@ -36,6 +36,9 @@ func deployCommand() *Command {
 			deployApprove(),
 			deployBack(),
 			deployWatch(),
+			deployHook(),
+			deployRing(),
+			deployUnit(),
 			deployCheck(),
 			deployRemove(),
 		}}

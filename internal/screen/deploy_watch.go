@@ -4,6 +4,9 @@ import (
 	"context"
 	"errors"
 	"flag"
+	"path"
+	"strings"
+	"sync"
 	"time"
 
 	"uncinate/internal/core/fault"
@@ -17,68 +20,114 @@ const leastEvery = 2 * time.Second
 
 func deployWatch() *Command {
 	return &Command{Name: "watch", Args: "[NAME...]", Most: -1, Takes: []string{"deploy"}, Short: "stay, and bring new commits into use as they come",
-		Long: "It asks the hosts at an interval, and says in a line each what it did. It stops on an interrupt, with what is in use whole.",
+		Long: `It asks the hosts at an interval and whenever it is rung (deploy ring), and says in a line each what it did.
+It stops on an interrupt, with what is in use whole. To a service manager it says that it is ready, and that it works.`,
 		Options: func(o *flag.FlagSet) Run {
 			every := o.Duration("every", time.Minute, "how often to ask, such as `30s` or 5m")
+			listen := o.String("listen", "", "the `address` on loopback where web hooks ring, such as 127.0.0.1:8790")
 			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
 				if *every < leastEvery {
 					return fault.New(fault.Usage, "asking more often than every %s is too often", leastEvery).Try("", "uncinate deploy watch --every 30s")
 				}
-				all, err := deploy.All(d)
+				w, err := deploy.PlanWatch(d, args)
 				if err != nil {
 					return err
 				}
-				if len(args) > 0 {
-					all = nil
-					for _, name := range args {
-						x, err := deploy.Named(d, name)
-						if err != nil {
-							return err
-						}
-						all = append(all, x)
-					}
+				var mu sync.Mutex
+				w.Every, w.Tell = *every, func(name, line string) {
+					mu.Lock()
+					defer mu.Unlock()
+					e.Say("%s %s: %s", d.Now().Local().Format("15:04:05"), name, line)
 				}
-				if len(all) == 0 {
-					_, err := deploy.Named(d, "")
-					return err
-				}
-				e.Say("Following %s, asking every %s.", text.Count(len(all), "branch"), *every)
-				said := map[string]string{}
-				for {
-					for _, x := range all {
-						if line := follow(ctx, d, x); line != said[x.Name] && ctx.Err() == nil {
-							said[x.Name] = line
-							if line != "" {
-								e.Say("%s %s: %s", d.Now().Local().Format("15:04:05"), x.Name, line)
-							}
-						}
-					}
-					if err := d.Pause(ctx, *every); err != nil {
-						if errors.Is(err, context.Canceled) {
-							return nil
-						}
+				if *listen != "" {
+					at, err := w.Listen(*listen)
+					if err != nil {
 						return err
 					}
+					e.Say("Web hooks ring at http://%s/NAME.", at)
 				}
+				e.Say("Following %s, asking every %s.", text.Count(w.Count(), "folder's branch"), *every)
+				return w.Do(ctx)
 			})
 		}}
 }
 
-// follow updates one, and says what came of it in a line; "" where nothing is new.
-func follow(ctx context.Context, d *desk.Desk, x deploy.Deploy) string {
-	u, err := deploy.Update(ctx, d, x, deploy.UpdateOptions{Ring: true})
-	if err != nil {
-		return text.Visible(fault.Of(err).Says)
-	}
-	switch {
-	case u.Failed != nil:
-		return brief(u.Failed.Commit) + " is not in use: " + text.Visible(u.Failed.Task+" "+u.Failed.Says)
-	case u.State == "in use":
-		return brief(u.InUse) + " is in use"
-	case u.State == "waiting":
-		return "the tasks of " + brief(u.Commit) + " wait for approval: " + text.Command("uncinate", "deploy", "approve", x.Name)
-	}
-	return ""
+func deployHook() *Command {
+	return &Command{Name: "hook", Args: "NAME", Least: 1, Most: 1, Takes: []string{"deploy"}, Gives: Planned{}, Short: "let the host ring whenever something is sent, by a signed web hook",
+		Long: `ADDRESS is where the host reaches this machine: a web server of yours in front, which encrypts, hands calls on to
+deploy watch --listen. A call only rings: it is taken if its signature, as the host's description says, is right and new.`,
+		Examples: []string{"uncinate deploy hook board --at https://hut.example/hooks/board"},
+		Options: func(o *flag.FlagSet) Run {
+			var p plans
+			p.add(o)
+			at := o.String("at", "", "the `address` that the host calls; its path ends with NAME")
+			account := o.String("account", "", "the `account` that adds it on the host")
+			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
+				x, err := deploy.Named(d, args[0])
+				if err != nil {
+					return err
+				}
+				if path.Base(*at) != x.Name {
+					return fault.New(fault.Usage, "name the address that the host calls; its path ends with %s", x.Name).Try("", text.Command("uncinate", "deploy", "hook", x.Name, "--at", "https://SERVER/"+x.Name))
+				}
+				c, err := deploy.PlanHook(ctx, d, x, *at, *account)
+				if err != nil {
+					return err
+				}
+				if done, err := e.carryOut(ctx, p, c.Head, c, c.Notes); err != nil || !done {
+					return err
+				}
+				return e.Give(Planned{Plan: c.Items(), Notes: c.Notes}, func() {
+					e.Say("%s", e.Out.strong("The host rings from now on."))
+					e.Say("To listen: uncinate deploy watch --listen 127.0.0.1:8790")
+				})
+			})
+		}}
+}
+
+func deployRing() *Command {
+	return &Command{Name: "ring", Args: "[NAME]", Most: 1, Takes: []string{"deploy"}, Short: "let deploy watch look at the branch now",
+		Long: `It changes the time of FOLDER.uncinate/ring, which watch looks at, and nothing else; who is in the way of a push, such as
+git's hook post-receive on the same machine, can do just that by one line, and is not held up.`,
+		Examples: []string{"uncinate deploy ring board", "uncinate deploy ring board --after-push /srv/git/inlet-board.git"},
+		Options: func(o *flag.FlagSet) Run {
+			after := o.String("after-push", "", "let this bare repository's hook post-receive ring from now on, after what is there: its `folder` on this machine")
+			return withDesk(func(_ context.Context, e *Env, d *desk.Desk, args []string) error {
+				x, err := deploy.Named(d, first(args))
+				if err != nil {
+					return err
+				}
+				if *after != "" {
+					if err := deploy.RingAfterPush(x, *after); err != nil {
+						return err
+					}
+					e.Say("A push to %s rings %s from now on.", text.Visible(*after), x.Name)
+					return nil
+				}
+				if err := deploy.Ring(x); err != nil {
+					return err
+				}
+				e.Say("Rung.")
+				return nil
+			})
+		}}
+}
+
+func deployUnit() *Command {
+	return &Command{Name: "unit", Short: "print a systemd unit that runs deploy watch, with nothing it does not need",
+		Examples: []string{"uncinate deploy unit | sudo tee /etc/systemd/system/uncinate-deploy.service"},
+		Options: func(o *flag.FlagSet) Run {
+			every := o.Duration("every", time.Minute, "how often to ask, such as `30s` or 5m")
+			listen := o.String("listen", "", "the `address` on loopback where web hooks ring")
+			return withDesk(func(_ context.Context, e *Env, d *desk.Desk, _ []string) error {
+				unit, err := deploy.Unit(d, *every, *listen)
+				if err != nil {
+					return err
+				}
+				e.Say("%s", strings.TrimSuffix(unit, "\n"))
+				return nil
+			})
+		}}
 }
 
 func deployCheck() *Command {

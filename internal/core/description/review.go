@@ -53,12 +53,13 @@ var abilities = []struct {
 	{"see what people said of an offer", "offer show", []string{"offer-remark-list"}},
 	{"see what checks said of an offer", "offer show", []string{"offer-check-list"}},
 	{"see offers of all repositories at once", "offer list --all", []string{"offer-all-list"}},
+	{"ring a server that follows a branch", "deploy hook", []string{"hook-list", "hook-add", "hook-remove"}},
 	{"compare many projects at once", "status --all", []string{"head-list"}},
 	{"tell how much storage is used", "host compare", []string{"storage-used"}},
 }
 
 // unused are the actions of the language that no command carries out yet: a description may have them.
-var unused = []string{"token-show", "hook-list", "hook-add", "hook-remove"}
+var unused = []string{"token-show"}
 
 // Abilities tells what will and what will not be possible with the description.
 func (d *Description) Abilities() []Ability {

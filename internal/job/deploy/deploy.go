@@ -31,6 +31,7 @@ type Deploy struct {
 	Account string    `json:"account,omitempty" says:"by whose sign-in it is read; none where it has a key of its own, or is public"`
 	Host    string    `json:"host,omitempty"`
 	Key     *Key      `json:"key,omitempty" says:"the key that opens this repository alone"`
+	Hook    *Hook     `json:"hook,omitempty" says:"the web hook by which its host rings"`
 	Days    int       `json:"days" says:"how long states are kept that are no longer in use"`
 	Made    time.Time `json:"made"`
 }

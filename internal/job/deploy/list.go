@@ -184,6 +184,11 @@ func Remove(ctx context.Context, d *desk.Desk, x Deploy) (*desk.Change, error) {
 			c.Notes = append(c.Notes, "The key stays on its host, where no account here can remove it: "+x.key().Fingerprint())
 		}
 	}
+	if s := stepUnhook(ctx, d, x); s != nil {
+		c.Steps = append(c.Steps, *s)
+	} else if x.Hook != nil {
+		c.Notes = append(c.Notes, "The web hook to "+text.Visible(x.Hook.Address)+" stays on its host, where no account here can remove it.")
+	}
 	add("link", plan.Here, "Remove the link "+text.Visible(x.Folder)+", and the files of all commits beside it", func(context.Context) error {
 		if files.KindOf(x.Folder) == files.Link && x.InUse() != "" {
 			if err := files.Remove(x.Folder); err != nil {
@@ -208,16 +213,15 @@ func Remove(ctx context.Context, d *desk.Desk, x Deploy) (*desk.Change, error) {
 		c.Notes = append(c.Notes, "What is lasting stays, in "+text.Visible(x.at("lasting"))+".")
 	}
 	add("forget", plan.Here, "Forget it, and remove its key here", func(ctx context.Context) error {
-		if x.Key != nil {
-			for _, f := range []string{x.Key.File, x.Key.File + ".pub"} {
-				if err := files.Remove(f); err != nil {
-					return err
-				}
+		key := keyFile(d, x.Name)
+		for _, f := range []string{key, key + ".pub", key + ".hook"} {
+			if err := files.Remove(f); err != nil {
+				return err
 			}
-			if names, err := files.Names(filepath.Dir(x.Key.File)); err == nil && len(names) == 0 {
-				if err := files.Remove(filepath.Dir(x.Key.File)); err != nil {
-					return err
-				}
+		}
+		if names, err := files.Names(filepath.Dir(key)); err == nil && len(names) == 0 {
+			if err := files.Remove(filepath.Dir(key)); err != nil {
+				return err
 			}
 		}
 		return alter(ctx, d, func(all []Deploy) []Deploy {

@@ -12,6 +12,7 @@ import (
 	"strconv"
 	"strings"
 	"syscall"
+	"time"
 )
 
 // Kind is what is at a path.
@@ -140,6 +141,20 @@ func Open(path string) (*os.File, error) {
 		return nil, errors.Join(err, f.Close())
 	}
 	return f, nil
+}
+
+// Touch sets a file's time to now; one that is not there is made so that everybody may do the same.
+func Touch(path string) error {
+	if Missing(path) {
+		if err := os.WriteFile(path, nil, 0o600); err != nil {
+			return err
+		}
+		if err := os.Chmod(path, 0o666); err != nil {
+			return err
+		}
+	}
+	now := time.Now()
+	return os.Chtimes(path, now, now)
 }
 
 // CopyFile copies a file, with its time, to a new one or over another.
