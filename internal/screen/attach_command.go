@@ -134,7 +134,10 @@ func runAttach(ctx context.Context, e *Env, p plans, o target.Options) (err erro
 	if err != nil {
 		return err
 	}
-	return e.Give(r, func() { e.attached(r, a.HostName()) })
+	return e.Give(r, func() {
+		e.attached(r, a.HostName())
+		e.tasksAreWrong(ctx, d, r.Folder)
+	})
 }
 
 // pick shows what would go up, in parts, and asks which of them stay.

@@ -5,14 +5,17 @@ import (
 	"errors"
 	"flag"
 	"path"
+	"path/filepath"
 	"strings"
 	"sync"
 	"time"
 
+	"uncinate/internal/core/deploying"
 	"uncinate/internal/core/fault"
 	"uncinate/internal/core/text"
 	"uncinate/internal/desk"
 	"uncinate/internal/job/deploy"
+	"uncinate/internal/world/files"
 )
 
 // leastEvery is how often hosts may be asked.
@@ -128,6 +131,17 @@ func deployUnit() *Command {
 				return nil
 			})
 		}}
+}
+
+// tasksAreWrong says, before they are sent, that the tasks for servers which follow a project cannot be used.
+func (e *Env) tasksAreWrong(ctx context.Context, d *desk.Desk, folder string) {
+	file := filepath.Join(folder, deploying.File)
+	if files.KindOf(file) != files.Regular {
+		return
+	}
+	if c, err := deploy.Check(ctx, d, file); err == nil && len(c.Mistakes) > 0 {
+		e.Say("%s has %s, so that no server takes it: uncinate deploy check", deploying.File, text.Count(len(c.Mistakes), "mistake"))
+	}
 }
 
 func deployCheck() *Command {

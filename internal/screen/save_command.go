@@ -94,6 +94,7 @@ func (e *Env) save(ctx context.Context, d *desk.Desk, s history.SaveOptions) (er
 			e.Say("What was staged and is not in the folder is kept as rescue copy %d: uncinate rescue show %d", r.Rescued, r.Rescued)
 		}
 		e.alsoThere(r.Meets)
+		e.tasksAreWrong(ctx, d, r.Folder)
 		e.toSend(d, r.Folder, 1)
 	})
 }

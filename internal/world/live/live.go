@@ -55,8 +55,8 @@ func Link(at, to string) error {
 	return os.Symlink(to, at)
 }
 
-// Settle makes sure that all files and folders below a folder are on the disk.
-func Settle(folder string) error {
+// settleEach makes sure of each file and folder below a folder, one by one.
+func settleEach(folder string) error {
 	return filepath.WalkDir(folder, func(path string, e fs.DirEntry, err error) error {
 		switch {
 		case err != nil:
