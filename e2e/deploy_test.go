@@ -57,13 +57,12 @@ func TestDeploy(t *testing.T) {
 	pier.alone = true
 	pier.board("board")
 	pier.ok("board", "", "attach", "--yes")
-	first := pier.git("board", "rev-parse", "HEAD")
 	assert.Contains(t, pier.ok("board", "", "deploy", "check"), "covered by an approval: lib.sh")
 	tasks := pier.read("board/uncinate-deploy.toml")
 	pier.write("board", map[string]string{"uncinate-deploy.toml": tasks + "within = 1\n"})
 	assert.Contains(t, pier.ok("board", "", "save", "--message", "A mistake"), "uncinate-deploy.toml has 1 mistake, so that no server takes it: uncinate deploy check")
 	pier.refused(2, []string{"line 11, column 1: \"within\" must be a text in quotes"}, "board", "", "deploy", "check")
-	first = pier.pushes("board", "Mended", map[string]string{"uncinate-deploy.toml": tasks})
+	first := pier.pushes("board", "Mended", map[string]string{"uncinate-deploy.toml": tasks})
 
 	hut := signedInAs(t, h, "tern")
 	hut.alone = true
