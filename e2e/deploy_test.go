@@ -85,6 +85,7 @@ func TestDeploy(t *testing.T) {
 	assert.Contains(t, hut.ok("", "", "deploy", "update"), "is in use already")
 
 	second := pier.pushes("board", "Rising", map[string]string{"level.txt": "3.42\n"})
+	assert.Contains(t, hut.ok("", "", "deploy", "update", "--preview"), "Receive "+second[:10])
 	assert.Contains(t, hut.ok("", "", "deploy", "update", "--fetch-only"), second[:10]+" was received")
 	assert.Contains(t, hut.ok("", "", "deploy", "update"), "in the place of "+first[:10])
 	third := pier.pushes("board", "Told to fail", map[string]string{"fail": "", "level.txt": "3.43\n"})
@@ -342,6 +343,11 @@ func TestDeployTwoAtOnce(t *testing.T) {
 	require.NoError(t, h.Faults.Set(nil))
 	now, _ := hut.live("srv", "level.txt")
 	assert.Equal(t, was, now, "the host was away")
+	require.NoError(t, os.RemoveAll(filepath.Join(hut.home, "srv.uncinate", was)))
+	assert.Regexp(t, `broken +srv`, hut.ok("", "", "deploy", "list"))
+	hut.ok("", "", "deploy", "update")
+	now, _ = hut.live("srv", "level.txt")
+	assert.Equal(t, was, now, "files that are gone are made again")
 }
 
 // TestDeployWatch stays and follows, says in lines what it does, and ends when it is interrupted.

@@ -200,7 +200,10 @@ func TestAttachHeedsItsOptions(t *testing.T) {
 		}
 		m.refused(2, []string{"attached already", x[2]}, "gauge", "", args...)
 	}
-	m.refused(5, []string{"offers nothing that --may hooks would be for"}, "", "", "token", "add", "tern", "--may", "hooks")
+	f := newHostOf(t, "fulmar")
+	m.ok("", "", "host", "add", "fulmar", "--at", f.URL)
+	m.ok("", f.token["tern"]+"\n", "account", "add", "tern-fulmar", "--host", "fulmar", "--user", "tern")
+	m.refused(5, []string{"offers nothing that --may hooks would be for"}, "", "", "token", "add", "tern-fulmar", "--may", "hooks")
 }
 
 // TestAttachTellsOfBranches attaches to a repository with another default branch, and with branches

@@ -188,12 +188,16 @@ func deployUpdate() *Command {
 		Long: "A commit is in use once its files are whole and its tasks, if they are approved, have run. Where one fails, what was in use stays.",
 		Options: func(o *flag.FlagSet) Run {
 			var u deploy.UpdateOptions
+			preview := previewOption(o)
 			o.BoolVar(&u.FetchOnly, "fetch-only", false, "receive it, and leave what is in use")
 			o.BoolVar(&u.Again, "again", false, "also a commit from which a person went back")
 			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
 				x, err := deploy.Named(d, strings.Join(args, ""))
 				if err != nil {
 					return err
+				}
+				if *preview {
+					return e.wouldUpdate(ctx, d, x)
 				}
 				out, err := deploy.Update(ctx, d, x, u)
 				if err != nil {
@@ -205,6 +209,18 @@ func deployUpdate() *Command {
 				return e.Give(out, func() { e.updated(d, x, out) })
 			})
 		}}
+}
+
+// wouldUpdate says what an update would take over, as the host tells now.
+func (e *Env) wouldUpdate(ctx context.Context, d *desk.Desk, x deploy.Deploy) error {
+	head, err := deploy.Newest(ctx, d, x)
+	if err != nil {
+		return err
+	}
+	if head == x.InUse() {
+		return e.would(ctx, "")
+	}
+	return e.would(ctx, "", here("Receive "+brief(head)+", and let "+text.Visible(x.Folder)+" lead to its files, once its tasks are approved and have run"))
 }
 
 func deployApprove() *Command {

@@ -28,6 +28,7 @@ It stops on an interrupt, with what is in use whole. To a service manager it say
 		Options: func(o *flag.FlagSet) Run {
 			every := o.Duration("every", time.Minute, "how often to ask, such as `30s` or 5m")
 			listen := o.String("listen", "", "the `address` on loopback where web hooks ring, such as 127.0.0.1:8790")
+			preview := previewOption(o)
 			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
 				if *every < leastEvery {
 					return fault.New(fault.Usage, "asking more often than every %s is too often", leastEvery).Try("", "uncinate deploy watch --every 30s")
@@ -35,6 +36,9 @@ It stops on an interrupt, with what is in use whole. To a service manager it say
 				w, err := deploy.PlanWatch(d, args)
 				if err != nil {
 					return err
+				}
+				if *preview {
+					return e.would(ctx, "", here("Follow "+text.Count(w.Count(), "folder's branch")+", asking every "+every.String()+", until it is interrupted"))
 				}
 				var mu sync.Mutex
 				w.Every, w.Tell = *every, func(name, line string) {
@@ -94,11 +98,15 @@ func deployRing() *Command {
 git's hook post-receive on the same machine, can do just that by one line, and is not held up.`,
 		Examples: []string{"uncinate deploy ring board", "uncinate deploy ring board --after-push /srv/git/inlet-board.git"},
 		Options: func(o *flag.FlagSet) Run {
+			preview := previewOption(o)
 			after := o.String("after-push", "", "let this bare repository's hook post-receive ring from now on, after what is there: its `folder` on this machine")
-			return withDesk(func(_ context.Context, e *Env, d *desk.Desk, args []string) error {
+			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
 				x, err := deploy.Named(d, first(args))
 				if err != nil {
 					return err
+				}
+				if *preview {
+					return e.would(ctx, "", here(text.Either(*after == "", "Change the time of "+text.Visible(x.Beside())+"/ring", "Let the hook post-receive of "+text.Visible(*after)+" ring, after what is there")))
 				}
 				if *after != "" {
 					if err := deploy.RingAfterPush(x, *after); err != nil {

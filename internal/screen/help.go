@@ -18,6 +18,7 @@ var groups = []struct {
 	{"The main job", []string{"ready", "survey", "ignore", "attach", "detach", "clone"}},
 	{"Every day", []string{"status", "changes", "save", "sync", "settle", "undo", "rescue", "history", "branch", "tag", "claim", "project", "machine", "visit"}},
 	{"On the host", []string{"repository", "offer", "access", "invitation"}},
+	{"On a server", []string{"deploy"}},
 	{"Hosts, accounts, secrets", []string{"host", "account", "token", "key", "vault", "settings"}},
 	{"To try it", []string{"tour", "practice"}},
 	{"More", []string{"completion", "credential", "help", "version"}},

@@ -258,7 +258,7 @@ func TestOptionsThatCannotBeHeeded(t *testing.T) {
 
 // TestEveryChangeHasAPreview holds that what changes something can be shown first.
 func TestEveryChangeHasAPreview(t *testing.T) {
-	looks := []string{"ready", "status", "changes", "history", "visit", "completion", "credential", "help", "version", "list", "show", "suggest", "explain", "test", "check", "draft", "compare", "answer", "hold"}
+	looks := []string{"ready", "status", "changes", "history", "visit", "completion", "credential", "help", "version", "list", "show", "suggest", "explain", "test", "check", "draft", "compare", "answer", "hold", "unit"}
 	var visit func(c *Command, path string)
 	visit = func(c *Command, path string) {
 		for _, s := range c.Subs {

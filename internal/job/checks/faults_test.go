@@ -36,7 +36,7 @@ func TestEveryFaultOnEveryAction(t *testing.T) {
 					cases++
 					what := fmt.Sprintf("%s %s %s", name, action, kind)
 					// Each case has a token, a repository and a key of its own.
-					token, err := h.Store.NewToken("tok_", "tern", []string{"self", "look", "work", "launch", "steer", "sink", "lines", "crew", "offers", "hear", "feed", "dig", "rings", "flock"}, time.Now().Add(time.Hour))
+					token, err := h.Store.NewToken("tok_", "tern", []string{"self", "look", "work", "launch", "steer", "sink", "lines", "crew", "offers", "bells", "hear", "feed", "dig", "rings", "flock"}, time.Now().Add(time.Hour))
 					require.NoError(t, err)
 					l := signIn(token)
 					repo := fmt.Sprintf("%s-%d", action, i)
@@ -149,6 +149,13 @@ func ready(t *testing.T, h *practice.Running, action, repo string, vars descript
 		}
 		if action != "offer-make" {
 			_, err = h.Store.MakeOffer("tern", "tern", repo, "tern", repo, practice.Offer{Branch: "neap", Target: "main", Title: "Neap"})
+		}
+	case "hook-add", "hook-list", "hook-remove":
+		vars["address"], vars["secret"] = "http://127.0.0.1:9/"+repo, "a secret that signs"
+		if action == "hook-remove" {
+			var b practice.Bell
+			b, err = h.Store.HangBell("tern", "tern", repo, practice.Bell{To: "http://127.0.0.1:9/" + repo, Secret: "a secret that signs"})
+			vars["id"] = b.ID
 		}
 	case "branch-unprotect":
 		err = h.Store.Guard(t.Context(), "tern", "tern", repo, "main", &practice.Guard{})

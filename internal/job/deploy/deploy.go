@@ -131,13 +131,14 @@ func (x Deploy) at(parts ...string) string {
 	return filepath.Join(append([]string{x.Beside()}, parts...)...)
 }
 
-// InUse is the commit that is in use, "" for none.
+// InUse is the commit that is in use, "" for none, also where its files are gone.
 func (x Deploy) InUse() string {
 	to := live.LeadsTo(x.Folder)
-	if filepath.Dir(filepath.Join(filepath.Dir(x.Folder), to)) != x.Beside() || !isCommit(filepath.Base(to)) {
+	commit := filepath.Base(to)
+	if filepath.Dir(filepath.Join(filepath.Dir(x.Folder), to)) != x.Beside() || !isCommit(commit) || files.Reached(x.at(commit)) != files.Folder {
 		return ""
 	}
-	return filepath.Base(to)
+	return commit
 }
 
 func isCommit(s string) bool {

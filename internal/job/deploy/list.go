@@ -70,6 +70,8 @@ func row(ctx context.Context, d *desk.Desk, x Deploy) Row {
 	}
 	line := func(words ...string) string { return text.Command(append([]string{"uncinate", "deploy"}, words...)...) }
 	switch {
+	case r.InUse == "" && filepath.Dir(live.LeadsTo(x.Folder)) == filepath.Base(x.Beside()):
+		r.State, r.Says, r.Next = "broken", "the files that "+text.Visible(x.Folder)+" leads to are gone", line("update", x.Name)
 	case r.InUse == "" && files.KindOf(x.Folder) != files.None:
 		r.State, r.Says = "broken", text.Visible(x.Folder)+" is not a link of this program's any longer"
 	case s.Failed != nil && s.Failed.Commit == s.Head:
@@ -80,7 +82,7 @@ func row(ctx context.Context, d *desk.Desk, x Deploy) Row {
 	case s.Held != "" && s.Held == s.Head && r.InUse != s.Head:
 		r.State, r.Says, r.Next = "held", "a person went back from "+s.Held[:10], line("update", x.Name, "--again")
 	case r.InUse == "":
-		r.State, r.Next = "nothing", line("update", x.Name)
+		r.State, r.Says, r.Next = "nothing", "nothing of it was received yet", line("make", x.Address, x.Folder, "--name", x.Name)
 	case r.InUse != s.Head:
 		r.State, r.Says, r.Next = "behind", s.Head[:min(10, len(s.Head))]+" was received", line("update", x.Name)
 	default:

@@ -75,8 +75,34 @@ func PlanMake(ctx context.Context, d *desk.Desk, o MakeOptions) (*Making, error)
 	if err != nil {
 		return nil, err
 	}
+	if !m.byKey() { // what cannot be read now makes nothing here
+		if err := m.branch(ctx, d); err != nil {
+			return nil, err
+		}
+	}
 	m.plan(before)
 	return m, nil
+}
+
+// branch asks the host for the branch that is meant.
+func (m *Making) branch(ctx context.Context, d *desk.Desk) error {
+	tie, err := m.X.tie(ctx, d)
+	if err != nil {
+		return err
+	}
+	told, err := project.Refs(ctx, d, tie, "")
+	if err != nil {
+		return m.refused(d, err)
+	}
+	if m.X.Branch == "" {
+		if m.X.Branch = told.Head; m.X.Branch == "" {
+			return fault.New(fault.Decision, "%s has no commit yet", m.X.Address).Try("when there is one", text.Command("uncinate", "deploy", "make", m.X.Address, m.X.Folder))
+		}
+	}
+	if told.Branch(m.X.Branch) == "" {
+		return fault.New(fault.Failed, "%s has no branch %s", m.X.Address, text.Visible(m.X.Branch)).Detail("It has: %s", text.Excerpt(strings.Join(told.Branches(), ", "), 200))
+	}
+	return nil
 }
 
 // stands looks for one that is there already: the same, which is gone on with, or another in its way.
@@ -256,39 +282,30 @@ func (m *Making) first(ctx context.Context) error {
 			return err
 		}
 	}
-	tie, err := m.X.tie(ctx, d)
-	if err != nil {
-		return err
+	before := m.X.Branch
+	if err := m.branch(ctx, d); err != nil {
+		f := *fault.Of(err)
+		return f.Try("end this", text.Command("uncinate", "deploy", "remove", m.X.Name))
 	}
-	told, err := project.Refs(ctx, d, tie, "")
-	if err != nil {
-		return m.refused(err)
-	}
-	if m.X.Branch == "" {
-		if m.X.Branch = told.Head; m.X.Branch == "" {
-			return fault.New(fault.Decision, "%s has no commit yet", m.X.Address).Try("when there is one", text.Command("uncinate", "deploy", "make", m.X.Address, m.X.Folder))
-		}
+	if m.X.Branch != before {
 		if err := m.note(ctx); err != nil {
 			return err
 		}
 	}
-	if told.Branch(m.X.Branch) == "" {
-		return fault.New(fault.Failed, "%s has no branch %s", m.X.Address, text.Visible(m.X.Branch)).Detail("It has: %s", text.Excerpt(strings.Join(told.Branches(), ", "), 200)).
-			Try("end this", text.Command("uncinate", "deploy", "remove", m.X.Name))
-	}
+	var err error
 	m.Updated, err = Update(ctx, d, m.X, UpdateOptions{})
 	return err
 }
 
 // refused says, where the key is not known to the host yet, how it gets there.
-func (m *Making) refused(err error) error {
+func (m *Making) refused(d *desk.Desk, err error) error {
 	if m.X.Key == nil || m.account != "" || !fault.Is(err, fault.HostSaidNo) {
 		return err
 	}
 	f := fault.New(fault.Decision, "the host does not know this key yet")
 	f.Detail("%s", m.X.Key.Public)
 	f.Detail("Put it onto the host as a deploy key of the repository, that may only read.")
-	if h, e := hosts.Named(m.Desk, m.X.Host); e == nil {
+	if h, e := hosts.Named(d, m.X.Host); e == nil {
 		if page := h.PageFor("key"); page != "" {
 			f.Detail("Its page: %s", page)
 		}

@@ -15,6 +15,7 @@ import (
 	"uncinate/internal/world/files"
 	"uncinate/internal/world/git"
 	"uncinate/internal/world/live"
+	"uncinate/internal/world/web"
 )
 
 // Updated is what came of an update.
@@ -76,6 +77,25 @@ func Update(ctx context.Context, d *desk.Desk, x Deploy, o UpdateOptions) (_ *Up
 	return u.out, nil
 }
 
+// Newest asks the host for the newest commit of the branch, and receives nothing.
+func Newest(ctx context.Context, d *desk.Desk, x Deploy) (string, error) {
+	tie, err := x.tie(ctx, d)
+	if err != nil {
+		return "", err
+	}
+	told, err := project.Refs(ctx, d, tie, "")
+	if err == nil && told.Branch(x.Branch) == "" {
+		err = x.gone(told)
+	}
+	return told.Branch(x.Branch), err
+}
+
+// gone is the fault where the branch is no longer on the host.
+func (x Deploy) gone(told web.Refs) error {
+	return fault.New(fault.HostSaidNo, "%s has no branch %s any longer", x.Address, text.Visible(x.Branch)).
+		Detail("What is in use stays.").Detail("It has: %s", text.Excerpt(strings.Join(told.Branches(), ", "), 200))
+}
+
 // receive asks the host for the branch, and receives what is new.
 func (u *update) receive(ctx context.Context) error {
 	tie, err := u.x.tie(ctx, u.desk)
@@ -91,8 +111,7 @@ func (u *update) receive(ctx context.Context) error {
 	}
 	head := told.Branch(u.x.Branch)
 	if head == "" {
-		return fault.New(fault.HostSaidNo, "%s has no branch %s any longer", u.x.Address, text.Visible(u.x.Branch)).
-			Detail("What is in use stays.").Detail("It has: %s", text.Excerpt(strings.Join(told.Branches(), ", "), 200))
+		return u.x.gone(told)
 	}
 	if files.KindOf(u.repo.Dir) == files.None {
 		if err := project.MakeStore(u.repo.Dir, len(head), ""); err != nil {
