@@ -322,7 +322,13 @@ func TestDeployTwoAtOnce(t *testing.T) {
 	hut := signedInAs(t, h, "tern")
 	hut.alone = true
 	hut.ok("", "", "deploy", "make", "board", "srv", "--over", "https", "--yes")
-	hut.ok("", "", "deploy", "approve", "--yes")
+	noted := func() bool {
+		data, err := os.ReadFile(filepath.Join(hut.home, "srv.uncinate/state.json"))
+		return err == nil && strings.Contains(string(data), `"approved"`)
+	}
+	hut.cutOff("", noted, "deploy", "approve", "--yes")
+	hut.ok("", "", "deploy", "approve", "--yes") // goes on where it was cut off
+	assert.FileExists(t, filepath.Join(hut.home, "srv/public/index.html"))
 	for i := range 5 {
 		newest := pier.pushes("board", "Level", map[string]string{"level.txt": fmt.Sprint(i, "\n")})
 		ended := make(chan result, 2)

@@ -241,6 +241,17 @@ task with any = true lets each commit wait.`,
 					return err
 				}
 				doc := DeployApproved{Name: x.Name, Commit: a.Commit, Tasks: []string{}, Files: append([]deploy.Shown{}, a.Files...)}
+				if a.GoesOn && !p.preview {
+					e.Aside("The tasks of %s are approved; it is brought into use.", brief(a.Commit))
+					if err := a.Do(ctx); err != nil {
+						return err
+					}
+					if err := notInUse(x, a.Updated); err != nil {
+						return err
+					}
+					doc.Updated = a.Updated
+					return e.Give(doc, func() { e.updated(d, x, a.Updated) })
+				}
 				if len(a.Tasks) == 0 {
 					return e.Give(doc, func() { e.Say("Nothing of %s waits for approval.", x.Name) })
 				}

@@ -22,6 +22,7 @@ type Approving struct {
 	Tasks  []deploying.Task
 	Files  []Shown
 	Any    bool // each commit waits for an approval of its own
+	GoesOn bool // it is approved, and a run was cut off before it was in use
 
 	Updated *Updated
 	desk    *desk.Desk
@@ -57,6 +58,7 @@ func PlanApprove(ctx context.Context, d *desk.Desk, x Deploy) (*Approving, error
 		return nil, err
 	}
 	if s.approved(a.t) {
+		a.GoesOn = x.InUse() != s.Head && s.Held != s.Head
 		return a, nil
 	}
 	a.Tasks, a.Any = a.t.Tasks.Tasks, a.t.AnyOf()
