@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"uncinate/internal/core/fault"
+	"uncinate/internal/core/gitconfig"
 	"uncinate/internal/core/plan"
 	"uncinate/internal/core/text"
 	"uncinate/internal/world/files"
@@ -123,6 +124,19 @@ func (d *Desk) Git(ctx context.Context) (*git.Git, error) {
 		}
 	}
 	return d.git, nil
+}
+
+// PersonsGit gives the settings of the person's git, and the machine's, that hold outside of any repository.
+func (d *Desk) PersonsGit(ctx context.Context) ([]gitconfig.Setting, error) {
+	s, err := d.Settings()
+	if err != nil {
+		return nil, err
+	}
+	g, err := d.findGit(ctx, s.Git) // not the desk's own: requests run side by side
+	if err != nil {
+		return nil, err
+	}
+	return g.Outside(ctx)
 }
 
 // findGit takes the git program at a path, or the one on the PATH.

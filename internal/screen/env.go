@@ -104,8 +104,10 @@ func (e *Env) Desk() (*desk.Desk, error) {
 	if e.asks {
 		v.AskWith(func() (string, error) { return e.secret("Passphrase of the vault: ") })
 	}
-	return &desk.Desk{Home: home, Vault: v, Web: web.New(30*time.Second, "uncinate/"+Version, log), Shipped: e.Shipped, Program: program,
-		UserHome: userHome, Now: time.Now, Tell: e, Log: log}, nil
+	d := &desk.Desk{Home: home, Vault: v, Web: web.New(30*time.Second, "uncinate/"+Version, log), Shipped: e.Shipped, Program: program,
+		UserHome: userHome, Now: time.Now, Tell: e, Log: log}
+	d.Web.As(d.PersonsGit)
+	return d, nil
 }
 
 // withDesk makes a Run of work that needs the desk.

@@ -20,7 +20,7 @@ func SignInServer(ctx context.Context, d *desk.Desk, h *hosts.Host) (*oauth.Serv
 	if !h.Trusts(at) {
 		return nil, fault.New(fault.Refused, "the description of %s sends you elsewhere to sign in: %s", h.Name, text.Excerpt(at, 80))
 	}
-	return oauth.Discover(ctx, at, h.SignIn.OAuth.Client)
+	return oauth.Discover(ctx, d.Web.Transport(), at, h.SignIn.OAuth.Client)
 }
 
 // renewsWithin is how long before its end an access token is renewed.

@@ -357,7 +357,17 @@ func (r *Repo) Settings(ctx context.Context) ([]Setting, error) {
 	if err != nil {
 		return nil, err
 	}
-	var out []Setting
+	return settings(items), nil
+}
+
+// Outside lists the configuration that holds outside of any repository: the person's, and the machine's.
+func (g *Git) Outside(ctx context.Context) ([]Setting, error) {
+	none := &Repo{Git: g, Dir: os.TempDir(), GitDir: filepath.Join(os.TempDir(), "uncinate-no-repository")}
+	return none.Settings(ctx)
+}
+
+// settings reads what git config --list prints, with scopes and origins.
+func settings(items []string) (out []Setting) {
 	for i := 0; i+2 < len(items); i += 3 {
 		key, value, _ := strings.Cut(items[i+2], "\n")
 		if items[i] == "command" {
@@ -365,7 +375,7 @@ func (r *Repo) Settings(ctx context.Context) ([]Setting, error) {
 		}
 		out = append(out, Setting{Scope: items[i], Origin: strings.TrimPrefix(items[i+1], "file:"), Key: key, Value: value})
 	}
-	return out, nil
+	return out
 }
 
 // Refs reads what an address offers: name → object id; symrefs under "HEAD" give the

@@ -57,8 +57,8 @@ type Token struct {
 
 // limited is a client whose answers are bounded, that follows no redirect, and sends
 // nothing unencrypted.
-func limited() *http.Client {
-	return &http.Client{Timeout: 30 * time.Second, Transport: bounded{http.DefaultTransport},
+func limited(way http.RoundTripper) *http.Client {
+	return &http.Client{Timeout: 30 * time.Second, Transport: bounded{way},
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
 }
 
@@ -78,10 +78,10 @@ func (b bounded) RoundTrip(q *http.Request) (*http.Response, error) {
 	return r, err
 }
 
-// Discover reads a host's metadata. Every address in them must be of the metadata's
+// Discover reads a host's metadata, by a way to it. Every address in them must be of the metadata's
 // own origin: a secret goes nowhere else.
-func Discover(ctx context.Context, metadata, client string) (*Server, error) {
-	s := &Server{client: client, http: limited()}
+func Discover(ctx context.Context, way http.RoundTripper, metadata, client string) (*Server, error) {
+	s := &Server{client: client, http: limited(way)}
 	q, err := http.NewRequestWithContext(ctx, http.MethodGet, metadata, nil)
 	if err != nil {
 		return nil, fault.New(fault.Failed, "the address of the sign-in's metadata cannot be read").Because(err)

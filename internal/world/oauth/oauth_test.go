@@ -40,21 +40,21 @@ func TestSecretsGoNowhereElse(t *testing.T) {
 	nobody := func(http.ResponseWriter, *http.Request) { t.Error("nothing was to be asked") }
 	for _, key := range []string{"issuer", "token_endpoint", "device_authorization_endpoint", "authorization_endpoint", "revocation_endpoint"} {
 		base := server(t, func(m map[string]any) { m[key] = "https://elsewhere.example/x" }, nobody)
-		_, err := Discover(t.Context(), base+"/metadata", "uncinate")
+		_, err := Discover(t.Context(), http.DefaultTransport, base+"/metadata", "uncinate")
 		assert.True(t, fault.Is(err, fault.Refused), "%s: %v", key, err)
 	}
 	base := server(t, func(m map[string]any) { delete(m, "token_endpoint") }, nobody)
-	_, err := Discover(t.Context(), base+"/metadata", "uncinate")
+	_, err := Discover(t.Context(), http.DefaultTransport, base+"/metadata", "uncinate")
 	assert.True(t, fault.Is(err, fault.Unreachable), err)
-	_, err = Discover(t.Context(), "http://gannet.example/metadata", "uncinate")
+	_, err = Discover(t.Context(), http.DefaultTransport, "http://gannet.example/metadata", "uncinate")
 	assert.True(t, fault.Is(err, fault.Refused), "plain http to anywhere but this machine: %v", err)
-	_, err = Discover(t.Context(), "http://127.0.0.1:1/metadata", "uncinate")
+	_, err = Discover(t.Context(), http.DefaultTransport, "http://127.0.0.1:1/metadata", "uncinate")
 	assert.True(t, fault.Is(err, fault.Unreachable), err)
 	away := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
 		http.Redirect(w, q, "https://elsewhere.example/", http.StatusFound)
 	}))
 	t.Cleanup(away.Close)
-	_, err = Discover(t.Context(), away.URL, "uncinate")
+	_, err = Discover(t.Context(), http.DefaultTransport, away.URL, "uncinate")
 	assert.True(t, fault.Is(err, fault.Unreachable), "a redirect is not followed: %v", err)
 }
 
@@ -76,7 +76,7 @@ func TestDeviceKeepsTheHostsPace(t *testing.T) {
 		}
 		_, _ = w.Write([]byte(`{"access_token":"a","refresh_token":"r","expires_in":3600,"token_type":"bearer"}`))
 	})
-	s, err := Discover(t.Context(), base+"/metadata", "uncinate")
+	s, err := Discover(t.Context(), http.DefaultTransport, base+"/metadata", "uncinate")
 	require.NoError(t, err)
 	shown := ""
 	tok, err := s.ByDevice(t.Context(), []string{"read"}, func(page, code string, until time.Time) { shown = page + " " + code })
@@ -100,7 +100,7 @@ func TestWhatTheHostSays(t *testing.T) {
 			w.WriteHeader(400)
 			_, _ = w.Write([]byte(`{"error":"` + code + `","error_description":"\u001b[31mno"}`))
 		})
-		s, err := Discover(t.Context(), base+"/metadata", "uncinate")
+		s, err := Discover(t.Context(), http.DefaultTransport, base+"/metadata", "uncinate")
 		require.NoError(t, err)
 		_, err = s.Refresh(t.Context(), "refresh-5ec3e7")
 		assert.True(t, fault.Is(err, fault.HostSaidNo), code)
@@ -114,7 +114,7 @@ func TestWhatTheHostSays(t *testing.T) {
 			delete(m, k)
 		}
 	}, nil)
-	s, err := Discover(t.Context(), base+"/metadata", "uncinate")
+	s, err := Discover(t.Context(), http.DefaultTransport, base+"/metadata", "uncinate")
 	require.NoError(t, err)
 	_, err = s.ByDevice(t.Context(), nil, nil)
 	assert.True(t, fault.Is(err, fault.HostSaidNo))
@@ -133,7 +133,7 @@ func TestBrowserChallenges(t *testing.T) {
 		}
 		_, _ = w.Write([]byte(`{"access_token":"a","token_type":"bearer"}`))
 	})
-	s, err := Discover(t.Context(), base+"/metadata", "uncinate")
+	s, err := Discover(t.Context(), http.DefaultTransport, base+"/metadata", "uncinate")
 	require.NoError(t, err)
 	tok, err := s.ByBrowser(t.Context(), []string{"read"}, func(page string) {
 		u, err := url.Parse(page)

@@ -31,14 +31,14 @@ const Most = 8 << 20
 // Client sends requests.
 type Client struct {
 	http *http.Client
+	ways *ways
 	log  *slog.Logger
 }
 
 // New makes a client whose every request, answer included, ends within limit.
 func New(limit time.Duration, agent string, log *slog.Logger) *Client {
-	transport := &http.Transport{Proxy: http.ProxyFromEnvironment, TLSHandshakeTimeout: 10 * time.Second, MaxIdleConnsPerHost: 20,
-		MaxResponseHeaderBytes: 64 << 10, TLSClientConfig: &tls.Config{MinVersion: tls.VersionTLS12}, ForceAttemptHTTP2: true}
-	c := &http.Client{Timeout: limit, Transport: named{transport, agent}}
+	ways := &ways{made: map[string]*http.Transport{}}
+	c := &http.Client{Timeout: limit, Transport: named{ways, agent}}
 	c.CheckRedirect = func(to *http.Request, via []*http.Request) error {
 		from := via[0]
 		if len(via) >= 5 || from.Method != http.MethodGet || to.URL.Scheme != from.URL.Scheme || to.URL.Host != from.URL.Host {
@@ -46,7 +46,7 @@ func New(limit time.Duration, agent string, log *slog.Logger) *Client {
 		}
 		return nil
 	}
-	return &Client{http: c, log: log}
+	return &Client{http: c, ways: ways, log: log}
 }
 
 // named puts the program's name on each request.
@@ -121,6 +121,15 @@ func Unreachable(ctx context.Context, origin string, err error) error {
 	var name x509.HostnameError
 	var invalid x509.CertificateInvalidError
 	var record tls.RecordHeaderError
+	var proxied *proxyError
+	if errors.As(err, &proxied) {
+		f := fault.New(fault.Unreachable, "%s cannot be reached by way of the proxy %s, which %s names", origin, proxied.proxy, proxied.from).Because(err)
+		if strings.Contains(proxied.Error(), http.StatusText(http.StatusProxyAuthRequired)) {
+			return f.Detail("The proxy wants a name and a password.")
+		}
+		inner := fault.Of(Unreachable(ctx, "the proxy", proxied.under))
+		return f.Detail("%s.", strings.ToUpper(inner.Says[:1])+inner.Says[1:])
+	}
 	why := ""
 	switch {
 	case errors.As(err, &dns) && dns.IsNotFound:

@@ -1,0 +1,122 @@
+package e2e
+
+import (
+	"crypto/tls"
+	"encoding/pem"
+	"io"
+	"net"
+	"net/http"
+	"net/http/httptest"
+	"net/http/httputil"
+	"net/url"
+	"path/filepath"
+	"strings"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// TestAsGitGoes reaches a server as the person's own git does: by an authority of its own, a certificate to sign in with,
+// a proxy that wants a password, and a header; without one of them the true cause is said.
+func TestAsGitGoes(t *testing.T) {
+	t.Parallel()
+	needs(t, "openssl", "openssl")
+	plain, dir := plainServer(t, "pa55-of-the-plain-host")
+	to, err := url.Parse(plain)
+	require.NoError(t, err)
+	var lacks atomic.Int32
+	front := httptest.NewUnstartedServer(http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
+		if q.Header.Get("Harbour-Pass") != "tern" || len(q.TLS.PeerCertificates) == 0 {
+			lacks.Add(1)
+			w.WriteHeader(http.StatusForbidden)
+			return
+		}
+		httputil.NewSingleHostReverseProxy(to).ServeHTTP(w, q)
+	}))
+	front.TLS = &tls.Config{ClientAuth: tls.RequestClientCert}
+	front.StartTLS()
+	t.Cleanup(front.Close)
+	through := atomic.Int32{}
+	proxy := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
+		if q.Header.Get("Proxy-Authorization") != "Basic dGVybjpzZWNyZXQ=" { // tern:secret
+			w.Header().Set("Proxy-Authenticate", `Basic realm="harbour"`)
+			w.WriteHeader(http.StatusProxyAuthRequired)
+			return
+		}
+		through.Add(1)
+		tunnel(t, w, q)
+	}))
+	t.Cleanup(proxy.Close)
+
+	m := newMachine(t)
+	m.alone = true
+	m.git("", "config", "--global", "user.name", "Tern")
+	m.git("", "config", "--global", "user.email", "tern@skerry.example")
+	m.ok("", "", "vault", "make", "--by", "file")
+	at := front.URL + "/drawings.git"
+	add := func() result {
+		return m.run("", "pa55-of-the-plain-host\n", "account", "add", "--at", at, "--user", "tern")
+	}
+	assert.Contains(t, add().err, "its certificate is not one that this machine trusts")
+	set := func(name, value string) { m.git("", "config", "--global", "http."+front.URL+"."+name, value) }
+	authority := pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: front.Certificate().Raw})
+	m.write("", map[string]string{"harbour.pem": string(authority)})
+	set("sslCAInfo", "~/harbour.pem")
+	assert.Contains(t, add().err, "does not accept this user name", "the header and the certificate are missing")
+	m.command("", "", "openssl", "req", "-x509", "-newkey", "rsa:2048", "-nodes", "-keyout", filepath.Join(m.home, "own.key"), "-out", filepath.Join(m.home, "own.pem"), "-subj", "/CN=tern", "-days", "2")
+	set("sslCert", filepath.Join(m.home, "own.pem"))
+	set("sslKey", filepath.Join(m.home, "own.key"))
+	set("extraHeader", "Harbour-Pass: tern")
+	r := add()
+	require.Equal(t, 0, r.code, r.err)
+	set("proxy", strings.Replace(proxy.URL, "http://", "http://tern:wrong@", 1))
+	r = m.run("", "", "token", "test", "tern-drawings")
+	assert.Contains(t, r.out+r.err, "by way of the proxy "+proxy.URL+", which git's setting http.proxy names")
+	assert.NotContains(t, r.out+r.err, "wrong")
+	set("proxy", "http://127.0.0.1:1")
+	r = m.run("", "", "token", "test", "tern-drawings")
+	assert.Contains(t, r.out+r.err, "by way of the proxy http://127.0.0.1:1")
+	set("proxy", strings.Replace(proxy.URL, "http://", "http://tern:secret@", 1))
+	m.project("drawings")
+	m.ok("drawings", "", "attach", "--yes", "--to", at)
+	assert.Equal(t, m.git("drawings", "rev-parse", "HEAD"), m.git(filepath.Join(dir, "drawings.git"), "rev-parse", "main"))
+	assert.Positive(t, through.Load())
+	m.ok("", "", "clone", at, "copy")
+	m.ok("copy", "", "sync")
+
+	m.git("", "config", "--global", "--remove-section", "http."+front.URL)
+	was := m.env
+	m.env = append(was[:len(was):len(was)], "GIT_SSL_CAINFO="+filepath.Join(m.home, "harbour.pem"), "GIT_SSL_CERT="+filepath.Join(m.home, "own.pem"), "GIT_SSL_KEY="+filepath.Join(m.home, "own.key"),
+		"ALL_PROXY="+strings.Replace(proxy.URL, "http://", "http://tern:secret@", 1))
+	m.git("", "config", "--global", "http.extraHeader", "Harbour-Pass: tern")
+	before := through.Load()
+	m.ok("copy", "", "sync")
+	assert.Greater(t, through.Load(), before, "by git's own variables, and the one that names a proxy for all")
+}
+
+// tunnel connects a caller of a proxy with where it wants to go (RFC 9110, CONNECT).
+func tunnel(t *testing.T, w http.ResponseWriter, q *http.Request) {
+	if q.Method != http.MethodConnect {
+		w.WriteHeader(http.StatusMethodNotAllowed)
+		return
+	}
+	there, err := net.DialTimeout("tcp", q.Host, 5*time.Second)
+	if err != nil {
+		w.WriteHeader(http.StatusBadGateway)
+		return
+	}
+	w.WriteHeader(http.StatusOK)
+	here, _, err := w.(http.Hijacker).Hijack()
+	if !assert.NoError(t, err) {
+		return
+	}
+	go func() {
+		_, _ = io.Copy(there, here) // it ends with either side
+		there.Close()
+	}()
+	_, _ = io.Copy(here, there)
+	here.Close()
+}
