@@ -27,30 +27,7 @@ func TestAsGitGoes(t *testing.T) {
 	plain, dir := plainServer(t, "pa55-of-the-plain-host")
 	to, err := url.Parse(plain)
 	require.NoError(t, err)
-	var lacks atomic.Int32
-	front := httptest.NewUnstartedServer(http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
-		if q.Header.Get("Harbour-Pass") != "tern" || len(q.TLS.PeerCertificates) == 0 {
-			lacks.Add(1)
-			w.WriteHeader(http.StatusForbidden)
-			return
-		}
-		httputil.NewSingleHostReverseProxy(to).ServeHTTP(w, q)
-	}))
-	front.TLS = &tls.Config{ClientAuth: tls.RequestClientCert}
-	front.StartTLS()
-	t.Cleanup(front.Close)
-	through := atomic.Int32{}
-	proxy := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
-		if q.Header.Get("Proxy-Authorization") != "Basic dGVybjpzZWNyZXQ=" { // tern:secret
-			w.Header().Set("Proxy-Authenticate", `Basic realm="harbour"`)
-			w.WriteHeader(http.StatusProxyAuthRequired)
-			return
-		}
-		through.Add(1)
-		tunnel(t, w, q)
-	}))
-	t.Cleanup(proxy.Close)
-
+	front, proxy, through := guarded(t, to)
 	m := newMachine(t)
 	m.alone = true
 	m.git("", "config", "--global", "user.name", "Tern")
@@ -95,6 +72,34 @@ func TestAsGitGoes(t *testing.T) {
 	before := through.Load()
 	m.ok("copy", "", "sync")
 	assert.Greater(t, through.Load(), before, "by git's own variables, and the one that names a proxy for all")
+}
+
+// guarded gives a server in front of another one, with an authority of its own, that wants a certificate and a header;
+// and a proxy that wants a password, with how often somebody went through it.
+func guarded(t *testing.T, to *url.URL) (front, proxy *httptest.Server, through *atomic.Int32) {
+	t.Helper()
+	front = httptest.NewUnstartedServer(http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
+		if q.Header.Get("Harbour-Pass") != "tern" || len(q.TLS.PeerCertificates) == 0 {
+			w.WriteHeader(http.StatusForbidden)
+			return
+		}
+		httputil.NewSingleHostReverseProxy(to).ServeHTTP(w, q)
+	}))
+	front.TLS = &tls.Config{ClientAuth: tls.RequestClientCert}
+	front.StartTLS()
+	t.Cleanup(front.Close)
+	through = &atomic.Int32{}
+	proxy = httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
+		if q.Header.Get("Proxy-Authorization") != "Basic dGVybjpzZWNyZXQ=" { // tern:secret
+			w.Header().Set("Proxy-Authenticate", `Basic realm="harbour"`)
+			w.WriteHeader(http.StatusProxyAuthRequired)
+			return
+		}
+		through.Add(1)
+		tunnel(t, w, q)
+	}))
+	t.Cleanup(proxy.Close)
+	return front, proxy, through
 }
 
 // tunnel connects a caller of a proxy with where it wants to go (RFC 9110, CONNECT).
