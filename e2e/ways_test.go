@@ -125,3 +125,33 @@ func tunnel(t *testing.T, w http.ResponseWriter, q *http.Request) {
 	_, _ = io.Copy(here, there)
 	here.Close()
 }
+
+// TestEnvironments runs where the home folder is not named, where nothing temporary can be written, and with few files open
+// at a time: what can go on does, and the true cause is said of what cannot.
+func TestEnvironments(t *testing.T) {
+	t.Parallel()
+	linux(t)
+	_, m := attached(t)
+	m.alone = true
+	bash := func(before string, args ...string) result {
+		return m.command("gauge", "", "bash", append([]string{"-c", before + `; exec "$0" "$@"`, program}, args...)...)
+	}
+	r := bash("unset HOME", "status")
+	assert.Equal(t, 0, r.code, r.err)
+	r = bash("unset HOME UNCINATE_HOME", "account", "list") // the system knows whose home it is
+	assert.Equal(t, 0, r.code, r.err)
+	m.write("gauge", map[string]string{"one.txt": "1\n", "two.txt": "2\n"})
+	r = bash("export TMPDIR=/no/such/folder", "save", "--message", "One", "--only", "one.txt")
+	assert.Equal(t, 1, r.code)
+	assert.Contains(t, r.err, "nothing temporary can be written into /no/such/folder: no such file or directory.\n  The variable TMPDIR names that folder.")
+	leave := m.smallDisk("full", 16)
+	leave(0)
+	r = bash("export TMPDIR="+filepath.Join(m.home, "full"), "save", "--message", "One", "--only", "one.txt")
+	assert.Contains(t, strings.ToLower(r.err), "no space left on device")
+	assert.Equal(t, "?? one.txt\n?? two.txt", m.git("gauge", "status", "--porcelain"), "nothing was done")
+	r = bash("ulimit -n 64", "sync", "--save", "--message", "Both")
+	assert.Equal(t, 0, r.code, r.err)
+	assert.Equal(t, "", m.git("gauge", "status", "--porcelain"))
+	r = bash("export LC_ALL=C", "status", "--all")
+	assert.Equal(t, 0, r.code, r.err)
+}

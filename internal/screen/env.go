@@ -62,6 +62,7 @@ type Env struct {
 
 // NewEnv looks at the process's streams.
 func NewEnv(shipped fs.FS) *Env {
+	files.KnowHome()
 	v := &veil{}
 	for _, arg := range os.Args[1:] {
 		if a, err := address.Parse(arg); err == nil {
@@ -88,6 +89,9 @@ func (e *Env) Desk() (*desk.Desk, error) {
 		program = real
 	}
 	userHome, err := os.UserHomeDir()
+	if err != nil && home.Top != "" { // nobody of the system's list, as in some containers
+		userHome, err = home.Top, nil
+	}
 	if err != nil {
 		return nil, fault.New(fault.Failed, "your home folder is not known: the variable HOME is not set").Because(err)
 	}

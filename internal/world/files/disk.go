@@ -13,6 +13,9 @@ import (
 	"strings"
 	"syscall"
 	"time"
+
+	"uncinate/internal/core/fault"
+	"uncinate/internal/core/text"
 )
 
 // Kind is what is at a path.
@@ -188,10 +191,23 @@ func SameTime(from, to string) error {
 	return os.Chtimes(to, s.ModTime(), s.ModTime())
 }
 
+// NoTemporary says of an error of making a temporary file or folder which folder that was to be in, and why it is that
+// one (tmpnam(3), TMPDIR).
+func NoTemporary(err error) error {
+	if err == nil {
+		return nil
+	}
+	f := fault.New(fault.Failed, "nothing temporary can be written into %s: %s", text.Visible(os.TempDir()), Plain(err)).Because(err)
+	if os.Getenv("TMPDIR") != "" {
+		f.Detail("The variable TMPDIR names that folder.")
+	}
+	return f
+}
+
 // Scratch makes a folder for work that nobody keeps; done removes it.
 func Scratch(pattern string) (dir string, done func() error, err error) {
 	dir, err = os.MkdirTemp("", pattern)
-	return dir, func() error { return os.RemoveAll(dir) }, err
+	return dir, func() error { return os.RemoveAll(dir) }, NoTemporary(err)
 }
 
 // ScratchIn makes a folder for work that nobody keeps, in another; done removes it. Those of
@@ -233,10 +249,10 @@ func Settle(folder string) error {
 func Temporary(pattern, contents string) (path string, done func() error, err error) {
 	f, err := os.CreateTemp("", pattern)
 	if err != nil {
-		return "", func() error { return nil }, err
+		return "", func() error { return nil }, NoTemporary(err)
 	}
 	_, err = f.WriteString(contents)
-	return f.Name(), func() error { return os.Remove(f.Name()) }, errors.Join(err, f.Close())
+	return f.Name(), func() error { return os.Remove(f.Name()) }, NoTemporary(errors.Join(err, f.Close()))
 }
 
 // Append adds a line to a log, which is made if it is missing, only for the person.

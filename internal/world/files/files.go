@@ -13,7 +13,9 @@ import (
 	"io"
 	"io/fs"
 	"os"
+	"os/user"
 	"path/filepath"
+	"runtime"
 	"strconv"
 	"strings"
 	"time"
@@ -31,6 +33,21 @@ type Home struct {
 	State  string // the register, journals, locks and what git includes
 	Vault  string // secrets, encrypted
 	Run    string // the socket of the process that holds the vault open
+}
+
+// KnowHome sets HOME where it is not set, to what the system says is the person's home folder (getpwuid(3)): git, ssh and
+// this program then agree on it.
+func KnowHome() {
+	if os.Getenv("HOME") != "" || runtime.GOOS == "windows" {
+		return
+	}
+	u, err := user.LookupId(strconv.Itoa(os.Getuid()))
+	if err != nil || Reached(u.HomeDir) != Folder {
+		return // it is said where it is needed
+	}
+	if os.Setenv("HOME", u.HomeDir) == nil {
+		xdg.Reload()
+	}
 }
 
 // FindHome gives the folders: below $UNCINATE_HOME if it is set, otherwise where the

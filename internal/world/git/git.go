@@ -362,7 +362,8 @@ func (r *Repo) Settings(ctx context.Context) ([]Setting, error) {
 
 // Outside lists the configuration that holds outside of any repository: the person's, and the machine's.
 func (g *Git) Outside(ctx context.Context) ([]Setting, error) {
-	none := &Repo{Git: g, Dir: os.TempDir(), GitDir: filepath.Join(os.TempDir(), "uncinate-no-repository")}
+	top := string(filepath.Separator) // nothing temporary is needed for it
+	none := &Repo{Git: g, Dir: top, GitDir: filepath.Join(top, "uncinate-no-repository")}
 	return none.Settings(ctx)
 }
 

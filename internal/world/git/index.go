@@ -56,7 +56,7 @@ func (r *Repo) IndexCopy() (path string, done func() error, err error) {
 	}
 	copied, err := os.CreateTemp("", "uncinate-index-")
 	if err != nil {
-		return "", func() error { return nil }, err
+		return "", func() error { return nil }, files.NoTemporary(err)
 	}
 	path = copied.Name()
 	done = func() error {

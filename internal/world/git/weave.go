@@ -12,6 +12,7 @@ import (
 
 	"uncinate/internal/core/fault"
 	"uncinate/internal/core/text"
+	"uncinate/internal/world/files"
 )
 
 // Bringing two histories together without the work tree: git merges trees (git-merge-tree
@@ -60,7 +61,7 @@ func (r *Repo) Aside(ctx context.Context, more ...string) (w *Weaver, done func(
 	}
 	objects, err := os.MkdirTemp("", "uncinate-trial-")
 	if err != nil {
-		return nil, nil, err
+		return nil, nil, files.NoTemporary(err)
 	}
 	from := slices.DeleteFunc(append([]string{filepath.Join(common, "objects")}, more...), func(dir string) bool { return dir == "" })
 	w = &Weaver{Repo: r, env: []string{"GIT_OBJECT_DIRECTORY=" + objects, Borrowing(from...)}}

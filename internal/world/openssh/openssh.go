@@ -20,6 +20,7 @@ import (
 	"uncinate/internal/core/sshconfig"
 	"uncinate/internal/core/sshkey"
 	"uncinate/internal/core/text"
+	"uncinate/internal/world/files"
 )
 
 // mostOutput is how much of a run's output, in bytes, is read.
@@ -194,7 +195,7 @@ var HostKeyTypes = []string{"ssh-ed25519", "ecdsa-sha2-nistp256", "ssh-rsa"}
 func (c *Client) hostKey(ctx context.Context, user, host, kind string) (_ sshkey.Public, err error) {
 	dir, err := os.MkdirTemp("", "uncinate-host-keys-")
 	if err != nil {
-		return sshkey.Public{}, fault.New(fault.Failed, "no temporary folder can be made").Because(err)
+		return sshkey.Public{}, files.NoTemporary(err)
 	}
 	defer fault.Also(&err, func() error { return os.RemoveAll(dir) })
 	found := filepath.Join(dir, "known")
