@@ -225,6 +225,10 @@ func TestProjectsWithParts(t *testing.T) {
 	assert.Contains(t, m.git(h.gitDir(t, "tern", "tern", "whole"), "ls-tree", "main", "part"), "160000 commit")
 	assert.Contains(t, m.ok("whole", "", "attach", "--yes"), "Already attached")
 	m.refused(3, []string{"is a part (a submodule) of another project"}, "whole/part", "", "attach", "--yes")
+	r := m.run("", "", "clone", "whole", "whole-too")
+	require.Equal(t, 0, r.code, r.err)
+	assert.Contains(t, strings.Join(strings.Fields(r.err), " "), "1 submodule of this project is empty: part.")
+	assert.Contains(t, r.err, "submodule update --init")
 
 	m.write("stored", map[string]string{"a.dwg": strings.Repeat("a", 5000), "README.md": "x"})
 	m.git("stored", "init", "-q", "-b", "main")

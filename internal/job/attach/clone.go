@@ -67,6 +67,7 @@ type Cloned struct {
 	Bytes    int64             `json:"bytes"`
 	Inside   []Inside          `json:"inside,omitempty" says:"what the projects in it are made of, and where they are"`
 	Pointers bool              `json:"large_files_missing,omitempty" says:"its large files are still only pointers: git lfs pull brings them"`
+	Empty    []string          `json:"submodules_empty,omitempty" says:"folders of submodules, whose repositories were not brought"`
 	Alike    map[string]string `json:"names_alike,omitempty" says:"files that cannot be beside another, since this folder does not tell upper and lower case apart"`
 	Snapshot bool              `json:"snapshot,omitempty"`
 	ReadOnly bool              `json:"read_only,omitempty"`
@@ -382,6 +383,9 @@ func (c *Clone) Do(ctx context.Context) (_ *Cloned, err error) {
 		return nil, err
 	}
 	if out.Pointers, err = notePointers(ctx, c.desk, t.Folder.Repo); err != nil {
+		return nil, err
+	}
+	if out.Empty, err = noteEmpty(ctx, c.desk, t.Folder.Repo); err != nil {
 		return nil, err
 	}
 	if out.Branch != "" && out.Commit != "" {
