@@ -155,3 +155,40 @@ func TestEnvironments(t *testing.T) {
 	r = bash("export LC_ALL=C", "status", "--all")
 	assert.Equal(t, 0, r.code, r.err)
 }
+
+// TestFilesAlone follows a repository whose files alone are served: it is cloned, compared and brought up to date, and
+// that nothing can be sent to it is said.
+func TestFilesAlone(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	m := newMachine(t)
+	m.alone = true
+	bare := filepath.Join(dir, "almanac.git")
+	m.command("", "", "git", "init", "-q", "--bare", "-b", "trunk", bare)
+	m.project("own")
+	m.commit("own", "trunk")
+	sends := func() string {
+		m.git("own", "push", "-q", bare, "trunk")
+		m.git("", "--git-dir="+bare, "update-server-info")
+		return m.git("own", "rev-parse", "trunk")
+	}
+	sends()
+	s := httptest.NewServer(http.FileServer(http.Dir(dir)))
+	t.Cleanup(s.Close)
+	m.ok("", "", "clone", s.URL+"/almanac.git", "copy")
+	assert.Equal(t, "trunk", m.git("copy", "branch", "--show-current"))
+	assert.Contains(t, m.ok("copy", "", "status"), "in step")
+	m.write("own", map[string]string{"more.txt": "more\n"})
+	m.git("own", "add", "-A")
+	m.git("own", "-c", "user.name=T", "-c", "user.email=t@skerry.example", "commit", "-q", "-m", "More")
+	newest := sends()
+	assert.Contains(t, m.ok("", "", "status", "--all"), "behind")
+	m.ok("", "", "sync", "--all", "--yes")
+	assert.Equal(t, newest, m.git("copy", "rev-parse", "HEAD"))
+	assert.Contains(t, m.ok("copy", "", "sync"), "In step")
+	m.git("copy", "config", "user.name", "Tern")
+	m.git("copy", "config", "user.email", "tern@skerry.example")
+	m.write("copy", map[string]string{"mine.txt": "mine\n"})
+	m.ok("copy", "", "save", "--message", "Mine")
+	m.refused(5, []string{"serves files alone: one receives from it, and nothing can be sent there", "Your commits stay here."}, "copy", "", "sync")
+}

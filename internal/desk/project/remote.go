@@ -230,6 +230,11 @@ func Push(ctx context.Context, d *desk.Desk, h *Tie, sending Sending) error {
 	if why := ReadOnly(ctx, d, h); why != nil {
 		return why
 	}
+	var said *git.Error
+	if errors.As(err, &said) && strings.Contains(said.Says, "git-http-push failed") { // git's last way, without a git server
+		return fault.New(fault.HostSaidNo, "%s serves files alone: one receives from it, and nothing can be sent there", h.Address.String()).Because(err).
+			Detail("Your commits stay here.")
+	}
 	return git.Fault(err, "git could not send the work to %s", h.Address.String())
 }
 

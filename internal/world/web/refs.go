@@ -81,6 +81,9 @@ func (c *Client) Refs(ctx context.Context, a address.Address, user, secret strin
 	case answer.Status != http.StatusOK:
 		return Refs{}, fault.New(fault.Unreachable, "%s answers with status %d when asked for its branches", where, answer.Status)
 	case answer.Header.Get("Content-Type") != "application/x-git-upload-pack-advertisement":
+		if refs, ok := parseFile(string(answer.Body)); ok {
+			return c.headOf(ctx, a, basic(user, secret), refs)
+		}
 		return Refs{}, fault.New(fault.Unreachable, "what answers at %s is not a git repository", where).
 			Detail("It begins: %s", text.Excerpt(string(answer.Body[:min(len(answer.Body), 120)]), 60))
 	}
@@ -90,6 +93,44 @@ func (c *Client) Refs(ctx context.Context, a address.Address, user, secret strin
 	}
 	if !ok {
 		return Refs{}, fault.New(fault.Unreachable, "what %s answers is not what a git server sends", where)
+	}
+	return refs, nil
+}
+
+// parseFile reads the file info/refs of a repository whose files alone are served, which receives nothing
+// (gitprotocol-http, "Dumb Clients").
+func parseFile(s string) (Refs, bool) {
+	r := Refs{IDs: map[string]string{}}
+	for line := range strings.Lines(s) {
+		id, name, found := strings.Cut(strings.TrimSuffix(line, "\n"), "\t")
+		if !found || !git.IsID(id) || !strings.HasPrefix(name, "refs/") || strings.ContainsAny(name, " \t\x00") {
+			return r, false
+		}
+		if !strings.HasSuffix(name, "^{}") {
+			r.IDs[name] = id
+		}
+	}
+	return r, true
+}
+
+// headOf asks such a repository which branch HEAD stands for.
+func (c *Client) headOf(ctx context.Context, a address.Address, header http.Header, refs Refs) (Refs, error) {
+	answer, err := c.Do(ctx, description.Call{Method: http.MethodGet, URL: a.Bare().String() + "/HEAD", Header: header})
+	if err != nil {
+		return Refs{}, err
+	}
+	says, is := strings.CutPrefix(strings.TrimSpace(string(answer.Body)), "ref: refs/heads/")
+	switch {
+	case answer.Status == http.StatusOK && is:
+		refs.Head = says
+	case len(refs.IDs) == 0: // an empty page is no repository
+		return Refs{}, fault.New(fault.Unreachable, "what answers at %s is not a git repository", a.Bare().String())
+	}
+	if id := refs.Branch(refs.Head); id != "" {
+		refs.IDs["HEAD"] = id
+	}
+	if at, err := http.ParseTime(answer.Header.Get("Date")); err == nil {
+		refs.Date = at
 	}
 	return refs, nil
 }
