@@ -192,3 +192,38 @@ func TestFilesAlone(t *testing.T) {
 	m.ok("copy", "", "save", "--message", "Mine")
 	m.refused(5, []string{"serves files alone: one receives from it, and nothing can be sent there", "Your commits stay here."}, "copy", "", "sync")
 }
+
+// TestFirstBranch heeds what the host's first branch is to be called, or else what the person's git calls one, so that
+// whoever clones has the files; where the two differ it is said, with the line that helps.
+func TestFirstBranch(t *testing.T) {
+	t.Parallel()
+	at, dir := plainServer(t, "")
+	m := newMachine(t)
+	m.alone = true
+	m.git("", "config", "--global", "user.name", "Tern")
+	m.git("", "config", "--global", "user.email", "tern@skerry.example")
+	m.git("", "--git-dir="+filepath.Join(dir, "almanac.git"), "symbolic-ref", "HEAD", "refs/heads/watch")
+	m.git("", "--git-dir="+filepath.Join(dir, "drawings.git"), "symbolic-ref", "HEAD", "refs/heads/watch")
+	m.project("almanac")
+	assert.Contains(t, m.ok("almanac", "", "attach", "--preview", "--to", at+"/almanac.git"), "on branch watch")
+	m.ok("almanac", "", "attach", "--yes", "--to", at+"/almanac.git")
+	m.git("", "clone", "-q", at+"/almanac.git", "by-git")
+	assert.FileExists(t, filepath.Join(m.home, "by-git/README.md"))
+
+	m.project("drawings")
+	m.commit("drawings", "main")
+	r := m.run("drawings", "", "attach", "--preview", "--to", at+"/drawings.git")
+	said := strings.Join(strings.Fields(r.out+r.err), " ")
+	assert.Contains(t, said, "The first branch there is to be called watch, and yours is main: whoever clones it gets an empty folder")
+	m.ok("", "", "branch", "rename", "main", "watch", "--here", "--folder", "drawings")
+	m.ok("drawings", "", "attach", "--yes", "--to", at+"/drawings.git")
+	m.git("", "clone", "-q", at+"/drawings.git", "drawn")
+	assert.FileExists(t, filepath.Join(m.home, "drawn/README.md"))
+
+	h := newHost(t)
+	m.git("", "config", "--global", "init.defaultBranch", "trunk")
+	m.signIn(h)
+	m.project("gauge")
+	assert.Contains(t, m.ok("gauge", "", "attach", "--yes"), "branch trunk at")
+	assert.Equal(t, "trunk", h.repoAt(t, h.URL+"/tern/gauge").Default)
+}

@@ -55,6 +55,29 @@ func Refs(ctx context.Context, d *desk.Desk, h *Tie, token string) (web.Refs, er
 	return web.Refs{IDs: ids, Head: head}, nil
 }
 
+// Unborn asks a repository without any commit over HTTP what its first branch is to be called (gitprotocol-v2, "unborn");
+// "" where it does not say.
+func Unborn(ctx context.Context, d *desk.Desk, h *Tie) string {
+	if h.Address.Scheme == "ssh" {
+		return ""
+	}
+	user, secret := "", ""
+	if h.Account != nil {
+		token, err := accounts.Token(ctx, d, h.Account, true)
+		if err == nil {
+			user, secret, err = login.GitLogin(ctx, d, h.Account, token)
+		}
+		if err != nil {
+			return ""
+		}
+	}
+	refs, ok, err := d.Web.ListRefs(ctx, h.Address, user, secret)
+	if err != nil || !ok || !refs.Empty() {
+		return ""
+	}
+	return refs.Head
+}
+
 // Receive runs git fetch for what args name, and tells how far it is. What is received goes where args say, and
 // nowhere else (git-fetch documentation, --refmap).
 func Receive(ctx context.Context, d *desk.Desk, work *git.Work, config []git.Set, args ...string) error {

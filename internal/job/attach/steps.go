@@ -101,10 +101,27 @@ func (a *Attach) branchToSend() string {
 		return a.joins.Way.Branch
 	case a.Folder.IsRepo:
 		return a.Folder.Branch
-	case a.Options.Branch != "" || a.Create:
-		return cmp.Or(a.Options.Branch, "main")
+	case a.Options.Branch != "":
+		return a.Options.Branch
+	case a.Create:
+		return a.usualBranch()
 	}
-	return cmp.Or(a.Repository.DefaultBranch, "main")
+	return cmp.Or(a.Unborn, a.Repository.DefaultBranch, a.usualBranch())
+}
+
+// usualBranch is what the person's git calls a first branch (git-config documentation, init.defaultBranch), or main.
+func (a *Attach) usualBranch() string {
+	set, err := a.Desk.PersonsGit(context.Background())
+	if err != nil {
+		return "main" // git itself says why, where it is needed
+	}
+	branch := "main"
+	for _, s := range set {
+		if strings.EqualFold(s.Key, "init.defaultBranch") && s.Value != "" && !strings.HasPrefix(s.Value, "-") {
+			branch = s.Value
+		}
+	}
+	return branch
 }
 
 func (a *Attach) stepIgnore() desk.Step {

@@ -144,8 +144,9 @@ func basic(user, secret string) http.Header {
 	return h
 }
 
-// RefsRequest asks for branches, tags, claims and what HEAD stands for (gitprotocol-v2, "ls-refs").
-const RefsRequest = "0014command=ls-refs\n0017object-format=sha1\n" + "0001" + "0009peel\n" + "000csymrefs\n" + "0014ref-prefix HEAD\n" + "001bref-prefix refs/heads/\n" + "001aref-prefix refs/tags/\n" + "001eref-prefix refs/uncinate/\n" + "0000"
+// RefsRequest asks for branches, tags, claims and what HEAD stands for, also where that branch is not there yet
+// (gitprotocol-v2, "ls-refs").
+const RefsRequest = "0014command=ls-refs\n0017object-format=sha1\n" + "0001" + "0009peel\n" + "000csymrefs\n" + "000bunborn\n" + "0014ref-prefix HEAD\n" + "001bref-prefix refs/heads/\n" + "001aref-prefix refs/tags/\n" + "001eref-prefix refs/uncinate/\n" + "0000"
 
 // ListRefs asks for the refs in one request, without asking first what the server can: as
 // git's protocol version 2 allows once that is known (gitprotocol-v2, "HTTP Transport"). false

@@ -338,6 +338,7 @@ type Target struct {
 	Repository description.Repository // what is attached to, or what is to be made
 	Create     bool
 	Vacant     bool   // what is attached to was made before, and holds nothing yet
+	Unborn     string // what its first branch is to be called, as the host says of one that holds nothing; "" where it does not say
 	Clones     bool   // it is a clone's, which may do without an account
 	Move       string // a secret that was in an address, to be moved into the vault
 	moveFor    accounts.Account
