@@ -41,6 +41,7 @@ type Attach struct {
 	given target.Options  // as they were given, without what is proposed or was chosen before
 	let   []surveying.Let // what the person lets through now
 	there []string        // commits that the host holds and that are here too
+	usual string          // what the person calls a first branch
 	steps []desk.Step
 }
 
@@ -306,6 +307,7 @@ func (a *Attach) prepare(ctx context.Context) error {
 			return err
 		}
 	}
+	a.usual = a.usualBranch(ctx)
 	a.steps = a.plan()
 	if a.Resumed {
 		return nil

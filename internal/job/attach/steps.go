@@ -104,14 +104,14 @@ func (a *Attach) branchToSend() string {
 	case a.Options.Branch != "":
 		return a.Options.Branch
 	case a.Create:
-		return a.usualBranch()
+		return a.usual
 	}
-	return cmp.Or(a.Unborn, a.Repository.DefaultBranch, a.usualBranch())
+	return cmp.Or(a.Unborn, a.Repository.DefaultBranch, a.usual)
 }
 
 // usualBranch is what the person's git calls a first branch (git-config documentation, init.defaultBranch), or main.
-func (a *Attach) usualBranch() string {
-	set, err := a.Desk.PersonsGit(context.Background())
+func (a *Attach) usualBranch(ctx context.Context) string {
+	set, err := a.Desk.PersonsGit(ctx)
 	if err != nil {
 		return "main" // git itself says why, where it is needed
 	}
