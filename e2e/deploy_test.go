@@ -265,7 +265,11 @@ func TestDeployStaysWhole(t *testing.T) {
 	whole := hut.wholeBoard
 	whole("at first")
 	kills := 0
-	for round := range 24 {
+	rounds := 8
+	if os.Getenv("UNCINATE_SOAK") != "" {
+		rounds = 24
+	}
+	for round := range rounds {
 		level := fmt.Sprint(round + 10)
 		for p := range many {
 			many[p] = level + "\n"
@@ -273,7 +277,7 @@ func TestDeployStaysWhole(t *testing.T) {
 		many["level.txt"] = level + "\n"
 		newest := pier.pushes("board", "Level "+level, many)
 		delete(many, "level.txt")
-		began, wait := time.Now(), time.Duration(round*8)*time.Millisecond
+		began, wait := time.Now(), time.Duration(round*192/rounds)*time.Millisecond
 		if hut.cutOff("", func() bool { return time.Since(began) > wait }, "deploy", "update") {
 			kills++
 		}
@@ -289,12 +293,12 @@ func TestDeployStaysWhole(t *testing.T) {
 		hut.ok("", "", "deploy", "update")
 		require.Equal(t, newest, whole("at the end"))
 	}
-	assert.Greater(t, kills, 8)
+	assert.Greater(t, kills, rounds/4)
 
 	goesAway(t, h, pier, hut, whole)
 	var rows []struct{ States int }
 	require.NoError(t, json.Unmarshal([]byte(hut.ok("", "", "deploy", "list", "--json")), &rows))
-	assert.Equal(t, 26, rows[0].States, "states are kept for two weeks")
+	assert.Equal(t, rounds+2, rows[0].States, "states are kept for two weeks")
 }
 
 // goesAway rewrites the branch that is followed, and takes it away.

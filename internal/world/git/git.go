@@ -360,13 +360,6 @@ func (r *Repo) Settings(ctx context.Context) ([]Setting, error) {
 	return settings(items), nil
 }
 
-// Outside lists the configuration that holds outside of any repository: the person's, and the machine's.
-func (g *Git) Outside(ctx context.Context) ([]Setting, error) {
-	top := string(filepath.Separator) // nothing temporary is needed for it
-	none := &Repo{Git: g, Dir: top, GitDir: filepath.Join(top, "uncinate-no-repository")}
-	return none.Settings(ctx)
-}
-
 // settings reads what git config --list prints, with scopes and origins.
 func settings(items []string) (out []Setting) {
 	for i := 0; i+2 < len(items); i += 3 {
