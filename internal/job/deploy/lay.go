@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"path/filepath"
 	"strings"
+
 	"uncinate/internal/core/deploying"
 	"uncinate/internal/core/fault"
 	"uncinate/internal/core/text"

@@ -154,7 +154,7 @@ func (u *update) follow(ctx context.Context) error {
 		return done(text.Either(now == head, "already", "received"))
 	}
 	t, err := readTasks(ctx, u.repo, head, u.x.Branch)
-	if err != nil && ctx.Err() == nil {
+	if fault.Is(err, fault.Refused) { // it is the commit that cannot be used; anything else may pass
 		return u.failed(&Failure{Says: strings.Join(append([]string{fault.Of(err).Says}, fault.Of(err).Details...), "; ")})
 	}
 	if err != nil {
