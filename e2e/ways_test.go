@@ -113,13 +113,13 @@ func tunnel(t *testing.T, w http.ResponseWriter, q *http.Request) {
 		w.WriteHeader(http.StatusBadGateway)
 		return
 	}
-	w.WriteHeader(http.StatusOK)
-	here, _, err := w.(http.Hijacker).Hijack()
+	here, read, err := w.(http.Hijacker).Hijack()
 	if !assert.NoError(t, err) {
 		return
 	}
+	_, _ = io.WriteString(here, "HTTP/1.1 200 OK\r\n\r\n") // only now: what the caller sends next is for the other side
 	go func() {
-		_, _ = io.Copy(there, here) // it ends with either side
+		_, _ = io.Copy(there, read) // it ends with either side
 		there.Close()
 	}()
 	_, _ = io.Copy(here, there)
