@@ -274,11 +274,11 @@ func (g gannetAt) show(w http.ResponseWriter, q *http.Request, s Session) error 
 }
 
 func (g gannetAt) launch(w http.ResponseWriter, q *http.Request, s Session) error {
-	var in struct{ Flag, Name, About, Reach, Main string }
+	var in struct{ Flag, Name, About, Reach, Main, Naming string }
 	if err := read(q, &in); err != nil {
 		return err
 	}
-	r, err := g.store.Create(q.Context(), s.User.Name, Repo{Owner: in.Flag, Name: in.Name, Description: in.About, Visibility: ours(in.Reach), Default: in.Main})
+	r, err := g.store.Create(q.Context(), s.User.Name, Repo{Owner: in.Flag, Name: in.Name, Description: in.About, Visibility: ours(in.Reach), Default: in.Main, Naming: in.Naming})
 	if err != nil {
 		return err
 	}

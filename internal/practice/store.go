@@ -67,6 +67,7 @@ type Repo struct {
 	Description string               `json:"description"`
 	Visibility  string               `json:"visibility"` // private, members or public
 	Default     string               `json:"default"`
+	Naming      string               `json:"naming,omitempty"` // of its objects: sha1 or sha256
 	Creator     string               `json:"creator"`
 	Created     time.Time            `json:"created"`
 	Version     int                  `json:"version"`            // counts changes, for entity tags
@@ -287,11 +288,14 @@ func (st *Store) Create(ctx context.Context, user string, want Repo) (*Repo, err
 	if err := gitCommand(ctx, "check-ref-format", "--branch", want.Default).Run(); err != nil {
 		return nil, problem("invalid", "no such branch name")
 	}
+	if want.Naming = cmp.Or(want.Naming, "sha1"); want.Naming != "sha1" && want.Naming != "sha256" {
+		return nil, wrongIn("naming", "invalid", "objects are named by sha1 or sha256")
+	}
 	st.s.Next++
 	r := want
 	r.ID, r.Creator, r.Created, r.Version, r.People = fmt.Sprintf("g%06d", st.s.Next), user, st.now().UTC().Truncate(time.Second), 1, map[string]int{}
 	dir := st.GitDir(r.ID)
-	if out, err := gitCommand(ctx, "init", "-q", "--bare", "--template=", "--initial-branch="+r.Default, dir).CombinedOutput(); err != nil {
+	if out, err := gitCommand(ctx, "init", "-q", "--bare", "--template=", "--initial-branch="+r.Default, "--object-format="+r.Naming, dir).CombinedOutput(); err != nil {
 		return nil, fmt.Errorf("git init: %w: %s", err, out)
 	}
 	config, err := os.OpenFile(filepath.Join(dir, "config"), os.O_APPEND|os.O_WRONLY, 0)

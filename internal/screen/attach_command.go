@@ -22,7 +22,7 @@ import (
 )
 
 func attachCommand() *Command {
-	return &Command{Name: "attach", First: []string{"to", "name", "owner", "visibility", "description", "account", "host", "over", "remote", "only", "except", "pick", "message", "branch", "readme", "licence", "large", "full-name", "email", "branches", "clash", "let", "reason", "trust", "copy", "move"}, Args: "[FOLDER]", Most: 1,
+	return &Command{Name: "attach", First: []string{"to", "name", "owner", "visibility", "description", "account", "host", "over", "key", "remote", "only", "except", "pick", "message", "branch", "readme", "licence", "large", "full-name", "email", "branches", "clash", "let", "reason", "trust", "copy", "move"}, Args: "[FOLDER]", Most: 1,
 		Short: "publish a local project to a repository on a host, and keep them tied",
 		Long: `Looks at the folder (default: the current one), at git and at the host, shows the plan,
 asks, does it, and checks the result with the host itself. The repository is created on
@@ -33,8 +33,8 @@ Interrupted, or run again, it goes on where it was and creates nothing twice. Wh
 is done it says so and changes nothing.`,
 		Examples: []string{"uncinate attach --preview", "uncinate attach --yes gauge-firmware",
 			"uncinate attach --name saltmarsh/gauge-firmware --visibility members", "uncinate attach --to https://gannet.example/tern/gauge-firmware --clash both", "uncinate attach --move --account tern-petrel"},
-		Takes: []string{"folder"}, Gives: attach.Attached{}, Needs: map[string][]string{"copy": {"remote"}, "reason": {"let"}},
-		Apart: [][]string{{"to", "name"}, {"to", "owner"}, {"move", "copy"}, {"copy", "only"}, {"copy", "except"}, {"copy", "message"}},
+		Takes: []string{"folder"}, Gives: attach.Attached{}, Needs: map[string][]string{"copy": {"remote"}, "reason": {"let"}, "key": {"to"}},
+		Apart: [][]string{{"to", "name"}, {"key", "account"}, {"to", "owner"}, {"move", "copy"}, {"copy", "only"}, {"copy", "except"}, {"copy", "message"}},
 		Options: func(o *flag.FlagSet) Run {
 			var p plans
 			p.add(o)
@@ -45,6 +45,7 @@ is done it says so and changes nothing.`,
 			o.StringVar(&a.Owner, "owner", "", "its `owner`, a person or a group (default: the account's own)")
 			o.StringVar(&a.Account, "account", "", "which `account` to use")
 			o.StringVar(&a.Host, "host", "", "which `host`, if there are accounts on several")
+			o.StringVar(&a.Key, "key", "", "the `file` of an SSH key, for a server where you have no account, such as a deploy key (with --to)")
 			o.StringVar(&a.Visibility, "visibility", "", "private, members or public: `who` can see it (default: private)")
 			o.StringVar(&a.Description, "description", "", "one `line` about the repository")
 			o.StringVar(&a.Remote, "remote", "", "git's `name` for it here (default: origin)")

@@ -18,7 +18,7 @@ import (
 )
 
 func cloneCommand() *Command {
-	return &Command{Name: "clone", First: []string{"account", "branch", "into", "everything", "list", "read-only", "depth", "partial", "snapshot", "over"}, Args: "REPOSITORY [FOLDER]", Most: -1,
+	return &Command{Name: "clone", First: []string{"account", "branch", "into", "everything", "list", "read-only", "depth", "partial", "snapshot", "over", "key"}, Args: "REPOSITORY [FOLDER]", Most: -1,
 		Short: "bring repositories from a host onto this machine, one or many",
 		Long: `REPOSITORY is a name on the account's host or a part of one, OWNER/NAME, or any address of
 it. FOLDER is made if it is missing and refused if it is not empty. Sign-in, name and
@@ -30,12 +30,13 @@ in one for all ("settings set clone.layout flat"), below the current folder or -
 Existing clones are skipped; interrupted ones continue.`,
 		Examples: []string{"uncinate clone gauge-firmware", "uncinate clone saltmarsh/inlet-board board", "uncinate clone --everything --into ~/work", "uncinate clone 'saltmarsh/*'", "uncinate clone tide-almanac --snapshot"},
 		Takes:    []string{"repository", "folder"}, Gives: attach.Cloned{}, Also: map[string]any{"--everything": []many.ClonedRow{}},
-		Apart: [][]string{{"everything", "list"}, {"snapshot", "read-only"}, {"snapshot", "partial"}, {"depth", "partial"}},
+		Apart: [][]string{{"everything", "list"}, {"snapshot", "read-only"}, {"snapshot", "partial"}, {"depth", "partial"}, {"key", "account"}},
 		Options: func(o *flag.FlagSet) Run {
 			var m many.Options
 			c := &m.CloneOptions
 			preview := previewOption(o)
 			o.StringVar(&c.Account, "account", "", "which `account` to use")
+			o.StringVar(&c.Key, "key", "", "the `file` of an SSH key, for a server where you have no account, such as a deploy key")
 			o.StringVar(&c.Over, "over", "", "the `transport`: https or ssh (default: the account's)")
 			o.StringVar(&c.Branch, "branch", "", "the `branch` to start on (default: the repository's)")
 			o.IntVar(&c.Depth, "depth", 0, "only this `many` of the newest commits")
@@ -69,7 +70,7 @@ Existing clones are skipped; interrupted ones continue.`,
 
 // namesSeveral tells a pattern or an owner from one repository; an address may hold such signs.
 func namesSeveral(what string) bool {
-	return !strings.Contains(what, "://") && (strings.ContainsAny(what, "*?[") || strings.HasSuffix(what, "/"))
+	return !strings.Contains(what, ":") && (strings.ContainsAny(what, "*?[") || strings.HasSuffix(what, "/"))
 }
 
 func (e *Env) clone(ctx context.Context, d *desk.Desk, c attach.CloneOptions, preview bool) error {

@@ -28,6 +28,7 @@ type Address struct {
 	Host   string // host name in lower case, with ":port" unless it is the scheme's own
 	Path   string // without leading slash, trailing slash or trailing ".git"
 	Suffix bool   // whether the path was written with ".git"
+	Home   bool   // over SSH: the path begins in the home folder of who signs in there, not at the top
 }
 
 var ownPort = map[string]string{"https": "443", "http": "80", "ssh": "22"}
@@ -65,27 +66,38 @@ func Parse(s string) (Address, error) {
 	if u.RawQuery != "" || u.Fragment != "" {
 		return Address{}, fault.New(fault.Usage, "the address holds a question mark or a hash, so it is a page's and not a repository's")
 	}
-	return a.finish(u.Host, u.Path)
+	path := u.Path
+	if rest, is := strings.CutPrefix(path, "/~/"); is && a.Scheme == "ssh" {
+		path, a.Home = rest, true
+	}
+	return a.finish(u.Host, path)
 }
 
-// parseShort reads the short SSH form user@host:path.
+// parseShort reads the short SSH form user@host:path, also with a port in brackets.
 func parseShort(s string) (Address, error) {
-	before, path, found := strings.Cut(s, ":")
-	if !found || strings.Contains(before, "/") || strings.HasPrefix(path, ":") {
+	user, host, named := strings.Cut(s, "@")
+	if !named || strings.ContainsAny(user, ":/") {
+		user, host = "", s
+	}
+	host, path, found := strings.Cut(host, ":")
+	if rest, is := strings.CutPrefix(host, "["); is { // [host:port]:path, and [::1]:path
+		inside, after, closed := strings.Cut(rest+":"+path, "]:")
+		if host, path, found = inside, after, closed; strings.Count(inside, ":") > 1 {
+			host = "[" + inside + "]"
+		}
+	}
+	if !found || strings.Contains(host, "/") || strings.HasPrefix(path, ":") {
 		return Address{}, fault.New(fault.Usage, "%q is not an address: one looks like https://host/owner/name or git@host:owner/name", text.Excerpt(s, 60))
 	}
-	if port, _, more := strings.Cut(path, "/"); more && !strings.Contains(before, "@") && isPort(port) {
+	if port, _, more := strings.Cut(path, "/"); more && user == "" && isPort(port) {
 		return Address{}, fault.New(fault.Usage, "%q names a port and does not say how to get there; write https:// or ssh:// before it", text.Excerpt(s, 60))
 	}
-	a := Address{Scheme: "ssh"}
-	host := before
-	if user, rest, ok := strings.Cut(before, "@"); ok {
-		a.User, host = user, rest
-	}
+	a := Address{Scheme: "ssh", User: user}
 	if strings.HasPrefix(a.User, "-") {
 		return Address{}, fault.New(fault.Usage, "the user name in the address begins with a dash, which ssh would read as an option")
 	}
-	return a.finish(host, path)
+	a.Home = !strings.HasPrefix(path, "/") && (!strings.HasPrefix(path, "~") || strings.HasPrefix(path, "~/"))
+	return a.finish(host, strings.TrimPrefix(path, "~/"))
 }
 
 // isPort reports whether a text can be a port's number.
@@ -95,7 +107,9 @@ func isPort(s string) bool {
 }
 
 func (a Address) finish(host, path string) (Address, error) {
-	host = strings.ToLower(host)
+	if a.Scheme != "ssh" || strings.Contains(host, ".") { // a name without a dot may be one of ssh's own configuration, which tells capitals apart
+		host = strings.ToLower(host)
+	}
 	if name, port, err := net.SplitHostPort(host); err == nil {
 		if port == ownPort[a.Scheme] || port == "" {
 			host = name
@@ -156,7 +170,7 @@ func goodHost(host string) bool {
 		ip, err := netip.ParseAddr(strings.TrimSuffix(inner, "]"))
 		return err == nil && ip.Is6() && strings.HasSuffix(name, "]") && ip.Zone() == ""
 	}
-	return name != "" && strings.Trim(name, "abcdefghijklmnopqrstuvwxyz0123456789.-_") == ""
+	return name != "" && strings.Trim(name, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789.-_") == ""
 }
 
 // String gives the address without any secret and, over HTTP, without a user
@@ -172,14 +186,50 @@ func (a Address) String() string {
 	if a.Scheme == "ssh" && a.User != "" {
 		u.User = url.User(a.User)
 	}
+	if a.Home {
+		if short := a.short(); short != "" {
+			return short
+		}
+		u.Path = "/~" + u.Path
+	}
 	return u.String()
 }
 
-// Key is the same for every spelling of one repository over one transport.
-func (a Address) Key() string {
-	a.Suffix, a.User = false, ""
-	return a.String()
+// short is the short form of an address in a home folder, which any server takes; "" where only a URL can say it.
+func (a Address) short() string {
+	first, _, _ := strings.Cut(a.Path, "/")
+	_, _, err := net.SplitHostPort(a.Host)
+	if err == nil || isPort(first) || strings.ContainsAny(a.Path[:1], ":~") {
+		return ""
+	}
+	out := a.Host + ":" + a.Path
+	if a.User != "" {
+		out = a.User + "@" + out
+	}
+	if a.Suffix {
+		out += ".git"
+	}
+	return out
 }
+
+// Key is the same for every spelling of one repository over one transport. The user "git" of hosts has no home
+// folder that anybody sees, so that its paths are the same from there and from the top.
+func (a Address) Key() string {
+	if a.Host == "" {
+		return ""
+	}
+	if a.User == "git" {
+		a.Home = false
+	}
+	path := a.Path
+	if a.Home {
+		path = "~/" + path
+	}
+	return (&url.URL{Scheme: a.Scheme, Host: a.Host, Path: "/" + path}).String()
+}
+
+// Rooted is the address with its path from the top.
+func (a Address) Rooted() Address { a.Home = false; return a }
 
 // Same reports whether two addresses name one repository over one transport.
 func (a Address) Same(b Address) bool { return a.Host != "" && a.Key() == b.Key() }

@@ -248,5 +248,5 @@ var (
 	variableNames = []string{"base", "host", "api", "owner", "name", "path", "user", "token", "branch", "target", "file", "id",
 		"description", "visibility", "default_branch", "cursor", "page", "offset", "size", "find", "title", "key", "right", "person", "version",
 		"new_name", "new_owner", "text", "address", "secret", "kept_token", "email", "rewriting", "deleting", "mergers",
-		"number", "state", "way", "head", "from_owner", "from_name", "removing"}
+		"number", "state", "way", "head", "from_owner", "from_name", "removing", "object_format"}
 )

@@ -17,7 +17,7 @@ import (
 // Route is what a configuration is made of.
 type Route struct {
 	Host       string   // as it is in the address
-	Key        string   // the private half's file, or the public half's where the private one is in an agent or in hardware
+	Key        string   // the private half's file, or the public half's where the private one is in an agent or in hardware; "" for the person's own keys
 	KnownHosts string   // our own file of host keys
 	Own        []string // what "ssh -G" tells of the host with the person's configuration
 	Plain      []string // the same without any configuration
@@ -25,7 +25,7 @@ type Route struct {
 }
 
 // ours are the settings that the route decides, whatever the person's configuration says.
-var ours = []string{"host", "user", "port", "identityfile", "identitiesonly", "certificatefile", "userknownhostsfile", "stricthostkeychecking",
+var ours = []string{"host", "identityfile", "identitiesonly", "certificatefile", "userknownhostsfile", "stricthostkeychecking",
 	"pubkeyauthentication", "preferredauthentications", "passwordauthentication", "kbdinteractiveauthentication", "updatehostkeys", "batchmode",
 	"localcommand", "permitlocalcommand", "remotecommand", "requesttty", "sessiontype", "localforward", "remoteforward", "dynamicforward", "canonicalizehostname", "canonicaldomains"}
 
@@ -33,6 +33,9 @@ var ours = []string{"host", "user", "port", "identityfile", "identitiesonly", "c
 func (r Route) Text() string {
 	var b strings.Builder
 	line := func(words ...string) { b.WriteString(strings.Join(words, " ") + "\n") }
+	if r.Key == "" {
+		return r.known()
+	}
 	line(kinds.Opening)
 	line("Match originalhost", Quote(r.Host))
 	known := ""
@@ -59,6 +62,22 @@ func (r Route) Text() string {
 	}
 	line(kinds.Closing)
 	return b.String()
+}
+
+// known is the file's contents where the person's own way is gone, and only the host is known here besides: what is
+// said first counts (ssh_config(5)).
+func (r Route) known() string {
+	known := path(r.KnownHosts)
+	for _, s := range r.Own {
+		if value, is := strings.CutPrefix(s, "userknownhostsfile "); is {
+			known += " " + value
+		}
+	}
+	out := kinds.Opening + "\nMatch originalhost " + Quote(r.Host) + "\n  UserKnownHostsFile " + known + "\nMatch all\n"
+	for _, file := range r.Includes {
+		out += "  Include " + Quote(file) + "\n"
+	}
+	return out + kinds.Closing + "\n"
 }
 
 // path writes a file's name, in which a percent sign begins a token (ssh_config(5), TOKENS).

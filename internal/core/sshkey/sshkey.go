@@ -143,6 +143,20 @@ func Protected(private []byte) bool {
 	return errors.As(err, &missing)
 }
 
+// Half is the public half of a private key, also of one with a passphrase where its form tells it (the form of
+// OpenSSH does).
+func Half(private []byte) (Public, error) {
+	signer, err := ssh.ParsePrivateKey(private)
+	var missing *ssh.PassphraseMissingError
+	switch {
+	case errors.As(err, &missing) && missing.PublicKey != nil:
+		return Public{Type: missing.PublicKey.Type(), Blob: missing.PublicKey.Marshal()}, nil
+	case err != nil:
+		return Public{}, err
+	}
+	return Public{Type: signer.PublicKey().Type(), Blob: signer.PublicKey().Marshal()}, nil
+}
+
 // Name is what a key is called in its comment and on the host: whose it is and on
 // which machine it is.
 func Name(account, host, machine string) string {

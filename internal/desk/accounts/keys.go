@@ -69,6 +69,7 @@ type Key struct {
 	Signs      bool      `json:"signs,omitempty" says:"commits and tags are signed with it"`
 	Created    time.Time `json:"created"`
 	State      string    `json:"state,omitempty" says:"next or old while keys are being rotated"`
+	Alone      bool      `json:"-"` // it is no account's: a file that the person named for one repository
 }
 
 // Half is the public half.
@@ -130,6 +131,43 @@ func NoKey(d *desk.Desk, a *Account) *fault.Fault {
 		Try("or use one that you have, by its public half", text.Command("uncinate", "key", "make", a.Name, "--public", "FILE"))
 }
 
+// OfFile is the key in a file that a person names for one repository: its private half, or its public one where the
+// private one is in an agent or in hardware.
+func OfFile(path string) (*Key, error) {
+	path, err := filepath.Abs(path)
+	if err != nil {
+		return nil, err
+	}
+	k := &Key{Account: "key-" + files.Short(path), File: path, Registered: true, Alone: true}
+	data, err := files.ReadNamed(path, 64<<10)
+	if err != nil {
+		return nil, fault.New(fault.Usage, "the key's file %s cannot be read: %s", text.Visible(path), files.Plain(err)).Because(err)
+	}
+	if k.private() {
+		if public, err := sshkey.Half(data); err == nil {
+			k.Public = public.Line()
+			return k, nil
+		}
+		if data, err = files.ReadNamed(path+".pub", 64<<10); err != nil {
+			return nil, fault.New(fault.Usage, "%s holds no SSH key that can be read", text.Visible(path))
+		}
+	}
+	public, err := sshkey.Read(strings.TrimSpace(string(data)))
+	if err != nil {
+		return nil, fault.New(fault.Usage, "%s holds no SSH key that can be read", text.Visible(path)).Because(err)
+	}
+	k.Public = public.Line()
+	return k, nil
+}
+
+// Whose names the key by its account, or its file.
+func (k *Key) Whose() string {
+	if k.Alone {
+		return "the SSH key " + text.Visible(k.File)
+	}
+	return "the SSH key of account " + k.Account
+}
+
 // private reports whether the file holds the private half.
 func (k *Key) private() bool { return !strings.HasSuffix(k.File, ".pub") }
 
@@ -137,8 +175,11 @@ func (k *Key) private() bool { return !strings.HasSuffix(k.File, ".pub") }
 func (k *Key) Guarded() error {
 	info, err := os.Stat(k.File)
 	if err != nil {
-		return fault.New(fault.Failed, "the key's file %s is gone", text.Visible(k.File)).Because(err).
-			Try("make a new key in its place, everywhere", text.Command("uncinate", "key", "rotate", k.Account))
+		f := fault.New(fault.Failed, "the key's file %s is gone", text.Visible(k.File)).Because(err)
+		if k.Alone {
+			return f
+		}
+		return f.Try("make a new key in its place, everywhere", text.Command("uncinate", "key", "rotate", k.Account))
 	}
 	if runtime.GOOS == "windows" || !k.private() {
 		return nil
@@ -189,9 +230,12 @@ func (k *Key) Opened() error {
 	if !k.private() {
 		why = "its private half is in no file that is known"
 	}
-	return fault.New(fault.Decision, "the key of account %s cannot be used: %s, and no SSH agent offers it", k.Account, why).
-		Try("give it to the agent", text.Command("ssh-add", strings.TrimSuffix(k.File, ".pub"))).
-		Try("or put a new key in its place, whose passphrase the vault keeps", text.Command("uncinate", "key", "rotate", k.Account))
+	f := fault.New(fault.Decision, "%s cannot be used: %s, and no SSH agent offers it", k.Whose(), why).
+		Try("give it to the agent", text.Command("ssh-add", strings.TrimSuffix(k.File, ".pub")))
+	if k.Alone {
+		return f
+	}
+	return f.Try("or put a new key in its place, whose passphrase the vault keeps", text.Command("uncinate", "key", "rotate", k.Account))
 }
 
 func folderMode(path string) fs.FileMode {

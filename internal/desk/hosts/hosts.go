@@ -277,14 +277,22 @@ func PageOf(d *desk.Desk, spelling string) (h *Host, owner, name string, found b
 
 // RecogniseAmong is Recognise among hosts that were read already.
 func RecogniseAmong(hosts []*Host, spelling string) (h *Host, owner, name string) {
+	rooted := spelling
 	if a, err := address.Parse(spelling); err == nil {
 		spelling = a.Bare().String()
 		if a.Scheme == "ssh" {
 			spelling = a.String()
 		}
+		if rooted = spelling; a.Home { // most hosts know of no home folder
+			rooted = a.Rooted().String()
+		}
 	}
 	for _, h := range hosts {
-		if owner, name, ok := h.Recognise(spelling); ok {
+		one := rooted
+		if h.Shell != nil {
+			one = spelling
+		}
+		if owner, name, ok := h.Recognise(one); ok {
 			return h, owner, name
 		}
 	}

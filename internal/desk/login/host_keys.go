@@ -48,18 +48,8 @@ func knowsHost(ctx context.Context, d *desk.Desk, r *Route) error {
 	if err != nil {
 		return err
 	}
-	settings, err := ssh.Settings(ctx, "", r.User, r.Host)
-	if err != nil {
+	if theirs, _, err := ownKnows(ctx, ssh, r); err != nil || theirs { // what the person's own ssh knows holds for us too
 		return err
-	}
-	for _, s := range settings { // what the person's own ssh knows holds for us too
-		if lists, ok := strings.CutPrefix(s, "userknownhostsfile "); ok {
-			for _, path := range strings.Fields(lists) {
-				if theirs, err := openssh.Known(ctx, path, r.Host); err == nil && len(theirs) > 0 {
-					return nil
-				}
-			}
-		}
 	}
 	vouched, by, err := vouched(ctx, d, r)
 	if err != nil {
@@ -67,7 +57,7 @@ func knowsHost(ctx context.Context, d *desk.Desk, r *Route) error {
 	}
 	if len(vouched) > 0 {
 		d.Tell.Note("SSH key of %s, confirmed by its %s: %s", text.Visible(r.Host), by, vouched[0].Fingerprint())
-		return pin(d, r.Host, vouched)
+		return pin(ctx, d, ssh, r.User, r.Host, vouched)
 	}
 	keys, err := ssh.HostKeys(ctx, r.User, r.Host)
 	if err != nil {
@@ -81,10 +71,82 @@ func knowsHost(ctx context.Context, d *desk.Desk, r *Route) error {
 	return &UnknownHost{f, r.Host, keys}
 }
 
+// ownKnows reports whether the person's own ssh knows the host's key, and whether it would take any without asking
+// (ssh_config(5), UserKnownHostsFile, GlobalKnownHostsFile, StrictHostKeyChecking).
+func ownKnows(ctx context.Context, ssh *openssh.Client, r *Route) (knows, takes bool, err error) {
+	settings, err := ssh.Settings(ctx, "", r.User, r.Host)
+	if err != nil {
+		return false, false, err
+	}
+	name := realName(settings)
+	for _, s := range settings {
+		key, value, _ := strings.Cut(s, " ")
+		switch key {
+		case "stricthostkeychecking":
+			takes = value == "no" || value == "off" || value == "false" || value == "accept-new"
+		case "userknownhostsfile", "globalknownhostsfile":
+			for path := range strings.FieldsSeq(value) {
+				if theirs, err := openssh.Known(ctx, path, name); err == nil && len(theirs) > 0 {
+					knows = true
+				}
+			}
+		}
+	}
+	return knows, takes, nil
+}
+
+// realName is the host by which ssh looks for a key, by what its settings say of a name that may be one of the person's
+// own (ssh_config(5), HostName, HostKeyAlias).
+func realName(settings []string) string {
+	var host, port, alias string
+	for _, s := range settings {
+		key, value, _ := strings.Cut(s, " ")
+		switch key {
+		case "hostname":
+			host = value
+		case "port":
+			port = value
+		case "hostkeyalias":
+			alias = value
+		}
+	}
+	if alias != "" && alias != "none" {
+		return alias
+	}
+	if strings.Contains(host, ":") {
+		host = "[" + host + "]"
+	}
+	return host + ":" + port
+}
+
+// KnownHereAlone makes sure, before the person's own ssh goes to a host, that it will be known there: by what that ssh
+// knows itself, or by a key that was confirmed for this program alone, which is told then.
+func KnownHereAlone(ctx context.Context, d *desk.Desk, at address.Address) (bool, error) {
+	r := FindRoute(d, nil, at)
+	ssh, err := openssh.Find(d.Log)
+	if err != nil {
+		return false, err
+	}
+	if knows, takes, err := ownKnows(ctx, ssh, r); err != nil || knows || takes {
+		return false, err
+	}
+	return true, knowsHost(ctx, d, r)
+}
+
+// Confirmed reports whether a host's key was confirmed on this machine.
+func Confirmed(d *desk.Desk, host string) (bool, error) {
+	lines, err := Pins(d)
+	name := sshconfig.KnownHost(host) + " "
+	return slices.ContainsFunc(lines, func(line string) bool { return strings.HasPrefix(line, name) }), err
+}
+
 // vouched gives the keys for which the host's description, or its API, vouches.
 func vouched(ctx context.Context, d *desk.Desk, r *Route) ([]sshkey.Public, string, error) {
+	if r.known == "" {
+		return nil, "", nil
+	}
 	h, err := hosts.Named(d, r.known)
-	if r.known == "" || err != nil {
+	if err != nil {
 		return nil, "", err
 	}
 	if !h.Trusts("ssh://" + r.Host) {
@@ -139,22 +201,32 @@ func vouched(ctx context.Context, d *desk.Desk, r *Route) ([]sshkey.Public, stri
 	return keys, "API", nil
 }
 
-// pin writes keys of a host into our own file of known hosts.
-func pin(d *desk.Desk, host string, keys []sshkey.Public) error {
+// pin writes keys of a host into our own file of known hosts, by the name that it is given here, and by the one for which
+// ssh looks.
+func pin(ctx context.Context, d *desk.Desk, ssh *openssh.Client, user, host string, keys []sshkey.Public) error {
 	old, err := Pins(d)
 	if err != nil {
 		return err
 	}
-	name := sshconfig.KnownHost(host)
+	settings, err := ssh.Settings(ctx, "", user, host)
+	if err != nil {
+		return err
+	}
+	names := []string{sshconfig.KnownHost(host)}
+	if real := sshconfig.KnownHost(realName(settings)); real != names[0] {
+		names = append(names, real)
+	}
 	var b strings.Builder
 	for _, line := range old {
-		if !strings.HasPrefix(line, name+" ") {
+		if name, _, _ := strings.Cut(line, " "); !slices.Contains(names, name) {
 			b.WriteString(line + "\n")
 		}
 	}
-	for _, k := range keys {
-		k.Comment = ""
-		b.WriteString(name + " " + k.Line() + "\n")
+	for _, name := range names {
+		for _, k := range keys {
+			k.Comment = ""
+			b.WriteString(name + " " + k.Line() + "\n")
+		}
 	}
 	return files.Write(KnownHosts(d), []byte(b.String()), 0o600)
 }
@@ -230,7 +302,7 @@ func PinHost(ctx context.Context, d *desk.Desk, host, fingerprint string, previe
 			if preview {
 				return k, nil
 			}
-			return k, pin(d, host, []sshkey.Public{k})
+			return k, pin(ctx, d, ssh, user, host, []sshkey.Public{k})
 		}
 		shown = append(shown, k.Fingerprint())
 	}

@@ -27,7 +27,7 @@ import (
 // Route is one account's way to one host.
 type Route struct {
 	Desk    *desk.Desk
-	Key     *accounts.Key // nil only where the person's own way is gone
+	Key     *accounts.Key // nil where the person's own way is gone
 	account string        // whose it is
 	known   string        // the name of the known host; "" for none
 	Host    string        // as in the address, with the port if it has one
@@ -40,10 +40,22 @@ func FindRoute(d *desk.Desk, k *accounts.Key, at address.Address) *Route {
 	if k != nil {
 		r.account, r.known = k.Account, k.Host
 	}
+	if k != nil && k.Alone {
+		r.account = ""
+	}
 	return r
 }
 
-func (r *Route) folder() string { return filepath.Join(r.Desk.Home.State, "git", r.Key.Account) }
+func (r *Route) folder() string {
+	name := "nobody"
+	if r.Key != nil {
+		name = r.Key.Account
+	}
+	return filepath.Join(r.Desk.Home.State, "git", name)
+}
+
+// sealed reports whether ssh has to ask the vault for the key's passphrase.
+func (r *Route) sealed() bool { return r.Key != nil && r.Key.Sealed }
 
 // File is the SSH configuration's.
 func (r *Route) File() string {
@@ -60,7 +72,7 @@ func KnownHosts(d *desk.Desk) string { return filepath.Join(d.Home.State, "known
 // Environment is what ssh needs in its own to ask the vault; nil for a key without a
 // passphrase. It holds no secret.
 func (r *Route) Environment() []string {
-	if !r.Key.Sealed {
+	if !r.sealed() {
 		return nil
 	}
 	return []string{"SSH_ASKPASS=" + r.Asks(), "SSH_ASKPASS_REQUIRE=force"}
@@ -73,7 +85,7 @@ func (r *Route) Command() string { return r.CommandWith() }
 // CommandWith is the SSH command for git's core.sshCommand, with more options of ssh(1).
 func (r *Route) CommandWith(more ...string) string {
 	line := text.Command(append([]string{"ssh", "-F", filepath.ToSlash(r.File())}, more...)...)
-	if r.Key.Sealed {
+	if r.sealed() {
 		line = "SSH_ASKPASS=" + text.Quote(filepath.ToSlash(r.Asks())) + " SSH_ASKPASS_REQUIRE=force " + line
 	}
 	return line
@@ -98,7 +110,10 @@ func (r *Route) Write(ctx context.Context) error {
 		return err
 	}
 	name, _ := sshconfig.SplitPort(r.Host)
-	c := sshconfig.Route{Host: name, Key: r.Key.File, KnownHosts: KnownHosts(r.Desk), Own: own, Plain: plain}
+	c := sshconfig.Route{Host: name, KnownHosts: KnownHosts(r.Desk), Own: own, Plain: plain}
+	if r.Key != nil {
+		c.Key = r.Key.File
+	}
 	for _, path := range []string{filepath.Join(sshHome(r.Desk), ".ssh", "config"), systemConfig()} {
 		if _, err := os.Stat(path); err == nil {
 			c.Includes = append(c.Includes, filepath.ToSlash(path))
@@ -112,7 +127,7 @@ func (r *Route) Write(ctx context.Context) error {
 
 // WriteAsks writes the small program by which ssh asks the vault.
 func (r *Route) WriteAsks() error {
-	if !r.Key.Sealed {
+	if !r.sealed() {
 		return nil
 	}
 	words := []string{filepath.ToSlash(r.Desk.Program), "key", "answer", "--key", r.Key.Fingerprint()}
@@ -156,7 +171,7 @@ func (r *Route) SignsIn(ctx context.Context) (said string, err error) {
 	if err != nil {
 		return "", err
 	}
-	if r.Key.Sealed {
+	if r.sealed() {
 		// A locked vault is named as such, before ssh meets it.
 		if _, err := accounts.Passphrase(ctx, r.Desk, r.Key, true); err != nil {
 			return "", err
@@ -179,8 +194,11 @@ func (r *Route) refusal(ctx context.Context, said string) error {
 	}
 	for _, word := range []string{"Permission denied", "Too many authentication failures", "No supported authentication methods"} {
 		if strings.Contains(said, word) {
-			f := fault.New(fault.HostSaidNo, "%s does not let the SSH key of account %s in", text.Visible(r.Host), r.Key.Account).
+			f := fault.New(fault.HostSaidNo, "%s does not let %s in", text.Visible(r.Host), r.Key.Whose()).
 				Detail("The key is %s.", r.Key.Fingerprint()).Detail("ssh says: %s", text.Excerpt(strings.TrimSpace(said), 300))
+			if r.Key.Alone {
+				return f.Detail("Whoever runs the server puts the key there: %s", r.Key.Half().Line())
+			}
 			return f.Try("put the key on the host", text.Command("uncinate", "key", "install", r.Key.Account)).
 				Try("or see its state", text.Command("uncinate", "key", "list", r.Key.Account))
 		}

@@ -183,7 +183,7 @@ func (l *Login) shellDo(ctx context.Context, action, what string, vars descripti
 				if branch == "" {
 					branch = "main"
 				}
-				r, err = s.Create(ctx, path, get("description"), branch)
+				r, err = s.Create(ctx, path, get("description"), branch, get("object_format"))
 			}
 			result.Fields = l.shellFields(r)
 		case "repository-change":

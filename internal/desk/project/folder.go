@@ -12,6 +12,7 @@ import (
 	"uncinate/internal/core/gitconfig"
 	"uncinate/internal/core/text"
 	"uncinate/internal/desk"
+	"uncinate/internal/desk/hosts"
 	"uncinate/internal/world/files"
 	"uncinate/internal/world/git"
 	"uncinate/internal/world/openfiles"
@@ -157,7 +158,7 @@ func (f *Folder) lazy(d *desk.Desk) error {
 	}
 	p, attached, err := ProjectAt(d, f.Path)
 	others := slices.ContainsFunc(from, func(name string) bool { return name != p.Remote })
-	f.ReadRemotes()
+	f.ReadRemotes(d)
 	f.Repo.Fetches = attached && !others && KeyOf(f.Remotes[p.Remote]) == KeyOf(p.Address)
 	return err
 }
@@ -184,7 +185,7 @@ func Look(ctx context.Context, d *desk.Desk, given string) (*Folder, error) {
 	if err != nil || !f.IsRepo {
 		return f, err
 	}
-	f.ReadRemotes()
+	f.ReadRemotes(d)
 	if f.Branch, err = f.branch(ctx); err != nil {
 		return nil, err
 	}
@@ -224,12 +225,41 @@ func OnNoBranch(where string) *fault.Fault {
 }
 
 // ReadRemotes finds the remotes among the settings.
-func (f *Folder) ReadRemotes() {
+func (f *Folder) ReadRemotes(d *desk.Desk) {
 	for _, s := range f.Settings {
 		if name, ok := strings.CutPrefix(s.Key, "remote."); ok && strings.HasSuffix(name, ".url") {
-			f.Remotes[strings.TrimSuffix(name, ".url")] = s.Value
+			f.Remotes[strings.TrimSuffix(name, ".url")] = Leads(d, f.Settings, s.Value)
 		}
 	}
+}
+
+// Leads is where git goes that is given an address: to what the person's settings put in its place. The address of a
+// known host stays as it is, since ours for it is kept so; see Rewrites.
+func Leads(d *desk.Desk, settings []git.Setting, to string) string {
+	other := gitconfig.Instead(settings, to)
+	if other == to {
+		return to
+	}
+	if h, _, _, err := hosts.Recognise(d, to); err != nil || h != nil {
+		return to
+	}
+	return other
+}
+
+// LeadsOutside is Leads outside of any repository.
+func LeadsOutside(ctx context.Context, d *desk.Desk, to string) (string, error) {
+	if !strings.Contains(to, ":") {
+		return to, nil
+	}
+	g, err := d.Git(ctx)
+	if err != nil {
+		return "", err
+	}
+	settings, err := g.Outside(ctx)
+	if err != nil {
+		return "", git.Fault(err, "git's configuration cannot be read")
+	}
+	return Leads(d, settings, to), nil
 }
 
 // LookLoosely looks at a folder through git as far as it takes to read its files: at

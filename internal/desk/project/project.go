@@ -113,7 +113,7 @@ func ProjectLoosely(ctx context.Context, d *desk.Desk, given string) (*Folder, P
 	if err != nil {
 		return nil, Project{}, err
 	}
-	f.ReadRemotes()
+	f.ReadRemotes(d)
 	if f.Branch, err = f.branch(ctx); err != nil {
 		return nil, Project{}, err
 	}
@@ -152,7 +152,7 @@ func MainOf(ctx context.Context, d *desk.Desk, f *Folder) (Project, error) {
 			p.Remote = name
 		}
 		if url := f.Remotes[p.Remote]; url != "" {
-			if at, err := address.Parse(url); err == nil && at.Key() != KeyOf(p.Address) {
+			if at, err := address.Parse(url); err == nil && !stillThere(d, at, p) {
 				// Plain git moved the remote since; what counts is what is there.
 				return Project{Folder: f.Path, Remote: p.Remote, Address: withoutSecret(at)}, nil
 			}
@@ -172,6 +172,19 @@ func MainOf(ctx context.Context, d *desk.Desk, f *Folder) (Project, error) {
 			Try("attach it again", text.Command("uncinate", "attach", "--to", p.Address, f.Path))
 	}
 	return p, notAttached(d, f.Path)
+}
+
+// stillThere reports whether a remote's address is that of a project. On a known host of repositories a path is
+// the same from the top and from the home folder of whoever signs in.
+func stillThere(d *desk.Desk, at address.Address, p Project) bool {
+	if at.Key() == KeyOf(p.Address) {
+		return true
+	}
+	if at.Home && at.Rooted().Key() == KeyOf(p.Address) {
+		h, _, _, err := hosts.Recognise(d, at.String())
+		return err == nil && h != nil && h.Shell == nil
+	}
+	return false
 }
 
 // withoutSecret is an address that may be shown and kept: over SSH with its user, who is no secret and
@@ -253,6 +266,9 @@ func TieOf(ctx context.Context, d *desk.Desk, f *Folder, p Project) (*Tie, error
 		return nil, err
 	}
 	h := &Tie{Desk: d, Repo: f.Repo, Folder: f, Remote: p.Remote, Address: at}
+	if p.Account == "" {
+		err = h.ByItself(p.KeyFile, f.Settings)
+	}
 	if p.Account != "" {
 		if h.Account, err = accounts.Named(d, p.Account); err != nil {
 			return nil, fault.New(fault.Decision, "the account %s, with which this project was attached, is no longer known", p.Account).
@@ -276,5 +292,5 @@ func TieOf(ctx context.Context, d *desk.Desk, f *Folder, p Project) (*Tie, error
 			return nil, err
 		}
 	}
-	return h, nil
+	return h, err
 }

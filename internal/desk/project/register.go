@@ -26,7 +26,8 @@ type Project struct {
 	Address      string    `json:"address"`
 	Account      string    `json:"account,omitempty"` // none: the sign-in that git has by itself
 	Host         string    `json:"host,omitempty"`    // a known host, or none
-	ID           string    `json:"id,omitempty"`      // the host's stable id
+	KeyFile      string    `json:"key_file,omitempty" says:"the SSH key by which git signs in, where there is no account"`
+	ID           string    `json:"id,omitempty"` // the host's stable id
 	Page         string    `json:"page,omitempty"`
 	Attached     time.Time `json:"attached"`
 	Second       bool      `json:"second,omitempty" says:"a second remote, which only receives"`

@@ -1,6 +1,7 @@
 package project
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -50,16 +51,36 @@ func Refs(ctx context.Context, d *desk.Desk, h *Tie, token string) (web.Refs, er
 				return web.Refs{}, rightAccount(ctx, d, h, why)
 			}
 		}
+		if why := unknownKey(ctx, d, h, err); why != nil {
+			return web.Refs{}, why
+		}
 		return web.Refs{}, unregistered(d, h, Diagnose(ctx, d, h.Address, err))
 	}
-	return web.Refs{IDs: ids, Head: head}, nil
+	return web.Refs{IDs: ids, Head: head, Format: web.FormatOf(ids)}, nil
 }
 
-// Unborn asks a repository without any commit over HTTP what its first branch is to be called (gitprotocol-v2, "unborn");
-// "" where it does not say.
-func Unborn(ctx context.Context, d *desk.Desk, h *Tie) string {
+// unknownKey is the fault when the person's own ssh refused a host since it does not know its key; else nil.
+func unknownKey(ctx context.Context, d *desk.Desk, h *Tie, err error) error {
+	var said *git.Error
+	if h.Address.Scheme != "ssh" || !errors.As(err, &said) || !strings.Contains(said.Says, "Host key verification failed") || git.OverridesSSH() != "" {
+		return nil
+	}
+	var unknown *login.UnknownHost
+	if _, why := login.KnownHereAlone(ctx, d, h.Address); errors.As(why, &unknown) {
+		return why
+	}
+	return nil
+}
+
+// Vacant asks a repository without any commit what its first branch is to be called, and how its objects are named; ""
+// for what it does not say.
+func Vacant(ctx context.Context, d *desk.Desk, h *Tie, told web.Refs) (head, format string) {
 	if h.Address.Scheme == "ssh" {
-		return ""
+		head, format, err := h.Repo.Vacant(ctx, d.Home.State, h.Address.String(), h.Config()...)
+		if err != nil {
+			d.Log.Debug("what an empty repository says of itself", "address", h.Address.String(), "why", err)
+		}
+		return head, format
 	}
 	user, secret := "", ""
 	if h.Account != nil {
@@ -68,14 +89,11 @@ func Unborn(ctx context.Context, d *desk.Desk, h *Tie) string {
 			user, secret, err = login.GitLogin(ctx, d, h.Account, token)
 		}
 		if err != nil {
-			return ""
+			return "", told.Format
 		}
 	}
-	refs, ok, err := d.Web.ListRefs(ctx, h.Address, user, secret)
-	if err != nil || !ok || !refs.Empty() {
-		return ""
-	}
-	return refs.Head
+	head, format = d.Web.Vacant(ctx, h.Address, user, secret)
+	return head, cmp.Or(format, told.Format)
 }
 
 // Receive runs git fetch for what args name, and tells how far it is. What is received goes where args say, and

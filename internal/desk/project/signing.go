@@ -42,10 +42,13 @@ func sshCause(ctx context.Context, d *desk.Desk, r *login.Route, failed error) e
 	if !errors.As(failed, &said) {
 		return nil
 	}
+	if r.Key == nil { // the person's own way: what ssh said is told as it is
+		return nil
+	}
 	if _, err := r.SignsIn(ctx); err != nil {
 		return err
 	}
-	f := fault.New(fault.HostSaidNo, "%s lets the key of account %s in, and not to this repository: there is none of that name, or it may not see it", text.Visible(r.Host), r.Key.Account)
+	f := fault.New(fault.HostSaidNo, "%s lets %s in, and not to this repository: there is none of that name, or it may not see it", text.Visible(r.Host), r.Key.Whose())
 	for line := range strings.SplitSeq(said.Says, "\n") {
 		if line = strings.TrimSpace(line); line != "" {
 			f.Detail("git says: %s", text.Excerpt(line, 200))

@@ -33,7 +33,8 @@ type Tie struct {
 	Remote  string
 	Address address.Address
 	Account *accounts.Account // nil: the sign-in that git has by itself
-	Key     *accounts.Key     // the account's on this machine; nil for none
+	Key     *accounts.Key     // the account's on this machine, or one of a file; nil for none
+	Pinned  bool              // over SSH by the person's own keys, to a host whose key was confirmed for this program
 	Rewrite bool              // git's own rewriting of addresses is to be kept off this one
 }
 
@@ -41,8 +42,11 @@ type Tie struct {
 // folder per account, so that a moved program is mended in one place.
 func (h *Tie) includeFile() string {
 	name := "nobody"
-	if h.Account != nil {
+	switch {
+	case h.Account != nil:
 		name = h.Account.Name
+	case h.Key != nil:
+		name = h.Key.Account
 	}
 	return filepath.Join(h.Desk.Home.State, "git", name, files.Short(h.Address.Key())+".gitconfig")
 }
@@ -53,7 +57,7 @@ func isOurs(d *desk.Desk, path string) bool {
 }
 
 // needed reports whether git has to be told anything for this address.
-func (h *Tie) needed() bool { return h.Account != nil || h.Rewrite }
+func (h *Tie) needed() bool { return h.Account != nil || h.Rewrite || h.Route() != nil }
 
 // includeText is that file's contents. For the address with and without ".git" the
 // helpers of the person's own configuration are put aside by an empty entry
@@ -97,12 +101,30 @@ func (h *Tie) Work() (*git.Work, error) {
 	return h.Folder.Work()
 }
 
-// Route is the way over SSH with the account's key; nil where none is gone.
+// Route is the way over SSH with the account's key, or to a host that is known here; nil where none is gone.
 func (h *Tie) Route() *login.Route {
-	if h.Key == nil || h.Account == nil || h.Address.Scheme != "ssh" {
+	if h.Address.Scheme != "ssh" || h.Key == nil && !h.Pinned || h.Key != nil && h.Account == nil && !h.Key.Alone {
 		return nil
 	}
 	return login.FindRoute(h.Desk, h.Key, h.Address)
+}
+
+// ByItself settles the way over SSH without an account: with the key of a file, if one is named, or by the person's own
+// keys, to a host whose key was confirmed here. The person's own command for SSH goes before.
+func (h *Tie) ByItself(keyFile string, settings []git.Setting) (err error) {
+	switch {
+	case h.Address.Scheme != "ssh" || h.Account != nil:
+	case keyFile != "":
+		h.Key, err = accounts.OfFile(keyFile)
+	case git.OverridesSSH() == "" && !h.OwnCommand(settings):
+		h.Pinned, err = login.Confirmed(h.Desk, h.Address.Host)
+	}
+	return err
+}
+
+// OwnCommand reports whether the person's settings name a command for SSH.
+func (h *Tie) OwnCommand(settings []git.Setting) bool {
+	return slices.ContainsFunc(settings, func(s git.Setting) bool { return strings.EqualFold(s.Key, "core.sshCommand") && !s.Own() })
 }
 
 // quoted writes a value of git's configuration (git-config documentation, "Syntax").
@@ -152,6 +174,9 @@ func (h *Tie) Shared() []git.Set {
 		return []git.Set{{Key: "http.followRedirects", Value: "false"}} // who signs in is not led elsewhere
 	}
 	r := h.Route()
+	if r != nil && h.Account == nil { // the repository may not have it: plain git cloned it
+		return []git.Set{{Key: "core.sshCommand", Value: r.Command()}}
+	}
 	if r == nil || len(h.Desk.Servers) == 0 {
 		return nil
 	}
@@ -165,7 +190,7 @@ func (h *Tie) Shared() []git.Set {
 // Done reports whether remote and sign-in stand as they should.
 func (h *Tie) Done() (bool, error) {
 	url, _, err := h.Repo.Own("remote." + h.Remote + ".url")
-	if err != nil || url != h.Address.String() {
+	if err != nil || !h.leadsThere(url) {
 		return false, err
 	}
 	if !h.needed() {
@@ -223,8 +248,16 @@ func (h *Tie) Set(ctx context.Context) error {
 			return err
 		}
 	}
+	if h.leadsThere(old) {
+		return nil
+	}
 	_, err = h.Repo.Do(ctx, "remote", verb, h.Remote, h.Address.String())
 	return err
+}
+
+// leadsThere reports whether a remote's address is the tie's, as it stands or as the person's git takes it.
+func (h *Tie) leadsThere(url string) bool {
+	return url == h.Address.String() || url != "" && h.Folder != nil && !h.Rewrite && Leads(h.Desk, h.Folder.Settings, url) == h.Address.String()
 }
 
 // DropIncludes takes out earlier includes of ours, and only ours.

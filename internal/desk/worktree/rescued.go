@@ -36,7 +36,7 @@ func LooseAt(ctx context.Context, d *desk.Desk, given string) (*project.Folder, 
 	if err != nil && git.Code(err) != 1 {
 		return nil, git.Fault(err, "git cannot tell the branch")
 	}
-	f.ReadRemotes()
+	f.ReadRemotes(d)
 	return f, nil
 }
 

@@ -352,9 +352,16 @@ func (a *Attach) checkHistory(ctx context.Context) error {
 		return err
 	}
 	a.Branch = a.Folder.Branch
+	format := refs.Format
 	if refs.Empty() {
 		a.Vacant = true
-		if a.Unborn = project.Unborn(ctx, a.Desk, a.Tie); a.Unborn != "" && a.Folder.Branch != "" && a.Folder.Branch != a.Unborn && a.Login == nil {
+		a.Unborn, format = project.Vacant(ctx, a.Desk, a.Tie, refs)
+	}
+	if err := a.CheckFormat(format); err != nil {
+		return err
+	}
+	if refs.Empty() {
+		if a.Unborn != "" && a.Folder.Branch != "" && a.Folder.Branch != a.Unborn && a.Login == nil {
 			a.Notes = append(a.Notes, "The first branch there is to be called "+text.Visible(a.Unborn)+", and yours is "+text.Visible(a.Folder.Branch)+": whoever clones it gets an empty folder, until the default branch there is "+text.Visible(a.Folder.Branch)+
 				". To call yours so first: "+text.Command("uncinate", "branch", "rename", a.Folder.Branch, a.Unborn, "--here", "--folder", a.Folder.Path))
 		}

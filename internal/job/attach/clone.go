@@ -34,6 +34,7 @@ type CloneOptions struct {
 	What     string // a name, owner/name, or any address of the repository
 	Folder   string // "" for the repository's name in the current folder
 	Account  string
+	Key      string // the file of an SSH key, for a server without an account
 	Branch   string // which to start on; "" for the default one
 	Remote   string // what git calls the repository; "" for origin
 	Depth    int    // so many of the newest commits; 0 for all
@@ -88,7 +89,7 @@ func PlanClone(ctx context.Context, d *desk.Desk, o CloneOptions) (*Clone, error
 		return nil, err
 	}
 	c := &Clone{desk: d, what: o.What, options: o}
-	c.target = &target.Target{Work: target.Work{Desk: d, Options: target.Options{Account: o.Account, Over: o.Over, Remote: cmp.Or(o.Remote, "origin")}}, Clones: true}
+	c.target = &target.Target{Work: target.Work{Desk: d, Options: target.Options{Account: o.Account, Over: o.Over, Key: o.Key, Remote: cmp.Or(o.Remote, "origin")}}, Clones: true}
 	name := ""
 	if at, err := address.Parse(o.What); err == nil {
 		name = at.Name()
@@ -166,6 +167,12 @@ func (c *Clone) prepare(ctx context.Context, g *git.Git, o CloneOptions, name st
 	}
 	if c.refs, err = t.RemoteRefs(ctx); err != nil {
 		return err
+	}
+	if t.Format = c.refs.Format; c.refs.Empty() {
+		var head string
+		if head, t.Format = project.Vacant(ctx, c.desk, t.Tie, c.refs); c.refs.Head == "" {
+			c.refs.Head = head
+		}
 	}
 	if err := c.signer(ctx); err != nil {
 		return err

@@ -136,6 +136,11 @@ func (m *Making) stands(d *desk.Desk) (bool, error) {
 
 // where finds the repository's address, and by what it is read.
 func (m *Making) where(ctx context.Context, d *desk.Desk, o MakeOptions) error {
+	what, err := project.LeadsOutside(ctx, d, o.What)
+	if err != nil {
+		return err
+	}
+	o.What = what
 	at, parsed := address.Parse(o.What)
 	h, _, _, err := hosts.Recognise(d, o.What)
 	if err != nil {

@@ -274,7 +274,7 @@ func askSSH(ctx context.Context, d *desk.Desk, account *accounts.Account, at add
 			if own.Suffix {
 				path += ".git"
 			}
-			if !strings.HasPrefix(path, "~") {
+			if !own.Home && !strings.HasPrefix(path, "~") {
 				path = "/" + path
 			}
 			out, err := run(ctx, "git-upload-pack '"+strings.ReplaceAll(path, "'", `'\''`)+"'")

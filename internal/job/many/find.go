@@ -66,13 +66,21 @@ func Find(ctx context.Context, d *desk.Desk, given string) (*Finding, error) {
 	if err != nil {
 		return nil, err
 	}
+	g, err := d.Git(ctx)
+	if err != nil {
+		return nil, err
+	}
+	settings, err := g.Outside(ctx)
+	if err != nil {
+		return nil, git.Fault(err, "git's configuration cannot be read")
+	}
 	f := &Finding{desk: d, Found: []Found{}}
 	looked := 0
 	closed, err := tree.Folders(ctx, top, deepest, func(path string) (bool, error) {
 		if looked++; looked%512 == 0 {
 			d.Tell.Progress("Looking for clones", 0, 1, text.Count(looked, "folder"))
 		}
-		one, is := copyAt(d, path, register, holders, known)
+		one, is := copyAt(d, path, settings, register, holders, known)
 		if one.Address != "" {
 			f.Found = append(f.Found, one)
 		}
@@ -104,7 +112,7 @@ func Find(ctx context.Context, d *desk.Desk, given string) (*Finding, error) {
 }
 
 // copyAt reads what a folder is attached to; false where it is not a repository.
-func copyAt(d *desk.Desk, path string, register []project.Project, holders []*accounts.Account, known []*hosts.Host) (Found, bool) {
+func copyAt(d *desk.Desk, path string, settings []git.Setting, register []project.Project, holders []*accounts.Account, known []*hosts.Host) (Found, bool) {
 	_, common, err := git.Folders(path)
 	if err != nil {
 		return Found{}, false
@@ -127,7 +135,7 @@ func copyAt(d *desk.Desk, path string, register []project.Project, holders []*ac
 		}
 		one.remote = remotes[0]
 	}
-	at, err := address.Parse(config["remote."+one.remote+".url"][0])
+	at, err := address.Parse(project.Leads(d, settings, config["remote."+one.remote+".url"][0]))
 	if err != nil {
 		return one, true
 	}

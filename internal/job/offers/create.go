@@ -84,7 +84,7 @@ func Create(ctx context.Context, d *desk.Desk, o CreateOptions) (*Creating, erro
 	if err != nil {
 		return nil, err
 	}
-	f.ReadRemotes()
+	f.ReadRemotes(d)
 	c := &Creating{at: &at{desk: d}, held: held, o: o}
 	if err := c.plan(ctx, f); err != nil {
 		return nil, errors.Join(err, held.Release())

@@ -131,7 +131,7 @@ func (s *Sync) copyInStep(ctx context.Context, out *Synced) error {
 				s.folder, err = project.Look(ctx, s.desk, s.folder.Path)
 			}
 			if err == nil {
-				s.folder.ReadRemotes()
+				s.folder.ReadRemotes(s.desk)
 				if main, err = project.MainOf(ctx, s.desk, s.folder); err == nil {
 					sent, err = s.fromOriginal(ctx, main)
 				}

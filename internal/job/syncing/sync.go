@@ -234,7 +234,7 @@ func projectSeen(ctx context.Context, d *desk.Desk, o Options) (*project.Folder,
 	if err := f.ReadSettings(ctx, d); err != nil {
 		return nil, project.Project{}, err
 	}
-	f.ReadRemotes()
+	f.ReadRemotes(d)
 	p, err := project.ProjectOf(ctx, d, f)
 	return f, p, err
 }

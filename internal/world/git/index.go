@@ -1,6 +1,7 @@
 package git
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -85,15 +86,15 @@ func (r *Repo) IndexCopy() (path string, done func() error, err error) {
 
 // Store makes a bare repository for ourselves in a folder, in the place of one that is there;
 // with objects, it borrows from that folder of objects (gitrepository-layout's page,
-// objects/info/alternates).
-func (g *Git) Store(ctx context.Context, dir, objects string) (*Repo, error) {
+// objects/info/alternates). format is how its objects are named; "" for SHA-1.
+func (g *Git) Store(ctx context.Context, dir, objects, format string) (*Repo, error) {
 	if err := os.RemoveAll(dir); err != nil {
 		return nil, err
 	}
 	if err := os.MkdirAll(filepath.Dir(dir), 0o700); err != nil {
 		return nil, err
 	}
-	if _, err := g.Run(ctx, Cmd{Args: []string{"init", "-q", "--bare", "--template=", "--", dir}}); err != nil {
+	if _, err := g.Run(ctx, Cmd{Args: []string{"init", "-q", "--bare", "--template=", "--", dir}, Env: []string{"GIT_DEFAULT_HASH=" + cmp.Or(format, "sha1")}}); err != nil {
 		return nil, err
 	}
 	if objects != "" {

@@ -21,7 +21,7 @@ func (g *Git) Outside(ctx context.Context) ([]Setting, error) {
 }
 
 // saysNothing reports whether the files of that configuration, where git has them on Linux (git-config documentation,
-// FILES), hold nothing about the network or a first branch, and lead to no other file: then git need not be asked.
+// FILES), hold nothing about the network, addresses or a first branch, and lead to no other file: then git need not be asked.
 func saysNothing() bool {
 	if runtime.GOOS != "linux" || os.Getenv("GIT_CONFIG_COUNT") != "" || os.Getenv("GIT_CONFIG_PARAMETERS") != "" {
 		return false
@@ -48,7 +48,7 @@ func saysNothing() bool {
 			continue
 		}
 		says := strings.ToLower(string(data))
-		if err != nil || strings.Contains(says, "http") || strings.Contains(says, "[include") || strings.Contains(says, "init") {
+		if err != nil || strings.Contains(says, "http") || strings.Contains(says, "[include") || strings.Contains(says, "init") || strings.Contains(says, "insteadof") {
 			return false
 		}
 	}

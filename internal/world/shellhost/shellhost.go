@@ -252,8 +252,8 @@ func (s *Server) single(ctx context.Context, body string, values map[string]stri
 }
 
 // Create makes an empty repository. The folder itself is the claim: who makes it first
-// has it. What an earlier one left that was cut off is taken up.
-func (s *Server) Create(ctx context.Context, path, description, branch string) (Repository, error) {
+// has it. What an earlier one left that was cut off is taken up. format is how its objects are named; "" for git's own way.
+func (s *Server) Create(ctx context.Context, path, description, branch, format string) (Repository, error) {
 	random := make([]byte, 8)
 	if _, err := rand.Read(random); err != nil {
 		return Repository{}, err
@@ -265,8 +265,8 @@ if [ -d "$r" ] && [ ! -f "$r/HEAD" ]; then rm -f "$r/description"; rmdir "$r" 2>
 if [ -e "$r" ]; then end taken; fi
 x=$(mkdir "$r" 2>&1) || { [ -e "$r" ] && end taken; fail "$x"; }
 x=$({ printf '%s\n' "$D" >"$r/description"; } 2>&1) || { rmdir "$r"; fail "$x"; }
-x=$(git init -q --bare "$r" 2>&1 && git --git-dir="$r" symbolic-ref HEAD "refs/heads/$B" 2>&1 && git config --file "$r/config" uncinate.repository-id "$I" 2>&1) || { rm -rf "$r"; fail "$x"; }
-one "$r"`, map[string]string{"A": path, "D": description, "B": branch, "I": hex.EncodeToString(random)})
+x=$(git init -q --bare ${O:+"--object-format=$O"} "$r" 2>&1 && git --git-dir="$r" symbolic-ref HEAD "refs/heads/$B" 2>&1 && git config --file "$r/config" uncinate.repository-id "$I" 2>&1) || { rm -rf "$r"; fail "$x"; }
+one "$r"`, map[string]string{"A": path, "D": description, "B": branch, "O": format, "I": hex.EncodeToString(random)})
 }
 
 // Change changes what is given: a new path, a description (set says that it is given), a

@@ -45,10 +45,10 @@ func TestRepositories(t *testing.T) {
 		path := "tern/" + name
 		_, err := s.Show(ctx, path)
 		require.ErrorIs(t, err, None, name)
-		r, err := s.Create(ctx, path, "It's "+name, "main")
+		r, err := s.Create(ctx, path, "It's "+name, "main", "")
 		require.NoError(t, err, name)
 		assert.Equal(t, path, r.Path)
-		_, err = s.Create(ctx, path, "", "main")
+		_, err = s.Create(ctx, path, "", "main", "")
 		require.ErrorIs(t, err, Taken, name)
 		shown, err := s.Show(ctx, path)
 		require.NoError(t, err, name)
@@ -79,14 +79,14 @@ func TestRepositories(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, all, "what is aside is not listed")
 	assert.NoFileExists(t, "pwned")
-	_, err = s.Create(ctx, "tern/null\x00byte", "", "main")
+	_, err = s.Create(ctx, "tern/null\x00byte", "", "main", "")
 	assert.ErrorContains(t, err, "null byte")
 }
 
 func TestWhatGoesWrong(t *testing.T) {
 	s := here(t)
 	ctx := t.Context()
-	r, err := s.Create(ctx, "tern/gauge", "Levels", "main")
+	r, err := s.Create(ctx, "tern/gauge", "Levels", "main", "")
 	require.NoError(t, err)
 	dir := filepath.Join(s.Folder, "tern/gauge.git")
 	for _, args := range [][]string{{"-C", dir, "commit-tree", "4b825dc642cb6eb9a060e54bf8d69288fbee4904", "-m", "x"}} {
@@ -110,12 +110,12 @@ func TestWhatGoesWrong(t *testing.T) {
 		}
 		_, err := s.Show(ctx, "tern/cut"+left)
 		require.ErrorIs(t, err, None)
-		_, err = s.Create(ctx, "tern/cut"+left, "Levels", "main")
+		_, err = s.Create(ctx, "tern/cut"+left, "Levels", "main", "")
 		require.NoError(t, err)
 	}
 	require.NoError(t, os.Mkdir(filepath.Join(s.Folder, "tern/full.git"), 0o700))
 	require.NoError(t, os.WriteFile(filepath.Join(s.Folder, "tern/full.git/work"), nil, 0o600))
-	_, err = s.Create(ctx, "tern/full", "", "main")
+	_, err = s.Create(ctx, "tern/full", "", "main", "")
 	require.ErrorIs(t, err, Taken, "and nothing of someone else's is removed")
 	assert.FileExists(t, filepath.Join(s.Folder, "tern/full.git/work"))
 
@@ -124,7 +124,7 @@ func TestWhatGoesWrong(t *testing.T) {
 		func() error { _, err := s.Show(ctx, "linked/gauge"); return err },
 		func() error { _, err := s.Delete(ctx, "linked/gauge"); return err },
 		func() error { _, err := s.Change(ctx, "tern/gauge", "linked/x", "", false, ""); return err },
-		func() error { _, err := s.Create(ctx, "linked/x", "", "main"); return err },
+		func() error { _, err := s.Create(ctx, "linked/x", "", "main", ""); return err },
 	} {
 		err := do()
 		assert.True(t, fault.Is(err, fault.Refused), "%v", err)
@@ -134,7 +134,7 @@ func TestWhatGoesWrong(t *testing.T) {
 	assert.ErrorContains(t, err, "could not do it", "git's own reason is told")
 
 	require.NoError(t, os.WriteFile(filepath.Join(s.Folder, "file"), nil, 0o600))
-	_, err = s.Create(ctx, "file/x", "", "main")
+	_, err = s.Create(ctx, "file/x", "", "main", "")
 	assert.ErrorContains(t, err, "could not do it")
 	for version, old := range map[string]bool{"1.7.9": true, "1.8.0": false, "2.39.5": false, "what": true, "": true} {
 		assert.Equal(t, old, Old(version), version)

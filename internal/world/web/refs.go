@@ -1,6 +1,7 @@
 package web
 
 import (
+	"cmp"
 	"context"
 	"encoding/base64"
 	"errors"
@@ -19,9 +20,10 @@ import (
 
 // Refs is what a repository offers over HTTP.
 type Refs struct {
-	IDs  map[string]string // ref's name → object id, "HEAD" included
-	Head string            // the branch that HEAD stands for; "" where the server does not say
-	Date time.Time         // by the host's clock, when it answered (RFC 9110, 6.6.1); zero where it does not say
+	IDs    map[string]string // ref's name → object id, "HEAD" included
+	Head   string            // the branch that HEAD stands for; "" where the server does not say
+	Format string            // how its objects are named, "sha1" or "sha256" (gitprotocol-capabilities, object-format); "" where that is not known
+	Date   time.Time         // by the host's clock, when it answered (RFC 9110, 6.6.1); zero where it does not say
 }
 
 // Branch gives the id of a branch, "" if there is none.
@@ -94,7 +96,16 @@ func (c *Client) Refs(ctx context.Context, a address.Address, user, secret strin
 	if !ok {
 		return Refs{}, fault.New(fault.Unreachable, "what %s answers is not what a git server sends", where)
 	}
+	refs.Format = cmp.Or(FormatOf(refs.IDs), refs.Format)
 	return refs, nil
+}
+
+// FormatOf tells by an id how a repository's objects are named; "" without any.
+func FormatOf(ids map[string]string) string {
+	for _, id := range ids {
+		return text.Either(len(id) == 64, "sha256", "sha1")
+	}
+	return ""
 }
 
 // parseFile reads the file info/refs of a repository whose files alone are served, which receives nothing
@@ -146,13 +157,33 @@ func basic(user, secret string) http.Header {
 
 // RefsRequest asks for branches, tags, claims and what HEAD stands for, also where that branch is not there yet
 // (gitprotocol-v2, "ls-refs").
-const RefsRequest = "0014command=ls-refs\n0017object-format=sha1\n" + "0001" + "0009peel\n" + "000csymrefs\n" + "000bunborn\n" + "0014ref-prefix HEAD\n" + "001bref-prefix refs/heads/\n" + "001aref-prefix refs/tags/\n" + "001eref-prefix refs/uncinate/\n" + "0000"
+const RefsRequest = "0014command=ls-refs\n0017object-format=sha1\n" + refsRequest
+
+// RefsRequest256 is the same to a repository whose objects are named by SHA-256.
+const RefsRequest256 = "0014command=ls-refs\n0019object-format=sha256\n" + refsRequest
+
+const refsRequest = "0001" + "0009peel\n" + "000csymrefs\n" + "000bunborn\n" + "0014ref-prefix HEAD\n" + "001bref-prefix refs/heads/\n" + "001aref-prefix refs/tags/\n" + "001eref-prefix refs/uncinate/\n" + "0000"
 
 // ListRefs asks for the refs in one request, without asking first what the server can: as
 // git's protocol version 2 allows once that is known (gitprotocol-v2, "HTTP Transport"). false
 // says that the answer was of another kind, and Refs has to be asked.
 func (c *Client) ListRefs(ctx context.Context, a address.Address, user, secret string) (Refs, bool, error) {
-	call := description.Call{Method: http.MethodPost, URL: a.Bare().String() + "/git-upload-pack", Header: basic(user, secret), Body: []byte(RefsRequest)}
+	return c.listRefs(ctx, a, user, secret, RefsRequest)
+}
+
+// Vacant asks a repository without any commit what its first branch is to be called (gitprotocol-v2, "unborn"), and how
+// its objects are named; "" where it does not say. To who asks in the wrong format it answers nothing.
+func (c *Client) Vacant(ctx context.Context, a address.Address, user, secret string) (head, format string) {
+	for _, x := range [][2]string{{"sha1", RefsRequest}, {"sha256", RefsRequest256}} {
+		if refs, ok, err := c.listRefs(ctx, a, user, secret, x[1]); err == nil && ok && refs.Empty() {
+			return refs.Head, x[0]
+		}
+	}
+	return "", ""
+}
+
+func (c *Client) listRefs(ctx context.Context, a address.Address, user, secret, request string) (Refs, bool, error) {
+	call := description.Call{Method: http.MethodPost, URL: a.Bare().String() + "/git-upload-pack", Header: basic(user, secret), Body: []byte(request)}
 	call.Header.Set("Content-Type", "application/x-git-upload-pack-request")
 	call.Header.Set("Accept", "application/x-git-upload-pack-result")
 	call.Header.Set("Git-Protocol", "version=2")
@@ -231,6 +262,9 @@ func ParseAdvertisement(s string) (Refs, bool) {
 			for c := range strings.FieldsSeq(capabilities) {
 				if head, ok := strings.CutPrefix(c, "symref=HEAD:refs/heads/"); ok {
 					r.Head = head
+				}
+				if format, ok := strings.CutPrefix(c, "object-format="); ok {
+					r.Format = format
 				}
 			}
 			first = false

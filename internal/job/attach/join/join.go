@@ -142,7 +142,7 @@ func (j *Join) bringAside(ctx context.Context) (*git.Repo, error) {
 		}
 	}
 	g := j.Folder.Repo.Git
-	aside, err := g.Store(ctx, dir, objects)
+	aside, err := g.Store(ctx, dir, objects, j.Format)
 	if err != nil {
 		return nil, git.Fault(err, "git cannot make a repository in %s", text.Visible(dir))
 	}

@@ -86,7 +86,14 @@ func (t *Target) CheckAddress(ctx context.Context) error {
 	} else if t.Tie.Account, err = t.plainAccount(); err != nil {
 		return err
 	}
-	if t.Tie.Account != nil {
+	if t.Tie.Account == nil {
+		if err := t.byItself(ctx); err != nil {
+			return err
+		}
+	} else {
+		if t.Options.Key != "" {
+			return fault.New(fault.Usage, "the account %s signs in there, so no key is named besides", t.Tie.Account.Name)
+		}
 		if t.Tie.Key, err = accounts.KeyOf(t.Desk, t.Tie.Account.Name, accounts.KeyInForce); err != nil {
 			return err
 		}
@@ -100,19 +107,49 @@ func (t *Target) CheckAddress(ctx context.Context) error {
 			return err
 		}
 	}
-	settings := t.Folder.Settings
-	if !t.Folder.IsRepo {
-		if settings, err = t.Folder.Repo.Settings(ctx); err != nil {
-			return git.Fault(err, "git's configuration cannot be read")
-		}
+	if err := t.readSettings(ctx); err != nil {
+		return err
 	}
-	if s := project.Rewrites(settings, at); s != nil && s.Scope != "local" {
+	if s := project.Rewrites(t.settings, at); s != nil && s.Scope != "local" {
 		t.Tie.Rewrite = t.Login != nil
 		if t.Tie.Rewrite {
 			t.Notes = append(t.Notes, "Your git configuration turns this address into another ("+text.Visible(s.Key)+" in "+text.Visible(s.Origin)+"); for this project it is kept as it is.")
 		}
 	}
 	return nil
+}
+
+// byItself settles the way over SSH without an account.
+func (t *Target) byItself(ctx context.Context) error {
+	if err := t.readSettings(ctx); err != nil {
+		return err
+	}
+	if t.Options.Key != "" && t.Tie.Address.Scheme != "ssh" {
+		return fault.New(fault.Usage, "a key opens repositories over SSH; %s is not gone to by SSH", t.Tie.Address.String())
+	}
+	if err := t.Tie.ByItself(t.Options.Key, t.settings); err != nil {
+		return err
+	}
+	if t.Tie.Key != nil {
+		return t.checkKey(ctx)
+	}
+	if t.Tie.Pinned || t.Tie.Address.Scheme == "ssh" && git.OverridesSSH() == "" && !t.Tie.OwnCommand(t.settings) {
+		var err error
+		t.Tie.Pinned, err = login.KnownHereAlone(ctx, t.Desk, t.Tie.Address)
+		return err
+	}
+	return nil
+}
+
+// readSettings reads git's settings that hold for the folder, once.
+func (t *Target) readSettings(ctx context.Context) (err error) {
+	if t.settings != nil {
+		return nil
+	}
+	if t.settings = t.Folder.Settings; !t.Folder.IsRepo || t.settings == nil {
+		t.settings, err = t.Folder.Repo.Settings(ctx)
+	}
+	return git.Fault(err, "git's configuration cannot be read")
 }
 
 // RemoteRefs asks the hosted repository for its branches: over HTTP by ourselves

@@ -80,7 +80,7 @@ func (t *Target) createIt(ctx context.Context) error {
 	}
 	fields, err := l.Do(ctx, "repository-create", "create the repository "+t.Repository.Path(), description.Vars{
 		"owner": t.Repository.Owner, "name": t.Repository.Name, "path": t.Repository.Path(), "visibility": t.Repository.Visibility,
-		"description": says, "default_branch": t.Branch})
+		"description": says, "default_branch": t.Branch, "object_format": t.Format})
 	if err != nil {
 		// The work was done, now or by a run before this one; or the name went to
 		// someone else a moment ago.
@@ -180,6 +180,9 @@ func (t *Target) entry() project.Project {
 	if t.Login != nil {
 		p.Host = t.Login.Host.Name
 	}
+	if t.Tie.Key != nil && t.Tie.Key.Alone {
+		p.KeyFile = t.Tie.Key.File
+	}
 	p.Second = t.Options.Second || t.Project.Second
 	return p
 }
@@ -207,6 +210,10 @@ func (t *Target) StepTie() desk.Step {
 func (t *Target) tieSentence() string {
 	what := fmt.Sprintf("Add it as the remote %s; git signs in", t.Options.Remote)
 	switch {
+	case t.Tie.Key != nil && t.Tie.Key.Alone:
+		return what + " over SSH, with the key " + text.Visible(t.Tie.Key.File) + " and no other"
+	case t.Tie.Pinned:
+		return what + " over SSH, with your own keys"
 	case t.Tie.Route() != nil:
 		return what + fmt.Sprintf(" over SSH, with the key of account %s and no other", t.Tie.Account.Name)
 	case t.Login != nil:

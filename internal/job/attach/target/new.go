@@ -45,6 +45,9 @@ func (t *Target) chooseNew(ctx context.Context) error {
 			return err
 		}
 	}
+	if err := t.checkNewFormat(); err != nil {
+		return err
+	}
 	t.chosen = Options{Account: account.Name, Owner: owner, Name: name}
 	if err := t.keepChoices(); err != nil {
 		return err
@@ -68,6 +71,53 @@ func (t *Target) chooseNew(ctx context.Context) error {
 	}
 	t.Repository.Page, t.Repository.HTTPS, t.Repository.SSH = https.Page, https.HTTPS, https.SSH
 	return nil
+}
+
+// OwnFormat is how the objects are named in the folder's repository; "" where there is none (gitrepository-layout
+// documentation, extensions.objectFormat).
+func (t *Target) OwnFormat() string {
+	if !t.Folder.IsRepo {
+		return ""
+	}
+	for _, s := range t.Folder.Settings {
+		if strings.EqualFold(s.Key, "extensions.objectFormat") && s.Own() {
+			return s.Value
+		}
+	}
+	return "sha1"
+}
+
+// checkNewFormat refuses to make a repository for objects that it could not take, as far as that can be known.
+func (t *Target) checkNewFormat() error {
+	if t.Format = t.OwnFormat(); t.Format != "sha256" {
+		t.Format = ""
+		return nil
+	}
+	h := t.Login.Host
+	if act := h.Actions["repository-create"]; h.Shell != nil || act != nil && act.Takes("object_format") {
+		return nil
+	}
+	return fault.New(fault.Decision, "this folder's repository names its objects by SHA-256, and nobody knows whether %s makes such repositories: nothing was made there", h.Name).
+		Detail("Git cannot send it to one of the usual kind.").
+		Try("make an empty one of that kind on its page, then attach to it", t.Again("--to", t.Repository.Path()))
+}
+
+// CheckFormat refuses a repository whose objects are named in another way than the folder's, since git can bring them
+// together in no way; what is made anew here is made as that one is.
+func (t *Target) CheckFormat(there string) error {
+	here := t.OwnFormat()
+	if here == "" || there == "" {
+		t.Format = there
+		return nil
+	}
+	if here == there {
+		t.Format = here
+		return nil
+	}
+	names := map[string]string{"sha1": "SHA-1", "sha256": "SHA-256"}
+	return fault.New(fault.Decision, "the repository at %s names its objects by %s, and this folder's by %s: git cannot send from one to the other", t.Tie.Address.String(), names[there], names[here]).
+		Detail("Nothing was changed, here or there.").
+		Try("clone that one beside it, and bring the files in", text.Command("uncinate", "clone", t.Tie.Address.String(), t.Folder.Path+"-2"))
 }
 
 // newName gives the owner and the name of a repository that is to be made, the account's user

@@ -22,6 +22,7 @@ type Options struct {
 	FullName    string   // who signs commits, where the account does not say
 	Email       string   //
 	Over        string   // "https" or "ssh"
+	Key         string   // the file of an SSH key, for a server on which there is no account
 	Branches    bool     // publish all local branches
 	Let         []string // files, folders or patterns that go up although the survey would stop them
 	Reason      string   // why

@@ -1,6 +1,7 @@
 package target
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"path/filepath"
@@ -48,7 +49,8 @@ func (t *Target) StepInit() desk.Step {
 				}
 			}
 			return t.Folder.TrustOwn(ctx, t.Desk, func() error {
-				_, err := t.Folder.Repo.Do(ctx, "init", "-q", "--initial-branch="+t.Branch)
+				_, err := t.Folder.Repo.Run(ctx, git.Cmd{Dir: t.Folder.Repo.Dir, Args: []string{"init", "-q", "--initial-branch=" + t.Branch},
+					Env: []string{"GIT_DEFAULT_HASH=" + cmp.Or(t.Format, "sha1")}}) // whatever the person's settings say: as it is there
 				return git.Fault(err, "git cannot make a repository in %s", text.Visible(t.Folder.Path))
 			})
 		})

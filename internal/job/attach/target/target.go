@@ -20,6 +20,7 @@ import (
 	"uncinate/internal/desk/hosts"
 	"uncinate/internal/desk/login"
 	"uncinate/internal/desk/project"
+	"uncinate/internal/world/git"
 )
 
 // ChooseTarget decides what is attached to: a repository that exists (named, already
@@ -32,6 +33,9 @@ func (t *Target) ChooseTarget(ctx context.Context) error {
 	}
 	if o.Account == "" {
 		o.Account = t.Project.Account
+	}
+	if o.Account == "" && to == "" && o.Key == "" {
+		o.Key = t.Project.KeyFile
 	}
 	if err := t.checkPushAddress(); err != nil {
 		return err
@@ -101,6 +105,19 @@ func (t *Target) sameName(to, owner, name string) bool {
 // ChooseExisting finds the repository that --to, or the folder's remote, names.
 func (to *Target) ChooseExisting(ctx context.Context, what string) error {
 	o := &to.Options
+	if strings.Contains(what, ":") {
+		if err := to.readSettings(ctx); err != nil {
+			return err
+		}
+		what = project.Leads(to.Desk, to.settings, what)
+	}
+	if o.Key != "" {
+		given, err := address.Parse(what)
+		if err != nil {
+			return fault.New(fault.Usage, "with a key, the repository is named by its address over SSH").Because(err)
+		}
+		return to.choosePlain(ctx, given, nil)
+	}
 	h, owner, name, err := hosts.Recognise(to.Desk, what)
 	if err != nil {
 		return err
@@ -338,10 +355,12 @@ type Target struct {
 	Repository description.Repository // what is attached to, or what is to be made
 	Create     bool
 	Vacant     bool   // what is attached to was made before, and holds nothing yet
+	Format     string // how the objects are named in it, "sha256" or as git does by itself: sha1, or ""
 	Unborn     string // what its first branch is to be called, as the host says of one that holds nothing; "" where it does not say
 	Clones     bool   // it is a clone's, which may do without an account
 	Move       string // a secret that was in an address, to be moved into the vault
 	moveFor    accounts.Account
+	settings   []git.Setting // git's, once they were read
 	Branch     string
 	Name       string   // who signs commits
 	Email      string   //
