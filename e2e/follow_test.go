@@ -120,8 +120,8 @@ func TestSubmodules(t *testing.T) {
 	pier.ok("gauge", "", "sync")
 	r := launch.run("gauge", "", "sync")
 	require.Equal(t, 0, r.code, r.err)
-	assert.Contains(t, r.err, "the repository part inside this one is at another commit")
-	assert.Contains(t, r.err, "submodule update --init -- part")
+	assert.Contains(t, r.err, "the submodule part was not brought here yet")
+	assert.Contains(t, r.err, "uncinate sync --submodules")
 	launch.git("gauge", "-c", "protocol.file.allow=always", "submodule", "update", "-q", "--init", "--", "part")
 	launch.git("gauge", "config", "submodule.recurse", "true")
 

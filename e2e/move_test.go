@@ -228,7 +228,7 @@ func TestProjectsWithParts(t *testing.T) {
 	r := m.run("", "", "clone", "whole", "whole-too")
 	require.Equal(t, 0, r.code, r.err)
 	assert.Contains(t, strings.Join(strings.Fields(r.err), " "), "1 submodule of this project is empty: part.")
-	assert.Contains(t, r.err, "submodule update --init")
+	assert.Contains(t, r.err, "uncinate sync --submodules")
 
 	m.write("stored", map[string]string{"a.dwg": strings.Repeat("a", 5000), "README.md": "x"})
 	m.git("stored", "init", "-q", "-b", "main")

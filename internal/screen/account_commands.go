@@ -54,7 +54,8 @@ terminal session ends, or "vault lock" is run, at most for twelve hours.`,
 		Options: func(o *flag.FlagSet) Run {
 			var a accounts.Account
 			o.StringVar(&a.Host, "host", "", "which known `host`")
-			o.StringVar(&a.Address, "at", "", "one repository's `address`, on a host without a description")
+			o.StringVar(&a.Address, "at", "", "the `address` of a repository on a host without a description, or of the server or folder that it is in")
+			o.StringVar(&a.Repository, "repository", "", "a `repository` there on which the sign-in is tested, where --at names no single one, or the host does not tell")
 			o.StringVar(&a.User, "user", "", "your user `name` on the host; needed with --at, and where the host signs in by name and password")
 			o.BoolVar(&a.InMemory, "in-memory", false, "hold the token in memory for this session only; nothing is written (for a shared computer)")
 			o.StringVar(&a.FullName, "full-name", "", "the `name` for commits (default: the host's)")
@@ -164,7 +165,7 @@ func (e *Env) wouldAdd(ctx context.Context, d *desk.Desk, a accounts.Account, by
 	}
 	where := a.Address
 	if a.Host != "" {
-		h, err := login.HostWithAccounts(d, a.Host)
+		h, err := login.HostWithAccounts(d, a.Host, a.Repository)
 		if err != nil {
 			return err
 		}
@@ -259,7 +260,7 @@ func (e *Env) addAccount(ctx context.Context, d *desk.Desk, a accounts.Account, 
 		}
 	}
 	if a.Host != "" {
-		h, err := login.HostWithAccounts(d, a.Host)
+		h, err := login.HostWithAccounts(d, a.Host, a.Repository)
 		if err != nil {
 			return err
 		}

@@ -18,7 +18,7 @@ import (
 )
 
 func cloneCommand() *Command {
-	return &Command{Name: "clone", First: []string{"account", "branch", "into", "everything", "list", "read-only", "depth", "partial", "snapshot", "over", "key"}, Args: "REPOSITORY [FOLDER]", Most: -1,
+	return &Command{Name: "clone", First: []string{"account", "branch", "into", "everything", "list", "read-only", "depth", "partial", "snapshot", "submodules", "over", "key"}, Args: "REPOSITORY [FOLDER]", Most: -1,
 		Short: "bring repositories from a host onto this machine, one or many",
 		Long: `REPOSITORY is a name on the account's host or a part of one, OWNER/NAME, or any address of
 it. FOLDER is made if it is missing and refused if it is not empty. Sign-in, name and
@@ -30,7 +30,7 @@ in one for all ("settings set clone.layout flat"), below the current folder or -
 Existing clones are skipped; interrupted ones continue.`,
 		Examples: []string{"uncinate clone gauge-firmware", "uncinate clone saltmarsh/inlet-board board", "uncinate clone --everything --into ~/work", "uncinate clone 'saltmarsh/*'", "uncinate clone tide-almanac --snapshot"},
 		Takes:    []string{"repository", "folder"}, Gives: attach.Cloned{}, Also: map[string]any{"--everything": []many.ClonedRow{}},
-		Apart: [][]string{{"everything", "list"}, {"snapshot", "read-only"}, {"snapshot", "partial"}, {"depth", "partial"}, {"key", "account"}},
+		Apart: [][]string{{"everything", "list"}, {"snapshot", "read-only"}, {"snapshot", "partial"}, {"depth", "partial"}, {"key", "account"}, {"submodules", "snapshot"}},
 		Options: func(o *flag.FlagSet) Run {
 			var m many.Options
 			c := &m.CloneOptions
@@ -43,6 +43,7 @@ Existing clones are skipped; interrupted ones continue.`,
 			o.BoolVar(&c.Partial, "partial", false, "all commits, and old contents only when they are needed")
 			o.BoolVar(&c.Snapshot, "snapshot", false, "the files only, without git")
 			o.BoolVar(&c.ReadOnly, "read-only", false, "a clone that only receives: sync never sends from it")
+			o.BoolVar(&c.Submodules, "submodules", false, "the repositories inside it (submodules) too, each from its own address")
 			everything := o.Bool("everything", false, "all that the account sees")
 			o.StringVar(&m.List, "list", "", "a `file` that names repositories, one per line")
 			o.StringVar(&m.Into, "into", "", "the `folder` for the folders of several")
@@ -157,10 +158,18 @@ func (e *Env) cloned(r *attach.Cloned) {
 	case r.ReadOnly:
 		kept = "receives only; sync sends nothing from it"
 	}
-	e.Facts([2]string{"folder", r.Folder}, [2]string{"from", r.Address}, [2]string{"account", account}, [2]string{"holds", holds}, [2]string{"use", kept}, [2]string{"inside", inside(r.Inside)})
+	e.Facts([2]string{"folder", r.Folder}, [2]string{"from", r.Address}, [2]string{"account", account}, [2]string{"holds", holds}, [2]string{"use", kept}, [2]string{"inside", inside(r.Inside)}, [2]string{"brought", broughtParts(e, r.Submodules)})
 	if r.HandOver != nil {
 		e.handedOver("What git does not bring:", r.HandOver)
 	}
+}
+
+// broughtParts names submodules that were brought.
+func broughtParts(e *Env, paths []string) string {
+	if len(paths) == 0 {
+		return ""
+	}
+	return text.Count(len(paths), "submodule") + ": " + e.Out.visible(text.Excerpt(strings.Join(paths, ", "), 200))
 }
 
 // inside names the projects of a copy, and where they are.

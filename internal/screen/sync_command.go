@@ -14,7 +14,7 @@ import (
 )
 
 func syncCommand() *Command {
-	return &Command{Name: "sync", First: []string{"save", "message", "in", "all", "by"}, Args: "[FOLDER]", Most: 1,
+	return &Command{Name: "sync", First: []string{"save", "message", "in", "all", "by", "submodules"}, Args: "[FOLDER]", Most: 1,
 		Short: "receive what is new on the host, and send what is new here",
 		Long: `Receives first, then sends. Where both sides have new commits, yours are replayed on top of
 theirs, or both are merged (--by, or as git's pull.rebase is set); that is tried in a scratch
@@ -22,7 +22,7 @@ copy first. Files that both sides changed are decided by settle, or all at once 
 would be overwritten. Anything that needs you stops it, with everything as it was. Before a
 branch or a file is overwritten, a rescue copy is kept.`,
 		Examples: []string{"uncinate sync", `uncinate sync --save --message "Correct the almanac"`, "uncinate sync --all", "uncinate sync --preview"},
-		Needs:    map[string][]string{"message": {"save"}, "many": {"save"}, "at-once": {"all"}}, Apart: [][]string{{"all", "folder"}, {"all", "preview"}, {"all", "clash"}},
+		Needs:    map[string][]string{"message": {"save"}, "many": {"save"}, "at-once": {"all"}}, Apart: [][]string{{"all", "folder"}, {"all", "preview"}, {"all", "clash"}, {"all", "submodules"}},
 		Takes: []string{"project"}, Gives: syncing.Synced{}, Also: map[string]any{"--all": []many.SyncedRow{}},
 		Options: func(o *flag.FlagSet) Run {
 			var s syncing.Options
@@ -35,6 +35,7 @@ branch or a file is overwritten, a rescue copy is kept.`,
 			o.StringVar(&s.By, "by", "", "`how` both sides' commits are brought together: replay or merge")
 			clashOption(o, &s.Clash)
 			o.BoolVar(&s.InOnly, "in", false, "receive only, and send nothing")
+			o.BoolVar(&s.Submodules, "submodules", false, "bring the submodules that are not here yet too, and move the others where nothing in them is lost")
 			all := o.Bool("all", false, "all projects of this machine, several at once")
 			jobs := o.Int("at-once", 0, "with --all: how `many` at a time (default: 8)")
 			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
@@ -123,6 +124,9 @@ func (e *Env) synced(r *syncing.Synced) {
 	}
 	if len(r.Others) > 0 {
 		e.Say("New commits on the host for %s. To receive them: uncinate branch switch %s && uncinate sync", e.Out.visible(strings.Join(r.Others, ", ")), text.Quote(r.Others[0]))
+	}
+	if len(r.Submodules) > 0 {
+		e.Say("%s", e.Out.wrap("Brought: "+broughtParts(e, r.Submodules)+".", 2))
 	}
 	if len(r.Tags) > 0 && r.Received+r.Sent > 0 {
 		e.Say("New from the host: %s.", tagsIn(r))

@@ -5,6 +5,7 @@
 package accounts
 
 import (
+	"cmp"
 	"context"
 	"path/filepath"
 	"slices"
@@ -25,8 +26,9 @@ import (
 type Account struct {
 	Name       string    `json:"name"`
 	Host       string    `json:"host,omitempty"`    // a known host, or
-	Address    string    `json:"address,omitempty"` // one repository's address
-	Origin     string    `json:"origin,omitempty"`  // where the host was when the token was given
+	Address    string    `json:"address,omitempty"` // one repository's address, or one below which several are
+	Repository string    `json:"repository,omitempty" says:"the address of one on which its sign-in is tested, where nothing else tells"`
+	Origin     string    `json:"origin,omitempty"` // where the host was when the token was given
 	User       string    `json:"user"`
 	FullName   string    `json:"full_name,omitempty"`
 	Email      string    `json:"email,omitempty"`
@@ -77,6 +79,12 @@ func (a *Account) Again(options ...string) string {
 		words = append(words, "--at", a.Address, "--user", a.User)
 	} else {
 		words = append(words, "--host", a.Host)
+	}
+	if a.Repository != "" {
+		words = append(words, "--repository", a.Repository)
+		if a.Host != "" {
+			words = append(words, "--user", a.User)
+		}
 	}
 	if a.InMemory {
 		words = append(words, "--in-memory")
@@ -373,9 +381,41 @@ func doubt(ctx context.Context, d *desk.Desk, name string, since time.Time) erro
 	})
 }
 
-// PlainLogin gives the address and the token of an account that is kept for one.
+// For finds the account that is kept for a repository's address: of those kept for it or for what is above it, the one
+// whose own address is the nearest. Nil for none.
+func For(d *desk.Desk, at address.Address) (*Account, error) {
+	all, err := All(d)
+	if err != nil || at.Scheme == "ssh" {
+		return nil, err
+	}
+	var best []*Account
+	nearest := -1
+	for _, a := range all {
+		place, err := address.ParsePlace(a.Address)
+		if a.Host != "" || err != nil || !at.Within(place) || at.User != "" && at.User != a.User || len(place.Path) < nearest {
+			continue
+		}
+		if len(place.Path) > nearest {
+			best, nearest = nil, len(place.Path)
+		}
+		best = append(best, a)
+	}
+	switch len(best) {
+	case 0:
+		return nil, nil
+	case 1:
+		return best[0], nil
+	}
+	f := fault.New(fault.Decision, "%d accounts are kept for %s; say which", len(best), at.Bare().String())
+	for _, a := range best {
+		f.Try("use "+a.Name, "--account "+text.Quote(a.Name))
+	}
+	return nil, f
+}
+
+// PlainLogin gives the address of a repository and the token of an account that is tested on one.
 func PlainLogin(ctx context.Context, d *desk.Desk, a *Account) (address.Address, string, error) {
-	at, err := address.Parse(a.Address)
+	at, err := address.Parse(cmp.Or(a.Repository, a.Address))
 	if err != nil {
 		return at, "", err
 	}

@@ -1,29 +1,33 @@
 package login
 
 import (
+	"cmp"
 	"context"
-	"encoding/base64"
+	"errors"
 	"fmt"
-	"net/http"
 	"slices"
 	"strings"
 	"time"
+	"unicode"
+	"unicode/utf8"
 
 	"uncinate/internal/core/address"
 	"uncinate/internal/core/description"
 	"uncinate/internal/core/fault"
+	"uncinate/internal/core/naming"
 	"uncinate/internal/core/text"
 	"uncinate/internal/desk"
 	"uncinate/internal/desk/accounts"
 	"uncinate/internal/desk/hosts"
+	"uncinate/internal/world/web"
 )
 
-// HostWithAccounts finds a host whose description says how a token is tested.
-func HostWithAccounts(d *desk.Desk, name string) (*hosts.Host, error) {
+// HostWithAccounts finds a host whose description says how a token is tested, or one on whose repository it is tested.
+func HostWithAccounts(d *desk.Desk, name, repository string) (*hosts.Host, error) {
 	h, err := hosts.Named(d, name)
-	if err == nil && h.Actions["identify"] == nil {
+	if err == nil && h.Actions["identify"] == nil && repository == "" {
 		return nil, fault.New(fault.HostSaidNo, "the description of %s does not say how a token is tested (it has no action identify)", h.Name).
-			Try("keep the token for one repository's address", text.Command("uncinate", "account", "add", "--at", h.At+"/OWNER/NAME", "--user", "NAME"))
+			Try("name a repository there, on which it is tested", text.Command("uncinate", "account", "add", "--host", h.Name, "--user", "NAME", "--repository", "OWNER/NAME"))
 	}
 	return h, err
 }
@@ -31,7 +35,9 @@ func HostWithAccounts(d *desk.Desk, name string) (*hosts.Host, error) {
 // AddAccount tests a token against its host at once and, if it is good, stores it in
 // the vault. A known account of that name on that host gets the new token.
 func AddAccount(ctx context.Context, d *desk.Desk, want accounts.Account, token string) (*accounts.Account, []string, error) {
-	token = strings.TrimSpace(token)
+	if token = strings.TrimRight(token, "\r\n"); want.Address == "" && want.Repository == "" { // a password may begin or end with a blank
+		token = strings.TrimSpace(token)
+	}
 	h, err := hosts.Named(d, want.Host)
 	if want.Host != "" && err == nil && h.Shell != nil {
 		return addOnServer(ctx, d, h, want)
@@ -39,14 +45,21 @@ func AddAccount(ctx context.Context, d *desk.Desk, want accounts.Account, token 
 	switch {
 	case token == "":
 		return nil, nil, fault.New(fault.Usage, "no token was given")
+	case want.Address != "" || want.Repository != "":
+		if strings.ContainsFunc(token, unicode.IsControl) || !utf8.ValidString(token) {
+			return nil, nil, fault.New(fault.Usage, "what was given is no password or token: there is a control character inside it")
+		}
 	case strings.ContainsFunc(token, func(r rune) bool { return r <= ' ' || r >= 0x7f }):
 		return nil, nil, fault.New(fault.Usage, "what was given is not a token: there is a blank or a control character inside it")
 	}
 	if want.Address != "" {
 		return addAtAddress(ctx, d, want, token)
 	}
-	if h, err = HostWithAccounts(d, want.Host); err != nil {
+	if h, err = HostWithAccounts(d, want.Host, want.Repository); err != nil {
 		return nil, nil, err
+	}
+	if h.Actions["identify"] == nil {
+		return addOnRepository(ctx, d, h, want, token)
 	}
 	if h.SignIn.TakesUser() && want.User == "" {
 		return nil, nil, fault.New(fault.Usage, "%s also needs a user name", h.Name).
@@ -170,41 +183,107 @@ func addOnServer(ctx context.Context, d *desk.Desk, h *hosts.Host, want accounts
 	return &want, doubts, accounts.KeepAccount(ctx, d, &want, "")
 }
 
-// addAtAddress tests a user name and token by asking for the repository over git's
-// own HTTP protocol (gitprotocol-http, "Smart Clients").
+// addAtAddress tests a user name and a token or password on a repository, at the address for which they are kept or below
+// it.
 func addAtAddress(ctx context.Context, d *desk.Desk, want accounts.Account, token string) (*accounts.Account, []string, error) {
-	a, err := address.Parse(want.Address)
+	place, err := address.ParsePlace(want.Address)
 	if err != nil {
 		return nil, nil, err
 	}
-	if a.Scheme == "ssh" {
+	if place.Scheme == "ssh" {
 		return nil, nil, fault.New(fault.Usage, "an ssh address takes a key, not a token")
 	}
-	if want.User == "" {
-		want.User = a.User
+	want.User = cmp.Or(want.User, place.User)
+	again := func(more ...string) string {
+		words := []string{"uncinate", "account", "add", "--at", place.Bare().String(), "--user", cmp.Or(want.User, "NAME")}
+		return text.Command(append(words, more...)...)
 	}
 	if want.User == "" {
-		return nil, nil, fault.New(fault.Usage, "the user name that belongs to the token is missing").
-			Try("", text.Command("uncinate", "account", "add", "--at", a.Bare().String(), "--user", "NAME"))
+		return nil, nil, fault.New(fault.Usage, "the user name that belongs to the token is missing").Try("", again())
 	}
-	answer, err := d.Web.Do(ctx, description.Call{Method: http.MethodGet, URL: a.Bare().String() + "/info/refs?service=git-upload-pack",
-		Header: http.Header{"Authorization": {"Basic " + base64.StdEncoding.EncodeToString([]byte(want.User+":"+token))}}})
+	at := place
+	switch {
+	case want.Repository != "":
+		if !strings.Contains(want.Repository, "://") {
+			want.Repository = strings.TrimSuffix(place.Bare().String(), "/") + "/" + strings.Trim(want.Repository, "/")
+		}
+		if at, err = address.Parse(want.Repository); err != nil {
+			return nil, nil, err
+		}
+		if !at.Within(place) {
+			return nil, nil, fault.New(fault.Usage, "%s is not below %s, for which the account is", at.Bare().String(), place.Bare().String())
+		}
+	case place.Path == "":
+		return nil, nil, fault.New(fault.Usage, "%s names a server; name a repository on it too, on which the sign-in is tested", place.Bare().String()).
+			Try("", again("--repository", "NAME"))
+	}
+	if _, err := d.Web.Refs(ctx, at, want.User, token); err != nil {
+		switch f := *fault.Of(err); {
+		case errors.Is(err, web.ErrNotAccepted):
+			f.Says = fmt.Sprintf("%s does not accept this user name and token", at.Bare().String())
+			return nil, nil, &f
+		case errors.Is(err, web.ErrNoRepository):
+			f.Says = fmt.Sprintf("there is no repository at %s, or %s may not see it", at.Bare().String(), text.Visible(want.User))
+			if want.Repository == "" {
+				f.Try("if several repositories are below it, name one, on which the sign-in is tested", again("--repository", "NAME"))
+			}
+			return nil, nil, &f
+		}
+		return nil, nil, err
+	}
+	want.Address, want.Added = place.Bare().String(), d.Now().UTC().Truncate(time.Second)
+	if want.Repository = at.Bare().String(); want.Repository == want.Address {
+		want.Repository = ""
+	}
+	if want.Name == "" {
+		name, _, _ := strings.Cut(place.Host, ":")
+		if place.Path != "" {
+			name = place.Name()
+		}
+		want.Name = want.User + "-" + name
+	}
+	return &want, nil, accounts.KeepAccount(ctx, d, &want, token)
+}
+
+// addOnRepository tests a user name and a token or password on a repository of a host whose description has no other way
+// to test them.
+func addOnRepository(ctx context.Context, d *desk.Desk, h *hosts.Host, want accounts.Account, token string) (*accounts.Account, []string, error) {
+	if want.User == "" {
+		return nil, nil, fault.New(fault.Usage, "%s also needs a user name", h.Name).Try("", want.Again("--user", "NAME", "--repository", want.Repository))
+	}
+	if !strings.Contains(want.Repository, "://") {
+		owner, name := naming.Split(want.Repository)
+		at, err := h.Expand(h.HTTPS, description.Vars{"owner": owner, "name": name, "path": want.Repository})
+		if err != nil || h.HTTPS == nil {
+			return nil, nil, fault.New(fault.Failed, "the description of %s does not say at which address its repositories are over HTTP", h.Name).Because(err)
+		}
+		want.Repository = at
+	}
+	at, err := address.Parse(want.Repository)
 	if err != nil {
 		return nil, nil, err
 	}
-	switch {
-	case answer.Status == 401 || answer.Status == 403:
-		return nil, nil, fault.New(fault.HostSaidNo, "%s does not accept this user name and token", a.Bare().String())
-	case answer.Status == 404:
-		return nil, nil, fault.New(fault.HostSaidNo, "there is no repository at %s, or %s may not see it", a.Bare().String(), text.Visible(want.User))
-	case answer.Status != 200 || !strings.HasPrefix(answer.Header.Get("Content-Type"), "application/x-git-"):
-		return nil, nil, fault.New(fault.Unreachable, "what answers at %s is not a git repository (status %d)", a.Bare().String(), answer.Status)
+	want.Repository, want.Origin, want.Added = at.Bare().String(), h.Origin(), d.Now().UTC().Truncate(time.Second)
+	if _, err := GitRefs(ctx, d, &want, token, at); err != nil {
+		return nil, nil, err
 	}
-	want.Address, want.Added = a.Bare().String(), d.Now().UTC().Truncate(time.Second)
 	if want.Name == "" {
-		want.Name = want.User + "-" + a.Name()
+		want.Name = want.User
 	}
 	return &want, nil, accounts.KeepAccount(ctx, d, &want, token)
+}
+
+// OnRepository tests the sign-in of an account that nothing else tests on its repository; false where the host tells
+// whose token it is.
+func OnRepository(ctx context.Context, d *desk.Desk, a *accounts.Account) (bool, error) {
+	if a.Host != "" && a.Repository == "" {
+		return false, nil
+	}
+	at, token, err := accounts.PlainLogin(ctx, d, a)
+	if err == nil {
+		_, err = GitRefs(ctx, d, a, token, at)
+	}
+	return true, err
 }
 
 // Superfluous names the scopes of a token beyond those that what it is wanted for, and deleting, take.

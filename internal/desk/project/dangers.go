@@ -175,7 +175,7 @@ func (f *Folder) dangers(d *desk.Desk) ([]Danger, error) {
 			continue
 		}
 		one := gitconfig.Judge(s)
-		if one.Effect == gitconfig.Harmless {
+		if one.Effect == gitconfig.Harmless || f.isItself(s) {
 			continue
 		}
 		x := Danger{Where: f.line(texts, s), What: s.Key, Value: gitconfig.Shown(s.Value), Says: one.Says, Leads: one.Effect == gitconfig.Leads, setting: s, off: one.Off}
@@ -198,6 +198,16 @@ func (f *Folder) dangers(d *desk.Desk) ([]Danger, error) {
 	}
 	more, err := hooksIn(hooks, where)
 	return append(out, more...), err
+}
+
+// isItself reports whether a setting says that the files are where they are, as git writes it for submodules
+// (git-config documentation, core.worktree).
+func (f *Folder) isItself(s git.Setting) bool {
+	if !strings.EqualFold(s.Key, "core.worktree") || filepath.IsAbs(s.Value) {
+		return false
+	}
+	own, _, err := git.Folders(f.Path)
+	return err == nil && filepath.Join(own, filepath.FromSlash(s.Value)) == f.Path
 }
 
 // hooksIn lists the hooks of a folder that git would run.

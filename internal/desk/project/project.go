@@ -165,13 +165,31 @@ func MainOf(ctx context.Context, d *desk.Desk, f *Folder) (Project, error) {
 			return p, fault.New(fault.Decision, "the remote origin leads to an address that is not supported: %s", fault.Of(err).Says).
 				Try("keep that, and attach it under another name", text.Command("uncinate", "attach", "--remote", "host", f.Path))
 		}
-		return Project{Folder: f.Path, Remote: "origin", Address: withoutSecret(at)}, nil
+		out := Project{Folder: f.Path, Remote: "origin", Address: withoutSecret(at)}
+		if a := f.included(d, at); a != nil {
+			out.Account, out.Host = a.Name, a.Host
+		}
+		return out, nil
 	}
 	if found {
 		return p, fault.New(fault.Decision, "the remote %s, by which %s was attached to %s, is no longer there", text.Visible(p.Remote), text.Visible(f.Path), text.Visible(p.Address)).
 			Try("attach it again", text.Command("uncinate", "attach", "--to", p.Address, f.Path))
 	}
 	return p, notAttached(d, f.Path)
+}
+
+// included is the account whose sign-in for an address the folder's own configuration includes already, as a submodule's
+// that was brought here; nil for none.
+func (f *Folder) included(d *desk.Desk, at address.Address) *accounts.Account {
+	for _, s := range f.Settings {
+		if s.Key != "include.path" || !s.Own() || !isOurs(d, s.Value) || filepath.Base(s.Value) != files.Short(at.Key())+".gitconfig" {
+			continue
+		}
+		if a, err := accounts.Named(d, filepath.Base(filepath.Dir(filepath.FromSlash(s.Value)))); err == nil {
+			return a
+		}
+	}
+	return nil
 }
 
 // stillThere reports whether a remote's address is that of a project. On a known host of repositories a path is

@@ -14,7 +14,6 @@ import (
 	"uncinate/internal/core/handover"
 	"uncinate/internal/core/naming"
 	"uncinate/internal/core/plan"
-	"uncinate/internal/core/survey"
 	"uncinate/internal/core/text"
 	"uncinate/internal/desk"
 	"uncinate/internal/desk/hosts"
@@ -40,7 +39,10 @@ type CloneOptions struct {
 	Depth    int    // so many of the newest commits; 0 for all
 	Partial  bool   // old contents come when they are asked for
 	Snapshot bool   // files only, without git
-	ReadOnly bool   // only to be brought up to date: nothing is ever sent
+
+	Submodules bool // the repositories inside too
+
+	ReadOnly bool // only to be brought up to date: nothing is ever sent
 }
 
 // Clone is one hosted repository to be brought onto this machine.
@@ -58,21 +60,22 @@ type Clone struct {
 
 // Cloned is what came of it.
 type Cloned struct {
-	Folder   string            `json:"folder"`
-	Address  string            `json:"address"`
-	Page     string            `json:"page,omitempty"`
-	Account  string            `json:"account,omitempty"`
-	Branch   string            `json:"branch,omitempty"` // empty: the repository has no commit yet
-	Commit   string            `json:"commit,omitempty"`
-	Files    int               `json:"files"`
-	Bytes    int64             `json:"bytes"`
-	Inside   []Inside          `json:"inside,omitempty" says:"what the projects in it are made of, and where they are"`
-	Pointers bool              `json:"large_files_missing,omitempty" says:"its large files are still only pointers: git lfs pull brings them"`
-	Empty    []string          `json:"submodules_empty,omitempty" says:"folders of submodules, whose repositories were not brought"`
-	Alike    map[string]string `json:"names_alike,omitempty" says:"files that cannot be beside another, since this folder does not tell upper and lower case apart"`
-	Snapshot bool              `json:"snapshot,omitempty"`
-	ReadOnly bool              `json:"read_only,omitempty"`
-	HandOver *handover.Note    `json:"handover,omitempty" says:"what the copy needs besides what git brought"`
+	Folder     string            `json:"folder"`
+	Address    string            `json:"address"`
+	Page       string            `json:"page,omitempty"`
+	Account    string            `json:"account,omitempty"`
+	Branch     string            `json:"branch,omitempty"` // empty: the repository has no commit yet
+	Commit     string            `json:"commit,omitempty"`
+	Files      int               `json:"files"`
+	Bytes      int64             `json:"bytes"`
+	Inside     []Inside          `json:"inside,omitempty" says:"what the projects in it are made of, and where they are"`
+	Pointers   bool              `json:"large_files_missing,omitempty" says:"its large files are still only pointers: git lfs pull brings them"`
+	Submodules []string          `json:"submodules,omitempty" says:"folders of submodules that were brought too"`
+	Empty      []string          `json:"submodules_empty,omitempty" says:"folders of submodules, whose repositories were not brought"`
+	Alike      map[string]string `json:"names_alike,omitempty" says:"files that cannot be beside another, since this folder does not tell upper and lower case apart"`
+	Snapshot   bool              `json:"snapshot,omitempty"`
+	ReadOnly   bool              `json:"read_only,omitempty"`
+	HandOver   *handover.Note    `json:"handover,omitempty" says:"what the copy needs besides what git brought"`
 }
 
 // Inside is a project within a repository.
@@ -284,6 +287,9 @@ func (c *Clone) plan() error {
 	if something {
 		c.steps = append(c.steps, c.stepCheckout())
 	}
+	if something && c.options.Submodules {
+		c.steps = append(c.steps, c.stepSubmodules())
+	}
 	// An interrupted clone that is put back leaves no folder of ours behind.
 	for i, s := range c.steps {
 		if s.ID == "init" {
@@ -392,7 +398,7 @@ func (c *Clone) Do(ctx context.Context) (_ *Cloned, err error) {
 	if out.Pointers, err = notePointers(ctx, c.desk, t.Folder.Repo); err != nil {
 		return nil, err
 	}
-	if out.Empty, err = noteEmpty(ctx, c.desk, t.Folder.Repo); err != nil {
+	if out.Submodules, out.Empty, err = noteParts(ctx, c.desk, t.Folder, c.options.Submodules); err != nil {
 		return nil, err
 	}
 	if out.Branch != "" && out.Commit != "" {
@@ -426,29 +432,6 @@ func (c *Clone) Do(ctx context.Context) (_ *Cloned, err error) {
 	if out.HandOver, err = surveying.HandedOver(c.folder); err != nil {
 		t.Notes = append(t.Notes, fault.Of(err).Says)
 		c.desk.Tell.Note("Note: %s.", fault.Of(err).Says)
-	}
-	return out, nil
-}
-
-// inside tells what the projects in a folder are made of.
-func inside(ctx context.Context, d *desk.Desk, f *project.Folder) ([]Inside, error) {
-	s := &surveying.Surveying{Folder: f}
-	if err := s.Sort(ctx, d, survey.Choice{}); err != nil {
-		return nil, err
-	}
-	var out []Inside
-	for _, k := range s.Sorted.Kinds {
-		if k.Kind.Markers[0] == "*" || k.Kind.Spread { // what is about in every folder is not a project
-			continue
-		}
-		one := Inside{Kind: k.Kind.Name}
-		for _, root := range k.Roots {
-			if root == "" {
-				root = "."
-			}
-			one.Folders = append(one.Folders, root)
-		}
-		out = append(out, one)
 	}
 	return out, nil
 }

@@ -4,6 +4,7 @@
 package checks
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -164,15 +165,10 @@ func readyFolder(what, path string) *desk.Line {
 
 func readyAccount(ctx context.Context, d *desk.Desk, a *accounts.Account) []desk.Line {
 	about := "account " + a.Name
-	if a.Host == "" {
-		at, token, err := accounts.PlainLogin(ctx, d, a)
-		if err == nil {
-			_, err = d.Web.Refs(ctx, at, a.User, token)
-		}
-		if err != nil {
-			return []desk.Line{desk.LineOf(about, "sign-in", err)}
-		}
-		return []desk.Line{{About: about, What: "sign-in", State: desk.Good, Says: "the token is good for " + a.Address}}
+	if tested, err := login.OnRepository(ctx, d, a); err != nil {
+		return []desk.Line{desk.LineOf(about, "sign-in", err)}
+	} else if tested {
+		return []desk.Line{{About: about, What: "sign-in", State: desk.Good, Says: "the token is good for " + cmp.Or(a.Repository, a.Address)}}
 	}
 	if h, err := hosts.Named(d, a.Host); err == nil && h.Shell != nil {
 		l := &login.Login{Desk: d, Host: h, Account: a}

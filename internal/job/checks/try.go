@@ -58,7 +58,7 @@ const scratchSays = "A scratch repository of \"uncinate host try\"; it may be de
 
 // PlanTry signs in and makes ready. tell is told each result as it comes.
 func PlanTry(ctx context.Context, d *desk.Desk, o TryOptions, tell func(Tried)) (*Try, error) {
-	h, err := login.HostWithAccounts(d, o.Host)
+	h, err := login.HostWithAccounts(d, o.Host, "")
 	if err != nil {
 		return nil, err
 	}

@@ -22,7 +22,7 @@ type Shower interface {
 
 // SignIn signs a person in through the host's own pages, and adds or renews the account.
 func SignIn(ctx context.Context, d *desk.Desk, want accounts.Account, way string, show Shower) (*accounts.Account, []string, error) {
-	h, err := login.HostWithAccounts(d, want.Host)
+	h, err := login.HostWithAccounts(d, want.Host, "")
 	if err == nil {
 		err = h.SignInWay(way)
 	}

@@ -73,15 +73,10 @@ func TestToken(ctx context.Context, d *desk.Desk, name string) (Token, error) {
 		}
 		return t, nil
 	}
-	if a.Host == "" {
-		at, token, err := accounts.PlainLogin(ctx, d, a)
-		if err == nil {
-			_, err = d.Web.Refs(ctx, at, a.User, token)
-		}
-		if err != nil {
-			return bad(err)
-		}
-		t.State, t.Says = desk.Good, "good for its address"
+	if tested, err := login.OnRepository(ctx, d, a); err != nil {
+		return bad(err)
+	} else if tested {
+		t.State, t.Says = desk.Good, text.Either(a.Repository == "", "good for its address", "good for "+a.Repository)
 		return t, nil
 	}
 	l, err := login.Open(ctx, d, a)

@@ -159,6 +159,8 @@ func copyAt(d *desk.Desk, path string, settings []git.Setting, register []projec
 			if len(on) == 1 {
 				one.Account = on[0].Name
 			}
+		} else if kept, err := accounts.For(d, at); err == nil && kept != nil {
+			one.Account = kept.Name
 		}
 	}
 	return one, true

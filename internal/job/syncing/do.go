@@ -87,6 +87,12 @@ func (s *Sync) do(ctx context.Context) (*Synced, error) {
 	if err := s.settled(); err != nil {
 		return nil, err
 	}
+	if s.options.Submodules {
+		if err := s.modules(ctx); err != nil {
+			return nil, err
+		}
+		out.Submodules = s.Filled
+	}
 	if s.two.InOnly {
 		out.Unpublished = s.two.Here && !s.two.There
 		if out.Unsent, out.Follows = s.two.Ahead, s.project.ReceivesOnly; s.two.Rewritten {

@@ -40,8 +40,16 @@ func (s *Sync) compare(ctx context.Context) error {
 	case histories.Strange:
 		return s.strange()
 	case histories.Send:
+		if err := s.partsFirst(ctx); err != nil {
+			return err
+		}
 		s.steps = append(s.steps, s.stepOut())
 		return nil
+	}
+	if s.need.Sends(s.two) {
+		if err := s.partsFirst(ctx); err != nil {
+			return err
+		}
 	}
 	if err := s.planIn(ctx); err != nil {
 		return err

@@ -4,20 +4,16 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"maps"
-	"path/filepath"
 	"slices"
 	"strings"
 
 	"uncinate/internal/core/fault"
-	"uncinate/internal/core/gitconfig"
 	"uncinate/internal/core/histories"
 	"uncinate/internal/core/plan"
 	"uncinate/internal/core/text"
 	"uncinate/internal/desk"
 	"uncinate/internal/desk/project"
 	"uncinate/internal/desk/worktree"
-	"uncinate/internal/world/files"
 	"uncinate/internal/world/git"
 )
 
@@ -237,6 +233,9 @@ func (s *Sync) stepIn(way []string) desk.Step {
 				return err
 			}
 			s.run.AsWas = "What was received stays; only the sending is left, and the same command does it."
+			if s.options.Submodules {
+				return nil // in the end
+			}
 			return s.modules(ctx)
 		}}
 }
@@ -264,100 +263,4 @@ func (s *Sync) stepOut() desk.Step {
 			}
 			return err
 		}}
-}
-
-// modules sees to repositories inside this one that are to be at another commit now: it
-// says so, or moves those in which nothing is lost where git is set to (git-config
-// documentation, submodule.recurse).
-func (s *Sync) modules(ctx context.Context) error {
-	f := s.folder
-	if files.KindOf(filepath.Join(f.Path, ".gitmodules")) == files.None {
-		return nil
-	}
-	asked, err := inside(ctx, f)
-	if err != nil {
-		return err
-	}
-	set, transports := false, "git:http:https:ssh" // as git has it, never from another folder of this machine
-	for _, x := range f.Settings {
-		if strings.EqualFold(x.Key, "submodule.recurse") {
-			set = x.True()
-		}
-		if strings.EqualFold(x.Key, "protocol.file.allow") && !x.Own() && x.Value == "always" {
-			transports = "file:" + transports
-		}
-	}
-	for _, path := range slices.Sorted(maps.Keys(asked)) {
-		stands := ""
-		if files.KindOf(filepath.Join(f.Path, filepath.FromSlash(path), ".git")) != files.None {
-			if stands, err = f.Repo.Git.In(filepath.Join(f.Path, filepath.FromSlash(path))).Resolve(ctx, "HEAD"); err != nil {
-				stands = "unborn"
-			}
-		}
-		if stands == asked[path] {
-			continue
-		}
-		update := []string{"-C", f.Path, "submodule", "update", "--init", "--", path}
-		if stands != "" && set && movable(ctx, f, path) {
-			work, err := f.Work()
-			if err != nil {
-				return err
-			}
-			if _, err := work.Run(ctx, git.Cmd{Args: update[2:], Env: []string{"GIT_ALLOW_PROTOCOL=" + transports}}); err == nil {
-				continue
-			}
-		}
-		s.desk.Tell.Note("Note: the repository %s inside this one is at another commit than is asked for. To move it: %s", text.Visible(path), text.Command(append([]string{"git"}, update...)...))
-	}
-	return ctx.Err()
-}
-
-// inside gives the commit at which each repository inside is to be, by its path. Git's own
-// listing would run git in there, with what is set in there.
-func inside(ctx context.Context, f *project.Folder) (map[string]string, error) {
-	named, err := f.Repo.Lines(ctx, "config", "--file", ".gitmodules", "-z", "--get-regexp", `^submodule\..*\.path$`)
-	if err != nil && git.Code(err) != 1 {
-		return nil, git.Fault(err, ".gitmodules cannot be read")
-	}
-	args := []string{"--literal-pathspecs", "ls-files", "-s", "-z", "--"}
-	for _, line := range named {
-		if _, path, found := strings.Cut(line, "\n"); found && filepath.IsLocal(filepath.FromSlash(path)) {
-			args = append(args, path)
-		}
-	}
-	if len(args) == 5 {
-		return nil, nil
-	}
-	lines, err := f.Repo.Lines(ctx, args...)
-	if err != nil {
-		return nil, git.Fault(err, "git cannot tell which repositories are inside this one")
-	}
-	out := map[string]string{}
-	for _, line := range lines {
-		about, path, _ := strings.Cut(line, "\t")
-		if fields := strings.Fields(about); len(fields) == 3 && fields[0] == "160000" {
-			out[path] = fields[1]
-		}
-	}
-	return out, nil
-}
-
-// movable reports whether nothing is lost when a repository inside is moved: all is saved,
-// and its commit is in one of its branches.
-func movable(ctx context.Context, f *project.Folder, path string) bool {
-	in := f.Repo.Git.In(filepath.Join(f.Path, filepath.FromSlash(path)))
-	settings, err := in.Settings(ctx)
-	own, _, e := git.Folders(in.Dir)
-	if err != nil || e != nil || slices.ContainsFunc(settings, func(x git.Setting) bool {
-		here := strings.EqualFold(x.Key, "core.worktree") && filepath.Join(own, filepath.FromSlash(x.Value)) == in.Dir
-		return x.Own() && !here && gitconfig.Judge(x).Effect != gitconfig.Harmless
-	}) {
-		return false // nobody has looked through its own configuration
-	}
-	changed, err := in.Do(ctx, "status", "--porcelain")
-	if err != nil || changed != "" {
-		return false
-	}
-	holds, err := in.Do(ctx, "for-each-ref", "--count=1", "--contains", "HEAD")
-	return err == nil && holds != ""
 }

@@ -29,11 +29,14 @@ import (
 
 // Options are a person's wishes.
 type Options struct {
-	Folder  string
-	Save    string // commit everything first, with this text
-	By      string // "replay" or "merge": how both sides' commits are brought together; "" as git is set
-	Many    bool   // with Save: very many new files are meant
-	InOnly  bool   // receive, and send nothing
+	Folder string
+	Save   string // commit everything first, with this text
+	By     string // "replay" or "merge": how both sides' commits are brought together; "" as git is set
+	Many   bool   // with Save: very many new files are meant
+	InOnly bool   // receive, and send nothing
+
+	Submodules bool // repositories inside this one are brought too, and moved
+
 	Clash   string // mine, theirs or both: how all clashes are decided that are not decided otherwise; "" to stop at them
 	Preview bool
 	Ask     func(path string) (bool, error)
@@ -53,6 +56,7 @@ type Sync struct {
 	run         *desk.Runner
 	rescuer     *worktree.Rescuer
 	stand       *project.Standing
+	Filled      []string          // folders of submodules that were brought
 	refs        web.Refs          // what the host holds
 	tracked     map[string]string // what git knew of the host before: ref → commit
 	two         histories.Two
@@ -109,6 +113,7 @@ type Synced struct {
 	Rescued     []int             `json:"rescued,omitempty" says:"numbers of the rescue copies that were kept"`
 	Gone        []string          `json:"gone,omitempty" says:"branches that were found to be no longer on the host"`
 	Tags        []string          `json:"tags,omitempty" says:"tags that came in"`
+	Submodules  []string          `json:"submodules,omitempty" says:"folders of submodules that were brought"`
 	Changed     map[string]int    `json:"changed"` // not saved yet
 	Seconds     []string          `json:"second_remotes,omitempty" says:"addresses of second remotes that have the branch too now"`
 	Copy        string            `json:"copy_in_step,omitempty" says:"the branch that was sent to the copy of one's own, as the original has it"`

@@ -58,18 +58,21 @@ var ErrNotAccepted = errors.New("the sign-in is not accepted")
 // Clients"; gitprotocol-pack, "Reference Discovery"), with a user name and secret
 // or, if both are empty, without.
 func (c *Client) Refs(ctx context.Context, a address.Address, user, secret string) (Refs, error) {
-	call := description.Call{Method: http.MethodGet, URL: a.Bare().String() + "/info/refs?service=git-upload-pack", Header: basic(user, secret)}
-	answer, err := c.Do(ctx, call)
+	call := description.Call{Method: http.MethodGet, URL: a.Bare().String() + "/info/refs?service=git-upload-pack", Header: http.Header{}}
+	answer, err := c.doSigned(ctx, call, user, secret)
 	if err != nil {
 		return Refs{}, err
 	}
 	where := a.Bare().String()
 	switch {
-	case answer.Status == http.StatusUnauthorized && call.Header.Get("Authorization") == "":
+	case answer.Status == http.StatusUnauthorized && user == "" && secret == "":
 		return Refs{}, fault.New(fault.HostSaidNo, "%s asks for a sign-in", where).
 			Try("give it a user name and a token", text.Command("uncinate", "account", "add", "--at", where, "--user", "NAME"))
 	case answer.Status == http.StatusUnauthorized || answer.Status == http.StatusForbidden:
 		f := fault.New(fault.HostSaidNo, "%s does not accept the sign-in of %s", where, text.Quote(user))
+		if kinds := schemes(answer.Header); len(kinds) > 0 && !slices.ContainsFunc(kinds, func(k string) bool { return strings.EqualFold(k, "Basic") || strings.EqualFold(k, "Digest") }) {
+			f.Detail("It wants a sign-in of the kind %s, and here one signs in by name and password or token.", text.Visible(text.Excerpt(strings.Join(kinds, ", "), 60)))
+		}
 		if answer.Status == http.StatusUnauthorized {
 			return Refs{}, f.Because(ErrNotAccepted)
 		}
@@ -84,7 +87,7 @@ func (c *Client) Refs(ctx context.Context, a address.Address, user, secret strin
 		return Refs{}, fault.New(fault.Unreachable, "%s answers with status %d when asked for its branches", where, answer.Status)
 	case answer.Header.Get("Content-Type") != "application/x-git-upload-pack-advertisement":
 		if refs, ok := parseFile(string(answer.Body)); ok {
-			return c.headOf(ctx, a, basic(user, secret), refs)
+			return c.headOf(ctx, a, user, secret, refs)
 		}
 		return Refs{}, fault.New(fault.Unreachable, "what answers at %s is not a git repository", where).
 			Detail("It begins: %s", text.Excerpt(string(answer.Body[:min(len(answer.Body), 120)]), 60))
@@ -125,8 +128,8 @@ func parseFile(s string) (Refs, bool) {
 }
 
 // headOf asks such a repository which branch HEAD stands for.
-func (c *Client) headOf(ctx context.Context, a address.Address, header http.Header, refs Refs) (Refs, error) {
-	answer, err := c.Do(ctx, description.Call{Method: http.MethodGet, URL: a.Bare().String() + "/HEAD", Header: header})
+func (c *Client) headOf(ctx context.Context, a address.Address, user, secret string, refs Refs) (Refs, error) {
+	answer, err := c.doSigned(ctx, description.Call{Method: http.MethodGet, URL: a.Bare().String() + "/HEAD", Header: http.Header{}}, user, secret)
 	if err != nil {
 		return Refs{}, err
 	}
@@ -183,11 +186,11 @@ func (c *Client) Vacant(ctx context.Context, a address.Address, user, secret str
 }
 
 func (c *Client) listRefs(ctx context.Context, a address.Address, user, secret, request string) (Refs, bool, error) {
-	call := description.Call{Method: http.MethodPost, URL: a.Bare().String() + "/git-upload-pack", Header: basic(user, secret), Body: []byte(request)}
+	call := description.Call{Method: http.MethodPost, URL: a.Bare().String() + "/git-upload-pack", Header: http.Header{}, Body: []byte(request)}
 	call.Header.Set("Content-Type", "application/x-git-upload-pack-request")
 	call.Header.Set("Accept", "application/x-git-upload-pack-result")
 	call.Header.Set("Git-Protocol", "version=2")
-	answer, err := c.Do(ctx, call)
+	answer, err := c.doSigned(ctx, call, user, secret)
 	if err != nil || answer.Status != http.StatusOK || answer.Header.Get("Content-Type") != "application/x-git-upload-pack-result" {
 		return Refs{}, false, err
 	}

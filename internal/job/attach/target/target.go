@@ -330,21 +330,26 @@ func (t *Target) choosePlain(ctx context.Context, given address.Address, err err
 	return nil
 }
 
-// plainAccount finds the account kept for the very address, if there is one.
+// plainAccount finds the account kept for the address, or for what is above it, if there is one.
 func (t *Target) plainAccount() (*accounts.Account, error) {
 	if t.Options.Account != "" {
 		return accounts.Named(t.Desk, t.Options.Account)
 	}
-	all, err := accounts.All(t.Desk)
-	if err != nil {
+	if t.Options.Key != "" {
+		return nil, nil
+	}
+	if a, err := accounts.For(t.Desk, t.Tie.Address); err != nil || a != nil {
+		return a, err
+	}
+	h, _, _, err := hosts.Recognise(t.Desk, t.Tie.Address.String())
+	if err != nil || h == nil || h.Actions["repository-show"] != nil {
 		return nil, err
 	}
-	for _, b := range all {
-		if at, err := address.Parse(b.Address); err == nil && at.Key() == t.Tie.Address.Key() {
-			return b, nil
-		}
+	on, err := accounts.On(t.Desk, h.Name) // it has no way to show one, and its accounts sign in all the same
+	if err != nil || len(on) != 1 || t.Tie.Address.Scheme == "ssh" {
+		return nil, err
 	}
-	return nil, nil
+	return on[0], nil
 }
 
 // Target is where a folder is attached to, and by whom.
