@@ -276,6 +276,10 @@ func Push(ctx context.Context, d *desk.Desk, h *Tie, sending Sending) error {
 		return fault.New(fault.HostSaidNo, "%s serves files alone: one receives from it, and nothing can be sent there", h.Address.String()).Because(err).
 			Detail("Your commits stay here.")
 	}
+	if errors.As(err, &said) && h.Account != nil && strings.Contains(said.Says, "returned error: 403") {
+		return fault.New(fault.HostSaidNo, "%s lets %s read, and not send", h.Address.String(), text.Visible(h.Account.User)).Because(err).
+			Detail("Your commits stay here.")
+	}
 	return git.Fault(err, "git could not send the work to %s", h.Address.String())
 }
 

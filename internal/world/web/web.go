@@ -131,7 +131,11 @@ func Unreachable(ctx context.Context, origin string, err error) error {
 		return f.Detail("%s.", strings.ToUpper(inner.Says[:1])+inner.Says[1:])
 	}
 	why := ""
+	var op *net.OpError
+	var alert tls.AlertError
 	switch {
+	case errors.As(err, &op) && op.Op == "remote error" && strings.Contains(op.Err.Error(), "certificate"), errors.As(err, &alert):
+		why = "it wants a certificate of whoever comes, and takes none that was shown; git's setting http.sslCert names one"
 	case errors.As(err, &dns) && dns.IsNotFound:
 		why = "there is no host of that name"
 	case errors.As(err, &dns):
