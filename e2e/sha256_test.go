@@ -78,3 +78,35 @@ func TestSHA256(t *testing.T) {
 	m.ok("usual", "", "attach", "--yes")
 	assert.Equal(t, "sha1", m.git("usual", "rev-parse", "--show-object-format"), "as the host makes them")
 }
+
+// TestSHA256OverSSH knows by what objects are named on servers of the older protocol too, and what the first branch is to
+// be called on those of the newer one.
+func TestSHA256OverSSH(t *testing.T) {
+	t.Parallel()
+	for name, settings := range map[string][]string{"older": nil, "newer": {"AcceptEnv GIT_PROTOCOL"}} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			s := newPlainSSH(t, settings...)
+			m := s.ownWay("")
+			bare := filepath.Join(s.dir, "repositories/wide.git")
+			m.git("", "init", "-q", "--bare", "-b", "trunk", "--object-format=sha256", bare)
+			if name == "newer" {
+				m.well("", "clone", "Pier:repositories/wide.git", "empty")
+				assert.Equal(t, "sha256 trunk", m.git("empty", "rev-parse", "--show-object-format")+" "+m.git("empty", "branch", "--show-current"))
+			}
+			m.git("", "init", "-q", "-b", "trunk", "--object-format=sha256", "work")
+			m.write("work", map[string]string{"x.txt": "x\n"})
+			r := m.atHome("work", program, "attach", "--yes", "--to", "Pier:repositories/tides.git")
+			assert.Equal(t, 3, r.code)
+			assert.Contains(t, r.err, "by SHA-1, and this folder's by SHA-256")
+			s.empty(m, "repositories/narrow.git")
+			r = m.atHome("work", program, "attach", "--yes", "--to", "Pier:repositories/narrow.git")
+			assert.Equal(t, 3, r.code, "it is empty, and of the other kind")
+			assert.Contains(t, r.err, "by SHA-1, and this folder's by SHA-256")
+			m.well("work", "attach", "--yes", "--to", "Pier:repositories/wide.git")
+			m.well("", "clone", "Pier:repositories/wide.git", "copy")
+			assert.Len(t, m.git("copy", "rev-parse", "trunk"), 64)
+			works(t, sshShown, "repositories whose objects are named by SHA-256, with the "+name+" protocol")
+		})
+	}
+}

@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"regexp"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -22,6 +23,7 @@ type plainSSH struct {
 	dir  string
 	at   string // ssh://user@127.0.0.1:port
 	port string
+	stop func()
 }
 
 // newPlainSSH starts sshd from its own package as an ordinary process; more are lines of
@@ -48,12 +50,24 @@ func newPlainSSH(t *testing.T, more ...string) *plainSSH {
 	config := append([]string{"Port " + s.port, "ListenAddress 127.0.0.1", "HostKey " + dir + "/host_key", "PidFile none", "UsePAM no", "StrictModes no", "PermitRootLogin yes",
 		"PasswordAuthentication no", "KbdInteractiveAuthentication no", "AuthorizedKeysFile " + dir + "/authorized_keys", "LogLevel VERBOSE", "MaxStartups 100", "KexAlgorithms curve25519-sha256"}, more...)
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "config"), []byte(strings.Join(config, "\n")+"\n"), 0o600))
-	log, err := os.Create(filepath.Join(dir, "log"))
+	s.start()
+	me, err := user.Current()
 	require.NoError(t, err)
-	c := exec.Command(sshd, "-D", "-e", "-f", filepath.Join(dir, "config"))
+	s.at = "ssh://" + me.Username + "@127.0.0.1:" + s.port
+	return s
+}
+
+// start lets the server run until the test ends, or it is started again.
+func (s *plainSSH) start() {
+	t := s.t
+	t.Helper()
+	log, err := os.Create(filepath.Join(s.dir, "log"))
+	require.NoError(t, err)
+	c := exec.Command("/usr/sbin/sshd", "-D", "-e", "-f", filepath.Join(s.dir, "config"))
 	c.Stderr = log
 	require.NoError(t, c.Start())
-	t.Cleanup(func() { _ = c.Process.Kill(); _ = c.Wait(); log.Close() })
+	s.stop = sync.OnceFunc(func() { _ = c.Process.Kill(); _ = c.Wait(); log.Close() })
+	t.Cleanup(s.stop)
 	require.Eventually(t, func() bool {
 		c, err := net.Dial("tcp", "127.0.0.1:"+s.port)
 		if err == nil {
@@ -61,10 +75,13 @@ func newPlainSSH(t *testing.T, more ...string) *plainSSH {
 		}
 		return err == nil
 	}, 10*time.Second, 20*time.Millisecond)
-	me, err := user.Current()
-	require.NoError(t, err)
-	s.at = "ssh://" + me.Username + "@127.0.0.1:" + s.port
-	return s
+}
+
+// restart lets the server read its files again.
+func (s *plainSSH) restart() {
+	s.t.Helper()
+	s.stop()
+	s.start()
 }
 
 func (s *plainSSH) read(name string) string {

@@ -73,10 +73,10 @@ func unknownKey(ctx context.Context, d *desk.Desk, h *Tie, err error) error {
 }
 
 // Vacant asks a repository without any commit what its first branch is to be called, and how its objects are named; ""
-// for what it does not say.
-func Vacant(ctx context.Context, d *desk.Desk, h *Tie, told web.Refs) (head, format string) {
+// for what it does not say. sends says that the person means to send there, and may be asked for more.
+func Vacant(ctx context.Context, d *desk.Desk, h *Tie, told web.Refs, sends bool) (head, format string) {
 	if h.Address.Scheme == "ssh" {
-		head, format, err := h.Repo.Vacant(ctx, d.Home.State, h.Address.String(), h.Config()...)
+		head, format, err := h.Repo.Vacant(ctx, d.Home.State, h.Address.String(), sends, h.Config()...)
 		if err != nil {
 			d.Log.Debug("what an empty repository says of itself", "address", h.Address.String(), "why", err)
 		}
@@ -276,7 +276,7 @@ func Push(ctx context.Context, d *desk.Desk, h *Tie, sending Sending) error {
 		return fault.New(fault.HostSaidNo, "%s serves files alone: one receives from it, and nothing can be sent there", h.Address.String()).Because(err).
 			Detail("Your commits stay here.")
 	}
-	if errors.As(err, &said) && h.Account != nil && strings.Contains(said.Says, "returned error: 403") {
+	if errors.As(err, &said) && h.Account != nil && (strings.Contains(said.Says, "returned error: 403") || strings.Contains(said.Says, "Authentication failed")) { // it was let in to read just now
 		return fault.New(fault.HostSaidNo, "%s lets %s read, and not send", h.Address.String(), text.Visible(h.Account.User)).Because(err).
 			Detail("Your commits stay here.")
 	}

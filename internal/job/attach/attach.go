@@ -355,7 +355,7 @@ func (a *Attach) checkHistory(ctx context.Context) error {
 	format := refs.Format
 	if refs.Empty() {
 		a.Vacant = true
-		a.Unborn, format = project.Vacant(ctx, a.Desk, a.Tie, refs)
+		a.Unborn, format = project.Vacant(ctx, a.Desk, a.Tie, refs, a.OwnFormat() == "sha256")
 	}
 	if err := a.CheckFormat(format); err != nil {
 		return err

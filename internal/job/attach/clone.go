@@ -173,7 +173,7 @@ func (c *Clone) prepare(ctx context.Context, g *git.Git, o CloneOptions, name st
 	}
 	if t.Format = c.refs.Format; c.refs.Empty() {
 		var head string
-		if head, t.Format = project.Vacant(ctx, c.desk, t.Tie, c.refs); c.refs.Head == "" {
+		if head, t.Format = project.Vacant(ctx, c.desk, t.Tie, c.refs, false); c.refs.Head == "" {
 			c.refs.Head = head
 		}
 	}

@@ -106,6 +106,10 @@ func (t *Target) checkNewFormat() error {
 // together in no way; what is made anew here is made as that one is.
 func (t *Target) CheckFormat(there string) error {
 	here := t.OwnFormat()
+	if here == "sha256" && there == "" {
+		return fault.New(fault.Decision, "this folder's repository names its objects by SHA-256, and %s does not say whether it takes such ones: nothing was sent", t.Tie.Address.String()).
+			Try("see what it says to git", text.Command("git", "-C", t.Folder.Path, "push", "--dry-run", t.Tie.Address.String(), "HEAD"))
+	}
 	if here == "" || there == "" {
 		t.Format = there
 		return nil
