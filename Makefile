@@ -2,7 +2,7 @@
 GO      ?= go
 PROGRAM := build/uncinate
 
-.PHONY: build tour test soak stories story docs man screenshots fuzz bench
+.PHONY: build tour test soak stories story works docs man screenshots fuzz bench
 
 build:
 	CGO_ENABLED=0 $(GO) build -trimpath -ldflags '-s -w' -o $(PROGRAM) ./cmd/uncinate
@@ -14,7 +14,7 @@ tour: build
 
 # All tests, on real git and the real practice host, and a short look with the fuzzers.
 test:
-	scripts/needs git=git git-lfs=git-lfs bash=bash zsh=zsh fish=fish mandoc=mandoc busybox=busybox dash=dash ssh=openssh-client ssh-agent=openssh-client /usr/sbin/sshd=openssh-server strace=strace gnome-keyring-daemon=gnome-keyring dbus-run-session=dbus-daemon setsid=util-linux openssl=openssl systemd-analyze=systemd
+	scripts/needs git=git git-lfs=git-lfs bash=bash zsh=zsh fish=fish mandoc=mandoc busybox=busybox dash=dash ssh=openssh-client ssh-agent=openssh-client /usr/sbin/sshd=openssh-server strace=strace gnome-keyring-daemon=gnome-keyring dbus-run-session=dbus-daemon setsid=util-linux openssl=openssl systemd-analyze=systemd apache2=apache2-bin dropbear=dropbear-bin
 	$(GO) test -count=1 -timeout 20m ./...
 	$(MAKE) --no-print-directory fuzz FOR=2000x
 
@@ -34,6 +34,10 @@ stories:
 # One story, from a file of its lines: what each command prints, and what is found.
 story:
 	UNCINATE_STORY=$(abspath $(FILE)) $(GO) test -count=1 -run 'TestOneStory$$' -v ./e2e
+
+# The page of what it was tried with, made from the tests that try it.
+works:
+	UNCINATE_WORKS=1 $(GO) test -count=1 -run 'TestWebServer|TestOpenSSHServers|TestDropbear|TestSHA256|TestAddressesAsGitReadsThem|TestServerKeysWithoutAccount|TestKeyOfOneRepository|TestAsGitGoes|TestEnvironments|TestHomes|TestSubmodulesBrought' ./e2e
 
 # The reference page and the schema are made from the commands themselves.
 docs: build

@@ -98,6 +98,7 @@ func TestAddressesAsGitReadsThem(t *testing.T) {
 	assert.Contains(t, m.well("", "project", "find", "--yes", "work"), "Pier:repositories/tides.git")
 	r := m.atHome("", program, "status", "--all")
 	assert.Contains(t, r.out, "9 ", r.err)
+	works(t, sshShown, "addresses as git reads them: host:path, host:~/path, ssh://host/~/path, host:/path, user@[host:port]:path, names of ~/.ssh/config, url.<base>.insteadOf")
 	m.write("new", map[string]string{"x.txt": "x\n"})
 	m.git("", "init", "-q", "--bare", "-b", "main", filepath.Join(s.dir, "repositories/new.git"))
 	m.well("new", "attach", "--yes", "--to", "sk:new.git")
@@ -115,6 +116,7 @@ func TestServerKeysWithoutAccount(t *testing.T) {
 	assert.Equal(t, 3, r.code)
 	assert.Contains(t, r.err, "nothing confirms yet that this SSH key belongs to Pier")
 	assert.NoDirExists(t, filepath.Join(m.home, "one"))
+	refuses(t, sshShown, "a server whose key nobody confirmed yet, without a terminal (on one it is asked)", r)
 	pin := regexp.MustCompile(`uncinate (host pin .*)`).FindStringSubmatch(r.err)
 	require.NotNil(t, pin, r.err)
 	m.well("", strings.Fields(strings.ReplaceAll(pin[1], "'", ""))...)
@@ -130,6 +132,7 @@ func TestServerKeysWithoutAccount(t *testing.T) {
 	m.well("one", "sync")
 	assert.FileExists(t, filepath.Join(m.home, "one/two.txt"))
 	assert.Contains(t, m.well("", "status", "--all"), "in step")
+	works(t, sshShown, "a server without an account, whose key was confirmed by host pin")
 
 	other := m.command("", "", "ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", "other")
 	require.Equal(t, 0, other.code)
@@ -139,6 +142,7 @@ func TestServerKeysWithoutAccount(t *testing.T) {
 	r = m.atHome("one", program, "sync")
 	assert.Equal(t, 6, r.code)
 	assert.Contains(t, r.err, "shows another SSH key than the one by which it is known here")
+	refuses(t, sshShown, "a server whose key changed", r)
 }
 
 // TestKeyOfOneRepository goes by a key that the person names, and by no other: a deploy key of a server without accounts.
@@ -154,10 +158,14 @@ func TestKeyOfOneRepository(t *testing.T) {
 	r := m.atHome("", program, "clone", at, "none")
 	assert.Equal(t, 5, r.code)
 	assert.Contains(t, r.err, "accepts none of the SSH keys that were offered")
+	refuses(t, sshShown, "no key that the server knows", r)
 	for key, says := range map[string]string{"stranger": "does not let the SSH key " + m.home, "closed": "a passphrase of its own protects it", "config": "holds no SSH key that can be read", "nothing": "cannot be read: no such file"} {
 		r = m.atHome("", program, "clone", "--key", ".ssh/"+key, at, "none")
 		assert.NotEqual(t, 0, r.code)
 		assert.Contains(t, r.err, says)
+		if key == "closed" {
+			refuses(t, sshShown, "a key with a passphrase that no agent has", r)
+		}
 	}
 	assert.NoDirExists(t, filepath.Join(m.home, "none"))
 	m.well("", "clone", "--key", ".ssh/deploy", at, "one")
@@ -171,6 +179,7 @@ func TestKeyOfOneRepository(t *testing.T) {
 	assert.Contains(t, m.well("new", "attach", "--yes"), "Already attached")
 	assert.Equal(t, m.git("new", "rev-parse", "HEAD"), m.git(filepath.Join(s.dir, "repositories/new.git"), "rev-parse", "main"))
 	assert.Contains(t, m.well("", "status", "--all"), "in step")
+	works(t, sshShown, "a key for one repository (clone --key, attach --key)")
 	r = m.atHome("", program, "clone", "--key", ".ssh/deploy", "https://skerry.example/tides", "none")
 	assert.Equal(t, 2, r.code)
 	assert.Contains(t, r.err, "a key opens repositories over SSH")

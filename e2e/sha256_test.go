@@ -58,6 +58,7 @@ func TestSHA256(t *testing.T) {
 	m.write("folder", map[string]string{"neap.txt": "n\n"})
 	m.ok("folder", "", "sync", "--save", "--message", "Neap")
 	assert.Len(t, m.git(bare, "rev-parse", "neap"), 64)
+	works(t, settingsShown, "objects named by SHA-256: attach, clone (also empty), join, sync, settle, undo, branches")
 	m.git("folder", "gc", "-q")
 	assert.NotContains(t, m.git("folder", "fsck", "--strict"), "error")
 
@@ -73,9 +74,11 @@ func TestSHA256(t *testing.T) {
 	m.git("", "init", "-q", "-b", "main", "--object-format=sha256", "buoy")
 	m.write("buoy", map[string]string{"x.txt": "x\n"})
 	m.refused(3, []string{"nobody knows whether gannet makes such repositories: nothing was made there"}, "buoy", "", "attach", "--yes")
+	refuses(t, settingsShown, "objects named by SHA-256, and a host that may not take them", m.run("buoy", "", "attach", "--yes"))
 	m.env = append(m.env, "GIT_DEFAULT_HASH=sha256")
 	m.write("usual", map[string]string{"x.txt": "x\n"})
 	m.ok("usual", "", "attach", "--yes")
+	works(t, settingsShown, "GIT_DEFAULT_HASH: a project that is made for a host is as the host makes them")
 	assert.Equal(t, "sha1", m.git("usual", "rev-parse", "--show-object-format"), "as the host makes them")
 }
 

@@ -53,6 +53,8 @@ func TestSubmodulesBrought(t *testing.T) {
 	assert.Contains(t, m.ok("plain", "", "sync", "--submodules"), "2 submodules: pump, pump/parts/seal")
 	assert.FileExists(t, filepath.Join(m.home, "plain/pump/parts/seal/README.md"))
 
+	works(t, settingsShown, "submodules: clone --submodules and sync --submodules, also private ones, and those inside them")
+
 	// Commits that are only here.
 	m.git("full/pump", "config", "user.name", "Tern")
 	m.git("full/pump", "config", "user.email", "tern@skerry.example")
@@ -63,6 +65,7 @@ func TestSubmodulesBrought(t *testing.T) {
 	m.git("full", "commit", "-q", "-m", "The new pump")
 	was := m.git(h.gitDir(t, "tern", "tern", "whole"), "rev-parse", "main")
 	said := m.refused(3, []string{"of the submodule pump, which is only here: nobody else could get it", "Nothing was sent.", "uncinate branch make NAME --switch --folder"}, "full", "", "sync")
+	refuses(t, settingsShown, "submodules: sync of what asks for commits of one that are only here", m.run("full", "", "sync"))
 	assert.Contains(t, said, "uncinate sync "+filepath.Join(m.home, "full/pump"))
 	assert.Equal(t, was, m.git(h.gitDir(t, "tern", "tern", "whole"), "rev-parse", "main"))
 	m.ok("", "", "branch", "make", "neap", "--switch", "--folder", filepath.Join(m.home, "full/pump"))

@@ -9,7 +9,9 @@ import (
 	"net/http/httptest"
 	"net/http/httputil"
 	"net/url"
+	"os"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"sync/atomic"
 	"testing"
@@ -18,6 +20,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
+
+const settingsShown = "Git's own settings"
 
 // TestAsGitGoes reaches a server as the person's own git does: by an authority of its own, a certificate to sign in with,
 // a proxy that wants a password, and a header; without one of them the true cause is said.
@@ -56,6 +60,7 @@ func TestAsGitGoes(t *testing.T) {
 	set("proxy", "http://127.0.0.1:1")
 	r = m.run("", "", "token", "test", "tern-drawings")
 	assert.Contains(t, r.out+r.err, "by way of the proxy http://127.0.0.1:1")
+	refuses(t, settingsShown, "a proxy that does not answer", m.run("", "", "clone", at, "never"))
 	set("proxy", strings.Replace(proxy.URL, "http://", "http://tern:secret@", 1))
 	m.project("drawings")
 	m.ok("drawings", "", "attach", "--yes", "--to", at)
@@ -63,6 +68,7 @@ func TestAsGitGoes(t *testing.T) {
 	assert.Positive(t, through.Load())
 	m.ok("", "", "clone", at, "copy")
 	m.ok("copy", "", "sync")
+	works(t, settingsShown, "http.<url>.sslCAInfo (with ~), sslCert, sslKey, extraHeader, proxy with a sign-in")
 
 	m.git("", "config", "--global", "--remove-section", "http."+front.URL)
 	was := m.env
@@ -72,6 +78,7 @@ func TestAsGitGoes(t *testing.T) {
 	before := through.Load()
 	m.ok("copy", "", "sync")
 	assert.Greater(t, through.Load(), before, "by git's own variables, and the one that names a proxy for all")
+	works(t, settingsShown, "GIT_SSL_CAINFO, GIT_SSL_CERT, GIT_SSL_KEY, ALL_PROXY, http.extraHeader")
 }
 
 // guarded gives a server in front of another one, with an authority of its own, that wants a certificate and a header;
@@ -140,20 +147,73 @@ func TestEnvironments(t *testing.T) {
 	assert.Equal(t, 0, r.code, r.err)
 	r = bash("unset HOME UNCINATE_HOME", "account", "list") // the system knows whose home it is
 	assert.Equal(t, 0, r.code, r.err)
+	works(t, environments, "HOME not set: it is asked of the system")
 	m.write("gauge", map[string]string{"one.txt": "1\n", "two.txt": "2\n"})
 	r = bash("export TMPDIR=/no/such/folder", "save", "--message", "One", "--only", "one.txt")
 	assert.Equal(t, 1, r.code)
 	assert.Contains(t, r.err, "nothing temporary can be written into /no/such/folder: no such file or directory.\n  The variable TMPDIR names that folder.")
+	refuses(t, environments, "TMPDIR names no folder", r)
 	leave := m.smallDisk("full", 16)
 	leave(0)
 	r = bash("export TMPDIR="+filepath.Join(m.home, "full"), "save", "--message", "One", "--only", "one.txt")
 	assert.Contains(t, strings.ToLower(r.err), "no space left on device")
+	refuses(t, environments, "TMPDIR is full", r)
 	assert.Equal(t, "?? one.txt\n?? two.txt", m.git("gauge", "status", "--porcelain"), "nothing was done")
 	r = bash("ulimit -n 64", "sync", "--save", "--message", "Both")
 	assert.Equal(t, 0, r.code, r.err)
 	assert.Equal(t, "", m.git("gauge", "status", "--porcelain"))
+	works(t, environments, "64 open files at most (ulimit -n 64)")
 	r = bash("export LC_ALL=C", "status", "--all")
 	assert.Equal(t, 0, r.code, r.err)
+	works(t, environments, "the C locale, and no terminal")
+}
+
+const environments = "Environments"
+
+// TestHomes works where nothing can be written into the home folder, and as a user who may do little: what is in the way
+// is said with a line that, pasted into a small shell, helps.
+func TestHomes(t *testing.T) {
+	t.Parallel()
+	linux(t)
+	needs(t, "busybox", "busybox")
+	at, dir := plainServer(t, "")
+	m := newMachine(t)
+	m.alone = true
+	m.project("first")
+	m.commit("first", "main")
+	m.git("first", "push", "-q", filepath.Join(dir, "almanac.git"), "main")
+	readOnly := func(before string, args ...string) result {
+		return m.command("", "", "unshare", append([]string{"-m", "sh", "-c", `mount --bind "$HOME" "$HOME" && mount -o remount,ro,bind "$HOME" && exec busybox sh -c "$0" "$@"`,
+			before + `; exec "$0" "$@"`, program}, args...)...)
+	}
+	r := readOnly("unset UNCINATE_HOME", "settings", "set", "machine", "pier")
+	assert.Contains(t, r.err, "cannot be made: read-only file system")
+	refuses(t, environments, "HOME cannot be written", r)
+	remedy := regexp.MustCompile(`export UNCINATE_HOME=\S+`).FindString(r.err)
+	require.NotEmpty(t, remedy, r.err)
+	elsewhere := t.TempDir()
+	r = readOnly(strings.Replace(remedy, os.TempDir()+"/uncinate-home", elsewhere, 1)+"; cd "+elsewhere, "clone", at+"/almanac.git")
+	assert.Equal(t, 0, r.code, r.err)
+	works(t, environments, "HOME cannot be written, and UNCINATE_HOME names another folder; the lines pasted into busybox")
+
+	who, err := os.MkdirTemp("/tmp", "uncinate-e2e-who-")
+	require.NoError(t, err)
+	t.Cleanup(func() { assert.NoError(t, os.RemoveAll(who)) })
+	require.Equal(t, 0, m.command("", "", "cp", program, who+"/uncinate").code)
+	require.Equal(t, 0, m.command("", "", "chown", "-R", "65534:65534", who).code)
+	as := func(dir string, args ...string) result {
+		return m.command("", "", "env", append([]string{"-i", "-C", filepath.Join(who, dir), "HOME=" + who, "PATH=" + os.Getenv("PATH"), "setpriv", "--reuid=65534", "--regid=65534", "--clear-groups", "--no-new-privs"}, args...)...)
+	}
+	for _, args := range [][]string{{"git", "config", "--global", "user.name", "Tern"}, {"git", "config", "--global", "user.email", "tern@skerry.example"}, {"./uncinate", "vault", "make", "--by", "file"}, {"./uncinate", "clone", at + "/almanac.git"}, {"touch", "almanac/new.txt"}} {
+		r := as("", args...)
+		require.Equal(t, 0, r.code, r.err)
+	}
+	r = as("almanac", "../uncinate", "sync", "--save", "--message", "New")
+	assert.Equal(t, 0, r.code, r.err)
+	works(t, environments, "a user without any right beyond the own folder, and an almost empty environment")
+	r = as("", "./uncinate", "clone", at+"/almanac.git", "/var/lib/almanac")
+	assert.Contains(t, r.err, "permission denied")
+	refuses(t, environments, "a folder in which that user may not write", r)
 }
 
 // TestFilesAlone follows a repository whose files alone are served: it is cloned, compared and brought up to date, and

@@ -219,14 +219,14 @@ func addAtAddress(ctx context.Context, d *desk.Desk, want accounts.Account, toke
 	}
 	if _, err := d.Web.Refs(ctx, at, want.User, token); err != nil {
 		switch f := *fault.Of(err); {
-		case errors.Is(err, web.ErrNotAccepted):
-			f.Says = fmt.Sprintf("%s does not accept this user name and token", at.Bare().String())
-			return nil, nil, &f
 		case errors.Is(err, web.ErrNoRepository):
 			f.Says = fmt.Sprintf("there is no repository at %s, or %s may not see it", at.Bare().String(), text.Visible(want.User))
 			if want.Repository == "" {
 				f.Try("if several repositories are below it, name one, on which the sign-in is tested", again("--repository", "NAME"))
 			}
+			return nil, nil, &f
+		case f.Kind == fault.HostSaidNo:
+			f.Says = fmt.Sprintf("%s does not accept this user name and token", at.Bare().String())
 			return nil, nil, &f
 		}
 		return nil, nil, err

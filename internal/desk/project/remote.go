@@ -188,6 +188,10 @@ func overSSH(at address.Address, err error) error {
 		f.Kind, f.Says = fault.Unreachable, at.Host+" cannot be reached over SSH: it did not answer"
 	case has("does not appear to be a git repository"), has("no such repository"), has("not found"), has("does not exist"):
 		f.Kind, f.Says = fault.HostSaidNo, "there is no repository at "+at.String()+", or you may not see it"
+	case has("bad line length character"):
+		f.Kind, f.Says = fault.Unreachable, "what "+at.Host+" sends first is not git's: something there speaks at the door, such as a script that runs at each sign-in"
+	case has("Could not read from remote repository"):
+		f.Kind, f.Says = fault.HostSaidNo, at.Host+" was reached, and did not let git have "+at.String()
 	}
 	return f
 }
@@ -275,6 +279,9 @@ func Push(ctx context.Context, d *desk.Desk, h *Tie, sending Sending) error {
 	if errors.As(err, &said) && strings.Contains(said.Says, "git-http-push failed") { // git's last way, without a git server
 		return fault.New(fault.HostSaidNo, "%s serves files alone: one receives from it, and nothing can be sent there", h.Address.String()).Because(err).
 			Detail("Your commits stay here.")
+	}
+	if errors.As(err, &said) && h.Address.Scheme == "ssh" && strings.Contains(said.Says, "Could not read from remote repository") { // it gave its refs just now
+		return git.Fault(err, "%s lets you read, and not send", h.Address.String())
 	}
 	if errors.As(err, &said) && h.Account != nil && (strings.Contains(said.Says, "returned error: 403") || strings.Contains(said.Says, "Authentication failed")) { // it was let in to read just now
 		return fault.New(fault.HostSaidNo, "%s lets %s read, and not send", h.Address.String(), text.Visible(h.Account.User)).Because(err).

@@ -307,7 +307,7 @@ func (c *Clone) stepFolder() desk.Step {
 	return desk.Step{Item: plan.Item{ID: "folder", Place: plan.Here, Sentence: sentence},
 		Do: func(context.Context) error {
 			if err := files.MakeFolder(c.folder, 0o777); err != nil {
-				return fault.New(fault.Failed, "the folder %s cannot be made", text.Visible(c.folder)).Because(err)
+				return fault.New(fault.Failed, "the folder %s cannot be made: %s", text.Visible(c.folder), files.Plain(err)).Because(err)
 			}
 			if real, err := filepath.EvalSymlinks(c.folder); err == nil {
 				c.folder = real

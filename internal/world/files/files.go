@@ -16,6 +16,7 @@ import (
 	"os/user"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -97,7 +98,7 @@ func Short(path string) string {
 func Write(path string, data []byte, mode fs.FileMode) error {
 	folder := filepath.Dir(path)
 	if err := os.MkdirAll(folder, 0o700); err != nil {
-		return fault.New(fault.Failed, "the folder %s cannot be made", text.Visible(folder)).Because(err)
+		return noFolder(folder, err)
 	}
 	if err := replace(path, data, mode); err != nil {
 		return fault.New(fault.Failed, "%s cannot be written: %s", text.Visible(path), Plain(err)).Because(err)
@@ -225,6 +226,16 @@ func Plain(err error) string {
 	return err.Error()
 }
 
+// noFolder says why a folder cannot be made. What this program keeps can be in another place.
+func noFolder(path string, err error) error {
+	f := fault.New(fault.Failed, "the folder %s cannot be made: %s", text.Visible(path), Plain(err)).Because(err)
+	ours := slices.Contains(strings.Split(filepath.ToSlash(path), "/"), "uncinate")
+	if ours && (errors.Is(err, fs.ErrPermission) || strings.Contains(err.Error(), "read-only")) {
+		f.Try("keep what this program remembers in another folder", "export UNCINATE_HOME="+text.Quote(filepath.Join(os.TempDir(), "uncinate-home")))
+	}
+	return f
+}
+
 // Held is a lock that is held.
 type Held struct {
 	file *os.File
@@ -235,7 +246,7 @@ type Held struct {
 // the id of that process if it is known, else 0.
 func Lock(ctx context.Context, path string) (held *Held, holder int, err error) {
 	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
-		return nil, 0, fault.New(fault.Failed, "the folder %s cannot be made", text.Visible(filepath.Dir(path))).Because(err)
+		return nil, 0, noFolder(filepath.Dir(path), err)
 	}
 	f, taken, err := hold(path)
 	if err != nil {

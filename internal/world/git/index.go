@@ -78,7 +78,10 @@ func (r *Repo) IndexCopy() (path string, done func() error, err error) {
 		err = fmt.Errorf("the index has more than %d bytes", mostIndex)
 	}
 	s, e := was.Stat()
-	if err = errors.Join(err, e, was.Close(), copied.Close()); err == nil {
+	if closed := copied.Close(); closed != nil || err != nil && n < mostIndex {
+		err = files.NoTemporary(cmp.Or(err, closed))
+	}
+	if err = errors.Join(err, e, was.Close()); err == nil {
 		err = os.Chtimes(path, s.ModTime(), s.ModTime())
 	}
 	return path, done, err
