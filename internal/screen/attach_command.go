@@ -232,7 +232,10 @@ func (e *Env) attached(r *attach.Attached, host string) {
 			checked += ", default branch " + text.Visible(r.Default)
 		}
 	}
-	nested, others, large := "", "", ""
+	nested, others, tags, large := "", "", "", ""
+	if len(r.OtherTags) > 0 {
+		tags = text.Count(len(r.OtherTags), "tag") + ": " + e.Out.visible(text.Excerpt(strings.Join(r.OtherTags, ", "), 120)) + " (sent by: " + text.Command("git", "-C", r.Folder, "push", r.Remote, "--tags") + ")"
+	}
 	if len(r.Nested) > 0 {
 		nested = strings.Join(r.Nested, ", ") + " (a repository of its own)"
 	}
@@ -244,7 +247,7 @@ func (e *Env) attached(r *attach.Attached, host string) {
 	}
 	joined, beside := joinedWords(r.Joined)
 	e.Facts([2]string{"page", r.Page}, [2]string{"clone", r.Address}, [2]string{"joined", joined}, [2]string{"put beside", beside}, [2]string{went, up}, [2]string{"large files", large},
-		[2]string{"stayed", stayedWords(r.Stays)}, [2]string{"stayed", nested}, [2]string{"stayed", others}, [2]string{"checked", checked})
+		[2]string{"stayed", stayedWords(r.Stays)}, [2]string{"stayed", nested}, [2]string{"stayed", others}, [2]string{"stayed", tags}, [2]string{"checked", checked})
 	if r.Commit == "" {
 		e.Aside("Next: write something, then: uncinate sync --save --message \"What was done\"")
 	}

@@ -66,6 +66,8 @@ func GitLogin(ctx context.Context, d *desk.Desk, a *accounts.Account, token stri
 			return "", "", err
 		}
 	}
-	user, secret = h.SignIn.Git.Fill(vars)
+	if user, secret = h.SignIn.Git.Fill(vars); user == "" && secret == "" { // the description does not say: as git does it everywhere
+		return a.User, token, nil
+	}
 	return user, secret, nil
 }

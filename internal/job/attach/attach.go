@@ -71,6 +71,7 @@ type Attached struct {
 	Stays         []surveying.Stay `json:"stays,omitempty"`
 	Nested        []string         `json:"nested,omitempty"` // folders with a repository of their own
 	OtherBranches []string         `json:"other_branches,omitempty"`
+	OtherTags     []string         `json:"other_tags,omitempty" says:"tags that are only here"`
 	Verified      bool             `json:"verified"`
 	Changed       bool             `json:"changed"` // false: all was done before
 	Sent          bool             `json:"sent" says:"commits were sent now"`

@@ -30,24 +30,33 @@ func (a *Attach) sent() []string {
 }
 
 // stayed lists the branches of which the host does not hold what is here.
-func (a *Attach) stayed(ctx context.Context) ([]string, error) {
+func (a *Attach) stayed(ctx context.Context) (branches, tags []string, err error) {
 	var out []string
+	named, err := a.Folder.Repo.Do(ctx, "for-each-ref", "--format=%(refname:lstrip=2)", "refs/tags/")
+	if err != nil {
+		return nil, nil, git.Fault(err, "git cannot list the tags")
+	}
 	for _, b := range a.Folder.Branches {
 		if !slices.Contains(a.sent(), b) && (a.joins.Way == nil || b != a.joins.Way.Was) {
 			out = append(out, b)
 		}
 	}
-	if len(out) == 0 {
-		return nil, nil
+	if len(out) == 0 && named == "" {
+		return nil, nil, nil
 	}
 	there, err := project.Refs(ctx, a.Desk, a.Tie, "")
 	if err != nil {
-		return nil, err
+		return nil, nil, err
+	}
+	for tag := range strings.FieldsSeq(named) {
+		if there.IDs["refs/tags/"+tag] == "" {
+			tags = append(tags, tag)
+		}
 	}
 	return slices.DeleteFunc(out, func(b string) bool {
 		held := there.Branch(b)
 		return held != "" && a.Folder.Contains(ctx, held, "refs/heads/"+b)
-	}), nil
+	}), tags, nil
 }
 
 func (a *Attach) stepSend() desk.Step {

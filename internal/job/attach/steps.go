@@ -359,7 +359,7 @@ func (a *Attach) summary(ctx context.Context, changed bool) (*Attached, error) {
 	if err != nil || s.Commit == "" {
 		return s, err // without a commit there is nothing to count
 	}
-	s.OtherBranches, err = a.stayed(ctx)
+	s.OtherBranches, s.OtherTags, err = a.stayed(ctx)
 	return s, err
 }
 
