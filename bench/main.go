@@ -23,7 +23,7 @@ import (
 func main() {
 	program := flag.String("program", "build/uncinate", "the built program")
 	pairs := flag.Int("pairs", 5, "how many pairs of each")
-	only := flag.String("only", "", "measure only branches, claims, daily, fleets, foresee, lists, offers, people, rings, survey, undo or findings")
+	only := flag.String("only", "", "measure only branches, claims, daily, fleets, foresee, lists, offers, people, rings, step, survey, undo or findings")
 	way := flag.String("way", "", "of fleets, measure only this way of asking, such as \"one SSH connection\"")
 	flag.Parse()
 	debug.SetGCPercent(400) // as the program sets it
@@ -85,6 +85,8 @@ func run(program string, pairs int, only, way string) (err error) {
 		return b.listed(pairs)
 	case "foresee":
 		return b.foresee(pairs)
+	case "step":
+		return b.inStep(pairs)
 	case "undo":
 		return b.undo(pairs)
 	case "claims":
@@ -126,7 +128,7 @@ func run(program string, pairs int, only, way string) (err error) {
 	if err := b.listed(min(pairs, 3)); err != nil {
 		return err
 	}
-	if err := errors.Join(b.foresee(min(pairs, 5)), b.undo(min(pairs, 5)), b.claims(pairs), b.people(pairs), b.offers(min(pairs, 5))); err != nil {
+	if err := errors.Join(b.foresee(min(pairs, 5)), b.inStep(min(pairs, 5)), b.undo(min(pairs, 5)), b.claims(pairs), b.people(pairs), b.offers(min(pairs, 5))); err != nil {
 		return err
 	}
 	if err := b.daily(min(pairs, 3)); err != nil {

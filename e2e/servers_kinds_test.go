@@ -60,28 +60,7 @@ func TestOpenSSHServers(t *testing.T) {
 		assert.Contains(t, door.read("log"), "Accepted publickey")
 		works(t, sshShown, "behind another server (ProxyJump), by a name in ~/.ssh/config")
 	})
-	t.Run("certificates", func(t *testing.T) {
-		t.Parallel()
-		dir := t.TempDir()
-		keygen := func(args ...string) {
-			t.Helper()
-			out, err := exec.Command("ssh-keygen", append([]string{"-q"}, args...)...).CombinedOutput()
-			require.NoError(t, err, string(out))
-		}
-		authority := filepath.Join(dir, "authority")
-		keygen("-t", "ed25519", "-N", "", "-f", authority)
-		s := newPlainSSH(t, "TrustedUserCAKeys "+authority+".pub", "HostCertificate "+filepath.Join(dir, "host_key-cert.pub"))
-		require.NoError(t, os.WriteFile(filepath.Join(dir, "host_key.pub"), []byte(s.read("host_key.pub")), 0o600))
-		keygen("-s", authority, "-I", "pier", "-h", "-n", "127.0.0.1", filepath.Join(dir, "host_key.pub"))
-		s.restart()
-		m := s.ownWay("")
-		keygen("-s", authority, "-I", "tern", "-n", "root", filepath.Join(m.home, ".ssh/own.pub"))
-		require.NoError(t, os.Remove(filepath.Join(s.dir, "authorized_keys")))
-		m.write(".ssh", map[string]string{"known_hosts": "@cert-authority [127.0.0.1]:" + s.port + " " + read(t, authority+".pub")})
-		bare := s.empty(m, "repositories/certified.git")
-		m.job(t, "Pier:"+bare, bare)
-		works(t, sshShown, "certificates of the server and of the person (@cert-authority, TrustedUserCAKeys)")
-	})
+	t.Run("certificates", certificatesOfBoth)
 	t.Run("one session at a time, and much to say", func(t *testing.T) {
 		t.Parallel()
 		banner := filepath.Join(t.TempDir(), "banner")
@@ -96,31 +75,58 @@ func TestOpenSSHServers(t *testing.T) {
 		require.NoError(t, os.WriteFile(filepath.Join(s.dir, "authorized_keys"), []byte(line), 0o600))
 		refuses(t, sshShown, "words at the door where git's own should be (plain git fails too)", m.atHome("", program, "clone", "Pier:repositories/noisy.git", "never"))
 	})
-	t.Run("rights per person and repository", func(t *testing.T) {
-		t.Parallel()
-		s := newPlainSSH(t)
-		tern := s.ownWay("")
-		rights := `case "$1 $SSH_ORIGINAL_COMMAND" in "tern git-"*" 'repositories/"*|"knot git-upload-pack 'repositories/tides.git'") cd ` + s.dir + ` && exec sh -c "$SSH_ORIGINAL_COMMAND";; esac; echo "$1 may not do that here" >&2; exit 1`
-		require.NoError(t, os.WriteFile(filepath.Join(s.dir, "gate"), []byte("#!/bin/sh\n"+rights+"\n"), 0o700))
-		knot := newMachine(t)
-		knot.alone = true
-		knot.write(".ssh", map[string]string{"config": tern.read(".ssh/config"), "known_hosts": s.known()})
-		require.Equal(t, 0, knot.command("", "", "ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", ".ssh/own").code)
-		knot.git("", "config", "--global", "user.name", "Knot")
-		knot.git("", "config", "--global", "user.email", "knot@skerry.example")
-		lines := ""
-		for name, m := range map[string]*machine{"tern": tern, "knot": knot} {
-			lines += `command="` + s.dir + `/gate ` + name + `",no-pty ` + m.command("", "", "cat", ".ssh/own.pub").out
-		}
-		require.NoError(t, os.WriteFile(filepath.Join(s.dir, "authorized_keys"), []byte(lines), 0o600))
-		tern.job(t, "Pier:repositories/rights.git", s.empty(tern, "repositories/rights.git"))
-		knot.well("", "clone", "Pier:repositories/tides.git", "tides")
-		knot.write("tides", map[string]string{"k.txt": "k\n"})
-		knot.well("tides", "save", "From knot")
-		works(t, sshShown, "rights per person and repository, by a program at the door")
-		refuses(t, sshShown, "sync of what one may only read", knot.atHome("tides", program, "sync"))
-		refuses(t, sshShown, "clone of what one may not see", knot.atHome("", program, "clone", "Pier:repositories/rights.git"))
-	})
+	t.Run("rights per person and repository", rightsAtTheDoor)
+}
+
+// certificatesOfBoth has an authority that vouches for the server and for the person.
+func certificatesOfBoth(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	keygen := func(args ...string) {
+		t.Helper()
+		out, err := exec.Command("ssh-keygen", append([]string{"-q"}, args...)...).CombinedOutput()
+		require.NoError(t, err, string(out))
+	}
+	authority := filepath.Join(dir, "authority")
+	keygen("-t", "ed25519", "-N", "", "-f", authority)
+	s := newPlainSSH(t, "TrustedUserCAKeys "+authority+".pub", "HostCertificate "+filepath.Join(dir, "host_key-cert.pub"))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "host_key.pub"), []byte(s.read("host_key.pub")), 0o600))
+	keygen("-s", authority, "-I", "pier", "-h", "-n", "127.0.0.1", filepath.Join(dir, "host_key.pub"))
+	s.restart()
+	m := s.ownWay("")
+	keygen("-s", authority, "-I", "tern", "-n", "root", filepath.Join(m.home, ".ssh/own.pub"))
+	require.NoError(t, os.Remove(filepath.Join(s.dir, "authorized_keys")))
+	m.write(".ssh", map[string]string{"known_hosts": "@cert-authority [127.0.0.1]:" + s.port + " " + read(t, authority+".pub")})
+	bare := s.empty(m, "repositories/certified.git")
+	m.job(t, "Pier:"+bare, bare)
+	works(t, sshShown, "certificates of the server and of the person (@cert-authority, TrustedUserCAKeys)")
+}
+
+// rightsAtTheDoor has a program at the door that knows who may do what.
+func rightsAtTheDoor(t *testing.T) {
+	t.Parallel()
+	s := newPlainSSH(t)
+	tern := s.ownWay("")
+	rights := `case "$1 $SSH_ORIGINAL_COMMAND" in "tern git-"*" 'repositories/"*|"knot git-upload-pack 'repositories/tides.git'") cd ` + s.dir + ` && exec sh -c "$SSH_ORIGINAL_COMMAND";; esac; echo "$1 may not do that here" >&2; exit 1`
+	require.NoError(t, os.WriteFile(filepath.Join(s.dir, "gate"), []byte("#!/bin/sh\n"+rights+"\n"), 0o700))
+	knot := newMachine(t)
+	knot.alone = true
+	knot.write(".ssh", map[string]string{"config": tern.read(".ssh/config"), "known_hosts": s.known()})
+	require.Equal(t, 0, knot.command("", "", "ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", ".ssh/own").code)
+	knot.git("", "config", "--global", "user.name", "Knot")
+	knot.git("", "config", "--global", "user.email", "knot@skerry.example")
+	lines := ""
+	for name, m := range map[string]*machine{"tern": tern, "knot": knot} {
+		lines += `command="` + s.dir + `/gate ` + name + `",no-pty ` + m.command("", "", "cat", ".ssh/own.pub").out
+	}
+	require.NoError(t, os.WriteFile(filepath.Join(s.dir, "authorized_keys"), []byte(lines), 0o600))
+	tern.job(t, "Pier:repositories/rights.git", s.empty(tern, "repositories/rights.git"))
+	knot.well("", "clone", "Pier:repositories/tides.git", "tides")
+	knot.write("tides", map[string]string{"k.txt": "k\n"})
+	knot.well("tides", "save", "From knot")
+	works(t, sshShown, "rights per person and repository, by a program at the door")
+	refuses(t, sshShown, "sync of what one may only read", knot.atHome("tides", program, "sync"))
+	refuses(t, sshShown, "clone of what one may not see", knot.atHome("", program, "clone", "Pier:repositories/rights.git"))
 }
 
 // TestDropbear does the main job on a small SSH server of another hand.

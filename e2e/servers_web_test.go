@@ -245,6 +245,22 @@ func TestWebServer(t *testing.T) {
 	assert.Contains(t, tern.ok("by-hand", "", "sync"), "In step")
 	works(t, webShown, "sync and status, with rights per person and repository")
 
+	w.digest(t, add)
+	m := person(t, "tern")
+	w.overTLS(t, m)
+	require.NoError(t, exec.Command("git", "-c", "safe.directory=*", "--git-dir="+filepath.Join(w.dir, "srv/almanac.git"), "update-server-info").Run())
+	m.ok("", "", "clone", w.plain+"/files/almanac.git", "files")
+	assert.Contains(t, m.ok("files", "", "sync"), "In step")
+	assert.Contains(t, m.ok("", "", "status", "--all"), "in step")
+	works(t, webShown, "files alone: clone, sync, status")
+	m.write("files", map[string]string{"f.txt": "f\n"})
+	m.ok("files", "", "save", "Mine")
+	refuses(t, webShown, "files alone: something to send", m.run("files", "", "sync"))
+}
+
+// digest signs in by the digest scheme.
+func (w *webServer) digest(t *testing.T, add func(m *machine, who, password string, more ...string) result) {
+	t.Helper()
 	digest := person(t, "tern")
 	require.Equal(t, 0, add(digest, "tern", oddPassword, w.plain+"/digest", "--repository", "almanac.git").code)
 	digest.ok("", "", "clone", w.plain+"/digest/almanac.git")
@@ -253,9 +269,12 @@ func TestWebServer(t *testing.T) {
 	assert.Equal(t, digest.git("almanac", "rev-parse", "HEAD"), w.id(t, "almanac", "main"))
 	works(t, webShown, "the digest scheme of sign-in")
 	refuses(t, webShown, "a wrong password by the digest scheme", add(digest, "tern", "low tide", w.plain+"/digest", "--repository", "drawings.git"))
+}
 
-	m := person(t, "tern")
-	refuses(t, webShown, "https with an authority of its own, which git is not told", m.run("", "", "clone", w.tls+"/open/almanac.git"))
+// overTLS goes over https and through a proxy, as git is set.
+func (w *webServer) overTLS(t *testing.T, m *machine) {
+	t.Helper()
+	refuses(t, webShown, "https with an authority of its own, that is not in git's settings", m.run("", "", "clone", w.tls+"/open/almanac.git"))
 	m.git("", "config", "--global", "http."+w.tls+".sslCAInfo", filepath.Join(w.dir, "authority.pem"))
 	m.ok("", "", "clone", w.tls+"/open/almanac.git", "by-tls")
 	m.git("", "config", "--global", "http."+w.certify+".sslCAInfo", filepath.Join(w.dir, "authority.pem"))
@@ -272,13 +291,4 @@ func TestWebServer(t *testing.T) {
 	m.ok("by-tls", "", "sync", "--save", "--message", "Through the proxy")
 	assert.Equal(t, m.git("by-tls", "rev-parse", "HEAD"), w.id(t, "almanac", "main"))
 	works(t, webShown, "through a proxy that wants a sign-in, as git is set (http.proxy, by address)")
-
-	require.NoError(t, exec.Command("git", "-c", "safe.directory=*", "--git-dir="+filepath.Join(w.dir, "srv/almanac.git"), "update-server-info").Run())
-	m.ok("", "", "clone", w.plain+"/files/almanac.git", "files")
-	assert.Contains(t, m.ok("files", "", "sync"), "In step")
-	assert.Contains(t, m.ok("", "", "status", "--all"), "in step")
-	works(t, webShown, "files alone: clone, sync, status")
-	m.write("files", map[string]string{"f.txt": "f\n"})
-	m.ok("files", "", "save", "Mine")
-	refuses(t, webShown, "files alone: something to send", m.run("files", "", "sync"))
 }

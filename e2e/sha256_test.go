@@ -62,7 +62,12 @@ func TestSHA256(t *testing.T) {
 	m.git("folder", "gc", "-q")
 	assert.NotContains(t, m.git("folder", "fsck", "--strict"), "error")
 
-	// On hosts: where it is known to be taken, and where nobody knows.
+	sha256OnHosts(t, h, m)
+}
+
+// sha256OnHosts attaches where it is known that such objects are taken, and where nobody knows.
+func sha256OnHosts(t *testing.T, h *host, m *machine) {
+	t.Helper()
 	m.git("", "init", "-q", "-b", "main", "--object-format=sha256", "gauge")
 	m.write("gauge", map[string]string{"x.txt": "x\n"})
 	m.ok("gauge", "", "attach", "--yes")

@@ -55,7 +55,12 @@ func TestSubmodulesBrought(t *testing.T) {
 
 	works(t, settingsShown, "submodules: clone --submodules and sync --submodules, also private ones, and those inside them")
 
-	// Commits that are only here.
+	onlyHereInside(t, h, m)
+}
+
+// onlyHereInside sends nothing that asks for commits of a submodule which are only here.
+func onlyHereInside(t *testing.T, h *host, m *machine) {
+	t.Helper()
 	m.git("full/pump", "config", "user.name", "Tern")
 	m.git("full/pump", "config", "user.email", "tern@skerry.example")
 	m.write("full/pump", map[string]string{"new.txt": "new\n"})

@@ -145,6 +145,9 @@ func (e *Env) synced(r *syncing.Synced) {
 		e.Say("The second remote %s has it too.", text.Visible(c))
 	}
 	e.left(r.Left)
+	if r.Unlooked {
+		e.Say("Whether files here are changed was not looked at, since there are so many: uncinate status")
+	}
 	if len(r.Changed) > 0 {
 		e.Say("Not saved yet: %s.", changes(r.Changed))
 	}

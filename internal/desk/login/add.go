@@ -42,15 +42,8 @@ func AddAccount(ctx context.Context, d *desk.Desk, want accounts.Account, token 
 	if want.Host != "" && err == nil && h.Shell != nil {
 		return addOnServer(ctx, d, h, want)
 	}
-	switch {
-	case token == "":
-		return nil, nil, fault.New(fault.Usage, "no token was given")
-	case want.Address != "" || want.Repository != "":
-		if strings.ContainsFunc(token, unicode.IsControl) || !utf8.ValidString(token) {
-			return nil, nil, fault.New(fault.Usage, "what was given is no password or token: there is a control character inside it")
-		}
-	case strings.ContainsFunc(token, func(r rune) bool { return r <= ' ' || r >= 0x7f }):
-		return nil, nil, fault.New(fault.Usage, "what was given is not a token: there is a blank or a control character inside it")
+	if err := canBe(token, want.Address != "" || want.Repository != ""); err != nil {
+		return nil, nil, err
 	}
 	if want.Address != "" {
 		return addAtAddress(ctx, d, want, token)
@@ -110,6 +103,19 @@ func AddAccount(ctx context.Context, d *desk.Desk, want accounts.Account, token 
 	}
 	l.Account = &a
 	return &a, append(doubts, unfit(l)...), accounts.KeepAccount(ctx, d, &a, token)
+}
+
+// canBe refuses what can be no token, or, where that may be given, no password.
+func canBe(token string, password bool) error {
+	switch {
+	case token == "":
+		return fault.New(fault.Usage, "no token was given")
+	case password && (strings.ContainsFunc(token, unicode.IsControl) || !utf8.ValidString(token)):
+		return fault.New(fault.Usage, "what was given is not a password or token: there is a control character inside it")
+	case !password && strings.ContainsFunc(token, func(r rune) bool { return r <= ' ' || r >= 0x7f }):
+		return fault.New(fault.Usage, "what was given is not a token: there is a blank or a control character inside it")
+	}
+	return nil
 }
 
 // unfit says what a token may not that it is wanted for.

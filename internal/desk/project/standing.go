@@ -103,6 +103,13 @@ type Beside struct {
 // Clean reports whether every file is as in the last commit.
 func (s *Standing) Clean() bool { return len(s.Changed) == 0 }
 
+// StandClean is what StandHere gives of a work tree in which nothing is changed, and whose branch is where it is known to
+// be on the host.
+func StandClean(f *Folder, p Project) *Standing {
+	return &Standing{Folder: f.Path, Address: p.Address, Page: p.Page, Account: p.Account, Follows: p.ReceivesOnly, Branch: f.Branch, Commit: f.Head, Ours: f.Head,
+		Status: &git.Status{Commit: f.Head, Branch: f.Branch}, Changed: map[string]int{}}
+}
+
 // StandHere reads the work tree alone, with the ignored files if they are wanted.
 func StandHere(ctx context.Context, f *Folder, p Project, ignored bool) (*Standing, error) {
 	s := &Standing{Folder: f.Path, Address: p.Address, Page: p.Page, Account: p.Account, Follows: p.ReceivesOnly, Branch: f.Branch, Commit: f.Head, Ours: f.Head}

@@ -23,6 +23,7 @@ func (s *Sync) Do(ctx context.Context) (*Synced, error) {
 func (s *Sync) synced() *Synced {
 	out := &Synced{Folder: s.folder.Path, Address: s.tie.Address.String(), Branch: s.stand.Branch, Commit: s.folder.Head, Received: s.Received, Sent: s.Sent, Changed: s.stand.Changed,
 		Rewritten: s.Rewritten, Gone: s.newlyGone(), Tags: s.Tags, Rescued: s.rescued}
+	out.Unlooked = s.unlooked
 	if s.saved != nil {
 		out.Saved, out.Left = s.saved.Commit, s.saved.Left
 	}
@@ -87,12 +88,10 @@ func (s *Sync) do(ctx context.Context) (*Synced, error) {
 	if err := s.settled(); err != nil {
 		return nil, err
 	}
-	if s.options.Submodules {
-		if err := s.modules(ctx); err != nil {
-			return nil, err
-		}
-		out.Submodules = s.Filled
+	if err := s.modulesAsked(ctx); err != nil {
+		return nil, err
 	}
+	out.Submodules = s.Filled
 	if s.two.InOnly {
 		out.Unpublished = s.two.Here && !s.two.There
 		if out.Unsent, out.Follows = s.two.Ahead, s.project.ReceivesOnly; s.two.Rewritten {

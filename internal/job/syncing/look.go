@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 
 	"uncinate/internal/core/fault"
 	"uncinate/internal/core/histories"
@@ -25,7 +26,12 @@ func (s *Sync) compare(ctx context.Context) error {
 		return nil
 	}
 	var err error
-	if s.stand, err = project.StandHere(ctx, f, s.project, s.refs.Branch(f.Branch) != f.Head); err != nil {
+	inStep := s.refs.Branch(f.Branch) == f.Head && f.Head != "" && s.saved == nil && s.tracked[s.track(f.Branch)] == f.Head
+	if inStep && git.IndexCount(f.Path) > mostLooked {
+		s.stand, s.unlooked = project.StandClean(f, s.project), true
+	} else if inStep && s.clean() {
+		s.stand = project.StandClean(f, s.project)
+	} else if s.stand, err = project.StandHere(ctx, f, s.project, s.refs.Branch(f.Branch) != f.Head); err != nil {
 		return err
 	}
 	if err := s.look(ctx); err != nil {
@@ -212,4 +218,21 @@ func (s *Sync) strange() error {
 	f.Detail("Nothing changed, on either side.")
 	return f.Try("join the two", text.Command("uncinate", "attach", "--to", s.tie.Address.String(), s.folder.Path)).
 		Try("or look at theirs first", text.Command(s.words("history", "--on-host", "--full")...))
+}
+
+// mostLooked is how many files are looked at where nothing is to be done: more of them take longer than asking the host.
+const mostLooked = 20_000
+
+// cleanMeanwhile finds out beside other work whether the files are all as in the last commit; the answer is waited for.
+func cleanMeanwhile(ctx context.Context, f *project.Folder) func() bool {
+	done := make(chan bool, 1)
+	if git.IndexCount(f.Path) > mostLooked {
+		done <- false
+		return sync.OnceValue(func() bool { return <-done })
+	}
+	go func() {
+		tree, err := f.Repo.Resolve(ctx, "HEAD^{tree}")
+		done <- err == nil && f.Repo.SurelyClean(ctx, f.Settings, tree)
+	}()
+	return sync.OnceValue(func() bool { return <-done })
 }

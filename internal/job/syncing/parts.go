@@ -60,6 +60,14 @@ func (s *Sync) modules(ctx context.Context) error {
 	return ctx.Err()
 }
 
+// modulesAsked is modules in the end, where that was asked for.
+func (s *Sync) modulesAsked(ctx context.Context) error {
+	if !s.options.Submodules {
+		return nil
+	}
+	return s.modules(ctx)
+}
+
 // partsFirst stops where what is to be sent asks for commits of repositories inside that are only here: whoever received
 // it could not get them.
 func (s *Sync) partsFirst(ctx context.Context) error {

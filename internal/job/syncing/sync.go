@@ -57,6 +57,8 @@ type Sync struct {
 	rescuer     *worktree.Rescuer
 	stand       *project.Standing
 	Filled      []string          // folders of submodules that were brought
+	unlooked    bool              // nothing was to be done, and the files were not looked at
+	clean       func() bool       // whether nothing at all is changed here, as far as that is surely known
 	refs        web.Refs          // what the host holds
 	tracked     map[string]string // what git knew of the host before: ref → commit
 	two         histories.Two
@@ -115,6 +117,7 @@ type Synced struct {
 	Tags        []string          `json:"tags,omitempty" says:"tags that came in"`
 	Submodules  []string          `json:"submodules,omitempty" says:"folders of submodules that were brought"`
 	Changed     map[string]int    `json:"changed"` // not saved yet
+	Unlooked    bool              `json:"not_looked_at,omitempty" says:"nothing was to be done, and whether files are changed was not looked at, since there are very many"`
 	Seconds     []string          `json:"second_remotes,omitempty" says:"addresses of second remotes that have the branch too now"`
 	Copy        string            `json:"copy_in_step,omitempty" says:"the branch that was sent to the copy of one's own, as the original has it"`
 	Over        *Over             `json:"offer,omitempty" says:"what became of an offer of the branch"`
@@ -194,6 +197,7 @@ func (s *Sync) prepare(ctx context.Context) error {
 			s.would = []plan.Item{{ID: "save", Place: plan.Here, Sentence: fmt.Sprintf("Commit %s on %s", board.Changes(saved.Files), text.Visible(f.Branch))}}
 		}
 	}
+	s.clean = cleanMeanwhile(ctx, f)
 	if s.tie, err = project.TieOf(ctx, d, f, s.project); err != nil {
 		return s.afterSaving(err)
 	}

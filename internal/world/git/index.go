@@ -3,6 +3,7 @@ package git
 import (
 	"cmp"
 	"context"
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"io"
@@ -108,4 +109,22 @@ func (g *Git) Store(ctx context.Context, dir, objects, format string) (*Repo, er
 	store := g.In(dir)
 	store.GitDir = dir
 	return store, nil
+}
+
+// IndexCount is how many files the index of a work tree has (gitformat-index documentation); 0 where it does not say.
+func IndexCount(top string) int {
+	own, _, err := Folders(top)
+	if err != nil {
+		return 0
+	}
+	f, err := files.Open(filepath.Join(own, "index"))
+	if err != nil {
+		return 0
+	}
+	defer f.Close()
+	head := make([]byte, 12)
+	if _, err := io.ReadFull(f, head); err != nil || string(head[:4]) != "DIRC" {
+		return 0
+	}
+	return int(binary.BigEndian.Uint32(head[8:]))
 }
