@@ -180,6 +180,10 @@ func TestKeyOfOneRepository(t *testing.T) {
 	assert.Equal(t, m.git("new", "rev-parse", "HEAD"), m.git(filepath.Join(s.dir, "repositories/new.git"), "rev-parse", "main"))
 	assert.Contains(t, m.well("", "status", "--all"), "in step")
 	works(t, sshShown, "a key for one repository (clone --key, attach --key)")
+	m.git("", "init", "-q", "--bare", "-b", "trunk", filepath.Join(s.dir, "repositories/other.git"))
+	m.well("", "clone", "--key", ".ssh/deploy", "Pier:repositories/other.git", "other") // by this protocol it does not say "trunk"
+	m.write("other", map[string]string{"x.txt": "x\n"})
+	assert.Contains(t, m.well("other", "sync", "--save", "--message", "X"), "gets an empty folder, since its default branch is not there")
 	r = m.atHome("", program, "clone", "--key", ".ssh/deploy", "https://skerry.example/tides", "none")
 	assert.Equal(t, 2, r.code)
 	assert.Contains(t, r.err, "a key opens repositories over SSH")

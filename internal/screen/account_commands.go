@@ -43,14 +43,15 @@ func accountCommand() *Command {
 func accountAdd() *Command {
 	return &Command{Name: "add", First: []string{"host", "user", "by", "default", "over", "full-name", "email"}, Args: "[NAME]", Most: 1, Gives: AddedAccount{}, Apart: [][]string{{"host", "at"}, {"at", "default"}}, Short: "add your account: its token is tested at once and kept in the vault",
 		Long: `Asks for the token without showing it, or takes it from standard input. The host is
-asked at once whose it is, what it may do and when it expires. NAME is the account's name
+asked at once whose it is, what it may do and when it expires; a host that cannot tell is
+asked for a repository (--repository), with a password or a token. NAME is the account's name
 on this machine (default: the user name on the host). For an account that is there already,
 it takes a new token.
 
 With --in-memory the token is not written anywhere: a small process holds it until this
 terminal session ends, or "vault lock" is run, at most for twelve hours.`,
 		Examples: []string{"uncinate account add --host gannet", "uncinate account add --host gannet --by device", "uncinate account add tern-own --host gannet",
-			"uncinate account add --at https://git.skerry.example/tides/almanac --user tern"},
+			"uncinate account add --at https://git.skerry.example/tides/almanac --user tern", "uncinate account add --at https://git.skerry.example/tides --user tern --repository almanac.git"},
 		Options: func(o *flag.FlagSet) Run {
 			var a accounts.Account
 			o.StringVar(&a.Host, "host", "", "which known `host`")

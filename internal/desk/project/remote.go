@@ -96,6 +96,14 @@ func Vacant(ctx context.Context, d *desk.Desk, h *Tie, told web.Refs, sends bool
 	return head, cmp.Or(format, told.Format)
 }
 
+// NoteHeadless tells, of a repository to which a branch was just sent, that whoever clones it gets no files, since its
+// default branch is another one that is not there.
+func NoteHeadless(d *desk.Desk, at address.Address, told web.Refs, branch string) {
+	if told.IDs["HEAD"] == "" && told.Branch(branch) != "" {
+		d.Tell.Note("Note: whoever clones %s gets an empty folder, since its default branch is not there. On the server: git symbolic-ref HEAD %s", at.String(), text.Quote("refs/heads/"+branch))
+	}
+}
+
 // Receive runs git fetch for what args name, and tells how far it is. What is received goes where args say, and
 // nowhere else (git-fetch documentation, --refmap).
 func Receive(ctx context.Context, d *desk.Desk, work *git.Work, config []git.Set, args ...string) error {

@@ -140,6 +140,9 @@ func (a *Attach) arrived(ctx context.Context) (bool, error) {
 	if err != nil {
 		return false, err
 	}
+	if a.Unborn == "" && a.Login == nil {
+		project.NoteHeadless(a.Desk, a.Tie.Address, refs, a.Branch)
+	}
 	for _, b := range a.sent() {
 		id, err := a.Folder.Repo.Resolve(ctx, "refs/heads/"+b)
 		if err != nil || refs.Branch(b) != id {

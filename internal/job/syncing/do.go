@@ -68,14 +68,8 @@ func (s *Sync) do(ctx context.Context) (*Synced, error) {
 		}
 		out.Changed = after.Counts()
 	}
-	if s.need.Sends(s.two) {
-		refs, err := project.Refs(ctx, s.desk, s.tie, "")
-		if err != nil {
-			return nil, err
-		}
-		if refs.Branch(st.Branch) != out.Commit {
-			return nil, fault.New(fault.Failed, "the check with the host failed: it does not hold the commits that were sent")
-		}
+	if err := s.checkSent(ctx, out.Commit); err != nil {
+		return nil, err
 	}
 	if err := project.NoteContact(s.desk, s.folder, s.refs); err != nil {
 		return nil, err
@@ -105,6 +99,24 @@ func (s *Sync) do(ctx context.Context) (*Synced, error) {
 		err = s.copyInStep(ctx, out)
 	}
 	return out, err
+}
+
+// checkSent asks the host for what was sent.
+func (s *Sync) checkSent(ctx context.Context, commit string) error {
+	if !s.need.Sends(s.two) {
+		return nil
+	}
+	refs, err := project.Refs(ctx, s.desk, s.tie, "")
+	if err != nil {
+		return err
+	}
+	if refs.Branch(s.stand.Branch) != commit {
+		return fault.New(fault.Failed, "the check with the host failed: it does not hold the commits that were sent")
+	}
+	if !s.two.There { // it was the first of that branch
+		project.NoteHeadless(s.desk, s.tie.Address, refs, s.stand.Branch)
+	}
+	return nil
 }
 
 // newlyGone lists the branches of which it was not told yet that the host has them no longer.
