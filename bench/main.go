@@ -23,7 +23,7 @@ import (
 func main() {
 	program := flag.String("program", "build/uncinate", "the built program")
 	pairs := flag.Int("pairs", 5, "how many pairs of each")
-	only := flag.String("only", "", "measure only branches, claims, daily, fleets, foresee, lists, offers, people, rings, step, survey, undo or findings")
+	only := flag.String("only", "", "measure only big, branches, claims, daily, fleets, foresee, lists, offers, people, rings, step, survey, undo or findings")
 	way := flag.String("way", "", "of fleets, measure only this way of asking, such as \"one SSH connection\"")
 	flag.Parse()
 	debug.SetGCPercent(400) // as the program sets it
@@ -85,6 +85,8 @@ func run(program string, pairs int, only, way string) (err error) {
 		return b.listed(pairs)
 	case "foresee":
 		return b.foresee(pairs)
+	case "big":
+		return b.bigs(pairs)
 	case "step":
 		return b.inStep(pairs)
 	case "undo":
@@ -128,7 +130,7 @@ func run(program string, pairs int, only, way string) (err error) {
 	if err := b.listed(min(pairs, 3)); err != nil {
 		return err
 	}
-	if err := errors.Join(b.foresee(min(pairs, 5)), b.inStep(min(pairs, 5)), b.undo(min(pairs, 5)), b.claims(pairs), b.people(pairs), b.offers(min(pairs, 5))); err != nil {
+	if err := errors.Join(b.foresee(min(pairs, 5)), b.inStep(min(pairs, 5)), b.bigs(min(pairs, 2)), b.undo(min(pairs, 5)), b.claims(pairs), b.people(pairs), b.offers(min(pairs, 5))); err != nil {
 		return err
 	}
 	if err := b.daily(min(pairs, 3)); err != nil {
@@ -223,8 +225,12 @@ func (b *bench) attach(i int) error {
 
 // byHand does the same with git init, add, commit, one HTTP call and git push.
 func (b *bench) byHand(i int) error {
-	name := fmt.Sprintf("hand-%d", i)
-	dir := filepath.Join(b.top, name)
+	return b.handAttach(filepath.Join(b.top, fmt.Sprintf("hand-%d", i)))
+}
+
+// handAttach publishes a folder by hand.
+func (b *bench) handAttach(dir string) error {
+	name := filepath.Base(dir)
 	for _, args := range [][]string{{"init", "-q", "-b", "main"}, {"add", "-A"}, {"-c", "user.name=T", "-c", "user.email=t@skerry.example", "commit", "-q", "-m", "First"}} {
 		if err := b.command(dir, "", "git", args...); err != nil {
 			return err

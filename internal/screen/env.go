@@ -52,9 +52,7 @@ type Env struct {
 	yes      bool   // the person agreed beforehand, by --yes
 	asks     bool   // standard input and standard error are terminals
 	reader   *bufio.Reader
-	bar      bool // a progress line is on the screen
-	lastBar  time.Time
-	began    time.Time     // of the progress that runs
+	meter    meter
 	every    time.Duration // how often progress is told where it cannot be drawn
 	items    []plan.Item   // the plan that is being done
 	planned  bool          // it was shown already
@@ -70,6 +68,7 @@ func NewEnv(shipped fs.FS) *Env {
 		}
 	}
 	e := &Env{In: os.Stdin, Out: newStream(os.Stdout, v), Err: newStream(os.Stderr, v), Shipped: shipped, program: program(), veil: v, answers: os.Stdout, every: 10 * time.Second}
+	e.meter.beats = true
 	e.asks = e.Err.terminal && term.IsTerminal(int(os.Stdin.Fd()))
 	e.reader = bufio.NewReader(io.LimitReader(os.Stdin, 1<<20))
 	return e

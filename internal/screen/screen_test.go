@@ -152,7 +152,7 @@ func TestProgress(t *testing.T) {
 	e.Progress("Sending", 1, 2, "1 MiB/s")
 	assert.Equal(t, "\r    Sending [============            ]  50%  1 MiB/s\x1b[K", errs.String())
 	errs.Reset()
-	e.Err.width, e.lastBar = 60, time.Time{}
+	e.Err.width, e.meter.last = 60, time.Time{}
 	e.Progress("Syncing", 1, 2, "gauge-firmware, tide-almanac and 6 more")
 	assert.Equal(t, "\r    Syncing [============            ]  50%  gauge-firmw...\x1b[K", errs.String(), "what does not fit is cut, so that the line stays one")
 	e.Aside("a line")

@@ -9,7 +9,6 @@ import (
 	"regexp"
 	"slices"
 	"strings"
-	"time"
 
 	"github.com/mattn/go-runewidth"
 
@@ -32,7 +31,9 @@ func (e *Env) Say(format string, args ...any) {
 // Aside prints a line that is not a result; not with --quiet.
 func (e *Env) Aside(format string, args ...any) {
 	if !e.quiet {
-		e.clearBar()
+		e.meter.Lock()
+		defer e.meter.Unlock()
+		e.unbar()
 		fmt.Fprintln(e.Err, e.Err.fold(e.said(fmt.Sprintf(format, args...))))
 	}
 }
@@ -78,57 +79,6 @@ func (e *Env) Step(item plan.Item, already bool) {
 		}
 	}
 	e.Aside("%s%s  %s", number, state, e.Err.wrap(text.Visible(item.Sentence), len(number)+6))
-}
-
-// Progress implements job.Teller: one line, drawn over itself, on a terminal; a plain
-// line now and then elsewhere, so that long work is not silent there.
-func (e *Env) Progress(what string, done, total int64, more string) {
-	now := time.Now()
-	switch {
-	case e.quiet:
-		return
-	case total <= 0:
-		e.clearBar()
-		e.began = time.Time{}
-		return
-	case e.began.IsZero():
-		e.began, e.lastBar = now, time.Time{}
-	}
-	if more != "" {
-		more = "  " + e.Err.visible(more)
-	}
-	if !e.Err.terminal {
-		since := e.lastBar
-		if since.IsZero() {
-			since = e.began
-		}
-		if now.Sub(since) >= e.every {
-			e.lastBar = now
-			e.Aside("    %s: %d%%%s", what, done*100/total, more)
-		}
-		return
-	}
-	if e.bar && done < total && now.Sub(e.lastBar) < 60*time.Millisecond {
-		return
-	}
-	e.lastBar = now
-	cells := int64(24)
-	if e.Err.width > 0 && e.Err.width < 60 {
-		cells = 10
-	}
-	if room := e.Err.width - len("    ") - len(what) - len(" [] 100%") - int(cells) - 1; e.Err.width > 0 {
-		more = text.Excerpt(more, max(room, 3))
-	}
-	full := int(done * cells / total)
-	fmt.Fprintf(e.Err, "\r    %s [%s%s] %3d%%%s"+look+"K", what, strings.Repeat("=", full), strings.Repeat(" ", int(cells)-full), done*100/total, more)
-	e.bar = true
-}
-
-func (e *Env) clearBar() {
-	if e.bar {
-		fmt.Fprint(e.Err, "\r"+look+"K")
-		e.bar = false
-	}
 }
 
 // fold breaks a sentence that is too long for the stream at a blank. What is in columns, and a command

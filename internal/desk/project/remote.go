@@ -298,11 +298,26 @@ func Push(ctx context.Context, d *desk.Desk, h *Tie, sending Sending) error {
 	return git.Fault(err, "git could not send the work to %s", h.Address.String())
 }
 
-// Watch turns lines of git's progress about one thing into told progress.
+// phases are what git tells of its work, in our words.
+var phases = map[string]string{"Enumerating objects": "Looking", "Counting objects": "Counting", "Compressing objects": "Packing", "Resolving deltas": "Putting together",
+	"Unpacking objects": "Putting together", "Updating files": "Writing files", "Checking out files": "Writing files", "Checking connectivity": "Checking"}
+
+// Watch turns lines of git's progress into told progress: those about one thing under a label, the others under their own.
 func Watch(d *desk.Desk, label, about string) func(string) {
 	return func(line string) {
-		if p, ok := git.ParseProgress(line); ok && p.What == about {
-			d.Tell.Progress(label, p.Done, p.Total, p.Speed)
+		p, ok := git.ParseProgress(line)
+		if !ok {
+			return
+		}
+		what, more := phases[p.What], p.Speed
+		if p.What == about {
+			what = label
+		}
+		if p.Size != "" {
+			more = p.Size + ", " + p.Speed
+		}
+		if what != "" && p.Total > 0 {
+			d.Tell.Progress(what, p.Done, p.Total, more)
 		}
 	}
 }

@@ -368,7 +368,8 @@ func (g *gate) readTree(ctx context.Context, index string, how string) error {
 		return err
 	}
 	_, err = work.Named(g.own).Run(ctx, git.Cmd{Dir: filepath.Join(g.at, "tree"), Env: []string{"GIT_INDEX_FILE=" + index, "GIT_WORK_TREE=" + filepath.Join(g.at, "tree")},
-		Args: []string{"read-tree", "--no-recurse-submodules", "-m", how, g.said.From, g.said.To}})
+		Args: []string{"read-tree", "-v", "--no-recurse-submodules", "-m", how, g.said.From, g.said.To}, Watch: project.Watch(g.desk, "Writing files", "Updating files")})
+	g.desk.Tell.Progress("Writing files", 0, 0, "")
 	return err
 }
 

@@ -47,7 +47,8 @@ func First(ctx context.Context, d *desk.Desk, f *project.Folder, branch, track s
 		return err
 	}
 	if len(names) <= 1 { // .git alone
-		_, err := work.Do(ctx, "checkout", "-q", "--no-overwrite-ignore", "-B", branch, "--track", track)
+		_, err := work.Run(ctx, git.Cmd{Args: []string{"checkout", "--progress", "--no-overwrite-ignore", "-B", branch, "--track", track}, Watch: project.Watch(d, "Writing files", "Updating files")})
+		d.Tell.Progress("Writing files", 0, 0, "")
 		return git.Fault(err, "git cannot write the files of branch %s", text.Visible(branch))
 	}
 	at, err := f.Repo.Resolve(ctx, track)

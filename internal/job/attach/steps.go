@@ -217,6 +217,16 @@ func (a *Attach) unchanged() error {
 	return nil
 }
 
+// takeIn lets git take the files in, noise as it is.
+func (a *Attach) takeIn(ctx context.Context, work *git.Work, paths []string) error {
+	sizes := make(map[string]int64, len(a.Travel.Files))
+	for _, f := range a.Travel.Files {
+		sizes[f.Path] = f.Size
+	}
+	take := project.Taking{Desk: a.Desk, Run: work.Run, How: []string{"--add", "--remove"}, Size: func(path string) int64 { return sizes[path] }, All: a.joins.Way == nil}
+	return take.Into(ctx, a.Folder, paths)
+}
+
 // firstCommit makes the commit by plumbing, so that its id is known and journaled
 // before the branch points to it. The person's own hooks are run on purpose.
 func (a *Attach) firstCommit(ctx context.Context) (err error) {
@@ -237,7 +247,7 @@ func (a *Attach) firstCommit(ctx context.Context) (err error) {
 	if err := target.FactBranch.Note(a.Run, a.Branch); err != nil {
 		return err
 	}
-	if _, err := work.Run(ctx, git.Cmd{Args: []string{"update-index", "--add", "--remove", "-z", "--stdin"}, In: strings.NewReader(strings.Join(paths, "\x00") + "\x00")}); err != nil {
+	if err := a.takeIn(ctx, work, paths); err != nil {
 		return git.Fault(err, "git cannot take the files in")
 	}
 	if a.joins.Way != nil {

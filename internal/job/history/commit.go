@@ -76,7 +76,7 @@ func beneath(path string, of map[string]bool) bool {
 }
 
 // into puts it all into an index; "" is the project's own.
-func (p *puts) into(ctx context.Context, f *project.Folder, index string) error {
+func (p *puts) into(ctx context.Context, d *desk.Desk, f *project.Folder, index string) error {
 	var env []string
 	if index != "" {
 		env = []string{"GIT_INDEX_FILE=" + index}
@@ -86,6 +86,13 @@ func (p *puts) into(ctx context.Context, f *project.Folder, index string) error 
 		args  []string
 	}{{p.out.Bytes(), []string{"--force-remove"}}, {p.in.Bytes(), []string{"--add", "--replace"}}} {
 		if len(x.paths) == 0 {
+			continue
+		}
+		if x.args[0] == "--add" && index != "" {
+			take := project.Taking{Desk: d, Run: f.Repo.Run, Env: env, How: x.args}
+			if err := take.Into(ctx, f, git.SplitNUL(x.paths)); err != nil {
+				return git.Fault(err, "git does not take the files")
+			}
 			continue
 		}
 		args := append(append([]string{"update-index"}, x.args...), "-z", "--stdin")
@@ -118,7 +125,7 @@ func commit(ctx context.Context, d *desk.Desk, f *project.Folder, st *git.Status
 	if _, err := f.Repo.Run(ctx, git.Cmd{Dir: f.Path, Env: env, Args: base}); err != nil {
 		return git.Fault(err, "git cannot read the last commit")
 	}
-	if err := p.into(ctx, f, index); err != nil {
+	if err := p.into(ctx, d, f, index); err != nil {
 		return err
 	}
 	if len(takenOut(st)) > 0 { // by that alone nothing would change
@@ -138,7 +145,7 @@ func commit(ctx context.Context, d *desk.Desk, f *project.Folder, st *git.Status
 	says, gone, err := files.Temporary("uncinate-text-", strings.TrimSpace(message)+"\n")
 	defer fault.Also(&err, gone)
 	if err == nil {
-		err = p.into(ctx, f, "")
+		err = p.into(ctx, d, f, "")
 	}
 	if err == nil {
 		err = hooked(ctx, f, func(hooks []string) error {

@@ -224,9 +224,9 @@ func (s *Sync) strange() error {
 const mostLooked = 20_000
 
 // cleanMeanwhile finds out beside other work whether the files are all as in the last commit; the answer is waited for.
-func cleanMeanwhile(ctx context.Context, f *project.Folder) func() bool {
-	done := make(chan bool, 1)
-	if git.IndexCount(f.Path) > mostLooked {
+func (s *Sync) cleanMeanwhile(ctx context.Context) func() bool {
+	done, f := make(chan bool, 1), s.folder
+	if s.options.Told != nil || git.IndexCount(f.Path) > mostLooked { // of many, no more programs run at a time than were asked for
 		done <- false
 		return sync.OnceValue(func() bool { return <-done })
 	}

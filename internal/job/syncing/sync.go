@@ -197,7 +197,7 @@ func (s *Sync) prepare(ctx context.Context) error {
 			s.would = []plan.Item{{ID: "save", Place: plan.Here, Sentence: fmt.Sprintf("Commit %s on %s", board.Changes(saved.Files), text.Visible(f.Branch))}}
 		}
 	}
-	s.clean = cleanMeanwhile(ctx, f)
+	s.clean = s.cleanMeanwhile(ctx)
 	if s.tie, err = project.TieOf(ctx, d, f, s.project); err != nil {
 		return s.afterSaving(err)
 	}

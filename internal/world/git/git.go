@@ -158,6 +158,9 @@ func environment(c Cmd, works, fetches bool) []string {
 	for i, set := range config {
 		env = append(env, fmt.Sprintf("GIT_CONFIG_KEY_%d=%s", i, set.Key), fmt.Sprintf("GIT_CONFIG_VALUE_%d=%s", i, set.Value))
 	}
+	if c.Watch != nil {
+		env = append(env, "GIT_PROGRESS_DELAY=0") // git's page: else it is silent for two seconds
+	}
 	return append(env, c.Env...)
 }
 

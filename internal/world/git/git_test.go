@@ -20,9 +20,9 @@ import (
 
 func TestParseProgress(t *testing.T) {
 	for line, want := range map[string]Progress{
-		"Writing objects:  45% (900/2000), 1.20 MiB | 3.10 MiB/s": {"Writing objects", 900, 2000, 45, "3.10 MiB/s"},
-		"remote: Compressing objects: 100% (7/7), done.":          {"Compressing objects", 7, 7, 100, ""},
-		"Receiving objects:   0% (1/3000)":                        {"Receiving objects", 1, 3000, 0, ""},
+		"Writing objects:  45% (900/2000), 1.20 MiB | 3.10 MiB/s": {"Writing objects", 900, 2000, 45, "1.20 MiB", "3.10 MiB/s"},
+		"remote: Compressing objects: 100% (7/7), done.":          {"Compressing objects", 7, 7, 100, "", ""},
+		"Receiving objects:   0% (1/3000)":                        {"Receiving objects", 1, 3000, 0, "", ""},
 	} {
 		p, ok := ParseProgress(line)
 		assert.True(t, ok)

@@ -112,12 +112,13 @@ type Progress struct {
 	Done    int64
 	Total   int64
 	Percent int
+	Size    string // what went over so far, such as "1.20 MiB"; "" where git does not tell
 	Speed   string // such as "3.10 MiB/s", "" where git does not tell
 }
 
 // percent is compiled when it is first used: most runs of the program never do.
 var percent = sync.OnceValue(func() *regexp.Regexp {
-	return regexp.MustCompile(`^(?:remote: )?([A-Z][A-Za-z ]+):\s+(\d{1,3})% \((\d+)/(\d+)\)(?:.*\| ([0-9.]+ [A-Za-z]+/s))?`)
+	return regexp.MustCompile(`^(?:remote: )?([A-Z][A-Za-z ]+):\s+(\d{1,3})% \((\d+)/(\d+)\)(?:, ([0-9.]+ [A-Za-z]+))?(?: \| ([0-9.]+ [A-Za-z]+/s))?`)
 })
 
 // ParseProgress reads a line of progress.
@@ -126,7 +127,7 @@ func ParseProgress(line string) (Progress, bool) {
 	if m == nil {
 		return Progress{}, false
 	}
-	p := Progress{What: m[1], Speed: m[5]}
+	p := Progress{What: m[1], Size: m[5], Speed: m[6]}
 	p.Percent, _ = strconv.Atoi(m[2])
 	p.Done, _ = strconv.ParseInt(m[3], 10, 64)
 	p.Total, _ = strconv.ParseInt(m[4], 10, 64)

@@ -1,0 +1,124 @@
+package e2e
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// hiss is content that no packer makes smaller.
+func hiss(seed uint64, size int) string {
+	r := rand.New(rand.NewPCG(seed, 11))
+	out := make([]byte, size)
+	for i := range out {
+		out[i] = byte(r.Uint32())
+	}
+	return string(out)
+}
+
+// loudWork is a project's files, most of them noise.
+func loudWork() map[string]string {
+	contents := map[string]string{"readme.txt": strings.Repeat("level\n", 20_000), "odd ' name\t.jpg": hiss(90, 100_000), "-dash.png": hiss(91, 100_000), "own.dat": hiss(92, 200_000)}
+	for i := range 12 {
+		contents[fmt.Sprintf("pictures/%02d.jpg", i)] = hiss(uint64(i), 60_000)
+	}
+	shared := hiss(93, 400_000) // two versions of one thing: git keeps what they have in common once
+	contents["scan-1.raw"], contents["scan-2.raw"] = shared+hiss(94, 50_000), shared+hiss(95, 50_000)
+	return contents
+}
+
+// TestNoiseIsCopied publishes and saves work with much that cannot be made smaller: that is in packs, as it is, all else as git
+// has it by itself; nothing of it is set in the project; what a killed run left of a pack goes, and what a program has open stays.
+func TestNoiseIsCopied(t *testing.T) {
+	t.Parallel()
+	linux(t)
+	h := newHost(t)
+	m := signedIn(t, h)
+	m.alone = true
+	contents := loudWork()
+	m.write("gauge", contents)
+	m.git("", "init", "-q", "-b", "main", "gauge")
+	require.NoError(t, os.WriteFile(filepath.Join(m.home, "gauge/.git/info/attributes"), []byte("*.dat filter=odd\n"), 0o600))
+	m.git("gauge", "config", "filter.odd.clean", "tr a-z A-Z")
+	left, held := filepath.Join(m.home, "gauge/.git/objects/pack/tmp_pack_left"), filepath.Join(m.home, "gauge/.git/objects/pack/tmp_pack_held")
+	for _, path := range []string{left, held} {
+		require.NoError(t, os.WriteFile(path, []byte("PACK"), 0o600))
+	}
+	open, err := os.Open(held)
+	require.NoError(t, err)
+	defer open.Close()
+
+	m.ok("gauge", "", "attach", "--yes", "--trust")
+	assert.NoFileExists(t, left)
+	assert.FileExists(t, held)
+	assert.Empty(t, m.git("gauge", "status", "--porcelain"))
+	assert.NotContains(t, m.git("gauge", "config", "--local", "--list"), "compression")
+	packed := func() string {
+		return m.git("gauge", "cat-file", "--batch-all-objects", "--batch-check=%(objectname) %(objectsize) %(objectsize:disk) %(deltabase)")
+	}
+	stored := func(path string) (size, disk int) {
+		t.Helper()
+		id := m.git("gauge", "rev-parse", "HEAD:"+path)
+		for line := range strings.Lines(packed()) {
+			if strings.HasPrefix(line, id) {
+				_, err := fmt.Sscanf(line, id+" %d %d", &size, &disk)
+				require.NoError(t, err)
+			}
+		}
+		return size, disk
+	}
+	for _, path := range []string{"pictures/03.jpg", "-dash.png", "odd ' name\t.jpg"} {
+		size, disk := stored(path)
+		assert.Greater(t, disk, size, "%s is stored as it is", path)
+		assert.NoFileExists(t, m.loose(path))
+	}
+	size, disk := stored("readme.txt")
+	assert.Less(t, disk*10, size)
+	through := m.raw("gauge", "cat-file", "blob", "HEAD:own.dat")
+	assert.Len(t, through, 200_000)
+	assert.NotEqual(t, contents["own.dat"], through, "filters are heeded")
+	m.git("gauge", "gc", "-q")
+	_, one := stored("scan-1.raw")
+	_, two := stored("scan-2.raw")
+	assert.Less(t, one+two, 700_000, "what both have in common is kept once")
+	m.ok("", "", "clone", "gauge", "copy")
+	assert.Equal(t, contents["pictures/07.jpg"], m.read("copy/pictures/07.jpg"))
+	assert.NotContains(t, m.git(h.gitDir(t, "tern", "tern", "gauge"), "fsck", "--strict"), "error")
+	m.savesNoise(stored)
+}
+
+// savesNoise saves more of it, and brings it to the copy.
+func (m *machine) savesNoise(stored func(path string) (size, disk int)) {
+	t := m.t
+	t.Helper()
+	m.write("gauge", map[string]string{"pictures/03.jpg": hiss(200, 70_000), "pictures/new.jpg": hiss(201, 70_000), "more.txt": "more\n"})
+	m.ok("gauge", "", "save", "--message", "More")
+	assert.Empty(t, m.git("gauge", "status", "--porcelain"))
+	for _, path := range []string{"pictures/03.jpg", "pictures/new.jpg"} {
+		size, disk := stored(path)
+		assert.Greater(t, disk, size)
+	}
+	m.ok("gauge", "", "sync")
+	m.ok("copy", "", "sync")
+	assert.Equal(t, m.read("gauge/pictures/03.jpg"), m.read("copy/pictures/03.jpg"))
+}
+
+// loose is where an object of the project gauge would be by itself.
+func (m *machine) loose(path string) string {
+	id := m.git("gauge", "rev-parse", "HEAD:"+path)
+	return filepath.Join(m.home, "gauge/.git/objects", id[:2], id[2:])
+}
+
+// raw is what git gives, to the byte.
+func (m *machine) raw(dir string, args ...string) string {
+	m.t.Helper()
+	r := m.command(dir, "", "git", args...)
+	require.Equal(m.t, 0, r.code, r.err)
+	return r.out
+}
