@@ -265,7 +265,7 @@ func TestDeployStaysWhole(t *testing.T) {
 	whole := hut.wholeBoard
 	whole("at first")
 	kills := 0
-	rounds := 8
+	rounds := 6
 	if os.Getenv("UNCINATE_SOAK") != "" {
 		rounds = 24
 	}
@@ -389,7 +389,7 @@ func TestDeployWatch(t *testing.T) {
 // again: none sees two states mixed, or a file that is missing.
 func TestDeployReaders(t *testing.T) {
 	t.Parallel()
-	readers, switches, most := 400, 6, 2*time.Second
+	readers, switches, most := 250, 6, 2*time.Second
 	if os.Getenv("UNCINATE_SOAK") != "" {
 		readers, switches, most = 10_000, 50, time.Minute
 	}

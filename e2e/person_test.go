@@ -313,7 +313,7 @@ func TestHostsByAddressAlone(t *testing.T) {
 	m.ok("almanac", "", "attach", "--yes", "--to", "tides/almanac")
 	assert.Equal(t, m.git("almanac", "rev-parse", "HEAD"), m.git(filepath.Join(dir, "almanac.git"), "rev-parse", "main"))
 	m.ok("", "", "clone", "tides/almanac", "copy")
-	m.refused(5, []string{"does not say how a token is tested", "--at " + at}, "", "x\n", "account", "add", "--host", "skua")
+	m.refused(5, []string{"does not say how a token is tested", "--repository OWNER/NAME"}, "", "x\n", "account", "add", "--host", "skua")
 }
 
 func TestPublicCloneNeedsNoAccount(t *testing.T) {

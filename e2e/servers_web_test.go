@@ -291,4 +291,17 @@ func (w *webServer) overTLS(t *testing.T, m *machine) {
 	m.ok("by-tls", "", "sync", "--save", "--message", "Through the proxy")
 	assert.Equal(t, m.git("by-tls", "rev-parse", "HEAD"), w.id(t, "almanac", "main"))
 	works(t, webShown, "through a proxy that wants a sign-in, as git is set (http.proxy, by address)")
+
+	r := m.run("", oddPassword+"\n", "account", "add", "--user", "tern", "--at", w.tls+"/harbour/team/git", "--repository", "almanac.git")
+	require.Equal(t, 0, r.code, r.err)
+	m.ok("", "", "clone", w.tls+"/harbour/team/git/almanac.git", "signed")
+	m.git("", "config", "--global", "http."+w.tls+".proxy", "http://knot@"+w.proxy)
+	refuses(t, webShown, "a proxy whose password nobody tells", m.run("signed", "", "sync"))
+	m.write("", map[string]string{"helper": "#!/bin/sh\necho username=knot\nprintf 'password=%s\\n' '" + oddPassword + "'\n"})
+	require.NoError(t, os.Chmod(filepath.Join(m.home, "helper"), 0o700))
+	m.git("", "config", "--global", "credential.http://"+w.proxy+".helper", filepath.Join(m.home, "helper"))
+	m.write("signed", map[string]string{"q.txt": "q\n"})
+	m.ok("signed", "", "sync", "--save", "--message", "By git's own helper")
+	assert.Equal(t, m.git("signed", "rev-parse", "HEAD"), w.id(t, "almanac", "main"))
+	works(t, webShown, "a proxy whose password a helper of the person's own git tells: git asks there, for what has an account too")
 }

@@ -24,6 +24,7 @@ import (
 
 // Refs asks an address for its refs on behalf of an account.
 func Refs(ctx context.Context, d *desk.Desk, h *Tie, token string) (web.Refs, error) {
+	var beyond error // what this program cannot do, and git perhaps can
 	if h.Account != nil && h.Address.Scheme != "ssh" {
 		if token == "" {
 			var err error
@@ -36,7 +37,10 @@ func Refs(ctx context.Context, d *desk.Desk, h *Tie, token string) (web.Refs, er
 		if noted := noteAccepted(ctx, d, h.Account, err); noted != nil {
 			return refs, noted
 		}
-		return refs, rightAccount(ctx, d, h, err)
+		if !web.Beyond(err) {
+			return refs, rightAccount(ctx, d, h, err)
+		}
+		beyond = err
 	}
 	if err := h.WriteInclude(ctx); err != nil {
 		return web.Refs{}, err
@@ -50,6 +54,9 @@ func Refs(ctx context.Context, d *desk.Desk, h *Tie, token string) (web.Refs, er
 			if why := sshCause(ctx, d, r, err); why != nil {
 				return web.Refs{}, rightAccount(ctx, d, h, why)
 			}
+		}
+		if beyond != nil { // git cannot either
+			return web.Refs{}, beyond
 		}
 		if why := unknownKey(ctx, d, h, err); why != nil {
 			return web.Refs{}, why

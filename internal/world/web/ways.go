@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/tls"
 	"crypto/x509"
+	"errors"
 	"net/http"
 	"net/url"
 	"os"
@@ -70,6 +71,15 @@ type proxyError struct {
 
 func (p *proxyError) Error() string { return p.under.Error() }
 
+// Beyond reports whether a request failed by what git can do on its way and this client cannot: to ask the person's own
+// helpers for a proxy's password, or for that of a certificate's key (gitcredentials documentation).
+func Beyond(err error) bool {
+	var p *proxyError
+	return errors.As(err, &p) && strings.Contains(p.Error(), http.StatusText(http.StatusProxyAuthRequired)) || errors.Is(err, errClosedKey)
+}
+
+var errClosedKey = errors.New("the key of a certificate wants a password")
+
 // withoutSecret is a proxy's address as it may be shown.
 func withoutSecret(proxy string) string {
 	u, err := url.Parse(proxy)
@@ -107,8 +117,11 @@ func (w *ways) transport(s gitnet.Settings, proxy, from string) (*http.Transport
 		}
 		pair, err := tls.LoadX509KeyPair(atHome(s.Cert), atHome(key))
 		if err != nil {
-			return nil, fault.New(fault.Failed, "the certificate that git's setting http.sslCert names cannot be used: %s", files.Plain(err)).Because(err).
-				Detail("A key with a password cannot be opened here.")
+			f := fault.New(fault.Failed, "the certificate that git's setting http.sslCert names cannot be used: %s", files.Plain(err)).Because(err)
+			if pem, read := files.ReadNamed(atHome(key), 1<<20); read == nil && strings.Contains(string(pem), "ENCRYPTED") {
+				f = f.Because(errClosedKey).Detail("Its key has a password, for which only git itself can ask.")
+			}
+			return nil, f
 		}
 		t.TLSClientConfig.Certificates = []tls.Certificate{pair}
 	}
