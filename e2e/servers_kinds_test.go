@@ -1,14 +1,12 @@
 package e2e
 
 import (
-	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
 	"syscall"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -156,13 +154,7 @@ func TestDropbear(t *testing.T) {
 	c.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
 	require.NoError(t, c.Start())
 	t.Cleanup(func() { _ = syscall.Kill(-c.Process.Pid, syscall.SIGTERM); _ = c.Wait(); log.Close() })
-	require.Eventually(t, func() bool {
-		c, err := net.Dial("tcp", "127.0.0.1:"+port)
-		if err == nil {
-			c.Close()
-		}
-		return err == nil
-	}, 10*time.Second, 20*time.Millisecond)
+	listens(t, port)
 	m.job(t, "Pier:repositories/small.git", s.empty(m, "repositories/small.git"))
 	works(t, "dropbear", "attach, clone, sync and status, with a key of the person's own")
 	m.well("", "clone", "--key", filepath.Join(m.home, ".ssh/own"), "root@[127.0.0.1:"+port+"]:repositories/tides.git", "by-key")

@@ -13,7 +13,6 @@ import (
 	"strings"
 	"syscall"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -152,13 +151,7 @@ func newWebServer(t *testing.T) *webServer {
 			t.Log(read(t, filepath.Join(dir, "log")))
 		}
 	})
-	require.Eventually(t, func() bool {
-		c, err := net.Dial("tcp", "127.0.0.1:"+ports[1])
-		if err == nil {
-			c.Close()
-		}
-		return err == nil
-	}, 10*time.Second, 20*time.Millisecond, "the web server did not start; what it said is in %s", dir)
+	listens(t, ports[1])
 	return w
 }
 

@@ -68,8 +68,14 @@ func (s *plainSSH) start() {
 	require.NoError(t, c.Start())
 	s.stop = sync.OnceFunc(func() { _ = c.Process.Kill(); _ = c.Wait(); log.Close() })
 	t.Cleanup(s.stop)
+	listens(t, s.port)
+}
+
+// listens waits until a server that was started takes callers.
+func listens(t *testing.T, port string) {
+	t.Helper()
 	require.Eventually(t, func() bool {
-		c, err := net.Dial("tcp", "127.0.0.1:"+s.port)
+		c, err := net.Dial("tcp", "127.0.0.1:"+port)
 		if err == nil {
 			c.Close()
 		}

@@ -27,7 +27,7 @@ func (s *Sync) compare(ctx context.Context) error {
 	}
 	var err error
 	inStep := s.refs.Branch(f.Branch) == f.Head && f.Head != "" && s.saved == nil && s.tracked[s.track(f.Branch)] == f.Head
-	if inStep && git.IndexCount(f.Path) > mostLooked {
+	if inStep && s.many {
 		s.stand, s.unlooked = project.StandClean(f, s.project), true
 	} else if inStep && s.clean() {
 		s.stand = project.StandClean(f, s.project)
@@ -226,7 +226,8 @@ const mostLooked = 20_000
 // cleanMeanwhile finds out beside other work whether the files are all as in the last commit; the answer is waited for.
 func (s *Sync) cleanMeanwhile(ctx context.Context) func() bool {
 	done, f := make(chan bool, 1), s.folder
-	if s.options.Told != nil || git.IndexCount(f.Path) > mostLooked { // of many, no more programs run at a time than were asked for
+	s.many = git.IndexCount(f.Path) > mostLooked
+	if s.options.Told != nil || s.many { // of many, no more programs run at a time than were asked for
 		done <- false
 		return sync.OnceValue(func() bool { return <-done })
 	}

@@ -57,6 +57,7 @@ type Sync struct {
 	rescuer     *worktree.Rescuer
 	stand       *project.Standing
 	Filled      []string          // folders of submodules that were brought
+	many        bool              // there are so many files that they are not looked at where nothing is to be done
 	unlooked    bool              // nothing was to be done, and the files were not looked at
 	clean       func() bool       // whether nothing at all is changed here, as far as that is surely known
 	refs        web.Refs          // what the host holds
