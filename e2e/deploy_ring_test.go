@@ -3,6 +3,7 @@ package e2e
 import (
 	"bytes"
 	"fmt"
+	"math/rand/v2"
 	"net"
 	"net/http"
 	"os"
@@ -62,13 +63,26 @@ func (m *machine) soon(commit, folder string, within time.Duration) {
 	m.t.Logf("%s was in use after %s", commit[:10], time.Since(began).Round(time.Millisecond))
 }
 
-// free gives a loopback address that nothing listens on.
+// given are the ports that free has given.
+var given sync.Map
+
+// free gives a loopback address that nothing listens on, and that stays free until whoever asked
+// listens there, also for a second time: each port is given once, and lies below those that the
+// system takes by itself for connections.
 func free(t *testing.T) string {
 	t.Helper()
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	require.NoError(t, l.Close())
-	return l.Addr().String()
+	for range 10000 {
+		port := 10000 + rand.IntN(20000)
+		if _, was := given.LoadOrStore(port, true); was {
+			continue
+		}
+		if l, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", port)); err == nil {
+			require.NoError(t, l.Close())
+			return l.Addr().String()
+		}
+	}
+	t.Fatal("no port is free")
+	return ""
 }
 
 // TestDeployHook lets gannet and petrel ring by their web hooks: a push is in use at once; a call that is wrong, old or

@@ -166,10 +166,7 @@ func TestHostsThatCannotBeReached(t *testing.T) {
 		t.Cleanup(s.Close)
 		return s.URL
 	}
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	closed := "http://" + l.Addr().String()
-	require.NoError(t, l.Close())
+	closed := "http://" + free(t)
 	raw, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	t.Cleanup(func() { raw.Close() })

@@ -179,10 +179,7 @@ func freePorts(t *testing.T, n int) []string {
 	t.Helper()
 	var out []string
 	for range n {
-		l, err := net.Listen("tcp", "127.0.0.1:0")
-		require.NoError(t, err)
-		defer l.Close()
-		_, port, err := net.SplitHostPort(l.Addr().String())
+		_, port, err := net.SplitHostPort(free(t))
 		require.NoError(t, err)
 		out = append(out, port)
 	}

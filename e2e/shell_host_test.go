@@ -42,11 +42,8 @@ func newPlainSSH(t *testing.T, more ...string) *plainSSH {
 	if os.Getuid() == 0 {
 		require.NoError(t, os.MkdirAll("/run/sshd", 0o755), "sshd wants this folder for its privilege separation")
 	}
-	l, err := net.Listen("tcp", "127.0.0.1:0")
+	_, s.port, err = net.SplitHostPort(free(t))
 	require.NoError(t, err)
-	_, s.port, err = net.SplitHostPort(l.Addr().String())
-	require.NoError(t, err)
-	require.NoError(t, l.Close())
 	config := append([]string{"Port " + s.port, "ListenAddress 127.0.0.1", "HostKey " + dir + "/host_key", "PidFile none", "UsePAM no", "StrictModes no", "PermitRootLogin yes",
 		"PasswordAuthentication no", "KbdInteractiveAuthentication no", "AuthorizedKeysFile " + dir + "/authorized_keys", "LogLevel VERBOSE", "MaxStartups 100", "KexAlgorithms curve25519-sha256"}, more...)
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "config"), []byte(strings.Join(config, "\n")+"\n"), 0o600))

@@ -3,7 +3,6 @@ package e2e
 import (
 	"encoding/json"
 	"fmt"
-	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -313,10 +312,7 @@ func TestTwoExchangesAtOnce(t *testing.T) {
 func TestAChangedHostKeyStopsEverything(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	at := l.Addr().String()
-	require.NoError(t, l.Close())
+	at := free(t)
 	h, err := practice.Start("gannet", dir, at, nil)
 	require.NoError(t, err)
 	tokens, err := h.Demo()

@@ -48,5 +48,9 @@ func New(t *testing.T) (*desk.Desk, *Told) {
 	home := files.Home{Config: filepath.Join(top, "config"), State: filepath.Join(top, "state"), Vault: filepath.Join(top, "vault"), Run: filepath.Join(top, "run")}
 	return &desk.Desk{Home: home, Vault: vault.At(home.Vault, home.Run, nil), Web: web.New(5*time.Second, "uncinate/test", log), Shipped: fstest.MapFS{},
 		Program: "/opt/it's here/uncinate", UserHome: top, Now: time.Now, Tell: tell, Log: log,
-		Sleep: func(ctx context.Context, long time.Duration) error { tell.Slept += long; return ctx.Err() }}, tell
+		// A pause is noted, and lasts a moment: whoever asks until a server is ready shall not run out of tries before it can be.
+		Sleep: func(ctx context.Context, long time.Duration) error {
+			tell.Slept += long
+			return files.Pause(ctx, min(long, time.Millisecond))
+		}}, tell
 }
