@@ -60,7 +60,22 @@ func judge(data []byte, is what, at, end int, form form) (kind, excerpt string, 
 			return c > ' ' && c != '"' && c != '\'' && c != '<' && c != '>' && c != '`' && c != ')' && c != ':'
 		})
 		return HerePath, text.Excerpt(string(data[at:end+n]), 80), end + n
-	case password, token:
+	case pair:
+		return signIn(data, at, end, form)
+	case wrapped:
+		return wrappedKey(data, at)
+	case webKey:
+		return privateWebKey(data, at)
+	case userPass:
+		return userAndPassword(data, end)
+	case option:
+		return givenByOption(data, end)
+	case alone:
+		if data[end-1] == ' ' && run(data, end, func(c byte) bool { return '0' <= c && c <= '9' }) == 0 {
+			return "", "", 0 // a program that writes such
+		}
+		return PrivateKey, text.Excerpt(string(data[at:end]), 60), end
+	case password, token, weak, pin, weakKey:
 		return named(data, is, at, end, form)
 	}
 	return "", "", 0
@@ -170,17 +185,35 @@ func hostAfter(data []byte, i int) string {
 	return text.Excerpt(string(data[i+at+1:i+at+1+n]), 60)
 }
 
-// unlike are parts of names that say that the value is something else.
-var unlike = sync.OnceValue(func() map[string]bool {
+// unlike are parts of names that say that the value is something else; after what is to be said where the word for a secret comes
+// before them.
+var unlike, unlikeAfter = sync.OnceValue(func() map[string]bool {
+	return setOf(`public hash sha sha1 sha256 sha512 md5 digest checksum count len length expires expiry expire ttl field regex pattern tokenizer tokenize label prompt title hint
+		message msg error err policy min max fingerprint visible placeholder column param params scope scopes help desc description symbol example tokens secrets passwords hashed
+		encrypted crypted verifier verify salt reset next page continuation`)
+}), sync.OnceValue(func() map[string]bool {
+	return setOf(`id url uri name type file path size header endpoint version format algo algorithm method index position prefix suffix kind class vector arn at env ref dir
+		provider mode required enabled disabled verification input encryption scheme backend encoding strength`)
+})
+
+func setOf(words string) map[string]bool {
 	all := map[string]bool{}
-	for _, w := range strings.Fields(`public id url uri name type file path hash sha sha1 sha256 sha512 md5 digest checksum count len length size expires expiry expire ttl header
-		field regex pattern tokenizer tokenize label prompt title hint message msg error err policy endpoint max min version format algo algorithm method index position prefix
-		suffix kind class example vector fingerprint visible placeholder column param params scope scopes input help desc description arn at env ref symbol dir provider
-		tokens secrets passwords reset length mode required enabled disabled`) {
+	for _, w := range strings.Fields(words) {
 		all[w] = true
 	}
 	return all
-})
+}
+
+// saysOther reports whether a name's words say that its value is no secret.
+func saysOther(parts []string) bool {
+	last := parts[len(parts)-1]
+	for _, w := range []string{"password", "passwd", "pwd", "passphrase", "secret", "token", "psk", "pass", "passcode"} {
+		if strings.HasSuffix(last, w) {
+			return slices.ContainsFunc(parts, func(p string) bool { return unlike()[p] })
+		}
+	}
+	return slices.ContainsFunc(parts, func(p string) bool { return unlike()[p] || unlikeAfter()[p] || strings.HasSuffix(p, "verifier") })
+}
 
 // partsOf splits a name into its words, in lower case: at signs, and where a capital
 // follows a small letter.
@@ -206,132 +239,16 @@ func partsOf(name []byte) []string {
 	return parts
 }
 
-// named judges a value that is beside a telling name.
-func named(data []byte, is what, at, end int, form form) (kind, excerpt string, till int) {
-	start := at
-	for start > 0 && at-start < 60 && (nameByte[data[start-1]] || data[start-1] == '.') {
-		start--
-	}
-	// A literal may itself end in the sign that follows the name.
-	for end > at && !nameByte[data[end-1]] {
-		end--
-	}
-	for end < len(data) && end-start < 120 && nameByte[data[end]] {
-		end++
-	}
-	name := data[start:end]
-	if string(name) == "PWD" || string(name) == "OLDPWD" { // the folder that a shell is in
-		return "", "", 0
-	}
-	i := end
-	skip := func(of string) {
-		for i < len(data) && i-end < 40 && strings.IndexByte(of, data[i]) >= 0 {
-			i++
-		}
-	}
-	if i < len(data) && (data[i] == '"' || data[i] == '\'' || data[i] == '`') {
-		i++
-		if i < len(data) && data[i] == ']' {
-			i++
-		}
-	}
-	skip(" \t")
-	if i >= len(data) {
-		return "", "", 0
-	}
-	called := false
-	switch {
-	case data[i] == ':' && i+1 < len(data) && data[i+1] == '=':
-		i += 2
-	case data[i] == '=' && i+1 < len(data) && (data[i+1] == '>' || data[i+1] == '='):
-		i += 2
-	case data[i] == '=' || data[i] == ':':
-		i++
-	case data[i] == '(' && form == code:
-		called = true
-		i++
-	case data[i] == '>' && start > 0 && data[start-1] == '<':
-		i++
-	case data[i] == ',' && form == code && end < len(data) && data[end] != ',':
-		called = true // a call's next argument: set("password", "…")
-		i++
-	case bytes.HasPrefix(name, []byte("--")) && i > end && (form == rows || form == letter):
-		// an option and its value
-	default:
-		return "", "", 0
-	}
-	skip(" \t")
-	for i < len(data) && (data[i] == 'b' || data[i] == 'r' || data[i] == 'f' || data[i] == 'u') && i+1 < len(data) && (data[i+1] == '"' || data[i+1] == '\'') {
-		i++ // a string's sign in some languages
-	}
-	between := data[end:min(i, end+6)]
-	if i >= len(data) {
-		return "", "", 0
-	}
-	quoted := false
-	var v []byte
-	switch q := data[i]; q {
-	case '"', '\'', '`':
-		quoted = true
-		n := run(data, i+1, func(c byte) bool { return c != q && c != '\n' })
-		if i+1+n >= len(data) || data[i+1+n] != q {
-			return "", "", 0
-		}
-		v = data[i+1 : i+1+n]
-		till = i + 1 + n
-	default:
-		if form == code || called {
-			return "", "", 0
-		}
-		n := run(data, i, func(c byte) bool {
-			return c > ' ' && c != '"' && c != '\'' && c != '<' && c != '`' && (form == rows || c != ',' && c != ';' && c != ')')
-		})
-		v = data[i : i+n]
-		till = i + n
-		if form == letter {
-			v = bytes.TrimRight(v, ".,;:!?")
-		}
-		if form == rows && n > 0 && n < 40 && i+n < len(data) && data[i+n] == ' ' && !bytes.HasPrefix(bytes.TrimLeft(data[i+n:], " "), []byte("#")) && !lineEnds(data[i+n:]) && is == password {
-			return "", "", 0 // a sentence
-		}
-	}
-	if len(v) < 6 || len(v) > 2048 || placeholder(v) || bytes.EqualFold(v, name) {
-		return "", "", 0
-	}
-	switch {
-	case is == password && isPassword(v, quoted, form, called):
-		kind = Password
-	case is == token && isToken(v, strings.ToLower(string(name))):
-		kind = Token
-	default:
-		return "", "", 0
-	}
-	if slices.ContainsFunc(partsOf(name), func(w string) bool { return unlike()[w] }) {
-		return "", "", 0
-	}
-	return kind, describe(name, between, len(v)), till
-}
-
-// lineEnds reports whether only blanks come before the line's end.
-func lineEnds(data []byte) bool {
-	for _, c := range data {
-		if c == '\n' || c == '\r' {
-			return true
-		}
-		if c != ' ' && c != '\t' {
-			return false
-		}
-	}
-	return true
-}
-
 func isPassword(v []byte, quoted bool, form form, called bool) bool {
 	m := madeOf(v)
-	if m.space > 0 && (m.space > 1 || form == letter) || m.other > 0 || uuid(v) {
+	if m.space > 1 || m.space == 1 && form == letter || m.other > 0 || uuid(v) {
 		return false
 	}
-	if bytes.Contains(v, []byte("://")) || bytes.HasPrefix(v, []byte("/")) && bytes.Count(v, []byte("/")) > 1 || bytes.HasPrefix(v, []byte("./")) || bytes.HasSuffix(v, []byte("()")) {
+	if bytes.Contains(v, []byte("://")) || bytes.HasPrefix(v, []byte("/")) && bytes.Count(v, []byte("/")) > 1 || bytes.HasPrefix(v, []byte("./")) || bytes.Contains(v, []byte(":/")) || bytes.Contains(v, []byte("::")) || bytes.Count(v, []byte(":")) > 2 || bytes.IndexByte(v, ':') > 0 && bytes.IndexByte(v, '.') > 0 && wordy(v) && onlyNames(bytes.ReplaceAll(v, []byte(":"), nil)) || m.digit == 0 && bytes.ContainsAny(v, `/\`) && onlyNames(bytes.ReplaceAll(bytes.ReplaceAll(v, []byte("/"), nil), []byte(`\`), nil)) || bytes.HasSuffix(v, []byte("()")) {
 		return false
+	}
+	if len(v) >= 10 && m.upper > 2 && m.lower > 2 && onlyNames(v) && !wordy(v) && !called && bytes.IndexByte(v, '.') < 0 {
+		return true // drawn
 	}
 	if m.digit == 0 && m.sign == 0 { // letters alone
 		return form == rows && !quoted && len(v) >= 8 && is1Case(m)
@@ -339,7 +256,7 @@ func isPassword(v []byte, quoted bool, form form, called bool) bool {
 	switch form {
 	case code, markup:
 		// Names of things in programs: some-field, some.field, some_field2, ERR_5.
-		if called && (m.digit == 0 || len(v) < 8) {
+		if called && (m.digit == 0 || len(v) < 8 || onlyNames(v) && (bytes.IndexByte(v, '.') >= 0 || m.upper == 0 && bytes.IndexByte(v, '_') >= 0)) {
 			return false
 		}
 		if onlyNames(v) && (m.digit == 0 || wordy(v) && m.upper == 0 && (m.sign > 0 || m.digit < 2)) {

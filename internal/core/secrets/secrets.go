@@ -12,6 +12,7 @@ import (
 	"slices"
 	"strings"
 
+	"uncinate/internal/core/made"
 	"uncinate/internal/core/text"
 )
 
@@ -44,7 +45,7 @@ type Content struct {
 }
 
 // Version is of what is looked for: what was remembered under another is looked for again.
-const Version = 1
+const Version = 2
 
 // MostFindings is how many findings of one file are kept.
 const MostFindings = 20
@@ -65,10 +66,36 @@ const (
 	webJSON             // the middle of a JSON Web Token
 	password
 	token
-	scheme // of an Authorization header
-	here   // a path of this machine
-	prefix // of a known token
+	scheme   // of an Authorization header
+	here     // a path of this machine
+	prefix   // of a known token
+	weak     // a password, where the word alone says little
+	pin      // a number that opens something
+	weakKey  // some key
+	pair     // USER:PASSWORD in base64
+	wrapped  // a PEM block in base64
+	webKey   // a JSON Web Key
+	userPass // an option that takes USER:PASSWORD
+	option   // an option that takes a password
+	alone    // what needs no value beside it
+	origin   // what comes before the host of an address
+	saying   // what a program says of what it wrote
 )
+
+// announcing are the literals that announce something, in lower case, with a bar between them.
+var announcing = []struct {
+	is    what
+	words string
+}{
+	{begin, "-----begin "}, {ageKey, "age-secret-key-1"}, {webJSON, ".eyj"}, {scheme, "bearer |basic "}, {wrapped, "ls0tls1crudjti"}, {webKey, "\"kty\""}, {userPass, " -u |--user | auth "}, {option, "pass -p "},
+	{alone, "private-lines: |begin ssh2 encrypted private key"},
+	{password, "passw|passphrase|passcode|pwd=|pwd:|pwd\"|pwd'|pwd |pwd,|rootpw|bindpw|identified |mnemonic|seed phrase|pass phrase|kennwort|securestring |xauth \"|eap \"|psk=|psk:|psk\"|psk "},
+	{weak, "pass=|pass:|pass\"|pass'|pass |community|pw\"|pw'|pw=|pw:|pw ="}, {pin, "pin=|pin:|pin\"|pin =|wep_key|wep-key"},
+	{token, "token|secret|apikey|api_key|api-key|api.key|api key|accesskey|access_key|access-key|authkey|auth_key|auth-key|privatekey|private_key|private-key|credential|" +
+		"signingkey|signing_key|signing-key|encryptionkey|encryption_key|encryption-key|masterkey|master_key|master-key"},
+	{origin, "://"}, {saying, strings.Join(made.Sayings, "|")},
+	{weakKey, "key=|key:|key\"|key'|key ="}, {pair, "auth\"|auth'|auth=|auth:|auth ="},
+}
 
 // Finder looks for secrets. One may be used by many at a time.
 type Finder struct {
@@ -79,13 +106,11 @@ type Finder struct {
 // as the home folder; prefixes are the beginnings of known tokens. What is shorter
 // than four bytes in either is not looked for.
 func New(herePaths, prefixes []string) *Finder {
-	all := []literal{{"-----begin ", begin}, {"age-secret-key-1", ageKey}, {".eyj", webJSON}, {"bearer ", scheme}, {"basic ", scheme}}
-	for _, w := range []string{"passw", "passphrase", "passcode", "pwd=", "pwd:", "pwd\"", "pwd'", "pwd ", "_pass=", "_pass:", "_pass ", "_pass\"", "_pass'"} {
-		all = append(all, literal{w, password})
-	}
-	for _, w := range []string{"token", "secret", "apikey", "api_key", "api-key", "api.key", "accesskey", "access_key", "access-key", "authkey", "auth_key", "auth-key",
-		"privatekey", "private_key", "private-key", "credential", "signingkey", "signing_key", "signing-key", "encryptionkey", "encryption_key", "encryption-key", "masterkey", "master_key", "master-key"} {
-		all = append(all, literal{w, token})
+	var all []literal
+	for _, l := range announcing {
+		for _, w := range strings.Split(l.words, "|") {
+			all = append(all, literal{w, l.is})
+		}
 	}
 	for _, p := range herePaths {
 		if len(p) >= 4 {
@@ -120,7 +145,7 @@ func (f *Finder) Read(name string, r io.Reader, buf []byte) (Content, error) {
 		data := buf[:kept+n]
 		if first {
 			first = false
-			c.Object = object(data)
+			c.Object = made.Code(data)
 			c.Binary = bytes.IndexByte(data[:min(len(data), 8000)], 0) >= 0
 			if c.Binary && !isWide(data) {
 				return c, nil
@@ -135,8 +160,9 @@ func (f *Finder) Read(name string, r io.Reader, buf []byte) (Content, error) {
 				f.look(&c, data, len(data), form)
 				return c, nil
 			}
-			c.Generated = generated(data[:min(len(data), 1024)])
-			if form == letter && looksRows(data) {
+			if form == letter && isScript(data) {
+				form = code
+			} else if form == letter && looksRows(data) {
 				form = rows
 			}
 		}
@@ -153,6 +179,9 @@ func (f *Finder) Read(name string, r io.Reader, buf []byte) (Content, error) {
 	}
 }
 
+// mostDear is how many of what is dear to judge is judged of a chunk.
+const mostDear = 100
+
 // look finds what begins before upTo.
 func (f *Finder) look(c *Content, data []byte, upTo int, form form) {
 	after := 0 // up to here all is told already
@@ -168,12 +197,27 @@ func (f *Finder) look(c *Content, data []byte, upTo int, form form) {
 		after = max(after, end)
 	}
 	var hits []hit
+	dear := 0
 	f.find.scan(data, func(is what, at, end int) bool {
 		if at >= upTo {
 			return false
 		}
-		if at < after {
+		switch {
+		case is == saying:
+			c.Generated = c.Generated || c.Next == 1 && from == 0 && at < 1024
 			return true
+		case is == origin:
+			if n := userinfo(data, end); n > 0 {
+				hits = append(hits, hit{Address, addressOf(data, end, n), end, end + n})
+			}
+			return true
+		case at < after:
+			return true
+		}
+		if is == wrapped || is == webKey {
+			if dear++; dear > mostDear {
+				return true
+			}
 		}
 		if kind, excerpt, till := judge(data, is, at, end, form); kind != "" {
 			hits = append(hits, hit{kind, excerpt, at, till})
@@ -181,20 +225,6 @@ func (f *Finder) look(c *Content, data []byte, upTo int, form form) {
 		}
 		return true
 	})
-	for i := 0; ; {
-		k := bytes.Index(data[i:], []byte("://"))
-		if k < 0 || i+k >= upTo {
-			break
-		}
-		i += k + 3
-		if n := userinfo(data, i); n > 0 {
-			start := i - 3
-			for start > 0 && nameByte[data[start-1]] && i-start < 20 {
-				start--
-			}
-			hits = append(hits, hit{Address, string(data[start:i]) + "USER:[" + text.Count(n, "character") + "]@" + hostAfter(data, i), i, i + n})
-		}
-	}
 	slices.SortStableFunc(hits, func(a, b hit) int { return a.at - b.at })
 	after = 0
 	for _, h := range hits {
@@ -202,6 +232,15 @@ func (f *Finder) look(c *Content, data []byte, upTo int, form form) {
 			add(h.kind, h.at, h.till, h.excerpt)
 		}
 	}
+}
+
+// addressOf says an address of which the user's part begins at i and has n bytes, without that.
+func addressOf(data []byte, i, n int) string {
+	start := i - 3
+	for start > 0 && nameByte[data[start-1]] && i-start < 20 {
+		start--
+	}
+	return string(data[start:i]) + "USER:[" + text.Count(n, "character") + "]@" + hostAfter(data, i)
 }
 
 type hit struct {
@@ -219,11 +258,21 @@ const (
 	markup             // values between signs
 )
 
-const codeEndings = " .c .h .cc .cpp .cxx .hpp .hh .go .py .pyw .js .mjs .cjs .ts .tsx .jsx .java .kt .kts .rs .rb .php .cs .swift .scala .m .mm .pl .pm .lua .r .jl .dart .ex .exs .erl .hs .ml .clj .vue .svelte .sql .zig .nim .groovy .gradle .proto .css .scss .json .ipynb .s .asm .awk .vim .el .y .l .d .pas .f90 .html .htm .tmpl .svg "
+const codeEndings = " .c .h .cc .cpp .cxx .hpp .hh .go .py .pyw .js .mjs .cjs .ts .tsx .jsx .java .kt .kts .rs .rb .php .cs .swift .scala .m .mm .pl .pm .lua .r .jl .dart .ex .exs .erl .hs .ml .clj .vue .svelte .sql .zig .nim .groovy .gradle .proto .css .scss .json .ipynb .s .asm .awk .vim .el .y .l .d .pas .f90 .html .htm .tmpl .svg .inc .phtml .twig .tt2 .jsp .aspx .erb .ejs .cr .elm .fs .vb .cls .tcl "
+
+// models are endings of files that are to be copied and filled in.
+const models = " example sample template in dist default tmpl tpl orig bak old "
 
 func formOf(name string) form {
 	base := strings.ToLower(path.Base(name))
 	ending := path.Ext(base)
+	for strings.Contains(models, " "+strings.TrimLeft(ending, ".")+" ") && ending != "" && ending != base { // a.conf.example, a.conf-sample
+		base = strings.TrimSuffix(base, ending)
+		ending = path.Ext(base)
+	}
+	if stem, _, ok := strings.Cut(ending, "-"); ok {
+		ending = stem
+	}
 	switch ending {
 	case ".env", ".ini", ".cfg", ".conf", ".config", ".properties", ".yaml", ".yml", ".toml", ".local", ".secrets", ".credentials", ".sh", ".bash", ".zsh", ".bat", ".cmd", ".ps1", ".tfvars", ".netrc", ".service", ".desktop", ".rc":
 		return rows
@@ -262,6 +311,20 @@ func looksRows(data []byte) bool {
 	return n > 0 && hits*10 >= n*7
 }
 
+// isScript reports whether a file without a telling name is a program in a language in which a bare word is a variable.
+func isScript(data []byte) bool {
+	line, _, _ := bytes.Cut(data[:min(len(data), 200)], []byte("\n"))
+	if !bytes.HasPrefix(line, []byte("#!")) {
+		return false
+	}
+	for _, of := range []string{"perl", "python", "ruby", "node", "lua", "php", "tclsh", "escript"} {
+		if bytes.Contains(line, []byte(of)) {
+			return true
+		}
+	}
+	return false
+}
+
 func isWide(data []byte) bool {
 	return len(data) > 2 && (data[0] == 0xff && data[1] == 0xfe || data[0] == 0xfe && data[1] == 0xff)
 }
@@ -282,48 +345,6 @@ func narrow(data []byte) []byte {
 	return out
 }
 
-// objects are the beginnings of files that a compiler, linker or archiver made.
-var objects = []struct{ magic, is string }{
-	{"\x7fELF\x01", "ELF"}, {"\x7fELF\x02", "ELF"}, {"\xfe\xed\xfa\xce", "Mach-O"}, {"\xfe\xed\xfa\xcf", "Mach-O"}, {"\xce\xfa\xed\xfe", "Mach-O"}, {"\xcf\xfa\xed\xfe", "Mach-O"},
-	{"!<arch>\n", "archive of objects"}, {"!<thin>\n", "archive of objects"}, {"\xca\xfe\xba\xbe\x00\x00\x00", "class file"}, {"\x00asm\x01\x00\x00\x00", "WebAssembly module"},
-	{"BC\xc0\xde", "LLVM bitcode"}, {"L\x01", "COFF object"}, {"d\x86", "COFF object"},
-}
-
-// object tells by a file's first bytes what made code it is; "" for none. The sources
-// are the formats' own specifications. The two bytes of COFF count only with the
-// counts that follow them in a real header.
-func object(data []byte) string {
-	for _, o := range objects {
-		if !bytes.HasPrefix(data, []byte(o.magic)) {
-			continue
-		}
-		if o.is == "COFF object" && (len(data) < 20 || data[16] != 0 || data[17] != 0 || data[3] != 0 || data[2] == 0) {
-			continue
-		}
-		return o.is
-	}
-	if len(data) > 64 && data[0] == 'M' && data[1] == 'Z' {
-		if at := int(data[60]) | int(data[61])<<8; at+4 <= len(data) && bytes.Equal(data[at:at+4], []byte("PE\x00\x00")) {
-			return "PE"
-		}
-	}
-	if len(data) >= 16 && data[2] == '\r' && data[3] == '\n' && data[1] >= 0x0a && data[1] <= 0x0f && data[5] == 0 && data[6] == 0 && data[7] == 0 {
-		return "compiled script"
-	}
-	return ""
-}
-
-// generated reports whether a file's head says that a program wrote it.
-func generated(head []byte) bool {
-	low := bytes.ToLower(head)
-	for _, w := range []string{"do not edit", "@generated", "automatically generated", "auto-generated by", "autogenerated", "this file was generated", "this file is generated"} {
-		if bytes.Contains(low, []byte(w)) {
-			return true
-		}
-	}
-	return false
-}
-
 // describe says a secret's place without the secret.
 func describe(name, between []byte, n int) string {
 	return text.Excerpt(string(name), 40) + text.Excerpt(string(between), 8) + fmt.Sprintf("[%s]", text.Count(n, "character"))
@@ -331,7 +352,7 @@ func describe(name, between []byte, n int) string {
 
 // Patterns gives what is looked for, so that another program can be given as much to do.
 func (f *Finder) Patterns() []string {
-	out := []string{"://"}
+	var out []string
 	for _, l := range f.find.all {
 		out = append(out, l.text)
 	}

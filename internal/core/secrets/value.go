@@ -74,15 +74,34 @@ func placeholder(v []byte) bool {
 	if strings.IndexByte("<{[|>(", v[0]) >= 0 || strings.IndexByte("$%@&*!#", v[0]) >= 0 && (len(v) < 8 || looksCalled(v)) {
 		return true
 	}
-	if bytes.Contains(v, []byte("${")) || bytes.Contains(v, []byte("{{")) || bytes.Contains(v, []byte("%s")) || bytes.Contains(v, []byte("$(")) || bytes.Contains(v, []byte("...")) || bytes.Contains(v, []byte("\u2026")) {
+	if bytes.Contains(v, []byte("${")) || bytes.Contains(v, []byte("{{")) || bytes.Contains(v, []byte("%s")) || bytes.Contains(v, []byte("%(")) || bytes.Contains(v, []byte(`\f`)) || bytes.Contains(v, []byte("$(")) || bytes.Contains(v, []byte("...")) || bytes.Contains(v, []byte("\u2026")) {
+		return true
+	}
+	m := madeOf(v)
+	switch {
+	case m.lower == 0 && m.upper > 3 && m.digit < 2 && bytes.IndexByte(v, '_') >= 0 && onlyNames(v): // A_NAME
+		return true
+	case m.digit == 0 && (strings.Contains(s, "pass") || strings.Contains(s, "secret") || strings.Contains(s, "token")): // some_password
+		return true
+	case strings.Contains(s, "***"), strings.Count(s, "%") >= 2 && m.digit == 0, v[len(v)-1] == '=' && m.digit == 0 && onlyNames(v[:len(v)-1]) && wordy(v), isIndexed(v), bytes.Contains(v, []byte("})")):
+		return true
+	case strings.IndexByte("\"'`\\", v[0]) >= 0, bytes.Contains(v, []byte("&lt;")), bytes.Contains(v, []byte("&#")), bytes.Contains(v, []byte("%{")), bytes.Contains(v, []byte("/%")):
+		return true
+	case v[0] == '$' && len(v) > 1 && (nameByte[v[1]] && v[1] > '9') && bytes.ContainsAny(v, "{[(>"): // the use of a variable in some language
 		return true
 	}
 	return few(v)
 }
 
+// isIndexed reports whether a value is the use of a part of a variable: name[2] or name['x'].
+func isIndexed(v []byte) bool {
+	name, rest, ok := bytes.Cut(bytes.TrimRight(v, ",;)"), []byte("["))
+	return ok && len(name) > 0 && onlyNames(name) && bytes.HasSuffix(rest, []byte("]"))
+}
+
 // looksCalled reports whether a value is the use of a variable: a sign and a name.
 func looksCalled(v []byte) bool {
-	rest := bytes.TrimSuffix(v[1:], []byte("%"))
+	rest := bytes.TrimRight(v[1:], "%;,")
 	m := madeOf(rest)
 	return onlyNames(rest) && (m.digit == 0 || m.lower == 0)
 }
@@ -120,6 +139,12 @@ func hexByte(c byte) bool {
 	return '0' <= c && c <= '9' || 'a' <= c && c <= 'f' || 'A' <= c && c <= 'F'
 }
 
+// strong reports whether a value is more than words: it has a digit, or letters of both cases or signs as nobody writes words.
+func strong(v []byte) bool {
+	m := madeOf(v)
+	return m.digit > 0 || (m.upper > 0 && m.lower > 0 || m.sign > 0) && !wordy(v) && m.letters() > 0
+}
+
 // looksRandom reports whether a value looks drawn by lot: long, of letters and digits
 // mixed, evenly spread, and not made of words.
 func looksRandom(v []byte, least int) bool {
@@ -127,7 +152,7 @@ func looksRandom(v []byte, least int) bool {
 		return false
 	}
 	m := madeOf(v)
-	if m.space > 0 || m.other > 0 || m.digit == 0 && (m.upper < 3 || m.lower < 3) || m.letters() == 0 && len(v) < 24 {
+	if m.space > 0 || m.other > 0 || m.digit == 0 && (m.upper < 3 || m.lower < 3) || m.letters() == 0 {
 		return false
 	}
 	for _, c := range v {

@@ -1,0 +1,161 @@
+package secrets
+
+import (
+	"bytes"
+	"slices"
+	"strings"
+)
+
+// notPass are names that end in "pass" and mean something else.
+var notPass = strings.Fields("bypass compass trespass overpass underpass encompass surpass lowpass highpass bandpass allpass renderpass multipass singlepass onepass firstpass twopass proxypass proxy_pass fastcgi_pass uwsgi_pass scgi_pass grpc_pass memcached_pass")
+
+// otherKeys are words of names that end in "key" and are no secret.
+var otherKeys = strings.Fields("public pub primary foreign sort cache partition row group host map registry hot short unique idempotency dedupe shift site issue project translation i18n locale sub parent object bucket storage query routing lookup search facet react item tab menu board answer event")
+
+// promising reports whether after a word something follows that may part a name from its value: most words are
+// parts of sentences and programs.
+func promising(data []byte, end int, form form) bool {
+	if !nameByte[data[end-1]] {
+		return true // the literal ends in the sign
+	}
+	for end < len(data) && nameByte[data[end]] {
+		end++
+	}
+	i := blanks(data, end, 40)
+	if i >= len(data) {
+		return false
+	}
+	switch c := data[i]; {
+	case parting[c], i == end && (c == '.' || c == '\n' || c == '\r'):
+		return true
+	case i == end:
+		return false
+	default:
+		return form != code && form != markup
+	}
+}
+
+// parting are signs that stand between a name and its value, or at the value's beginning.
+var parting = [256]bool{'"': true, '\'': true, '`': true, '=': true, ':': true, '>': true, ',': true, '(': true, ')': true, '<': true, ']': true, '[': true}
+
+// named judges a value that is beside a telling name.
+func named(data []byte, is what, at, end int, form form) (kind, excerpt string, till int) {
+	if !promising(data, end, form) {
+		return "", "", 0
+	}
+	from, to := nameAround(data, at, end, form)
+	name := data[from:to]
+	if (string(name) == "PWD" || string(name) == "OLDPWD") && (to >= len(data) || data[to] != ':') && !inPairs(data, from) { // the folder that a shell is in
+		return "", "", 0
+	}
+	if string(name) == "PASS" && to < len(data) && data[to] == ':' { // the result of a test
+		return "", "", 0
+	}
+	b, ok := find(data, is, from, to, form)
+	least := 6
+	if is == pin {
+		least = 4
+	}
+	if !ok || len(b.v) < least || len(b.v) > 2048 || placeholder(b.v) && !(is == pin && len(b.v) != 6) || bytes.EqualFold(b.v, name) {
+		return "", "", 0
+	}
+	parts := partsOf(name)
+	if len(parts) == 0 || saysOther(parts) || from > 0 && data[from-1] == '!' || madeOf(b.v).digit == 0 && len(name) > 5 && bytes.HasSuffix(bytes.ToLower(b.v), bytes.ToLower(name)) || !fits(data, is, b, form, parts) {
+		return "", "", 0
+	}
+	kind = Password
+	if is == token || is == weakKey {
+		kind = Token
+	}
+	return kind, describe(name, b.between, len(b.v)), b.till
+}
+
+// fits reports whether a value is what its name announces.
+func fits(data []byte, is what, b beside, form form, parts []string) bool {
+	last := parts[len(parts)-1]
+	switch {
+	case b.joined, form == letter && b.quoted:
+		form = code
+	case b.named, b.pair:
+		form = rows
+	}
+	switch is {
+	case password:
+		if isPhrase(b.name) && !b.by && (b.quoted || form == rows || len(bytes.Fields(b.v)) >= 12) && len(b.v) >= 8 && isWords(b.v) {
+			return true
+		}
+		if b.pair && madeOf(b.v).digit+madeOf(b.v).sign == 0 && wordy(b.v) {
+			return false
+		}
+		if b.wide && !strong(b.v) && !(b.quoted && strings.HasPrefix(string(bytes.ToLower(b.name)), "identified")) {
+			return false
+		}
+		return isPassword(b.v, b.quoted, form, b.called)
+	case weak:
+		low := strings.ToLower(string(b.name))
+		if strings.HasSuffix(last, "pw") && (last == "pw" || len(parts) > 1 || isUpper(b.name)) {
+			return len(b.v) >= 8 && madeOf(b.v).digit > 0 && madeOf(b.v).letters() > 0 && isPassword(b.v, b.quoted, form, b.called)
+		}
+		if (b.wide || !strings.HasPrefix(low, "proxy_")) && (slices.Contains(notPass, low) || slices.Contains(notPass, last)) || last != "community" && !strings.HasSuffix(last, "pass") && !strings.HasSuffix(last, "community") {
+			return false
+		}
+		m := madeOf(b.v)
+		return b.v[0] != '/' && (strong(b.v) && m.letters() > 0 || form == rows && m.sign > 0 && m.letters() > 0 && bytes.IndexByte(b.v, '/') < 0 && bytes.IndexByte(b.v, ':') < 0) && !bytes.ContainsAny(b.v, "(){}") && isPassword(b.v, b.quoted, form, b.called)
+	case pin:
+		m := madeOf(b.v)
+		if strings.Contains(strings.ToLower(string(b.name)), "wep") {
+			return (form == rows || b.quoted) && (len(b.v) == 5 || len(b.v) == 10 || len(b.v) == 13 || len(b.v) == 26) && m.digit > 0
+		}
+		return last == "pin" && (form == rows || b.quoted) && m.digit == len(b.v) && len(b.v) <= 8 && !b.wide
+	case weakKey:
+		if last != "key" && !strings.HasSuffix(last, "key") || len(parts) < 2 && last == "key" || slices.ContainsFunc(parts, func(w string) bool { return slices.Contains(otherKeys, w) }) || form == code && !b.quoted && !b.joined {
+			return false
+		}
+		return isToken(b.v, "") && looksRandom(b.v, 24) && !amongLikes(data, b)
+	}
+	if amongLikes(data, b) {
+		return false
+	}
+	if strings.HasSuffix(last, "secret") && (form != code || b.quoted && len(b.v) >= 8) && strong(b.v) && isPassword(b.v, b.quoted, form, b.called) && bytes.IndexByte(b.v, '/') < 0 {
+		return true
+	}
+	return isToken(b.v, strings.ToLower(string(b.name))) && !(b.wide && !b.quoted)
+}
+
+// isWords reports whether a value is a phrase: words of letters, digits and signs, at most 24, and no sentence.
+func isWords(v []byte) bool {
+	words := bytes.Fields(v)
+	if len(words) == 1 && bytes.Count(v, []byte("-")) > 3 {
+		words = bytes.Split(v, []byte("-"))
+	}
+	if len(words) < 2 || len(words) > 24 || bytes.ContainsAny(v, ".?!,(){}<>=$;:/*") {
+		return false
+	}
+	for _, w := range words {
+		if len(w) > 3 && placeholder(w) || isPhrase(w) || bytes.EqualFold(w, []byte("the")) || bytes.EqualFold(w, []byte("password")) || bytes.EqualFold(w, []byte("your")) || bytes.EqualFold(w, []byte("enter")) || madeOf(w).other > 0 {
+			return false
+		}
+	}
+	return true
+}
+
+// amongLikes reports whether a value in hexadecimal is one of many: then it is a vector of a test, or a sum.
+func amongLikes(data []byte, b beside) bool {
+	for _, c := range b.v {
+		if !hexByte(c) {
+			return false
+		}
+	}
+	near, n, length := data[max(0, b.till-4096):min(len(data), b.till+4096)], 0, 0
+	for _, c := range near {
+		if hexByte(c) {
+			length++
+			continue
+		}
+		if length >= 32 {
+			n++
+		}
+		length = 0
+	}
+	return n >= 7
+}
