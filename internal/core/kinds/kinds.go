@@ -26,6 +26,7 @@ type Kind struct {
 	Name    string   `toml:"name" json:"name"`
 	Markers []string `toml:"markers" json:"markers"`
 	Spread  bool     `toml:"spread" json:"spread,omitempty"`
+	Quiet   bool     `toml:"quiet" json:"quiet,omitempty"`
 	Rules   []Rule   `toml:"rule" json:"rules,omitempty"`
 	Sides   []Side   `toml:"side" json:"sides,omitempty"`
 	Hints   []Hint   `toml:"hint" json:"hints,omitempty"`
@@ -42,7 +43,26 @@ type Rule struct {
 	Personal bool     `toml:"personal" json:"personal,omitempty"`
 	Bring    string   `toml:"bring" json:"bring,omitempty"`
 	Supply   bool     `toml:"supply" json:"supply,omitempty"`
+	Begins   []string `toml:"begins" json:"begins,omitempty"`
+	Binary   bool     `toml:"binary" json:"binary,omitempty"`
+	Beside   bool     `toml:"beside" json:"beside,omitempty"`
+	Sources  bool     `toml:"sources" json:"sources,omitempty"`
+	Ahead    bool     `toml:"ahead" json:"ahead,omitempty"`
 }
+
+// Named reports whether the kind is to be named of a project in which these rules took something.
+func (k *Kind) Named(taken []Rule) bool {
+	if !k.Quiet {
+		return k.Markers[0] != "*"
+	}
+	return slices.ContainsFunc(k.Rules, func(r Rule) bool {
+		return slices.ContainsFunc(taken, func(t Rule) bool { return t.Why == r.Why && strings.HasSuffix("/"+t.Pattern, "/"+r.Pattern) })
+	})
+}
+
+// anywhere reports whether a kind's rules with a slash count at any depth: those of what any project
+// may hold.
+func (k *Kind) anywhere() bool { return k.Markers[0] == "*" }
 
 // Side is a file that travels with another one, and must not be left out.
 type Side struct {

@@ -49,9 +49,9 @@ func TestSuggest(t *testing.T) {
 		"a folder's view":                      {[]string{"README.md", "sub/.DS_Store"}, []string{".DS_Store"}},
 		"a folder inside one that is left out": {[]string{"a.c", "node_modules/x/build/a.o", "package.json"}, []string{"node_modules/"}},
 	} {
-		assert.Equal(t, c.want, patterns(Suggest(all, c.files, nil).Rules), name)
+		assert.Equal(t, c.want, patterns(Suggest(all, c.files, nil, Look{}).Rules), name)
 	}
-	s := Suggest(all, []string{"a/x", "a/y", "b"}, []string{"a"})
+	s := Suggest(all, []string{"a/x", "a/y", "b"}, []string{"a"}, Look{})
 	assert.Equal(t, []string{"/a/"}, patterns(s.Rules))
 	assert.Equal(t, []int{0, 0, -1}, s.Taken)
 }
@@ -78,7 +78,7 @@ func TestLabelledProjects(t *testing.T) {
 	for _, p := range projects(t) {
 		files := slices.Concat(p.Work, p.Made, p.Personal, p.Also)
 		slices.Sort(files)
-		s := Suggest(all, files, nil)
+		s := Suggest(all, files, nil, Look{})
 		dir := t.TempDir()
 		require.NoError(t, exec.Command("git", "init", "-q", dir).Run(), "git is needed: apt-get install git")
 		require.NoError(t, os.WriteFile(filepath.Join(dir, ".gitignore"), []byte(Merge("", s.Rules)), 0o644))
@@ -103,7 +103,7 @@ func TestLabelledProjects(t *testing.T) {
 }
 
 func TestHintsBeginWithTheirKind(t *testing.T) {
-	s := Suggest(catalogue(t), []string{"g/Assets/boat.png", "g/Assets/boat.png.meta", "g/ProjectSettings/ProjectVersion.txt", "x.meta"}, nil)
+	s := Suggest(catalogue(t), []string{"g/Assets/boat.png", "g/Assets/boat.png.meta", "g/ProjectSettings/ProjectVersion.txt", "x.meta"}, nil, Look{})
 	i := slices.IndexFunc(s.Kinds, func(f Found) bool { return len(f.Kind.Hints) > 0 })
 	require.GreaterOrEqual(t, i, 0)
 	assert.Equal(t, []string{"g"}, s.Kinds[i].Roots)
@@ -127,7 +127,7 @@ func TestLoadSaysWhere(t *testing.T) {
 	}
 	mine, err := Load("mine.toml", []byte("[[kind]]\nname = \"tide tables\"\nmarkers = [\"*.tide\"]\nrule = [{ pattern = \"*.tmp\", why = \"made by each run\", from = [\".tide\"] }]\n"))
 	require.NoError(t, err)
-	assert.Equal(t, []string{"*.tmp"}, patterns(Suggest(mine, []string{"a.tide", "a.tmp"}, nil).Rules))
+	assert.Equal(t, []string{"*.tmp"}, patterns(Suggest(mine, []string{"a.tide", "a.tmp"}, nil, Look{}).Rules))
 }
 
 func TestMerge(t *testing.T) {

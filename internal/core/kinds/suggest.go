@@ -17,7 +17,8 @@ type Found struct {
 type Suggestion struct {
 	Kinds []Found
 	Rules []Rule
-	Taken []int // for each file the rule that takes it, by its place in Rules; -1 for none
+	Taken []int  // for each file the rule that takes it, by its place in Rules; -1 for none
+	Ahead []Rule // for what is not there yet, and the next build makes
 }
 
 // suggester looks at one list of files.
@@ -27,10 +28,12 @@ type suggester struct {
 	byName  map[string][]*folder // by a folder's own name
 	bases   map[string][]int     // by a file's name
 	endings map[string][]int     // by a file's ending
-	stems   map[string]bool      // every file's name, to find sources by; made when it is asked for
 	names   []string             // every file's name, by its place
 	every   []int                // every place
+	look    Look
 	out     Suggestion
+
+	everyName map[string][]int // every file's places by its name; made when it is asked for
 }
 
 type folder struct {
@@ -46,8 +49,8 @@ type folder struct {
 // take those of their name at or below that folder which pass their guard; rules with a
 // slash inside count from that very folder; rules for files take those that no folder
 // rule took. What comes out hits exactly these files, as git reads the rules.
-func Suggest(kinds []Kind, files, caches []string) Suggestion {
-	s := &suggester{files: files, folders: map[string]*folder{}, byName: map[string][]*folder{}, bases: map[string][]int{}, endings: map[string][]int{}, names: make([]string, len(files))}
+func Suggest(kinds []Kind, files, caches []string, look Look) Suggestion {
+	s := &suggester{look: look, files: files, folders: map[string]*folder{}, byName: map[string][]*folder{}, bases: map[string][]int{}, endings: map[string][]int{}, names: make([]string, len(files))}
 	s.out.Taken = make([]int, len(files))
 	wanted, wantedEndings := wants(kinds)
 	last, above := "", []*folder(nil) // the folders of the file before
@@ -87,11 +90,14 @@ func Suggest(kinds []Kind, files, caches []string) Suggestion {
 	for _, k := range s.out.Kinds {
 		for _, r := range k.Kind.Rules {
 			if !strings.HasSuffix(r.Pattern, "/") {
-				s.takeFiles(r, k.Roots)
+				s.takeFiles(r, k.Roots, k.Kind.anywhere())
 			}
 		}
 	}
+	s.takeDeclared()
+	s.takePrograms()
 	s.dropEmpty()
+	s.out.Ahead = s.ahead()
 	return s.out
 }
 
@@ -99,6 +105,9 @@ func Suggest(kinds []Kind, files, caches []string) Suggestion {
 // are kept.
 func wants(kinds []Kind) (names, endings map[string]bool) {
 	names, endings = map[string]bool{}, map[string]bool{}
+	for _, n := range descriptions {
+		names[n] = true
+	}
 	for _, k := range kinds {
 		all := slices.Clone(k.Markers)
 		for _, r := range k.Rules {
@@ -135,10 +144,14 @@ func (s *suggester) hits(pattern string) []int {
 	}
 	head := base[:strings.IndexAny(base, `*?[`)]
 	tail := base[strings.LastIndexAny(base, `*?]`)+1:]
+	middle := "" // of a pattern with two stars
+	if p := strings.Split(base, "*"); len(p) == 3 && !strings.ContainsAny(base, "?[") {
+		middle = p[1]
+	}
 	var out []int
 	for _, i := range from {
 		n := s.names[i]
-		if !strings.HasPrefix(n, head) || !strings.HasSuffix(n, tail) {
+		if !strings.HasPrefix(n, head) || !strings.HasSuffix(n, tail) || !strings.Contains(n, middle) {
 			continue
 		}
 		if ok, _ := path.Match(base, n); ok {
@@ -198,6 +211,17 @@ func below(p string, roots []string) bool {
 	return slices.ContainsFunc(roots, func(r string) bool { return r == "" || strings.HasPrefix(p, r+"/") })
 }
 
+// rootOf gives the nearest of the roots that a path is below.
+func rootOf(p string, roots []string) string {
+	best := ""
+	for _, r := range roots {
+		if len(r) > len(best) && strings.HasPrefix(p, r+"/") {
+			best = r
+		}
+	}
+	return best
+}
+
 // candidate is a folder that a rule may take.
 type candidate struct {
 	*folder
@@ -213,8 +237,8 @@ func (s *suggester) takeFolders() {
 			if !strings.HasSuffix(r.Pattern, "/") {
 				continue
 			}
-			for _, f := range s.named(r, of.Roots) {
-				if below(f.path, of.Roots) && (len(r.Holds) == 0 || s.mostly(f, r.Holds)) {
+			for _, f := range s.named(r, of.Roots, of.Kind.anywhere()) {
+				if below(f.path, of.Roots) && (len(r.Holds) == 0 || s.mostly(f, r.Holds)) && (!r.Sources || s.hasSources(f, rootOf(f.path, of.Roots))) {
 					all = append(all, candidate{f, k, n})
 				}
 			}
@@ -234,7 +258,7 @@ func (s *suggester) takeFolders() {
 			mine := taken[[2]int{k, n}]
 			// The rule as it is, if it hits nothing else.
 			bare := len(r.Holds) == 0 && r.Holding == "" && !strings.Contains(strings.TrimSuffix(r.Pattern, "/"), "/")
-			for _, f := range s.named(r, of.Roots) {
+			for _, f := range s.named(r, of.Roots, of.Kind.anywhere()) {
 				bare = bare && (s.inTaken(f.path) || slices.Contains(mine, f))
 			}
 			for _, f := range mine {
@@ -251,13 +275,19 @@ func (s *suggester) takeFolders() {
 }
 
 // named gives the folders that a folder rule's name means, whatever they hold.
-func (s *suggester) named(r Rule, roots []string) []*folder {
+func (s *suggester) named(r Rule, roots []string, anywhere bool) []*folder {
 	var found []*folder
 	name := strings.TrimSuffix(r.Pattern, "/")
 	switch {
 	case r.Holding != "":
 		for _, i := range s.hits(r.Holding) {
 			if f := s.folders[parent(s.files[i])]; f != nil {
+				found = append(found, f)
+			}
+		}
+	case strings.Contains(name, "/") && anywhere:
+		for _, f := range s.byName[path.Base(name)] {
+			if f.path == name || strings.HasSuffix(f.path, "/"+name) {
 				found = append(found, f)
 			}
 		}
@@ -332,7 +362,7 @@ func (s *suggester) dropEmpty() {
 	s.out.Rules = kept
 }
 
-func (s *suggester) takeFiles(r Rule, roots []string) {
+func (s *suggester) takeFiles(r Rule, roots []string, anywhere bool) {
 	inPlace := strings.Contains(r.Pattern, "/") // from the kind's folder
 	var take []int
 	others, lone := false, false // a file of such a name that is not to be taken; one without a source
@@ -340,14 +370,15 @@ func (s *suggester) takeFiles(r Rule, roots []string) {
 		p := s.files[i]
 		switch {
 		case s.out.Taken[i] >= 0:
-		case inPlace && !slices.ContainsFunc(roots, func(root string) bool {
+		case inPlace && anywhere && !strings.HasSuffix("/"+p, "/"+r.Pattern):
+		case inPlace && !anywhere && !slices.ContainsFunc(roots, func(root string) bool {
 			return p == strings.TrimPrefix(root+"/"+strings.TrimPrefix(r.Pattern, "/"), "/")
 		}):
 		case inPlace:
 			take = append(take, i)
 		case !below(p, roots):
 			others = true
-		case !s.made(r, s.names[i]):
+		case !s.made(r, s.names[i]) || !s.fits(r, i) || r.Beside && len(s.places(strings.TrimSuffix(p, path.Ext(p)))) == 0:
 			others, lone = true, true // one that nothing makes may be work
 		default:
 			take = append(take, i)
@@ -356,7 +387,7 @@ func (s *suggester) takeFiles(r Rule, roots []string) {
 	for _, i := range take {
 		as := r
 		switch {
-		case inPlace || lone:
+		case inPlace || lone || r.Beside:
 			as.Pattern = "/" + Escape(s.files[i])
 		case others:
 			for _, root := range roots {
@@ -376,27 +407,6 @@ func (s *suggester) made(r Rule, name string) bool {
 	if len(r.From) == 0 {
 		return true
 	}
-	if s.stems == nil {
-		s.stems = make(map[string]bool, len(s.names))
-		for _, n := range s.names {
-			s.stems[n] = true
-		}
-	}
 	stem, _, _ := strings.Cut(strings.TrimSuffix(name, path.Ext(name)), "$")
-	return slices.ContainsFunc(r.From, func(ending string) bool { return s.stems[stem+ending] })
-}
-
-// mostly reports whether at least half of a folder's files match one of the patterns.
-func (s *suggester) mostly(f *folder, patterns []string) bool {
-	hits := 0
-	for _, i := range f.files {
-		base := s.names[i]
-		for _, p := range patterns {
-			if ok, _ := path.Match(p, base); ok {
-				hits++
-				break
-			}
-		}
-	}
-	return hits*2 >= len(f.files)
+	return slices.ContainsFunc(r.From, func(ending string) bool { return len(s.placesByName()[stem+ending]) > 0 })
 }

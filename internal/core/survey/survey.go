@@ -62,6 +62,7 @@ type Sorted struct {
 	Class  []Class
 	ByRule []int // for each file that a suggested rule takes, its place in Rules; else -1
 	Rules  []kinds.Rule
+	Ahead  []kinds.Rule // for what is not there yet, and the next build makes
 	Kinds  []kinds.Found
 	Sides  []string // files that must travel with another and would stay
 }
@@ -110,8 +111,8 @@ func Named(paths []string) func(string) bool {
 }
 
 // Sort puts files, sorted by path, into their classes. caches are folders that say of
-// themselves that they are caches.
-func Sort(files []File, catalogue []kinds.Kind, caches []string, choice Choice) *Sorted {
+// themselves that they are caches. beyond tells more of the files, by their places.
+func Sort(files []File, catalogue []kinds.Kind, caches []string, choice Choice, beyond kinds.Look) *Sorted {
 	s := &Sorted{Files: files, Class: make([]Class, len(files)), ByRule: make([]int, len(files))}
 	var paths []string
 	var places []int
@@ -128,8 +129,8 @@ func Sort(files []File, catalogue []kinds.Kind, caches []string, choice Choice) 
 			places = append(places, i)
 		}
 	}
-	found := kinds.Suggest(catalogue, paths, caches)
-	s.Rules, s.Kinds = found.Rules, found.Kinds
+	found := kinds.Suggest(catalogue, paths, caches, at(beyond, places, files))
+	s.Rules, s.Ahead, s.Kinds = found.Rules, found.Ahead, found.Kinds
 	for n, r := range found.Taken {
 		i := places[n]
 		if r >= 0 {
@@ -150,6 +151,18 @@ func Sort(files []File, catalogue []kinds.Kind, caches []string, choice Choice) 
 		}
 	}
 	return s
+}
+
+// at makes a look at files one at those of some places.
+func at(all kinds.Look, places []int, files []File) kinds.Look {
+	look := kinds.Look{Name: all.Name, Tracked: func(i int) bool { return files[places[i]].Tracked }}
+	if all.Begin != nil {
+		look.Begin = func(i int) []byte { return all.Begin(places[i]) }
+	}
+	if all.Whole != nil {
+		look.Whole = func(i int) []byte { return all.Whole(places[i]) }
+	}
+	return look
 }
 
 // sides finds side files that the person's rules leave out while their asset goes up.

@@ -16,7 +16,7 @@ func sorted(t *testing.T, choice Choice, files ...File) *Sorted {
 	t.Helper()
 	catalogue, err := kinds.Shipped()
 	require.NoError(t, err)
-	return Sort(files, catalogue, nil, choice)
+	return Sort(files, catalogue, nil, choice, kinds.Look{})
 }
 
 // said is each finding in a line.

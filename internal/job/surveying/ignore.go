@@ -37,7 +37,7 @@ func IgnoreSuggest(ctx context.Context, d *desk.Desk, given string) (*Suggested,
 	if err != nil {
 		return nil, err
 	}
-	return &Suggested{Folder: s.Folder.Path, Kinds: s.kinds(), Rules: s.suggested()}, nil
+	return &Suggested{Folder: s.Folder.Path, Kinds: s.kinds(), Rules: s.suggested(true)}, nil
 }
 
 // topOf finds the folder whose ignore rules are meant: the top of the repository that
@@ -111,7 +111,7 @@ func IgnoreAdd(ctx context.Context, d *desk.Desk, o AddOptions) (_ *Added, err e
 		return nil, err
 	}
 	if o.Suggested {
-		for _, r := range s.suggested() {
+		for _, r := range s.suggested(true) {
 			rules = append(rules, kinds.Rule{Pattern: r.Pattern, Why: r.Why})
 			out.Added = append(out.Added, r.Pattern)
 		}

@@ -127,7 +127,7 @@ func (s *Surveying) withoutRules() *survey.Sorted {
 	for i := range all {
 		all[i].Rule = nil
 	}
-	return survey.Sort(all, s.known, caches(s.Folder.Path, all), survey.Choice{})
+	return survey.Sort(all, s.known, caches(s.Folder.Path, all), survey.Choice{}, s.beyond(all))
 }
 
 // writeHandOver writes the note into the project, where there is something to say.

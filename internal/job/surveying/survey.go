@@ -16,6 +16,7 @@ import (
 
 	"uncinate/internal/core/fault"
 	"uncinate/internal/core/handover"
+	"uncinate/internal/core/ignore"
 	"uncinate/internal/core/kinds"
 	"uncinate/internal/core/secrets"
 	"uncinate/internal/core/survey"
@@ -88,6 +89,11 @@ type Surveying struct {
 	gone   []string // tracked, and deleted since
 	limits survey.Limits
 	Let    []Let
+
+	all    []survey.File  // as they were listed
+	outer  []*ignore.List // the rules outside of the work tree
+	finder *secrets.Finder
+	label  string // of all that the finder looks for
 }
 
 // Survey looks at a folder and judges its files. Nothing of the folder is run, and
@@ -119,20 +125,27 @@ func Survey(ctx context.Context, d *desk.Desk, o Options) (*Surveyed, error) {
 	if err != nil {
 		return nil, err
 	}
-	s, err := SurveyFolder(ctx, d, f, o.Choice, limits, nil)
+	s, err := listed(ctx, d, f, limits)
 	if err != nil {
 		return nil, err
 	}
-	out.Host = limits.Host
+	out.Host, out.Let = limits.Host, s.Let
 	out.Wrong = append(out.Wrong, s.wrongFolder()...)
-	out.Up, out.Stays = s.Sorted.Totals()
-	out.Kinds, out.Rules = s.kinds(), s.suggested()
-	out.Folders = s.Sorted.Folders(1)
-	out.Findings = s.Findings()
-	if out.Findings == nil {
-		out.Findings = []survey.Finding{}
+	key := ""
+	if !o.Full && !o.Over && o.Prove == "" {
+		key = s.key(o.Choice)
 	}
-	out.Let = s.Let
+	if s.recall(d, key, out) {
+		return out, nil
+	}
+	began := d.Now()
+	if err := s.look(ctx, d, o.Choice, nil); err != nil {
+		return nil, err
+	}
+	s.tell(out)
+	if err := s.recollect(d, key, began, out); err != nil {
+		return nil, err
+	}
 	if o.Prove != "" {
 		if out.Proved, err = prove(ctx, d, s, o.Prove); err != nil {
 			return nil, err
@@ -154,6 +167,17 @@ func Survey(ctx context.Context, d *desk.Desk, o Options) (*Surveyed, error) {
 		}
 	}
 	return out, nil
+}
+
+// tell fills in what the sorted files and what they hold tell.
+func (s *Surveying) tell(out *Surveyed) {
+	out.Up, out.Stays = s.Sorted.Totals()
+	out.Kinds, out.Rules = s.kinds(), s.suggested(s.Folder.Head == "")
+	out.Folders = s.Sorted.Folders(1)
+	out.Findings = s.Findings()
+	if out.Findings == nil {
+		out.Findings = []survey.Finding{}
+	}
 }
 
 // Groups parts what would go up of a folder, to be chosen from.
@@ -179,48 +203,71 @@ func Groups(ctx context.Context, d *desk.Desk, given string, choice survey.Choic
 // SurveyFolder walks a folder, sorts its files, and looks into those that would go up; into
 // all of them, or only into some.
 func SurveyFolder(ctx context.Context, d *desk.Desk, f *project.Folder, choice survey.Choice, limits survey.Limits, only func(file string) bool) (*Surveying, error) {
+	s, err := listed(ctx, d, f, limits)
+	if err != nil {
+		return nil, err
+	}
+	return s, s.look(ctx, d, choice, only)
+}
+
+// listed walks a folder, and beside that reads what is remembered of its files.
+func listed(ctx context.Context, d *desk.Desk, f *project.Folder, limits survey.Limits) (*Surveying, error) {
 	s := &Surveying{Folder: f, limits: limits}
 	var err error
 	if s.Let, err = LetThrough(d, f.Path); err != nil {
 		return nil, err
 	}
-	finder, label, err := Finder(d, f.Path)
-	if err != nil {
+	if s.finder, s.label, err = Finder(d, f.Path); err != nil {
 		return nil, err
 	}
+	return s, s.list(ctx, d)
+}
+
+// look sorts the files that were listed, and looks into them.
+func (s *Surveying) look(ctx context.Context, d *desk.Desk, choice survey.Choice, only func(file string) bool) error {
 	var known *tree.Known
 	var beside sync.WaitGroup
-	beside.Go(func() {
-		known = tree.Remember(filepath.Join(d.Home.State, "looked", files.Short(f.Path)), label, d.Now().UnixNano())
-	})
-	err = s.Sort(ctx, d, choice)
+	beside.Go(func() { known = tree.Remember(s.memory(d), s.label, d.Now().UnixNano()) })
+	err := s.sort(ctx, d, choice)
 	beside.Wait()
 	if err != nil {
-		return nil, err
+		return err
 	}
 	which := s.Sorted.Read()
 	if only != nil {
 		which = slices.DeleteFunc(which, func(i int) bool { return !only(s.Sorted.Files[i].Path) })
 	}
-	s.looked, err = tree.Scan(ctx, f.Path, s.Sorted.Files, which, finder, known, func(done int) {
+	s.looked, err = tree.Scan(ctx, s.Folder.Path, s.Sorted.Files, which, s.finder, known, func(done int) {
 		d.Tell.Progress("Looking into files", int64(done), int64(len(which)), "")
 	})
 	d.Tell.Progress("Looking into files", 0, 0, "")
 	if err != nil {
-		return nil, err
+		return err
 	}
-	return s, known.Keep()
+	return known.Keep()
+}
+
+// memory is where it is remembered what the folder's files held.
+func (s *Surveying) memory(d *desk.Desk) string {
+	return filepath.Join(d.Home.State, "looked", files.Short(s.Folder.Path))
 }
 
 // Sort walks the folder and sorts its files.
 func (s *Surveying) Sort(ctx context.Context, d *desk.Desk, choice survey.Choice) error {
-	f := s.Folder
-	catalogue, err := catalogue(d)
-	if err != nil {
+	if err := s.list(ctx, d); err != nil {
 		return err
 	}
-	outer, err := outerRules(ctx, d, f)
-	if err != nil {
+	return s.sort(ctx, d, choice)
+}
+
+// list walks the folder.
+func (s *Surveying) list(ctx context.Context, d *desk.Desk) error {
+	f := s.Folder
+	var err error
+	if s.known, err = catalogue(d); err != nil {
+		return err
+	}
+	if s.outer, err = outerRules(ctx, d, f); err != nil {
 		return err
 	}
 	var tracked []string
@@ -229,7 +276,7 @@ func (s *Surveying) Sort(ctx context.Context, d *desk.Desk, choice survey.Choice
 	if f.IsRepo {
 		beside.Go(func() { tracked, listing = f.Repo.Lines(ctx, "ls-files", "-z", "-c", "--deduplicate") })
 	}
-	all, err := tree.Walk(ctx, f.Path, outer)
+	s.all, err = tree.Walk(ctx, f.Path, s.outer)
 	beside.Wait()
 	if errors.Is(err, tree.ErrTooMany) {
 		return fault.New(fault.Refused, "%s holds more than %s files, which is not a project", text.Visible(f.Path), text.Number(tree.MostEntries))
@@ -240,10 +287,14 @@ func (s *Surveying) Sort(ctx context.Context, d *desk.Desk, choice survey.Choice
 	if listing != nil {
 		return git.Fault(listing, "git cannot list the files of %s", text.Visible(f.Path))
 	}
-	s.markTracked(all, tracked)
-	s.known = catalogue
-	s.Sorted = survey.Sort(all, catalogue, caches(f.Path, all), choice)
+	s.markTracked(s.all, tracked)
 	return nil
+}
+
+// sort sorts the files that were listed.
+func (s *Surveying) sort(ctx context.Context, d *desk.Desk, choice survey.Choice) error {
+	s.Sorted = survey.Sort(s.all, s.known, caches(s.Folder.Path, s.all), choice, s.beyond(s.all))
+	return s.dropStanding(ctx, d)
 }
 
 func notRead(folder string, err error) error {
@@ -319,15 +370,15 @@ func (s *Surveying) Findings() []survey.Finding {
 func (s *Surveying) kinds() []string {
 	names := []string{}
 	for _, k := range s.Sorted.Kinds {
-		if k.Kind.Markers[0] != "*" {
+		if k.Kind.Named(s.Sorted.Rules) {
 			names = append(names, k.Kind.Name)
 		}
 	}
 	return names
 }
 
-// suggested counts what each suggested rule takes.
-func (s *Surveying) suggested() []SuggestedRule {
+// suggested counts what each suggested rule takes, with those for what is not there yet if ahead.
+func (s *Surveying) suggested(ahead bool) []SuggestedRule {
 	out := make([]SuggestedRule, len(s.Sorted.Rules))
 	for i, r := range s.Sorted.Rules {
 		out[i] = SuggestedRule{Pattern: r.Pattern, Why: r.Why, Bring: r.Bring}
@@ -338,7 +389,13 @@ func (s *Surveying) suggested() []SuggestedRule {
 			out[n].Bytes += f.Size
 		}
 	}
-	return slices.DeleteFunc(out, func(r SuggestedRule) bool { return r.Files == 0 })
+	out = slices.DeleteFunc(out, func(r SuggestedRule) bool { return r.Files == 0 })
+	if ahead {
+		for _, r := range s.Sorted.Ahead {
+			out = append(out, SuggestedRule{Pattern: r.Pattern, Why: r.Why, Bring: r.Bring})
+		}
+	}
+	return out
 }
 
 // wrongFolder tells when a folder looks like one that holds projects, or like a part
@@ -349,7 +406,7 @@ func (s *Surveying) wrongFolder() []Wrong {
 	}
 	var projects []string
 	own := false // there are files at the top itself
-	for _, f := range s.Sorted.Files {
+	for _, f := range s.all {
 		if f.Type == survey.Nested && !strings.Contains(f.Path, "/") {
 			projects = append(projects, f.Path)
 		}

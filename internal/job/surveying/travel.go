@@ -85,6 +85,7 @@ func Travels(ctx context.Context, d *desk.Desk, f *project.Folder, choice survey
 			t.Rules = append(t.Rules, r)
 		}
 	}
+	t.Rules = append(t.Rules, s.Sorted.Ahead...)
 	for _, p := range order {
 		t.Stays = append(t.Stays, *groups[p])
 	}

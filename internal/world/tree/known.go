@@ -99,13 +99,18 @@ func (k *Known) look(place int, f *survey.File) (secrets.Content, bool) {
 	return k.old[at].content, true
 }
 
-func (k *Known) put(place int, f *survey.File, c secrets.Content) {
-	if max(f.ModTime, f.Changed) >= k.since {
+// keeps reports whether what a file holds may be remembered.
+func (k *Known) keeps(f *survey.File) bool {
+	return k != nil && max(f.ModTime, f.Changed) < k.since
+}
+
+func (k *Known) add(all []entry) {
+	if k == nil {
 		return
 	}
 	k.mu.Lock()
 	defer k.mu.Unlock()
-	k.new = append(k.new, entry{keyOf(f), place, c})
+	k.new = append(k.new, all...)
 }
 
 // Keep writes what is known now, of the files that were asked for, if it is not what

@@ -36,6 +36,8 @@ func Scan(ctx context.Context, top string, all []survey.File, which []int, finde
 	for range min(max(2, runtime.GOMAXPROCS(0)), len(todo)/8+1) {
 		group.Go(func() {
 			buf := secrets.Buffer()
+			var mine []entry
+			defer func() { known.add(mine) }()
 			for ctx.Err() == nil {
 				n := int(next.Add(1)) - 1
 				if n >= len(todo) {
@@ -43,8 +45,8 @@ func Scan(ctx context.Context, top string, all []survey.File, which []int, finde
 				}
 				i := todo[n]
 				l := look(top, &all[i], finder, buf)
-				if known != nil && l.Failed == "" && !l.Moving {
-					known.put(i, &all[i], l.Content)
+				if known.keeps(&all[i]) && l.Failed == "" && !l.Moving {
+					mine = append(mine, entry{keyOf(&all[i]), i, l.Content})
 				}
 				if worth(l.Content) || l.Failed != "" || l.Moving {
 					mu.Lock()
@@ -66,7 +68,7 @@ func worth(c secrets.Content) bool { return len(c.Findings) > 0 || c.Generated |
 
 // look reads one file.
 func look(top string, f *survey.File, finder *secrets.Finder, buf []byte) (l survey.Looked) {
-	r, err := Open(top, f.Path)
+	r, err := openContents(top, f.Path)
 	if errors.Is(err, fs.ErrNotExist) {
 		l.Moving = true
 		return l
@@ -76,12 +78,10 @@ func look(top string, f *survey.File, finder *secrets.Finder, buf []byte) (l sur
 		return l
 	}
 	defer r.Close()
-	if l.Content, err = finder.Read(f.Path, Data(r), buf); err != nil {
+	if l.Content, err = finder.Read(f.Path, r, buf); err != nil {
 		l.Failed = text.Visible(files.Plain(err))
 		return l
 	}
-	if s, err := r.Stat(); err != nil || s.Size() != f.Size || s.ModTime().UnixNano() != f.ModTime {
-		l.Moving = true
-	}
+	l.Moving = !r.is(f)
 	return l
 }

@@ -148,6 +148,7 @@ func (w *walker) folder(job work) (out []survey.File, more []work, err error) {
 	if prefix != "" {
 		prefix += "/"
 	}
+	slices.SortFunc(list, byPath) // by their names alone, which is quicker
 	out = make([]survey.File, 0, len(list))
 	seen := 0
 	for i := range list {
@@ -175,7 +176,6 @@ func (w *walker) folder(job work) (out []survey.File, more []work, err error) {
 		out = append(out, survey.File{Path: f.Path, Type: folder})
 		more = append(more, work{f.Path, lists, f.Rule})
 	}
-	slices.SortFunc(out, byPath)
 	if seen == 0 && job.path != "" {
 		out = append(out, survey.File{Path: job.path, Type: survey.EmptyFolder, Rule: job.rule})
 	}
