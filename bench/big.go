@@ -51,6 +51,11 @@ func (b *bench) bigs(pairs int) error {
 		if err := packed(ours[0], hand[0]); err != nil {
 			return err
 		}
+		if k == 0 {
+			if err := b.bigClone(filepath.Base(ours[0]), min(pairs, 3)); err != nil {
+				return err
+			}
+		}
 		for _, dir := range append(ours, hand...) {
 			if err := os.RemoveAll(dir); err != nil {
 				return err
@@ -58,6 +63,19 @@ func (b *bench) bigs(pairs int) error {
 		}
 	}
 	return b.bigSave(pairs)
+}
+
+// bigClone clones a big project that was attached, against git clone.
+func (b *bench) bigClone(name string, pairs int) error {
+	at := strings.Replace(b.host.URL, "//", "//tern:"+b.token+"@", 1) + "/tern/" + name + ".git"
+	folder := func(side string, i int) string { return fmt.Sprintf("clone-%s-%d", side, i) }
+	err := compare("clone of the same 600 MB", "1.1", pairs, func(int) error { return exec.Command("sync").Run() },
+		func(i int) error { return b.command(b.top, "", b.program, "clone", name, folder("ours", i)) },
+		func(i int) error { return b.command(b.top, "", "git", "clone", "-q", at, folder("hand", i)) })
+	for i := range pairs {
+		err = errors.Join(err, os.RemoveAll(filepath.Join(b.top, folder("ours", i))), os.RemoveAll(filepath.Join(b.top, folder("hand", i))))
+	}
+	return err
 }
 
 // bigSave saves 200 MB of noise, against git add and commit.

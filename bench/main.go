@@ -23,7 +23,7 @@ import (
 func main() {
 	program := flag.String("program", "build/uncinate", "the built program")
 	pairs := flag.Int("pairs", 5, "how many pairs of each")
-	only := flag.String("only", "", "measure only big, branches, claims, daily, fleets, foresee, lists, offers, people, rings, step, survey, undo or findings")
+	only := flag.String("only", "", "measure only big, branches, claims, daily, fleets, foresee, lists, offers, people, rings, save, step, survey, undo or findings")
 	way := flag.String("way", "", "of fleets, measure only this way of asking, such as \"one SSH connection\"")
 	flag.Parse()
 	debug.SetGCPercent(400) // as the program sets it
@@ -85,6 +85,8 @@ func run(program string, pairs int, only, way string) (err error) {
 		return b.listed(pairs)
 	case "foresee":
 		return b.foresee(pairs)
+	case "save":
+		return b.bigSave(pairs)
 	case "big":
 		return b.bigs(pairs)
 	case "step":

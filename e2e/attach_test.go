@@ -193,7 +193,7 @@ func TestNestedRepositoryStays(t *testing.T) {
 	m.git("outer/inner", "init", "-q")
 	out := m.ok("outer", "", "attach", "--yes")
 	assert.Contains(t, out, "inner (a repository of its own)")
-	assert.Equal(t, "README.md\nsrc/level.c", m.git("outer", "ls-files"))
+	assert.Equal(t, ".gitignore\nREADME.md\nsrc/level.c", m.git("outer", "ls-files"))
 }
 
 func TestPlainGitAfterAttachAndClone(t *testing.T) {

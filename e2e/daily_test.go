@@ -108,7 +108,7 @@ func TestSaveRules(t *testing.T) {
 	t.Parallel()
 	h, m := attached(t)
 	secret := "token = \"" + h.token["tern"] + "\"\n"
-	m.write("gauge", map[string]string{"settings.ini": secret, "src/level.c": "int level = 1;\n", "build/level.o": "object", "notes.txt": "n\n"})
+	m.write("gauge", map[string]string{"settings.ini": secret, "src/level.c": "int level = 1;\n", "build/level.elf": "object", "notes.txt": "n\n"})
 	index := m.git("gauge", "ls-files", "-s")
 	said := m.refused(4, []string{"1 file would go up that must not", "settings.ini", "uncinate ignore add settings.ini", "--let settings.ini --reason TEXT"}, "gauge", "", "save", "Work")
 	assert.NotContains(t, said, h.token["tern"])
@@ -116,12 +116,12 @@ func TestSaveRules(t *testing.T) {
 	m.refused(2, []string{"--let needs --reason"}, "gauge", "", "save", "Work", "--let", "settings.ini")
 	out := m.ok("gauge", "", "save", "Work", "--except", "settings.ini")
 	assert.Contains(t, out, "Saved: 1 changed file, 1 new.")
-	assert.Contains(t, out, "build/level.o: ")
+	assert.Contains(t, out, "build/level.elf: ")
 	assert.Equal(t, "notes.txt\nsrc/level.c", m.git("gauge", "show", "--format=", "--name-only", "HEAD"))
-	m.refused(3, []string{"nothing was saved", "build/level.o"}, "gauge", "", "save", "Work", "--except", "settings.ini")
+	m.refused(3, []string{"nothing was saved", "build/level.elf"}, "gauge", "", "save", "Work", "--except", "settings.ini")
 	m.refused(1, []string{"nothing to save at the paths"}, "gauge", "", "save", "Work", "--only", "src")
 	m.refused(2, []string{"a commit needs a message"}, "gauge", "", "save")
-	m.ok("gauge", "", "save", "The object too", "--only", "build/level.o")
+	m.ok("gauge", "", "save", "The object too", "--only", "build/level.elf")
 	m.ok("gauge", "", "ignore", "add", "settings.ini")
 
 	// What is staged keeps its place; odd names are names.

@@ -87,7 +87,7 @@ Good to know:
 	r := m.run("", "", "survey", "gauge")
 	require.Equal(t, 0, r.code)
 	assert.Equal(t, want, r.out)
-	assert.Equal(t, "\nThe first attach writes 1 ignore rule for what stays; to write it now:\n    uncinate ignore add --suggested --folder gauge\n", r.err)
+	assert.Equal(t, "\nThe first attach writes 2 ignore rules for what stays and what a build will make; to write them now:\n    uncinate ignore add --suggested --folder gauge\n", r.err)
 	m.env = append(m.env, "LC_ALL=C", "COLUMNS=60")
 	r = m.run("gauge", "", "survey")
 	assert.Contains(t, r.out, "............")

@@ -122,3 +122,45 @@ func (m *machine) raw(dir string, args ...string) string {
 	require.Equal(m.t, 0, r.code, r.err)
 	return r.out
 }
+
+// TestLargeSaves saves files that are large enough to be read only once: the project's index has them as git itself would, what else
+// is staged stays staged, a refused commit leaves the index as it was, and another program's lock is respected.
+func TestLargeSaves(t *testing.T) {
+	t.Parallel()
+	m := newMachine(t)
+	m.write("gauge", map[string]string{"README.md": "Levels\n", "level.c": "int level;\n"})
+	m.git("", "init", "-q", "-b", "main", "gauge")
+	m.git("gauge", "config", "user.name", "Tern")
+	m.git("gauge", "config", "user.email", "tern@skerry.example")
+	m.git("gauge", "add", "-A")
+	m.git("gauge", "commit", "-q", "-m", "Begin")
+	index := filepath.Join(m.home, "gauge/.git/index")
+
+	m.write("gauge", map[string]string{"a.raw": hiss(1, 9<<20), "level.c": "int level = 2;\n"})
+	m.ok("gauge", "", "save", "-m", "Scan", "--only", "a.raw")
+	assert.Equal(t, " M level.c\n", m.raw("gauge", "status", "--porcelain"), "the rest is as it was")
+	assert.Empty(t, m.git("gauge", "diff-files", "--name-only", "a.raw"), "git need not look into it again")
+	assert.NoFileExists(t, index+".lock")
+
+	hook := filepath.Join(m.home, "gauge/.git/hooks/pre-commit")
+	require.NoError(t, os.MkdirAll(filepath.Dir(hook), 0o755))
+	require.NoError(t, os.WriteFile(hook, []byte("#!/bin/sh\nexit 1\n"), 0o755))
+	m.write("gauge", map[string]string{"b.raw": hiss(2, 9<<20), "a.raw": hiss(3, 9<<20)})
+	assert.NotZero(t, m.run("gauge", "", "save", "-m", "Scans", "--trust").code)
+	assert.Equal(t, " M a.raw\n M level.c\n?? b.raw\n", m.raw("gauge", "status", "--porcelain"))
+	require.NoError(t, os.Remove(hook))
+
+	m.git("gauge", "add", "level.c")
+	m.ok("gauge", "", "save", "-m", "Scans", "--only", "*.raw")
+	assert.Equal(t, "M  level.c\n", m.raw("gauge", "status", "--porcelain"), "what else is staged stays so")
+
+	m.write("gauge", map[string]string{"c.raw": hiss(4, 9<<20)})
+	require.NoError(t, os.WriteFile(index+".lock", nil, 0o600))
+	assert.NotZero(t, m.run("gauge", "", "save", "-m", "More", "--only", "c.raw").code)
+	require.NoError(t, os.Remove(index+".lock"))
+	m.ok("gauge", "", "save", "-m", "More", "--only", "c.raw")
+	left, err := filepath.Glob(index + ".*")
+	require.NoError(t, err)
+	assert.Empty(t, left)
+	assert.Empty(t, m.git("gauge", "fsck", "--no-dangling"))
+}

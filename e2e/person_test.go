@@ -273,7 +273,7 @@ func TestTellingInJSON(t *testing.T) {
 	for _, s := range plan.Plan {
 		ids = append(ids, s.Place+" "+s.ID)
 	}
-	assert.Equal(t, []string{"here init", "here identity", "here first-commit", "host create", "here tie", "here send", "host verify"}, ids)
+	assert.Equal(t, []string{"here init", "here identity", "here ignore", "here first-commit", "host create", "here tie", "here send", "host verify"}, ids)
 	m.ok("gauge", "", "attach", "--yes")
 	for _, c := range []struct {
 		args []string

@@ -145,14 +145,14 @@ func TestSaveOutsideOfASparseCheckout(t *testing.T) {
 	m.git("gauge", "sparse-checkout", "set", "--no-cone", "/src/")
 	require.NoDirExists(t, filepath.Join(m.home, "gauge/hollow"))
 	m.ok("gauge", "", "save", "-m", "Level")
-	assert.Equal(t, "README.md\nhollow/.gitkeep\nsrc/level.c", m.git("gauge", "ls-tree", "-r", "--name-only", "HEAD"))
+	assert.Equal(t, ".gitignore\nREADME.md\nhollow/.gitkeep\nsrc/level.c", m.git("gauge", "ls-tree", "-r", "--name-only", "HEAD"))
 	assert.Empty(t, m.git("gauge", "status", "--porcelain"))
 	assert.NoDirExists(t, filepath.Join(m.home, "gauge/hollow"))
 
 	// A file is now where its folder was: it takes its place, and what was staged is kept.
 	m.write("gauge", map[string]string{"hollow": "a file now\n"})
 	m.ok("gauge", "", "save", "-m", "A file")
-	assert.Equal(t, "README.md\nhollow\nsrc/level.c", m.git("gauge", "ls-tree", "-r", "--name-only", "HEAD"))
+	assert.Equal(t, ".gitignore\nREADME.md\nhollow\nsrc/level.c", m.git("gauge", "ls-tree", "-r", "--name-only", "HEAD"))
 	m.git("gauge", "sparse-checkout", "disable")
 	m.write("gauge", map[string]string{"place/staged.txt": "staged\n"})
 	m.git("gauge", "add", "place")

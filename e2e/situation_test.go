@@ -180,7 +180,7 @@ func TestFirstFilesAndPublic(t *testing.T) {
 	require.Equal(t, 0, r.code, r.err)
 	assert.NotContains(t, r.err, "Without a licence")
 	there := h.gitDir(t, "tern", "tern", "gauge")
-	assert.Equal(t, "LICENSE\nREADME.md\nsrc/a.c", m.git(there, "ls-tree", "-r", "--name-only", "trunk"))
+	assert.Equal(t, ".gitignore\nLICENSE\nREADME.md\nsrc/a.c", m.git(there, "ls-tree", "-r", "--name-only", "trunk"))
 	assert.Equal(t, "# gauge\n\nLevels", m.git(there, "show", "trunk:README.md"))
 	assert.Contains(t, m.git(there, "show", "trunk:LICENSE"), "Tern of Saltmarsh")
 

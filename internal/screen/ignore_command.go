@@ -151,7 +151,11 @@ func (e *Env) suggested(r *surveying.Suggested, folder string) {
 	}
 	var rows [][]string
 	for _, s := range r.Rules {
-		rows = append(rows, []string{s.Pattern, text.Count(s.Files, "file") + ", " + text.Size(s.Bytes), s.Why, s.Bring})
+		takes := "nothing yet"
+		if s.Files > 0 {
+			takes = text.Count(s.Files, "file") + ", " + text.Size(s.Bytes)
+		}
+		rows = append(rows, []string{s.Pattern, takes, s.Why, s.Bring})
 	}
 	e.Table([]string{"rule", "leaves out", "because it is", "to get it back"}, rows)
 	e.Aside("To add them: %s", desk.FolderCommand(folder, "ignore", "add", "--suggested"))

@@ -5,6 +5,7 @@ import (
 	"flag"
 	"fmt"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"uncinate/internal/core/handover"
@@ -97,9 +98,22 @@ func (e *Env) surveyed(r *surveying.Surveyed, o surveying.Options) {
 	}
 	if len(r.Rules) > 0 {
 		e.Aside("")
-		e.Aside("%s", e.Err.wrap(fmt.Sprintf("The first attach writes %s for what stays; to write %s now:", text.Count(len(r.Rules), "ignore rule"), desk.ItThem(len(r.Rules))), 0))
+		e.Aside("%s", e.Err.wrap(fmt.Sprintf("The first attach writes %s for %s; to write %s now:", text.Count(len(r.Rules), "ignore rule"), rulesFor(r.Rules), desk.ItThem(len(r.Rules))), 0))
 		e.Aside("    %s", desk.FolderCommand(o.Folder, "ignore", "add", "--suggested"))
 	}
+}
+
+// rulesFor says what suggested rules are for.
+func rulesFor(all []surveying.SuggestedRule) string {
+	now := slices.ContainsFunc(all, func(r surveying.SuggestedRule) bool { return r.Files > 0 })
+	later := slices.ContainsFunc(all, func(r surveying.SuggestedRule) bool { return r.Files == 0 })
+	switch {
+	case now && later:
+		return "what stays and what a build will make"
+	case later:
+		return "what a build will make"
+	}
+	return "what stays"
 }
 
 func stay(n int) string {

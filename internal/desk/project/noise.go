@@ -102,7 +102,7 @@ func (x Taking) noise(ctx context.Context, f *Folder, paths []string, loud []boo
 	if sum == 0 {
 		return 0, nil
 	}
-	if err := f.sweepPacks(); err != nil {
+	if err := f.SweepPacks(); err != nil {
 		return 0, err
 	}
 	stop := x.grows(f, sum, total)
@@ -279,8 +279,8 @@ func filtered(ctx context.Context, f *Folder, paths []string) (map[string]bool, 
 	return out, nil
 }
 
-// sweepPacks removes what is left of packs that were being written when a run was killed: no program has them open.
-func (f *Folder) sweepPacks() error {
+// SweepPacks removes what is left of packs that were being written when a run was killed: no program has them open.
+func (f *Folder) SweepPacks() error {
 	_, common, err := git.Folders(f.Path)
 	if err != nil {
 		return err

@@ -277,7 +277,7 @@ func (a *Attach) checkFiles(ctx context.Context) (err error) {
 		return err
 	}
 	for _, x := range a.Travel.Findings {
-		if x.Weight == survey.Look && x.About != "made" {
+		if x.Weight == survey.Look {
 			a.Notes = append(a.Notes, surveying.Sentence(x)+".")
 		}
 	}

@@ -335,6 +335,9 @@ func (c *Clone) stepFetch() desk.Step {
 			if c.options.Partial {
 				args = append(args, "--filter=blob:none")
 			}
+			if err := t.Folder.SweepPacks(); err != nil {
+				return err
+			}
 			work, err := t.Folder.Work()
 			if err != nil {
 				return err

@@ -183,7 +183,7 @@ func (a *Attach) stepCommit() desk.Step {
 		what += " and " + f.Name
 	}
 	if n := t.Staying(); n > 0 {
-		what += fmt.Sprintf("; %s stay here", text.Number(n))
+		what += fmt.Sprintf("; %s %s here", text.Number(n), text.Either(n == 1, "stays", "stay"))
 	}
 	if j := a.joins.Way; j != nil {
 		if what += ", on top of what the host holds" + j.Outcome(); count == 0 {

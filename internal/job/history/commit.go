@@ -107,11 +107,42 @@ func (p *puts) into(ctx context.Context, d *desk.Desk, f *project.Folder, index 
 	return git.Fault(err, "git does not take the files")
 }
 
+// mostTwice is how many bytes git is let read a second time, for the project's own index.
+const mostTwice = 8 << 20
+
+// intoOwn puts it all into the project's own index. Where that holds nothing else of its own than the last commit does, and the
+// files are large, the index that was prepared takes its place, so that they are not read again.
+func (p *puts) intoOwn(ctx context.Context, d *desk.Desk, f *project.Folder, st *git.Status, index string, stamped bool, stamp git.Same) error {
+	plain := stamped && p.staged.Len() == 0 && p.out.Len() == 0
+	for _, e := range st.Entries {
+		plain = plain && (e.Untracked() || p.said[e.Path] || e.XY[0] == '.' && e.XY[1] != 'A') && e.Kind != "clashing"
+	}
+	for _, s := range f.Settings {
+		switch strings.ToLower(s.Key) {
+		case "core.splitindex", "core.fsmonitor", "core.sparsecheckout", "index.sparse", "core.untrackedcache":
+			plain = false
+		}
+	}
+	if plain {
+		sum := int64(0)
+		for _, path := range git.SplitNUL(p.in.Bytes()) {
+			sum += max(files.Size(filepath.Join(f.Path, filepath.FromSlash(path))), 0)
+		}
+		if sum >= mostTwice {
+			if done, err := f.Repo.PutIndex(index, stamp); done || err != nil {
+				return err
+			}
+		}
+	}
+	return p.into(ctx, d, f, "")
+}
+
 // commit commits exactly the files that were chosen. The person's own hooks run, as with plain
 // git. The project's index gets the files first: cut off there, they are staged, and the next
 // save takes them. Where the commit is refused it is put back.
 func commit(ctx context.Context, d *desk.Desk, f *project.Folder, st *git.Status, chosen []git.Entry, message string, out *Saved) (err error) {
 	p := putsOf(f, chosen)
+	stamp, stamped := f.Repo.IndexStamp()
 	index, done, err := f.Repo.IndexCopy()
 	defer fault.Also(&err, done)
 	if err != nil {
@@ -145,7 +176,7 @@ func commit(ctx context.Context, d *desk.Desk, f *project.Folder, st *git.Status
 	says, gone, err := files.Temporary("uncinate-text-", strings.TrimSpace(message)+"\n")
 	defer fault.Also(&err, gone)
 	if err == nil {
-		err = p.into(ctx, d, f, "")
+		err = p.intoOwn(ctx, d, f, st, index, stamped, stamp)
 	}
 	if err == nil {
 		err = hooked(ctx, f, func(hooks []string) error {

@@ -140,6 +140,9 @@ func (s *Sync) bring(ctx context.Context, words []string) error {
 		s.desk.Tell.Progress("Receiving", 0, 0, "")
 		return err
 	}
+	if err := s.folder.SweepPacks(); err != nil {
+		return err
+	}
 	failed := run(words)
 	if ctx.Err() != nil {
 		return ctx.Err()

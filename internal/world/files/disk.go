@@ -327,3 +327,12 @@ func OthersMayWrite(path string) (bool, error) {
 	}
 	return s.Mode().Perm()&0o022 != 0, nil
 }
+
+// Self stamps the program that is running: its size in bytes and when it was written, in nanoseconds.
+func Self() (size, modified int64, err error) {
+	path, err := os.Executable()
+	if err != nil {
+		return 0, 0, err
+	}
+	return Stamp(path)
+}

@@ -128,3 +128,77 @@ func IndexCount(top string) int {
 	}
 	return int(binary.BigEndian.Uint32(head[8:]))
 }
+
+// Same tells one state of a work tree's index from another.
+type Same struct {
+	size int64
+	time int64 // in nanoseconds
+}
+
+// IndexStamp stamps a work tree's index; false where there is none.
+func (r *Repo) IndexStamp() (Same, bool) {
+	own, _, err := Folders(r.Dir)
+	if err != nil {
+		return Same{}, false
+	}
+	size, modified, err := files.Stamp(filepath.Join(own, "index"))
+	return Same{size, modified}, err == nil
+}
+
+// PutIndex puts a copy of another index in the place of a work tree's, under git's lock on it (gitformat-index and git-update-index
+// documentation), if that is still as it was stamped; false where it is not, or another program holds the lock. The copy keeps
+// its time, by which git knows the files that may have changed since.
+func (r *Repo) PutIndex(from string, was Same) (done bool, err error) {
+	own, _, err := Folders(r.Dir)
+	if err != nil {
+		return false, err
+	}
+	index, lock := filepath.Join(own, "index"), filepath.Join(own, "index.lock")
+	s, err := os.Lstat(index)
+	if err != nil || !s.Mode().IsRegular() {
+		return false, nil // git is to say what is wrong
+	}
+	ready, err := os.CreateTemp(own, "index.uncinate-")
+	if err != nil {
+		return false, err
+	}
+	defer fault.Also(&err, func() error {
+		if gone := os.Remove(ready.Name()); !errors.Is(gone, fs.ErrNotExist) {
+			return gone
+		}
+		return nil
+	})
+	err = copyIndex(ready, from)
+	if err = errors.Join(err, ready.Chmod(s.Mode().Perm()), ready.Sync(), ready.Close()); err != nil {
+		return false, err
+	}
+	t, err := os.Stat(from)
+	if err == nil {
+		err = os.Chtimes(ready.Name(), t.ModTime(), t.ModTime())
+	}
+	if err != nil {
+		return false, err
+	}
+	if os.Link(ready.Name(), lock) != nil {
+		return false, nil // held, or a file system without links
+	}
+	if now, ok := r.IndexStamp(); !ok || now != was {
+		return false, os.Remove(lock)
+	}
+	if err := os.Rename(lock, index); err != nil {
+		return false, errors.Join(err, os.Remove(lock))
+	}
+	return true, nil
+}
+
+func copyIndex(to io.Writer, from string) error {
+	f, err := files.Open(from)
+	if err != nil {
+		return err
+	}
+	n, err := io.Copy(to, io.LimitReader(f, mostIndex))
+	if err == nil && n == mostIndex {
+		err = fmt.Errorf("the index has more than %d bytes", mostIndex)
+	}
+	return errors.Join(err, f.Close())
+}
