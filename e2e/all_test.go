@@ -147,7 +147,9 @@ func syncsAllProjects(t *testing.T, way string, name string, h *host, pier *mach
 	assert.NotEqual(t, 0, r.code)
 	assert.Contains(t, r.out, "7 failed.")
 	assert.Contains(t, launch.ok("", "", "status", "--all", "--full"), "no answer")
-	h.Running, _ = practice.Start(name, h.dir, strings.TrimPrefix(h.URL, "http://"), nil)
+	back, err := again(name, h.dir, strings.TrimPrefix(h.URL, "http://"))
+	require.NoError(t, err)
+	h.Running = back
 }
 
 // sshOf gives the way over SSH that a project has; nothing where it has none.

@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"bytes"
+	"errors"
 	"fmt"
 	"math/rand/v2"
 	"net"
@@ -11,6 +12,7 @@ import (
 	"path/filepath"
 	"strings"
 	"sync"
+	"syscall"
 	"testing"
 	"time"
 
@@ -67,8 +69,8 @@ func (m *machine) soon(commit, folder string, within time.Duration) {
 var given sync.Map
 
 // free gives a loopback address that nothing listens on, and that stays free until whoever asked
-// listens there, also for a second time: each port is given once, and lies below those that the
-// system takes by itself for connections.
+// listens there: each port is given once, and lies below those that the system takes by itself for
+// connections. It is called, not listened on: a program that is started at that moment would hold it on.
 func free(t *testing.T) string {
 	t.Helper()
 	for range 10000 {
@@ -76,13 +78,27 @@ func free(t *testing.T) string {
 		if _, was := given.LoadOrStore(port, true); was {
 			continue
 		}
-		if l, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", port)); err == nil {
-			require.NoError(t, l.Close())
-			return l.Addr().String()
+		at := fmt.Sprintf("127.0.0.1:%d", port)
+		c, err := net.Dial("tcp", at)
+		if err != nil {
+			return at
 		}
+		require.NoError(t, c.Close())
 	}
 	t.Fatal("no port is free")
 	return ""
+}
+
+// again starts a host that was closed, where it was: what it listened on is held for a moment by a program that was being
+// started when it closed.
+func again(name, dir, at string) (h *practice.Running, err error) {
+	for range 500 {
+		if h, err = practice.Start(name, dir, at, nil); !errors.Is(err, syscall.EADDRINUSE) {
+			break
+		}
+		time.Sleep(10 * time.Millisecond)
+	}
+	return h, err
 }
 
 // TestDeployHook lets gannet and petrel ring by their web hooks: a push is in use at once; a call that is wrong, old or

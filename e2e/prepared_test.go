@@ -107,7 +107,7 @@ func hostFrom(t *testing.T, name, kind string) *host {
 	h := &host{dir: t.TempDir(), token: maps.Clone(p.token)}
 	require.NoError(t, copyTree(filepath.Join(p.dir, kind), h.dir))
 	var err error
-	h.Running, err = practice.Start(name, h.dir, free(t), nil)
+	h.Running, err = practice.Start(name, h.dir, "127.0.0.1:0", nil)
 	require.NoError(t, err)
 	t.Cleanup(func() { require.NoError(t, h.Close()) })
 	remedies.serves(t, h)

@@ -326,7 +326,7 @@ func TestAChangedHostKeyStopsEverything(t *testing.T) {
 	was := h.HostKey()
 	require.NoError(t, h.Close())
 	require.NoError(t, os.Remove(filepath.Join(dir, "ssh_host_key")))
-	h, err = practice.Start("gannet", dir, at, nil)
+	h, err = again("gannet", dir, at)
 	require.NoError(t, err)
 	t.Cleanup(func() { require.NoError(t, h.Close()) })
 	said := m.refused(4, []string{"shows another SSH key than the one it is known by", "Known: " + was, "Shown: " + h.HostKey(), "someone is in between"}, "gauge", "", "sync")

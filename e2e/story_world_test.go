@@ -19,8 +19,6 @@ import (
 
 	"github.com/stretchr/testify/require"
 	"golang.org/x/sys/unix"
-
-	"uncinate/internal/practice"
 )
 
 // A story is a line of commands that people run on three machines: tern on pier and
@@ -162,7 +160,7 @@ func (w *storyWorld) begin() error {
 			return err
 		}
 	}
-	if w.host.Running, err = practice.Start(w.host.Name, w.host.dir, w.at, nil); err != nil {
+	if w.host.Running, err = again(w.host.Name, w.host.dir, w.at); err != nil {
 		return err
 	}
 	w.hashes = map[string]hashed{}

@@ -2,7 +2,6 @@ package secrets
 
 import (
 	"bytes"
-	"slices"
 	"strings"
 )
 
@@ -41,8 +40,8 @@ func find(data []byte, is what, from, to int, form form) (b beside, ok bool) {
 	i := to
 	if i < len(data) && isQuote(data[i]) {
 		i++
-		if i < len(data) && data[i] == ']' {
-			i++
+		if i < len(data) && (data[i] == ']' || data[i] == ')' && bytes.IndexAny(bytes.TrimLeft(data[i+1:min(len(data), i+4)], " "), "=,") == 0) {
+			i++ // settings["password"] = "…", get("password") == "…", equal(get("password"), "…")
 		}
 		if n := valueOf(data, i); n > 0 {
 			return b.read(data, to, n, form, false)
@@ -66,13 +65,19 @@ func find(data []byte, is what, from, to int, form form) (b beside, ok bool) {
 		return 0
 	}
 	switch c := data[i]; {
+	case (c == '(' || c == ':' && next(1) == ':' || c == '.') && (form == code || form == letter) && i == to && argument(data, i) > 0:
+		b.called = true // NewToken("…"), Token::new("…"), update_password("user", "…")
+		i = argument(data, i)
+	case form == code && afterOperator(data, i) > 0: // $password eq "…", password = option || "…"
+		i = afterOperator(data, i)
+	case c == ':' && next(1) == ':':
+		return b, false // a name goes on
 	case c == ':' && next(1) == '=', c == '=' && (next(1) == '>' || next(1) == '='):
 		b.pair = form == letter && next(1) == '='
 		i += 2
 	case c == '=' || c == ':':
 		i++
-	case c == '(' && form == code:
-		b.called = true
+	case c == '(' && form != code && form != markup && isQuote(next(1)): // the passphrase ("…")
 		i++
 	case c == '>' && form == letter && next(1) == ' ' && len(bytes.TrimSpace(lineBefore(data, from))) == 0: // what was asked for, and what was typed
 		i++
@@ -84,12 +89,12 @@ func find(data []byte, is what, from, to int, form form) (b beside, ok bool) {
 			return b, false
 		}
 		i = n + 8
-	case c == ',' && ((form == code || isQuote(data[to]) && next(1) == ' ' && next(2) == data[to] && bytes.IndexByte(lineBefore(data, from), '(') >= 0) && (data[to] != ',' || isUpper(b.name)) || from > 0 && data[from-1] == '{'):
+	case c == ',' && ((form == code || isQuote(data[to]) && (next(1) == data[to] || next(1) == ' ' && next(2) == data[to]) && bytes.IndexByte(lineBefore(data, from), '(') >= 0) && (data[to] != ',' || isUpper(b.name)) || from > 0 && data[from-1] == '{'):
 		b.called = true // a call's next argument: set("password", "…")
 		i++
-	case bytes.HasPrefix(b.name, []byte("-")) && i > to && (isQuote(c) || len(b.name) > 2 && b.name[1] == '-' && (form == rows || form == letter)):
+	case bytes.HasPrefix(b.name, []byte("-")) && i > to && (isQuote(c) || len(b.name) > 2 && (b.name[1] == '-' || from > 0 && data[from-1] == '\\') && (form == rows || form == letter)):
 		// an option and its value
-	case i > to && (isQuote(c) || form != code && form != markup && (is == password || is == weak && nameByte[c])):
+	case i > to && (isQuote(c) || (form != code && form != markup || inComment(data, from)) && (is == password || is == weak && nameByte[c])):
 		b.wide = true
 		if n := afterWords(data, i, is == password && !isQuote(data[to])); n > 0 {
 			i = n
@@ -136,6 +141,8 @@ func (b beside) read(data []byte, to, i int, form form, typed bool) (beside, boo
 		return b, bytes.HasPrefix(data[i+n:], []byte("</"))
 	case b.wide:
 		return b.bare(data, to, i)
+	case form == code && inComment(data, from) && wholePair(data, from, i) && madeOf(data[i:i+run(data, i, func(c byte) bool { return c > ' ' })]).digit > 0:
+		form, b.pair = rows, true
 	case form == code || joined:
 		if !joined && !laterPair(data, i) {
 			return b, false
@@ -157,15 +164,96 @@ func (b beside) read(data []byte, to, i int, form form, typed bool) (beside, boo
 	}
 	b.v, b.till = bytes.TrimRight(data[i:i+n], `\`), i+n
 	if form == letter {
-		b.v = bytes.TrimRight(b.v, ".,;:!?")
+		b.v = bytes.TrimRight(b.v, ".,;:!?&")
 	}
 	rest := data[i+n:]
+	if bytes.HasPrefix(b.name, []byte("-")) && data[i] == '-' {
+		return b, false // the next option
+	}
 	if b.pair {
-		b.v = bytes.TrimSuffix(bytes.TrimRight(b.v, ";,"), []byte(`\r\n`))
+		b.v = bytes.TrimSuffix(bytes.TrimRight(b.v, ";,&"), []byte(`\r\n`))
 	}
 	if form == rows && !given && n > 0 && n < 40 && len(rest) > 0 && rest[0] == ' ' && !bytes.HasPrefix(bytes.TrimLeft(rest, " "), []byte("#")) && !lineEnds(rest) && !isPair(rest) && !bytes.HasPrefix(rest, []byte(" -")) && !bytes.HasPrefix(rest, []byte(" \\")) && !isPhrase(b.name) && !bytes.Contains(b.name, []byte("key")) {
 		return b, false // a sentence
 	}
+	return b, true
+}
+
+// argument finds, in a call that goes on at i, the quote of the last of its first three arguments that is more than words;
+// 0 where there is none. Between the name and the call one more name may stand: Token::new("…"), token.from("…").
+func argument(data []byte, i int) int {
+	if data[i] != '(' {
+		i += run(data, i, func(c byte) bool { return c == ':' || c == '.' })
+		n := run(data, i, func(c byte) bool { return nameByte[c] })
+		if s := string(data[i : i+n]); s != "new" && s != "from" && s != "of" && s != "equals" {
+			return 0
+		}
+		i += n
+	}
+	found := 0
+	for n := 0; n < 3 && i < len(data) && (n == 0 && data[i] == '(' || n > 0 && data[i] == ','); n++ {
+		at := blanks(data, i+1, 8)
+		v, next := quotedWord(data, at)
+		if len(v) == 0 {
+			break
+		}
+		if strong(v) && !placeholder(v) {
+			found = at
+		}
+		i = next
+	}
+	return found
+}
+
+// wrappedAt gives the quote of a value that a call or another name parts from its own: password: Buffer.from("…"),
+// want := c.Token, "…"; 0 where there is none.
+func wrappedAt(data []byte, to int) int {
+	i := to
+	if i < len(data) && data[i] == '.' { // key.Value, "…"
+		i += 1 + run(data, i+1, func(c byte) bool { return nameByte[c] })
+	}
+	i = blanks(data, i, 8)
+	n := run(data, i, func(c byte) bool { return c == ':' || c == '=' || c == ',' || c == '>' })
+	if n == 0 || n > 2 {
+		return 0
+	}
+	i = blanks(data, i+n, 8)
+	called := run(data, i, func(c byte) bool { return nameByte[c] || c == '.' || c == ':' })
+	i += called
+	if called > 0 {
+		if i >= len(data) || data[i] != '(' || turns(data[i-called:i]) {
+			return 0
+		}
+		i++
+	}
+	if i < len(data) && isQuote(data[i]) && (called > 0 || data[i-n] == ',' || data[to] != ' ' && bytes.IndexByte(data[to:i], ',') >= 0) {
+		return i
+	}
+	return 0
+}
+
+// turns reports whether a call gives something about a text, and not it.
+func turns(name []byte) bool {
+	low := bytes.ToLower(name)
+	for _, w := range []string{"get", "env", "hash", "sha", "md5", "find", "load", "read", "param", "arg", "test", "key", "type", "name", "field", "file", "path", "regex", "error", "option", "input", "column", "require", "import", "lookup", "config", "algor", "new"} {
+		if bytes.Contains(low, []byte(w)) {
+			return true
+		}
+	}
+	return false
+}
+
+// onLine takes a value at the quote that wrappedAt gave, where it is more than words.
+func onLine(data []byte, from, to int) (b beside, ok bool) {
+	i := wrappedAt(data, to)
+	if i == 0 {
+		return b, false
+	}
+	v, next := quotedWord(data, i)
+	if m := madeOf(v); len(v) < 8 || m.digit == 0 || m.letters() < 3 || bytes.ContainsAny(v, " ()$/\\:=,") {
+		return b, false
+	}
+	b.name, b.between, b.v, b.till, b.quoted, b.called = data[from:to], data[to:min(i, to+6)], v, next, true, true
 	return b, true
 }
 
@@ -177,6 +265,12 @@ func (b beside) bare(data []byte, to, i int) (beside, bool) {
 		n++
 	}
 	b.v, b.till = bytes.TrimRight(data[i:i+n], ".,;:!?"), i+n
+	if word, rest, _ := bytes.Cut(data[i:min(len(data), i+200)], []byte(" ")); equalFold(word, "is") { // your password is x
+		n = run(rest, 0, func(c byte) bool { return c > ' ' && c < 0x7f && !quoteOrEnd[c] })
+		b.v, b.till, b.pair = bytes.TrimRight(rest[:n], ".;:!?"), i+3+n, true
+		m := madeOf(b.v)
+		return b, len(b.v) >= 8 && m.digit > 0 && m.letters() > 0 && (m.upper > 0 && m.lower > 0 || m.sign > 0 && !onlyNames(b.v)) && lineEnds(rest[n:])
+	}
 	if len(b.v) < 6 || bytes.IndexByte(b.v, ':') >= 0 {
 		return b, false
 	}
@@ -283,18 +377,56 @@ func afterWords(data []byte, i int, may bool) int {
 	return 0
 }
 
+// afterOperator finds the quote of a value that a comparison, or an expression with what holds where nothing is given, parts
+// from its name; 0 where there is none.
+func afterOperator(data []byte, i int) int {
+	line := data[i:min(len(data), i+60)]
+	if n := bytes.IndexAny(line, "\n;#"); n >= 0 {
+		line = line[:n]
+	}
+	n := bytes.IndexAny(line, "\"'`")
+	if n < 0 {
+		return 0
+	}
+	before := bytes.TrimRight(line[:n], " ")
+	if s := string(before); s == "eq" || s == "ne" || s == "is" || s == "or" {
+		return i + n
+	}
+	for _, sign := range []string{"||", "??", "||=", "??=", "//=", " or", "!=", "!==", "==="} {
+		if bytes.HasSuffix(before, []byte(sign)) && (len(before) <= 3 || before[0] == '=' || before[0] == ':' && before[1] == '=') {
+			return i + n
+		}
+	}
+	return 0
+}
+
 // afterBy finds the quote of a value that a word such as "by" parts from its name; 0 where there is none. far allows other
 // words before that one, as in SQL's IDENTIFIED WITH … BY '…'.
 func afterBy(data []byte, i int, far bool) int {
-	n := bytes.IndexAny(data[i:min(len(data), i+64)], "'\"\n")
-	if n < 3 || data[i+n] == '\n' {
+	for from := i; ; far = true {
+		n := bytes.IndexAny(data[from:min(len(data), i+80)], "'\"\n")
+		if n < 3 || data[from+n] == '\n' {
+			return 0
+		}
+		words := bytes.Fields(bytes.ToLower(data[from : from+n]))
+		if len(words) == 0 || len(words) > 1 && !far {
+			return 0
+		}
+		switch string(words[len(words)-1]) {
+		case "by", "as", "to", "is", "using", "name", "string":
+			return from + n
+		case "for", "of", "on": // whose it is, or it
+			v, next := quotedWord(data, from+n)
+			if len(v) > 0 && from == i && bytes.Contains(lineAfter(data, next), []byte(" is ")) {
+				from = next
+				continue
+			}
+			if words[len(words)-1][0] == 'o' && len(words) == 1 {
+				return from + n
+			}
+		}
 		return 0
 	}
-	words := bytes.Fields(bytes.ToLower(data[i : i+n]))
-	if len(words) == 0 || len(words) > 1 && !far || !slices.Contains([]string{"by", "as", "to", "is", "using"}, string(words[len(words)-1])) {
-		return 0
-	}
-	return i + n
 }
 
 // lineBefore gives what is before a place on its line, at most 300 bytes.
@@ -304,6 +436,12 @@ func lineBefore(data []byte, at int) []byte {
 		from += i + 1
 	}
 	return data[from:at]
+}
+
+// lineAfter gives what is after a place on its line, at most 60 bytes.
+func lineAfter(data []byte, at int) []byte {
+	line, _, _ := bytes.Cut(data[at:min(len(data), at+60)], []byte("\n"))
+	return line
 }
 
 // inPairs reports whether a name at a place is one of several in one string: after a sign that parts pairs, or after the
@@ -342,6 +480,17 @@ func wholePair(data []byte, at, i int) bool {
 		rest = nil
 	}
 	return len(before) == 0 && n > 0 && (lineEnds(rest) || len(rest) == 0)
+}
+
+// inComment reports whether the line of a place begins as a comment of a program.
+func inComment(data []byte, at int) bool {
+	before := bytes.TrimLeft(lineBefore(data, at), " \t")
+	for _, sign := range []string{"#", "//", "*", ";", "--", "%"} {
+		if bytes.HasPrefix(before, []byte(sign)) {
+			return true
+		}
+	}
+	return false
 }
 
 // isPair reports whether text begins with a name and an equals sign.

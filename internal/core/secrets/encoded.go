@@ -67,6 +67,41 @@ func privateWebKey(data []byte, at int) (kind, excerpt string, till int) {
 	return "", "", 0
 }
 
+// besideName judges USER:PASSWORD in quotes beside a name.
+func besideName(data []byte, at, end int, form form) (kind, excerpt string, till int) {
+	from, to := nameAround(data, at, end, form)
+	b, ok := find(data, both, from, to, form)
+	if !ok || !b.quoted || b.wide {
+		return "", "", 0
+	}
+	return userAndPassword(data, b.till-len(b.v))
+}
+
+// secondOfTwo judges a call's two arguments, a user's name and a password.
+func secondOfTwo(data []byte, at, end int) (kind, excerpt string, till int) {
+	user, i := quotedWord(data, blanks(data, end, 8))
+	if len(user) == 0 || i >= len(data) || data[i] != ',' {
+		return "", "", 0
+	}
+	pass, till := quotedWord(data, blanks(data, i+1, 8))
+	if len(pass) < 6 || till >= len(data) || data[till] != ')' && data[till] != ',' || placeholder(pass) || !strong(pass) || !isPassword(pass, true, code, true) {
+		return "", "", 0
+	}
+	return Password, describe(data[at:end-1], []byte("("), len(pass)), till
+}
+
+// quotedWord gives what stands in quotes at i, and where the next sign is.
+func quotedWord(data []byte, i int) (v []byte, next int) {
+	if i >= len(data) || !isQuote(data[i]) {
+		return nil, i
+	}
+	v, till := word(data, i)
+	if till >= len(data) || data[till] != data[i] {
+		return nil, i
+	}
+	return v, blanks(data, till+1, 8)
+}
+
 // userAndPassword judges what follows an option for a user: USER:PASSWORD.
 func userAndPassword(data []byte, i int) (kind, excerpt string, till int) {
 	v, till := word(data, blanks(data, i, 8))

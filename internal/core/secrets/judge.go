@@ -62,6 +62,10 @@ func judge(data []byte, is what, at, end int, form form) (kind, excerpt string, 
 		return HerePath, text.Excerpt(string(data[at:end+n]), 80), end + n
 	case pair:
 		return signIn(data, at, end, form)
+	case both:
+		return besideName(data, at, end, form)
+	case signs:
+		return secondOfTwo(data, at, end)
 	case wrapped:
 		return wrappedKey(data, at)
 	case webKey:
@@ -172,6 +176,7 @@ func userinfo(data []byte, i int) int {
 				return 0
 			}
 			return n
+		case c == ';' && colon > 0 && i+n+6 < len(data) && equalFold(data[i+n:i+n+6], ";auth="): // RFC 5092, section 3
 		case c <= ' ' || c >= 0x7f || strings.IndexByte(`/"'<>\`+"`(){}[],;", c) >= 0:
 			return 0
 		}
@@ -241,7 +246,7 @@ func partsOf(name []byte) []string {
 
 func isPassword(v []byte, quoted bool, form form, called bool) bool {
 	m := madeOf(v)
-	if m.space > 1 || m.space == 1 && form == letter || m.other > 0 || uuid(v) {
+	if m.letters() == 0 && bytes.IndexByte(v, '.') >= 0 || m.space > 1 || m.space == 1 && form == letter || m.other > 0 || uuid(v) {
 		return false
 	}
 	if bytes.Contains(v, []byte("://")) || bytes.HasPrefix(v, []byte("/")) && bytes.Count(v, []byte("/")) > 1 || bytes.HasPrefix(v, []byte("./")) || bytes.Contains(v, []byte(":/")) || bytes.Contains(v, []byte("::")) || bytes.Count(v, []byte(":")) > 2 || bytes.IndexByte(v, ':') > 0 && bytes.IndexByte(v, '.') > 0 && wordy(v) && onlyNames(bytes.ReplaceAll(v, []byte(":"), nil)) || m.digit == 0 && bytes.ContainsAny(v, `/\`) && onlyNames(bytes.ReplaceAll(bytes.ReplaceAll(v, []byte("/"), nil), []byte(`\`), nil)) || bytes.HasSuffix(v, []byte("()")) {

@@ -12,6 +12,9 @@ var notPass = strings.Fields("bypass compass trespass overpass underpass encompa
 // otherKeys are words of names that end in "key" and are no secret.
 var otherKeys = strings.Fields("public pub primary foreign sort cache partition row group host map registry hot short unique idempotency dedupe shift site issue project translation i18n locale sub parent object bucket storage query routing lookup search facet react item tab menu board answer event")
 
+// asking are first words of names of calls that ask for something by its name.
+var asking = strings.Fields("get find fetch load lookup look read has is list show delete remove drop unset expect")
+
 // promising reports whether after a word something follows that may part a name from its value: most words are
 // parts of sentences and programs.
 func promising(data []byte, end int, form form) bool {
@@ -31,7 +34,7 @@ func promising(data []byte, end int, form form) bool {
 	case i == end:
 		return false
 	default:
-		return form != code && form != markup
+		return form != code && form != markup || form == code && (afterOperator(data, i) > 0 || inComment(data, i))
 	}
 }
 
@@ -48,10 +51,21 @@ func named(data []byte, is what, at, end int, form form) (kind, excerpt string, 
 	if (string(name) == "PWD" || string(name) == "OLDPWD") && (to >= len(data) || data[to] != ':') && !inPairs(data, from) { // the folder that a shell is in
 		return "", "", 0
 	}
+	if string(name) == "PWD" && to+1 < len(data) && data[to+1] == '/' {
+		return "", "", 0
+	}
 	if string(name) == "PASS" && to < len(data) && data[to] == ':' { // the result of a test
 		return "", "", 0
 	}
+	if bytes.HasSuffix(data[:from], []byte("type ")) { // of type password: "float64"
+		return "", "", 0
+	}
 	b, ok := find(data, is, from, to, form)
+	if (form == code || form == letter) && (is == password || is == token) {
+		if w, is := onLine(data, from, to); is {
+			b, ok = w, true
+		}
+	}
 	least := 6
 	if is == pin {
 		least = 4
@@ -63,6 +77,9 @@ func named(data []byte, is what, at, end int, form form) (kind, excerpt string, 
 	if len(parts) == 0 || saysOther(parts) || from > 0 && data[from-1] == '!' || madeOf(b.v).digit == 0 && len(name) > 5 && bytes.HasSuffix(bytes.ToLower(b.v), bytes.ToLower(name)) || !fits(data, is, b, form, parts) {
 		return "", "", 0
 	}
+	if last := parts[len(parts)-1]; is != password && len(last) > 4 && bytes.Contains(bytes.ToLower(b.v), []byte(last)) && wordy(b.v) {
+		return "", "", 0 // the name of its kind
+	}
 	kind = Password
 	if is == token || is == weakKey {
 		kind = Token
@@ -73,6 +90,9 @@ func named(data []byte, is what, at, end int, form form) (kind, excerpt string, 
 // fits reports whether a value is what its name announces.
 func fits(data []byte, is what, b beside, form form, parts []string) bool {
 	last := parts[len(parts)-1]
+	if b.called && slices.ContainsFunc(parts, func(w string) bool { return slices.Contains(asking, w) }) {
+		return false
+	}
 	switch {
 	case b.joined, form == letter && b.quoted:
 		form = code
@@ -116,7 +136,7 @@ func fits(data []byte, is what, b beside, form form, parts []string) bool {
 	if amongLikes(data, b) {
 		return false
 	}
-	if strings.HasSuffix(last, "secret") && (form != code || b.quoted && len(b.v) >= 8) && strong(b.v) && isPassword(b.v, b.quoted, form, b.called) && bytes.IndexByte(b.v, '/') < 0 {
+	if (strings.HasSuffix(last, "secret") || (b.called || b.quoted) && strings.HasPrefix(last, "credential")) && (form != code || b.quoted && len(b.v) >= 8) && strong(b.v) && isPassword(b.v, b.quoted, form, b.called) && bytes.IndexByte(b.v, '/') < 0 {
 		return true
 	}
 	return isToken(b.v, strings.ToLower(string(b.name))) && !(b.wide && !b.quoted)

@@ -45,7 +45,7 @@ type Content struct {
 }
 
 // Version is of what is looked for: what was remembered under another is looked for again.
-const Version = 2
+const Version = 3
 
 // MostFindings is how many findings of one file are kept.
 const MostFindings = 20
@@ -77,6 +77,8 @@ const (
 	webKey   // a JSON Web Key
 	userPass // an option that takes USER:PASSWORD
 	option   // an option that takes a password
+	both     // a name beside which USER:PASSWORD stands
+	signs    // a call that takes a user and a password
 	alone    // what needs no value beside it
 	origin   // what comes before the host of an address
 	saying   // what a program says of what it wrote
@@ -88,9 +90,10 @@ var announcing = []struct {
 	words string
 }{
 	{begin, "-----begin "}, {ageKey, "age-secret-key-1"}, {webJSON, ".eyj"}, {scheme, "bearer |basic "}, {wrapped, "ls0tls1crudjti"}, {webKey, "\"kty\""}, {userPass, " -u |--user | auth "}, {option, "pass -p "},
+	{both, "auth_basic|basic_auth|basicauth|userpwd"}, {signs, "basicauth(|basic_auth(|userpassword(|auth=(|login(|add_user(|adduser(|authen(|authenticate(|auth("},
 	{alone, "private-lines: |begin ssh2 encrypted private key"},
-	{password, "passw|passphrase|passcode|pwd=|pwd:|pwd\"|pwd'|pwd |pwd,|rootpw|bindpw|identified |mnemonic|seed phrase|pass phrase|kennwort|securestring |xauth \"|eap \"|psk=|psk:|psk\"|psk "},
-	{weak, "pass=|pass:|pass\"|pass'|pass |community|pw\"|pw'|pw=|pw:|pw ="}, {pin, "pin=|pin:|pin\"|pin =|wep_key|wep-key"},
+	{password, "passw|passphrase|passcode|pwd=|pwd:|pwd\"|pwd'|pwd |pwd,|rootpw|bindpw|identified |mnemonic|seed phrase|pass phrase|kennwort|securestring |xauth \"|eap \"|psk=|psk:|psk\"|psk'|psk |hexphrase"},
+	{weak, "pass=|pass:|pass\"|pass'|pass |pass)|pass(|community|pw\"|pw'|pw=|pw:|pw ="}, {pin, "pin=|pin:|pin\"|pin =|wep_key|wep-key"},
 	{token, "token|secret|apikey|api_key|api-key|api.key|api key|accesskey|access_key|access-key|authkey|auth_key|auth-key|privatekey|private_key|private-key|credential|" +
 		"signingkey|signing_key|signing-key|encryptionkey|encryption_key|encryption-key|masterkey|master_key|master-key"},
 	{origin, "://"}, {saying, strings.Join(made.Sayings, "|")},
@@ -160,7 +163,7 @@ func (f *Finder) Read(name string, r io.Reader, buf []byte) (Content, error) {
 				f.look(&c, data, len(data), form)
 				return c, nil
 			}
-			if form == letter && isScript(data) {
+			if isScript(data) {
 				form = code
 			} else if form == letter && looksRows(data) {
 				form = rows
@@ -258,7 +261,7 @@ const (
 	markup             // values between signs
 )
 
-const codeEndings = " .c .h .cc .cpp .cxx .hpp .hh .go .py .pyw .js .mjs .cjs .ts .tsx .jsx .java .kt .kts .rs .rb .php .cs .swift .scala .m .mm .pl .pm .lua .r .jl .dart .ex .exs .erl .hs .ml .clj .vue .svelte .sql .zig .nim .groovy .gradle .proto .css .scss .json .ipynb .s .asm .awk .vim .el .y .l .d .pas .f90 .html .htm .tmpl .svg .inc .phtml .twig .tt2 .jsp .aspx .erb .ejs .cr .elm .fs .vb .cls .tcl "
+const codeEndings = " .c .h .cc .cpp .cxx .hpp .hh .go .py .pyw .js .mjs .cjs .ts .tsx .jsx .java .kt .kts .rs .rb .php .cs .swift .scala .m .mm .pl .pm .lua .r .jl .dart .ex .exs .erl .hs .ml .clj .vue .svelte .sql .zig .nim .groovy .gradle .proto .css .scss .json .ipynb .s .asm .awk .vim .el .y .l .d .pas .f90 .html .htm .tmpl .svg .inc .phtml .twig .tt2 .jsp .aspx .erb .ejs .cr .elm .fs .vb .cls .tcl .pp .tf .hcl .nix .hrl .coffee .lisp .scm .rkt .cl .json5 .jsonc .adb .ads .bas .ino .robot "
 
 // models are endings of files that are to be copied and filled in.
 const models = " example sample template in dist default tmpl tpl orig bak old "

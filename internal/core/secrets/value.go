@@ -85,12 +85,20 @@ func placeholder(v []byte) bool {
 		return true
 	case strings.Contains(s, "***"), strings.Count(s, "%") >= 2 && m.digit == 0, v[len(v)-1] == '=' && m.digit == 0 && onlyNames(v[:len(v)-1]) && wordy(v), isIndexed(v), bytes.Contains(v, []byte("})")):
 		return true
+	case bytes.HasPrefix(v, []byte("#!/")), v[len(v)-1] == '[', isEscaped(v): // a program's first line, a piece of one, letters beyond ASCII
+		return true
 	case strings.IndexByte("\"'`\\", v[0]) >= 0, bytes.Contains(v, []byte("&lt;")), bytes.Contains(v, []byte("&#")), bytes.Contains(v, []byte("%{")), bytes.Contains(v, []byte("/%")):
 		return true
 	case v[0] == '$' && len(v) > 1 && (nameByte[v[1]] && v[1] > '9') && bytes.ContainsAny(v, "{[(>"): // the use of a variable in some language
 		return true
 	}
 	return few(v)
+}
+
+// isEscaped reports whether a value holds a letter that is written by its number: \u00e1.
+func isEscaped(v []byte) bool {
+	i := bytes.Index(v, []byte(`\u`))
+	return i >= 0 && len(v) >= i+6 && hexByte(v[i+2]) && hexByte(v[i+3]) && hexByte(v[i+4]) && hexByte(v[i+5])
 }
 
 // isIndexed reports whether a value is the use of a part of a variable: name[2] or name['x'].
@@ -103,7 +111,7 @@ func isIndexed(v []byte) bool {
 func looksCalled(v []byte) bool {
 	rest := bytes.TrimRight(v[1:], "%;,")
 	m := madeOf(rest)
-	return onlyNames(rest) && (m.digit == 0 || m.lower == 0)
+	return onlyNames(bytes.ReplaceAll(rest, []byte(":"), nil)) && (m.digit == 0 || m.lower == 0 || wordy(rest))
 }
 
 // few reports whether a value is made of a character or two, or counts up.

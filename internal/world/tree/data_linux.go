@@ -27,10 +27,9 @@ type contents struct {
 func openContents(top, path string) (*contents, error) {
 	c := &contents{path: filepath.Join(top, filepath.FromSlash(path))}
 	var err error
-	c.fd, err = unix.Open(c.path, unix.O_RDONLY|unix.O_NOFOLLOW|unix.O_NONBLOCK|unix.O_CLOEXEC, 0)
-	for errors.Is(err, unix.EINTR) {
-		c.fd, err = unix.Open(c.path, unix.O_RDONLY|unix.O_NOFOLLOW|unix.O_NONBLOCK|unix.O_CLOEXEC, 0)
-	}
+	c.fd, err = again(func() (int, error) {
+		return unix.Open(c.path, unix.O_RDONLY|unix.O_NOFOLLOW|unix.O_NONBLOCK|unix.O_CLOEXEC, 0)
+	})
 	if err != nil {
 		return nil, c.fault("open", err)
 	}

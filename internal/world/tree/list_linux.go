@@ -1,27 +1,40 @@
 package tree
 
 import (
+	"errors"
+	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 
 	"golang.org/x/sys/unix"
 
 	"uncinate/internal/core/survey"
 )
 
-// listFolder gives a folder's entries, each by its name alone, in no order. They are
+// listFolder gives a folder's entries, each by its name alone, in the order of their names. They are
 // asked about by way of the open folder (fstatat(2)), which saves the way there.
 func listFolder(full string) ([]survey.File, error) {
-	d, err := os.OpenFile(full, os.O_RDONLY|unix.O_DIRECTORY|unix.O_NOFOLLOW, 0)
+	fd, err := again(func() (int, error) {
+		return unix.Open(full, unix.O_RDONLY|unix.O_DIRECTORY|unix.O_NOFOLLOW|unix.O_CLOEXEC, 0)
+	})
 	if err != nil {
-		return nil, err
+		return nil, &fs.PathError{Op: "open", Path: full, Err: err}
 	}
-	defer d.Close()
-	names, err := d.Readdirnames(-1)
-	if err != nil {
-		return nil, err
+	defer unix.Close(fd)
+	var names []string
+	buf := make([]byte, 16<<10)
+	for {
+		n, err := again(func() (int, error) { return unix.ReadDirent(fd, buf) })
+		if err != nil {
+			return nil, &fs.PathError{Op: "readdirent", Path: full, Err: err}
+		}
+		if n <= 0 {
+			break
+		}
+		_, _, names = unix.ParseDirent(buf[:n], -1, names)
 	}
-	fd := int(d.Fd())
+	slices.Sort(names) // quicker than what is told of them
 	out := make([]survey.File, 0, len(names))
 	for _, name := range names {
 		var s unix.Stat_t
@@ -44,4 +57,13 @@ func listFolder(full string) ([]survey.File, error) {
 		out = append(out, f)
 	}
 	return out, nil
+}
+
+// again calls what a signal interrupted once more (signal(7), EINTR).
+func again(call func() (int, error)) (n int, err error) {
+	for {
+		if n, err = call(); !errors.Is(err, unix.EINTR) {
+			return n, err
+		}
+	}
 }

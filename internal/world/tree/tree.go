@@ -140,7 +140,7 @@ func (w *walker) folder(job work) (out []survey.File, more []work, err error) {
 	}
 	lists := job.lists
 	if job.rule == nil {
-		if l := IgnoreFile(w.top, job.path); l != nil {
+		if l := rulesIn(w.top, job.path, list); l != nil {
 			lists = append(slices.Clip(lists), l)
 		}
 	}
@@ -148,7 +148,9 @@ func (w *walker) folder(job work) (out []survey.File, more []work, err error) {
 	if prefix != "" {
 		prefix += "/"
 	}
-	slices.SortFunc(list, byPath) // by their names alone, which is quicker
+	if slices.ContainsFunc(list, func(f survey.File) bool { return f.Type == folder }) {
+		slices.SortFunc(list, byPath) // by their names alone, which is quicker
+	}
 	out = make([]survey.File, 0, len(list))
 	seen := 0
 	for i := range list {
@@ -180,6 +182,14 @@ func (w *walker) folder(job work) (out []survey.File, more []work, err error) {
 		out = append(out, survey.File{Path: job.path, Type: survey.EmptyFolder, Rule: job.rule})
 	}
 	return out, more, nil
+}
+
+// rulesIn reads the ignore file of a folder that holds list.
+func rulesIn(top, base string, list []survey.File) *ignore.List {
+	if !slices.ContainsFunc(list, func(f survey.File) bool { return strings.EqualFold(f.Path, ".gitignore") }) {
+		return nil
+	}
+	return IgnoreFile(top, base)
 }
 
 // folder is the type of a folder that is to be entered.
