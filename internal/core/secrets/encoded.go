@@ -67,6 +67,19 @@ func privateWebKey(data []byte, at int) (kind, excerpt string, till int) {
 	return "", "", 0
 }
 
+// userBeside judges a password that stands with its user's name.
+func userBeside(data []byte, is what, at, end int, form form) (kind, excerpt string, till int) {
+	switch is {
+	case both:
+		return besideName(data, at, end, form)
+	case signs:
+		return secondOfTwo(data, at, end)
+	case userPass:
+		return userAndPassword(data, end)
+	}
+	return givenByOption(data, end)
+}
+
 // besideName judges USER:PASSWORD in quotes beside a name.
 func besideName(data []byte, at, end int, form form) (kind, excerpt string, till int) {
 	from, to := nameAround(data, at, end, form)

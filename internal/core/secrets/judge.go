@@ -62,18 +62,12 @@ func judge(data []byte, is what, at, end int, form form) (kind, excerpt string, 
 		return HerePath, text.Excerpt(string(data[at:end+n]), 80), end + n
 	case pair:
 		return signIn(data, at, end, form)
-	case both:
-		return besideName(data, at, end, form)
-	case signs:
-		return secondOfTwo(data, at, end)
 	case wrapped:
 		return wrappedKey(data, at)
 	case webKey:
 		return privateWebKey(data, at)
-	case userPass:
-		return userAndPassword(data, end)
-	case option:
-		return givenByOption(data, end)
+	case both, signs, userPass, option:
+		return userBeside(data, is, at, end, form)
 	case alone:
 		if data[end-1] == ' ' && run(data, end, func(c byte) bool { return '0' <= c && c <= '9' }) == 0 {
 			return "", "", 0 // a program that writes such

@@ -34,9 +34,12 @@ func promising(data []byte, end int, form form) bool {
 	case i == end:
 		return false
 	default:
-		return form != code && form != markup || form == code && (afterOperator(data, i) > 0 || inComment(data, i))
+		return form != code && form != markup || form == code && goingOn[c] && (afterOperator(data, i) > 0 || inComment(data, i))
 	}
 }
+
+// goingOn are first letters of what may stand between a name and its value in a program: operators, and words of a comment.
+var goingOn = [256]bool{'e': true, 'n': true, 'i': true, 'o': true, '|': true, '?': true, '!': true, 'b': true, 'f': true, 't': true, 'a': true, 'u': true}
 
 // parting are signs that stand between a name and its value, or at the value's beginning.
 var parting = [256]bool{'"': true, '\'': true, '`': true, '=': true, ':': true, '>': true, ',': true, '(': true, ')': true, '<': true, ']': true, '[': true}
