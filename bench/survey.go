@@ -59,7 +59,7 @@ func (b *bench) surveys(pairs int) error {
 	if err := compare("survey of 100,000 files, 600 MB", "1.3", pairs, forget, look, search); err != nil {
 		return err
 	}
-	for _, args := range [][]string{{"init", "-q", "-b", "main"}, {"add", "-A"}, {"-c", "user.name=T", "-c", "user.email=t@skerry.example", "commit", "-q", "-m", "All"}, {"status", "--porcelain"}} {
+	for _, args := range [][]string{{"init", "-q", "-b", "main"}, {"config", "gc.auto", "0"}, {"add", "-A"}, {"-c", "user.name=T", "-c", "user.email=t@skerry.example", "commit", "-q", "-m", "All"}, {"status", "--porcelain"}} {
 		if err := b.command(dir, "", "git", args...); err != nil {
 			return err
 		}

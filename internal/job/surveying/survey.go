@@ -274,7 +274,7 @@ func (s *Surveying) list(ctx context.Context, d *desk.Desk) error {
 	var listing error
 	var beside sync.WaitGroup
 	if f.IsRepo {
-		beside.Go(func() { tracked, listing = f.Repo.Lines(ctx, "ls-files", "-z", "-c", "--deduplicate") })
+		beside.Go(func() { tracked, listing = f.Repo.Tracked(ctx) })
 	}
 	s.all, err = tree.Walk(ctx, f.Path, s.outer)
 	beside.Wait()

@@ -64,32 +64,19 @@ type entry struct {
 // indexEntries reads an index whose tree is known to be one; false for one of another form. Ids have size bytes.
 func indexEntries(data []byte, size int, tree string) ([]entry, bool) {
 	be := binary.BigEndian
-	if len(data) < 12+size || string(data[:4]) != "DIRC" || be.Uint32(data[4:]) != 2 && be.Uint32(data[4:]) != 3 {
-		return nil, false
-	}
-	n, at, end := int(be.Uint32(data[8:])), 12, len(data)-size
-	if n > end/62 {
-		return nil, false
-	}
-	out := make([]entry, 0, n)
-	for range n {
-		head := 40 + size + 2
-		if at+head > end {
-			return nil, false
-		}
-		e := data[at:]
-		flags := be.Uint16(e[40+size:])
-		if flags>>12 != 0 { // not plainly noted: assumed, of a clash, skipped, or only meant
-			return nil, false
-		}
-		nul := bytes.IndexByte(data[at+head:end], 0)
-		if nul < 0 {
-			return nil, false
+	var out []entry
+	at, ok := eachEntry(data, size, func(e []byte, flags uint16, path string) bool {
+		if flags != 0 { // not plainly noted: assumed, of a clash, skipped, or only meant
+			return false
 		}
 		out = append(out, entry{ctime: unix.Timespec{Sec: int64(be.Uint32(e)), Nsec: int64(be.Uint32(e[4:]))}, mtime: unix.Timespec{Sec: int64(be.Uint32(e[8:])), Nsec: int64(be.Uint32(e[12:]))},
-			ino: be.Uint32(e[20:]), mode: be.Uint32(e[24:]), uid: be.Uint32(e[28:]), gid: be.Uint32(e[32:]), len: be.Uint32(e[36:]), path: string(data[at+head : at+head+nul])})
-		at += (head + nul + 8) / 8 * 8 // at least one NUL, up to a multiple of eight
+			ino: be.Uint32(e[20:]), mode: be.Uint32(e[24:]), uid: be.Uint32(e[28:]), gid: be.Uint32(e[32:]), len: be.Uint32(e[36:]), path: path})
+		return true
+	})
+	if !ok {
+		return nil, false
 	}
+	end := len(data) - size
 	// The extensions: which tree the whole is, and those without which it cannot be understood.
 	for at+8 <= end {
 		name, length := string(data[at:at+4]), int(be.Uint32(data[at+4:]))

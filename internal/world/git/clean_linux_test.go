@@ -13,5 +13,10 @@ func FuzzIndexEntries(f *testing.F) {
 		if len(entries)*62 > len(data) {
 			t.Fatal("more files than there can be")
 		}
+		for _, size := range []int{20, 32} {
+			if paths, _ := indexPaths(data, size); len(paths)*62 > len(data) {
+				t.Fatal("more paths than there can be")
+			}
+		}
 	})
 }

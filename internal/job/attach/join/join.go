@@ -359,7 +359,7 @@ func (j *Join) joinChanges(ctx context.Context, aside *git.Repo, tree string) er
 	if err != nil {
 		return git.Fault(err, "git cannot tell what is changed here")
 	}
-	tracked, err := j.Folder.Repo.Lines(ctx, "ls-files", "-z", "-c", "--deduplicate")
+	tracked, err := j.Folder.Repo.Tracked(ctx)
 	if err != nil {
 		return git.Fault(err, "git cannot list the files")
 	}

@@ -1,0 +1,91 @@
+package git
+
+import (
+	"bytes"
+	"context"
+	"encoding/binary"
+	"errors"
+	"io/fs"
+	"path/filepath"
+
+	"uncinate/internal/world/files"
+)
+
+// Tracked lists the paths that the index holds, each once, in their order. An index of the plain forms is read as
+// it is; for any other git is asked.
+func (r *Repo) Tracked(ctx context.Context) ([]string, error) {
+	if own, _, err := Folders(r.Dir); err == nil {
+		data, err := files.Read(filepath.Join(own, "index"), mostIndex)
+		if errors.Is(err, fs.ErrNotExist) {
+			return nil, nil // nothing was added yet
+		}
+		for _, size := range []int{20, 32} { // SHA-1, SHA-256
+			if err != nil {
+				break
+			}
+			if paths, ok := indexPaths(data, size); ok {
+				return paths, nil
+			}
+		}
+	}
+	return r.Lines(ctx, "ls-files", "-z", "-c", "--deduplicate")
+}
+
+// indexPaths gives the paths in an index of which ids have size bytes; false for one that has parts elsewhere, or is of
+// another form.
+func indexPaths(data []byte, size int) ([]string, bool) {
+	var out []string
+	at, ok := eachEntry(data, size, func(_ []byte, _ uint16, path string) bool {
+		if len(out) == 0 || out[len(out)-1] != path { // of a clash there are up to three of one path
+			out = append(out, path)
+		}
+		return true
+	})
+	for ok && at+8 <= len(data)-size { // extensions: those in lower case must be understood
+		length := int(binary.BigEndian.Uint32(data[at+4:]))
+		ok = 'A' <= data[at] && data[at] <= 'Z' && length >= 0 && at+8+length <= len(data)-size
+		at += 8 + length
+	}
+	return out, ok && at == len(data)-size
+}
+
+// eachEntry goes through the entries of an index, and gives where they end; false for an index of another form than 2 or 3,
+// or where told says so (gitformat-index documentation). Ids have size bytes. flags are those of an entry besides the length of
+// its path, with those of form 3 above.
+func eachEntry(data []byte, size int, told func(e []byte, flags uint16, path string) bool) (at int, ok bool) {
+	be := binary.BigEndian
+	if len(data) < 12+size || string(data[:4]) != "DIRC" || be.Uint32(data[4:]) != 2 && be.Uint32(data[4:]) != 3 {
+		return 0, false
+	}
+	end := len(data) - size
+	n := int(be.Uint32(data[8:]))
+	if n > end/62 {
+		return 0, false
+	}
+	paths := string(data[12:end]) // one copy for all of them
+	at = 12
+	for range n {
+		head := 40 + size + 2
+		if at+head+2 > end {
+			return 0, false
+		}
+		e := data[at:]
+		flags := be.Uint16(e[40+size:])
+		long := int(flags & 0xfff)
+		if flags&0x4000 != 0 { // form 3 has more
+			head += 2
+		}
+		nul := bytes.IndexByte(data[at+head:end], 0)
+		if nul <= 0 || min(nul, 0xfff) != long {
+			return 0, false
+		}
+		from := at + head - 12
+		if !told(e, flags>>12, paths[from:from+nul]) {
+			return 0, false
+		}
+		if at += (head + nul + 8) / 8 * 8; at > end { // at least one NUL, up to a multiple of eight
+			return 0, false
+		}
+	}
+	return at, true
+}
