@@ -56,7 +56,7 @@ func (l *loader) action(d *Description, name string, t *node, shapes map[string]
 
 func (l *loader) request(d *Description, r *node, shapes map[string]map[string]*Reading, kept []string) *Request {
 	q := &Request{Method: r.str("method"), URL: r.template("url", kept), When: r.texts("when", kept), Unless: r.texts("unless", kept),
-		Query: r.texts("query", kept), Headers: r.texts("headers", kept), Form: r.texts("form", kept)}
+		Query: r.texts("query", kept), Headers: r.texts("headers", kept), Form: r.texts("form", kept), Multipart: r.texts("multipart", kept)}
 	if q.Method == "" {
 		q.Method = "GET"
 	} else if !slices.Contains([]string{"GET", "POST", "PUT", "PATCH", "DELETE"}, q.Method) {
@@ -74,9 +74,12 @@ func (l *loader) request(d *Description, r *node, shapes map[string]map[string]*
 	}
 	if v, ok := r.take("json"); ok {
 		q.JSON = r.body("json", v, kept, 0)
-		if q.Form != nil {
-			r.wrong("form", "a request has a json body or a form, not both")
-		}
+	}
+	if bodies := []bool{q.JSON != nil, q.Form != nil, q.Multipart != nil}; slices.Index(bodies, true) >= 0 && slices.Index(bodies[slices.Index(bodies, true)+1:], true) >= 0 {
+		r.wrong(text.Either(q.Multipart != nil, "multipart", "form"), "a request has one body: json, form or multipart")
+	}
+	if c := r.table("choose"); c != nil {
+		q.Choose = l.choose(c, kept)
 	}
 	if k := r.table("keep"); k != nil {
 		q.Keep = map[string]*Reading{}
@@ -113,6 +116,24 @@ func (l *loader) request(d *Description, r *node, shapes map[string]map[string]*
 	return q
 }
 
+// choose reads which of several things in an answer is meant.
+func (l *loader) choose(c *node, kept []string) *Choose {
+	x := &Choose{Where: c.reading("where", false), Is: c.text("is", kept)}
+	if rd := c.reading("from", false); rd != nil {
+		x.From = rd.At
+	}
+	switch {
+	case x.From == nil:
+		c.wrong("", "\"choose\" needs \"from\": the path to the things of which one is meant")
+	case (x.Where == nil) != (x.Is == ""):
+		c.wrong("", "\"where\" and \"is\" go together: the field, and what it has to be; without both the first thing is meant")
+	case x.Where != nil && x.Where.At == nil:
+		c.wrong("where", "\"where\" is a path within each thing, such as \"$.path\"")
+	}
+	c.done()
+	return x
+}
+
 // readAs gives how an answer is read: by a shape of its name, or by fields of its own.
 func (l *loader) readAs(r *node, shapes map[string]map[string]*Reading) map[string]*Reading {
 	switch v, _ := r.take("read"); read := v.(type) {
@@ -133,7 +154,7 @@ func (l *loader) readAs(r *node, shapes map[string]map[string]*Reading) map[stri
 }
 
 func (l *loader) paging(p *node) *Paging {
-	g := &Paging{By: p.must("by"), At: p.reading("at", false), Total: p.reading("total", false), Size: p.integer("size"), First: 1}
+	g := &Paging{By: p.must("by"), At: p.reading("at", false), Total: p.reading("total", false), Pages: p.reading("pages", false), More: p.reading("more", false), Size: p.integer("size"), First: 1}
 	if _, given := p.v.(map[string]any)["first"]; given {
 		if g.First = p.integer("first"); g.First > 1 {
 			p.wrong("first", "the first page has the number 0 or 1")
@@ -147,6 +168,8 @@ func (l *loader) paging(p *node) *Paging {
 		p.wrongMeant("by", text.Nearest(g.By, ways), "%q is not a known way of paging", g.By)
 	case (g.By == "cursor" || g.By == "next") && g.At == nil:
 		p.wrong("", "paging by %s needs \"at\": where the answer names what comes next", g.By)
+	case g.Pages != nil && g.By != "number":
+		p.wrong("pages", "\"pages\" is how many numbered pages there are; \"total\" is how many items")
 	case (g.By == "number" || g.By == "offset") && g.Size == 0:
 		p.wrong("", "paging by %s needs \"size\": how many items a page holds", g.By)
 	}

@@ -25,6 +25,10 @@ type Result struct {
 	Next   Vars             // the variables that ask for the next page; nil at the end
 	Link   string           // the next page's whole address; "" at the end
 	Total  int              // how many items there are in all; -1 where the host does not say
+	Pages  int              // how many pages there are; -1 where the host does not say
+	Ended  bool             // the host says that there is no more
+	Lost   []string         // variables that were to be kept, and are not there
+	Odd    []string         // what is there and could not be read, as "field: value"
 }
 
 // Parse reads a JSON body; an empty one is nil. Whole numbers stay whole.
@@ -64,19 +68,53 @@ func whole(v any) any {
 	return v
 }
 
-// Read reads the answer to a request, which must not be a refusal (see Refused).
-func (q *Request) Read(d *Description, a Answer) (Result, error) {
-	r := Result{Kept: Vars{}, Total: -1}
+// ErrNone is the fault of an answer in which what was looked for is not among what the host gave.
+var ErrNone = errors.New("not among what the host gave")
+
+// from gives the thing that is meant.
+func (c *Choose) from(d *Description, body any, vars Vars) (any, error) {
+	all := c.From.All(body)
+	if len(all) == 1 {
+		if list, ok := all[0].([]any); ok { // the path leads to the list itself
+			all = list
+		}
+	}
+	want := ""
+	if c.Where != nil {
+		given := d.base()
+		maps.Copy(given, vars)
+		if want = c.Is.fillString(given); want == "" {
+			return nil, ErrNone
+		}
+	}
+	for _, item := range all {
+		if c.Where == nil || strings.EqualFold(written(c.Where.value(d, "", item, nil)), want) {
+			return item, nil
+		}
+	}
+	return nil, ErrNone
+}
+
+// Read reads the answer to a request, which must not be a refusal (see Refused). vars are the variables with
+// which it was asked.
+func (q *Request) Read(d *Description, a Answer, vars Vars) (Result, error) {
+	r := Result{Kept: Vars{}, Total: -1, Pages: -1}
 	body, err := a.value()
-	if err != nil {
-		return r, fault.New(fault.Unreachable, "what answers at %s is not the API that the description expects: the answer is not JSON", d.Base).
+	heads := q.headersAlone()
+	if err != nil && !heads {
+		return r, fault.New(fault.Unreachable, "what answers at %s is not the API that the description expects: the answer is not %s", d.Base, text.Either(a.isXML(), "XML that can be read", "JSON")).
 			Detail("It begins: %s", text.Excerpt(string(a.Body[:min(len(a.Body), 200)]), 60)).Because(err)
 	}
-	r.Kept = q.kept(d, body, a.Header)
 	inside := body
 	if q.Inside != nil {
 		inside = q.Inside.First(body)
 	}
+	if q.Choose != nil {
+		if inside, err = q.Choose.from(d, inside, vars); err != nil {
+			return r, err
+		}
+	}
+	r.Kept, r.Lost = q.kept(d, body, inside, a.Header)
 	if q.Keyed != "" {
 		all, _ := q.Items.First(inside).(map[string]any)
 		for _, key := range slices.Sorted(maps.Keys(all)) {
@@ -89,28 +127,64 @@ func (q *Request) Read(d *Description, a Answer) (Result, error) {
 	}
 	if q.Items != nil {
 		for _, item := range q.Items.All(inside) {
-			r.Items = append(r.Items, q.fields(d, item, a.Header))
+			fields := q.fields(d, item, a.Header)
+			r.odd(q, fields, item, a.Header)
+			r.Items = append(r.Items, fields)
 		}
 		r.next(d, q.Paging, body, a.Header)
 		return r, nil
 	}
-	if q.Fields != nil {
+	if heads {
+		r.Fields = q.fields(d, nil, a.Header)
+	} else if q.Fields != nil {
 		if _, ok := inside.(map[string]any); !ok {
 			if _, list := inside.([]any); !list {
 				return r, fault.New(fault.Unreachable, "what answers at %s is not the API that the description expects: the answer holds no object", d.Base)
 			}
 		}
 		r.Fields = q.fields(d, inside, a.Header)
+		r.odd(q, r.Fields, inside, a.Header)
 	}
 	return r, nil
 }
 
-func (q *Request) kept(d *Description, body any, header http.Header) Vars {
-	kept := Vars{}
+// odd notes times that are there and cannot be read.
+func (r *Result) odd(q *Request, fields map[string]any, item any, header http.Header) {
+	for _, name := range timeFields {
+		rd := q.Fields[name]
+		if rd == nil || fields[name] != nil || len(r.Odd) > 4 {
+			continue
+		}
+		if v := written(rd.raw(item, header)); v != "" && v != "0" {
+			r.Odd = append(r.Odd, name+": "+text.Excerpt(v, 60))
+		}
+	}
+}
+
+// kept reads the variables for what follows, from the whole answer or, where one of several things in it is meant, from that; lost
+// are those that are not there.
+func (q *Request) kept(d *Description, body, chosen any, header http.Header) (kept Vars, lost []string) {
+	if q.Choose != nil {
+		body = chosen
+	}
+	kept = Vars{}
 	for name, reading := range q.Keep {
 		kept[name] = reading.value(d, name, body, header)
+		if kept[name] == nil && !reading.isNull(body) {
+			lost = append(lost, name)
+		}
 	}
-	return kept
+	slices.Sort(lost)
+	return kept, lost
+}
+
+// isNull reports whether the value is there, and is null: then it is known to be nothing.
+func (rd *Reading) isNull(body any) bool {
+	if rd.At == nil {
+		return false
+	}
+	all := rd.At.All(body)
+	return len(all) > 0 && all[0] == nil
 }
 
 // ReadKept reads only the variables for what follows: of an answer that accepts work
@@ -120,12 +194,26 @@ func (q *Request) ReadKept(d *Description, a Answer) Vars {
 	if err != nil {
 		body = nil // such an answer may hold anything; headers count
 	}
-	return q.kept(d, body, a.Header)
+	kept, _ := q.kept(d, body, nil, a.Header)
+	return kept
 }
 
 func (r *Result) next(d *Description, p *Paging, body any, header http.Header) {
 	if p == nil {
 		return
+	}
+	if n, err := strconv.Atoi(written(p.Total.value(d, "", body, header))); err == nil && n >= 0 {
+		r.Total = n
+	}
+	if n, err := strconv.Atoi(written(p.Pages.value(d, "", body, header))); err == nil && n >= 0 {
+		r.Pages = n
+	}
+	if p.More != nil {
+		switch more := written(p.More.value(d, "", body, header)); more {
+		case "", "false", "0", "no":
+			r.Ended = true
+			return
+		}
 	}
 	switch p.By {
 	case "cursor":
@@ -136,10 +224,6 @@ func (r *Result) next(d *Description, p *Paging, body any, header http.Header) {
 		r.Link = written(p.At.value(d, "", body, header))
 	case "link":
 		r.Link = NextLink(header.Values("Link"))
-	case "number", "offset":
-		if n, err := strconv.Atoi(written(p.Total.value(d, "", body, header))); err == nil && n >= 0 {
-			r.Total = n
-		}
 	}
 }
 
@@ -197,6 +281,16 @@ func outsideQuotes(s string, separator byte) []string {
 	return append(out, s[start:])
 }
 
+// headersAlone reports whether all that is read is in the headers, so that the body may be anything.
+func (q *Request) headersAlone() bool {
+	for _, rd := range q.Fields {
+		if rd.At != nil {
+			return false
+		}
+	}
+	return len(q.Fields) > 0 && q.Items == nil && q.Choose == nil
+}
+
 func (q *Request) fields(d *Description, item any, header http.Header) map[string]any {
 	out := map[string]any{}
 	for name, reading := range q.Fields {
@@ -207,20 +301,32 @@ func (q *Request) fields(d *Description, item any, header http.Header) map[strin
 	return out
 }
 
+// raw gives what is there, as the host wrote it; nil for nothing.
+func (rd *Reading) raw(body any, header http.Header) any {
+	switch {
+	case rd.Cookie != "":
+		for _, c := range (&http.Response{Header: header}).Cookies() {
+			if c.Name == rd.Cookie && c.Value != "" {
+				return c.Value
+			}
+		}
+	case rd.Header != "":
+		if s := header.Get(rd.Header); s != "" {
+			return s
+		}
+	default:
+		return rd.At.First(body)
+	}
+	return nil
+}
+
 // value reads one value; the field's name decides what a word or a time becomes.
 func (rd *Reading) value(d *Description, field string, body any, header http.Header) any {
 	if rd == nil {
 		return nil
 	}
 	var v any
-	if rd.Header != "" {
-		if s := header.Get(rd.Header); s != "" {
-			v = s
-		}
-	} else {
-		v = rd.At.First(body)
-	}
-	if v == nil {
+	if v = rd.raw(body, header); v == nil {
 		return nil
 	}
 	if s, ok := v.(string); ok {
@@ -246,25 +352,20 @@ func (rd *Reading) value(d *Description, field string, body any, header http.Hea
 		}
 		return d.ourWord(field, v)
 	case "created", "expires", "used":
-		form := rd.As
-		if form == "" {
-			form = d.Time
-		}
+		form := cmp.Or(rd.As, d.Time)
 		if form == "seconds" {
 			return v
 		}
-		if s, ok := v.(string); ok && form == "epoch" {
-			if i, err := strconv.ParseInt(s, 10, 64); err == nil {
-				v = i
-			}
-		}
-		if t, ok := parseTime(v, form); ok {
+		if t, ok := d.clock(form).parse(v); ok {
 			return t
 		}
 		return nil
 	case "scopes", "mergers":
+		if one, ok := v.(string); ok { // all in one text (RFC 6749, section 3.3)
+			return strings.FieldsFunc(one, func(r rune) bool { return r == ' ' || r == ',' })
+		}
 		if list, ok := v.([]any); ok {
-			var out []string
+			out := []string{}
 			for _, item := range list {
 				out = append(out, written(item))
 			}

@@ -50,25 +50,34 @@ func TestMistakesHavePlaces(t *testing.T) {
 		add  string // behind the small description
 		want string
 	}{
-		"an unknown table":    {"[acton.identify]\n", `line 8, column 2: the file's top has no key "acton"; did you mean "action"?`},
-		"an unknown action":   {"[action.identfy]\nby = \"page\"\n", `line 8, column 2: [action] has no key "identfy"; did you mean "identify"?`},
-		"an unknown key":      {"[[action.identify.request]]\nurl = \"{+base}/me\"\nmetod = \"GET\"\n", `line 10, column 1: [action.identify.request[0]] has no key "metod"; did you mean "method"?`},
-		"in an inline table":  {"[[action.identify.request]]\nurl = \"{+base}/me\"\nread = { usr = \"$.name\" }\n", `line 10, column 10: "usr" is not a known field; did you mean "user"?`},
-		"in the second":       {"[[action.identify.request]]\nurl = \"{+base}/me\"\n[[action.identify.request]]\nurl = \"{+base}/{ownr}\"\n", `line 11, column 1: there is no variable {ownr}; did you mean "owner"?`},
-		"a broken template":   {"[page]\ntoken = \"{+base\"\n", `line 9, column 1: "{+base" is not a URI template`},
-		"a broken path":       {"[shape.repository]\nid = \"$.[\"\n", `line 9, column 1: "$.[" is not a JSONPath`},
-		"a search":            {"[shape.repository]\nid = \"$..id\"\n", `line 9, column 1: "$..id" searches at all depths`},
-		"not a place":         {"[shape.repository]\nid = \"id\"\n", `begins neither with "$" nor with "header "`},
-		"a wrong type":        {"[scopes]\nread = \"r\"\n", `line 9, column 1: "read" must be a list of strings`},
-		"a wrong meaning":     {"[[refusal]]\nstatus = 409\nmeans = \"name-taken!\"\n", `line 10, column 1: "name-taken!" is not a known meaning; did you mean "name-taken"?`},
-		"a wrong value":       {"[value.visibility]\nprivat = true\n", `line 9, column 1: [value.visibility] has no key "privat"; did you mean "private"?`},
-		"a shape that is not": {"[[action.repository-show.request]]\nurl = \"{+base}\"\nread = \"repo\"\n", `line 10, column 1: there is no [shape.repo]`},
-		"no request":          {"[action.identify]\nneeds = [\"raed\"]\n", `did you mean "read"?`},
-		"an address missing":  {"[[action.identify.request]]\nmethod = \"GET\"\n", `line 8, column 3: the request has no "url"`},
-		"two sign-ins":        {"query = { t = \"{token}\" }\n", `exactly one of header, query and basic, and 2 are given`},
-		"a paging unknown":    {"[[action.repository-list.request]]\nurl = \"{+base}\"\npage = { by = \"curser\", at = \"$.n\" }\n", `did you mean "cursor"?`},
-		"TOML itself":         {"[page\n", `line 8, column 6`},
-		"twice":               {"name = \"x\"\n[address]\n", `line 9`},
+		"an unknown table":     {"[acton.identify]\n", `line 8, column 2: the file's top has no key "acton"; did you mean "action"?`},
+		"an unknown action":    {"[action.identfy]\nby = \"page\"\n", `line 8, column 2: [action] has no key "identfy"; did you mean "identify"?`},
+		"an unknown key":       {"[[action.identify.request]]\nurl = \"{+base}/me\"\nmetod = \"GET\"\n", `line 10, column 1: [action.identify.request[0]] has no key "metod"; did you mean "method"?`},
+		"in an inline table":   {"[[action.identify.request]]\nurl = \"{+base}/me\"\nread = { usr = \"$.name\" }\n", `line 10, column 10: "usr" is not a known field; did you mean "user"?`},
+		"in the second":        {"[[action.identify.request]]\nurl = \"{+base}/me\"\n[[action.identify.request]]\nurl = \"{+base}/{ownr}\"\n", `line 11, column 1: there is no variable {ownr}; did you mean "owner"?`},
+		"another origin":       {"[[action.identify.request]]\nurl = \"https://elsewhere.example/me\"\n", `line 9, column 1: this leads to https://elsewhere.example, which is neither the origin of "base" nor named by addresses under [trust]`},
+		"any host":             {"[[action.identify.request]]\nurl = \"https://{owner}.skerry.example/me\"\n", `the host in this address must be the same for every repository`},
+		"a variable in a path": {"[[action.identify.request]]\nurl = \"{+base}/me\"\nread = { user = \"$.of[?@.name == '{user}'].id\" }\n", `a path holds no variables such as {user}; "choose" takes`},
+		"an unknown brace":     {"[[action.identify.request]]\nurl = \"{+base}/me\"\nmethod = \"POST\"\njson = { query = \"query {viewerlogin}\" }\n", `there is no variable {viewerlogin}; in a text, a brace that is to stay is written \{`},
+		"two bodies":           {"[[action.identify.request]]\nurl = \"{+base}/me\"\nmethod = \"POST\"\njson = { a = \"b\" }\nmultipart = { a = \"b\" }\n", `line 12, column 1: a request has one body: json, form or multipart`},
+		"a layout":             {"[value]\ntime = \"%Q\"\n", `line 9, column 1: the layout holds %Q, which is not known`},
+		"a zone":               {"[value]\nzone = \"Skerry/Nowhere\"\n", `line 9, column 1: this is no zone that is known here`},
+		"a mask of words":      {"[value.right]\nread = \"r\"\nmask = true\n", `line 9, column 1: of a mask of bits each value is a number above zero`},
+		"half a choice":        {"[[action.identify.request]]\nurl = \"{+base}/me\"\nchoose = { from = \"$\", where = \"$.id\" }\n", `"where" and "is" go together`},
+		"a broken template":    {"[page]\ntoken = \"{+base\"\n", `line 9, column 1: "{+base" is not a URI template`},
+		"a broken path":        {"[shape.repository]\nid = \"$.[\"\n", `line 9, column 1: "$.[" is not a JSONPath`},
+		"a search":             {"[shape.repository]\nid = \"$..id\"\n", `line 9, column 1: "$..id" searches at all depths`},
+		"not a place":          {"[shape.repository]\nid = \"id\"\n", `begins neither with "$" nor with "header "`},
+		"a wrong type":         {"[scopes]\nread = \"r\"\n", `line 9, column 1: "read" must be a list of strings`},
+		"a wrong meaning":      {"[[refusal]]\nstatus = 409\nmeans = \"name-taken!\"\n", `line 10, column 1: "name-taken!" is not a known meaning; did you mean "name-taken"?`},
+		"a wrong value":        {"[value.visibility]\nprivat = true\n", `line 9, column 1: [value.visibility] has no key "privat"; did you mean "private"?`},
+		"a shape that is not":  {"[[action.repository-show.request]]\nurl = \"{+base}\"\nread = \"repo\"\n", `line 10, column 1: there is no [shape.repo]`},
+		"no request":           {"[action.identify]\nneeds = [\"raed\"]\n", `did you mean "read"?`},
+		"an address missing":   {"[[action.identify.request]]\nmethod = \"GET\"\n", `line 8, column 3: the request has no "url"`},
+		"two sign-ins":         {"query = { t = \"{token}\" }\n", `exactly one of header, query and basic, and 2 are given`},
+		"a paging unknown":     {"[[action.repository-list.request]]\nurl = \"{+base}\"\npage = { by = \"curser\", at = \"$.n\" }\n", `did you mean "cursor"?`},
+		"TOML itself":          {"[page\n", `line 8, column 6`},
+		"twice":                {"name = \"x\"\n[address]\n", `line 9`},
 	} {
 		d, mistakes := Load([]byte(small + c.add))
 		assert.Nil(t, d, name)
@@ -151,8 +160,8 @@ func TestBuildKeepsTheTokenAtHome(t *testing.T) {
 	assert.Equal(t, "https://gannet.example/deck/hull/a%2Fb%3Fc/x%23y", c.URL)
 	_, err = show.Build(d, Vars{"token": "t\r\nEvil: x", "owner": "a", "name": "b"})
 	assert.True(t, fault.Is(err, fault.Refused))
-	evil := load(t, []byte(small+"[[action.identify.request]]\nurl = \"https://elsewhere.example/me\"\n"))
-	_, err = evil.Actions["identify"].Requests[0].Build(evil, Vars{"token": "t"})
+	evil := load(t, []byte(small+"[[action.identify.request]]\nurl = \"{+base}/me\"\nkeep = { more = \"$.more\" }\n[[action.identify.request]]\nurl = \"{+more}\"\n"))
+	_, err = evil.Actions["identify"].Requests[1].Build(evil, Vars{"token": "t", "more": "https://elsewhere.example/me"})
 	require.True(t, fault.Is(err, fault.Refused))
 	assert.Contains(t, err.Error(), "would send the token to another address")
 }
@@ -160,7 +169,7 @@ func TestBuildKeepsTheTokenAtHome(t *testing.T) {
 func TestReadAnswers(t *testing.T) {
 	d := gannet(t)
 	show := d.Actions["repository-show"].Requests[0]
-	r, err := show.Read(d, Answer{Status: 200, Header: http.Header{"Etag": {`"g1-3"`}}, Body: []byte(`{"id":"g1","owner":"tern","name":"gauge","reach":"shore","main":"main","made":"2026-11-24T06:00:00Z","empty":false,"clone":{}}`)})
+	r, err := show.Read(d, Answer{Status: 200, Header: http.Header{"Etag": {`"g1-3"`}}, Body: []byte(`{"id":"g1","owner":"tern","name":"gauge","reach":"shore","main":"main","made":"2026-11-24T06:00:00Z","empty":false,"clone":{}}`)}, nil)
 	require.NoError(t, err)
 	repo, err := d.RepositoryFrom(r.Fields)
 	require.NoError(t, err)
@@ -180,7 +189,7 @@ func TestReadAnswers(t *testing.T) {
 	petrel := onPaper(t, "petrel")
 	list := petrel.Actions["repository-list"].Requests[0]
 	r, err = list.Read(petrel, Answer{Status: 200, Header: http.Header{"Link": {`<https://petrel.example/burrow/nests?p=1>; rel="prev", </burrow/nests?p=3>; rel="last next"`}},
-		Body: []byte(`[{"oid":9007199254740993,"path":"coast/gauges/north","closed":true,"head":"refs/heads/trunk"}]`)})
+		Body: []byte(`[{"oid":9007199254740993,"path":"coast/gauges/north","closed":true,"head":"refs/heads/trunk"}]`)}, nil)
 	require.NoError(t, err)
 	assert.Equal(t, "/burrow/nests?p=3", r.Link)
 	repo, err = petrel.RepositoryFrom(r.Items[0])
@@ -188,18 +197,18 @@ func TestReadAnswers(t *testing.T) {
 	assert.Equal(t, []string{"9007199254740993", "coast/gauges", "north", "private", "trunk"}, []string{repo.ID, repo.Owner, repo.Name, repo.Visibility, repo.DefaultBranch})
 
 	fulmar := onPaper(t, "fulmar")
-	r, err = fulmar.Actions["repository-show"].Requests[0].Read(fulmar, Answer{Status: 200, Body: []byte(`{"found":{"no":4,"shelf":"tides","title":"almanac","open":0,"links":[{"kind":"ssh","to":"s"},{"kind":"http","to":"https://fulmar.example/shelves/tides/almanac"}]}}`)})
+	r, err = fulmar.Actions["repository-show"].Requests[0].Read(fulmar, Answer{Status: 200, Body: []byte(`{"found":{"no":4,"shelf":"tides","title":"almanac","open":0,"links":[{"kind":"ssh","to":"s"},{"kind":"http","to":"https://fulmar.example/shelves/tides/almanac"}]}}`)}, nil)
 	require.NoError(t, err)
 	assert.Equal(t, "https://fulmar.example/shelves/tides/almanac", r.Fields["https"])
 	assert.Equal(t, "members", r.Fields["visibility"])
 
-	id, err := d.Actions["identify"].Requests[1].Read(d, Answer{Status: 200, Body: []byte(`{"active":true,"scope":"self look","exp":1795478400}`)})
+	id, err := d.Actions["identify"].Requests[1].Read(d, Answer{Status: 200, Body: []byte(`{"active":true,"scope":"self look","exp":1795478400}`)}, nil)
 	require.NoError(t, err)
 	who := IdentityFrom(id.Fields)
 	assert.Equal(t, []string{"self", "look"}, who.Scopes)
 	assert.Equal(t, 2026, who.Expires.Year())
 	for _, garbage := range []string{"<html>", "{} {}", "[1", strings.Repeat("[", 20000)} {
-		_, err := show.Read(d, Answer{Status: 200, Body: []byte(garbage)})
+		_, err := show.Read(d, Answer{Status: 200, Body: []byte(garbage)}, nil)
 		assert.True(t, fault.Is(err, fault.Unreachable), garbage[:2])
 	}
 }
@@ -292,7 +301,7 @@ func FuzzRead(f *testing.F) {
 		d.Refused(a)
 		for _, action := range d.Actions {
 			for _, q := range action.Requests {
-				if r, err := q.Read(d, a); err == nil {
+				if r, err := q.Read(d, a, nil); err == nil {
 					for _, item := range append(r.Items, r.Fields) {
 						_, _ = d.RepositoryFrom(item)
 						IdentityFrom(item)

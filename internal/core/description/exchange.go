@@ -50,7 +50,7 @@ func (l *loader) exchange(d *Description, x *node) *Exchange {
 
 // Short reads the short-lived token and when it ends.
 func (x *Exchange) Short(d *Description, a Answer, now time.Time) (token string, ends time.Time, err error) {
-	r, err := x.Request.Read(d, a)
+	r, err := x.Request.Read(d, a, nil)
 	if err != nil {
 		return "", ends, err
 	}

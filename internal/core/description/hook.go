@@ -72,9 +72,9 @@ func (h *Hook) Genuine(secret string, header http.Header, body []byte, now time.
 	at := ""
 	if h.Time != "" {
 		at = header.Get(h.Time)
-		v, ok := parseTime(at, "rfc3339")
+		v, ok := clock{form: "rfc3339"}.parse(at)
 		if epoch, err := strconv.ParseInt(at, 10, 64); err == nil {
-			v, ok = parseTime(epoch, "epoch")
+			v, ok = clock{form: "epoch"}.parse(epoch)
 		}
 		if !ok || v.Sub(now).Abs() > hookWindow {
 			return false

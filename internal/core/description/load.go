@@ -50,7 +50,7 @@ func LoadAt(data []byte, base string) (*Description, []Mistake) {
 
 func (l *loader) description(n *node) *Description {
 	d := &Description{Pages: map[string]*tmpl{}, Scopes: map[string][]string{}, Words: map[string]Words{},
-		Actions: map[string]*Action{}, Limits: map[string]any{}, Cannot: map[string]string{}, Time: "rfc3339"}
+		Actions: map[string]*Action{}, Limits: map[string]any{}, Cannot: map[string]string{}, Time: "rfc3339", Masks: map[string]bool{}, Implies: map[string][]string{}}
 	switch v, ok := n.take("language"); {
 	case !ok:
 		n.wrong("", "the key \"language\" is missing; write: language = %d", Language)
@@ -91,7 +91,13 @@ func (l *loader) description(n *node) *Description {
 		}
 		s.done()
 	}
+	if s := n.table("implies"); s != nil {
+		for _, name := range s.keys() {
+			d.Implies[name] = s.strings(name)
+		}
+	}
 	shapes := l.actions(d, n)
+	l.reaches(d, n)
 	l.refusals(d, n)
 	d.Rate = l.rate(n.table("rate"))
 	d.Hook = l.hook(n.table("hook"))
@@ -260,11 +266,14 @@ func (l *loader) values(d *Description, v *node) {
 		return
 	}
 	if form := v.str("time"); form != "" {
-		if form != "rfc3339" && form != "epoch" {
-			v.wrongMeant("time", text.Nearest(form, []string{"rfc3339", "epoch"}), "times are either \"rfc3339\" or \"epoch\"")
-		}
+		v.timeForm("time", form)
 		d.Time = form
 	}
+	zone, err := newZone(v.str("zone"))
+	if err != nil {
+		v.wrong("zone", "this is no zone that is known here: write \"UTC\", an offset such as \"+02:00\", or a name of the time zone database")
+	}
+	d.Zone = zone
 	for _, w := range wordKinds {
 		t := v.table(w.kind)
 		if t == nil {
@@ -273,11 +282,17 @@ func (l *loader) values(d *Description, v *node) {
 		words := Words{}
 		for _, name := range w.ours {
 			if value, ok := t.take(name); ok {
-				switch value.(type) {
-				case string, bool, int64, float64:
-					words[name] = value
-				default:
-					t.wrong(name, "a value is a string, true or false, or a number")
+				if !isWord(value, w.kind == "visibility") {
+					t.wrong(name, "a value is a string, true or false, or a number%s", text.Either(w.kind == "visibility", ", or a table of several fields with such values", ""))
+					continue
+				}
+				words[name] = value
+			}
+		}
+		if d.Masks[w.kind] = w.kind == "right" && t.boolean("mask"); d.Masks[w.kind] {
+			for name, value := range words {
+				if bits, ok := value.(int64); !ok || bits <= 0 {
+					t.wrong(name, "of a mask of bits each value is a number above zero")
 				}
 			}
 		}
@@ -285,6 +300,22 @@ func (l *loader) values(d *Description, v *node) {
 		d.Words[w.kind] = words
 	}
 	v.done()
+}
+
+// isWord reports whether a value may stand for a word of ours: a plain one, or several fields of such.
+func isWord(v any, several bool) bool {
+	switch x := v.(type) {
+	case string, bool, int64, float64:
+		return true
+	case map[string]any:
+		for field, value := range x {
+			if strings.Trim(field, "abcdefghijklmnopqrstuvwxyz_") != "" || !isWord(value, false) {
+				return false
+			}
+		}
+		return several && len(x) > 0
+	}
+	return false
 }
 
 // CheckBase says what is wrong with a base address for this host, or "" if it is good.

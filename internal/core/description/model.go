@@ -36,7 +36,10 @@ type Description struct {
 	Hook     *Hook               // nil where the description does not say how a web hook's call is told to be genuine
 	Scopes   map[string][]string // a need of ours → the host's scopes
 	Words    map[string]Words    // "visibility", "right", "state", "way" and "outcome": ours ↔ the host's
-	Time     string              // "rfc3339" or "epoch"
+	Masks    map[string]bool     // the kinds of words whose values are masks of bits
+	Implies  map[string][]string // a scope of the host's → those that are in it
+	Time     string              // "rfc3339", "epoch" or a layout such as "%Y-%m-%d %H:%M"
+	Zone     *time.Location      // where a time is that names no zone; nil: not told
 	Actions  map[string]*Action
 	Refusals []Refusal
 	Message  []*Reading // where the host's own words are
@@ -96,6 +99,8 @@ type Request struct {
 	Headers      map[string]Text
 	JSON         any // map[string]any, []any, Text and constants; nil for none
 	Form         map[string]Text
+	Multipart    map[string]Text
+	Choose       *Choose             // of several things in the answer, the one that is meant
 	Keep         map[string]*Reading // variables for the requests that follow
 	Inside       *Path               // the part of the answer that Read and Items start from
 	Items        *Path               // for a list
@@ -127,19 +132,30 @@ type Wait struct {
 type Paging struct {
 	By    string   // "cursor", "link" (RFC 8288), "next", "number" or "offset"
 	At    *Reading // by cursor and next: what comes next
-	Total *Reading // by number and offset: how many items there are in all; nil: until a short page
+	Total *Reading // how many items there are in all; nil: not told
+	Pages *Reading // by number: how many pages there are
+	More  *Reading // whether there is more; nil: not told
 	Size  int      // by number and offset: items on a page
 	First int      // by number: the first page's number, 0 or 1
+}
+
+// Choose says which of several things in an answer is meant: of those at From the one whose field at Where is Is, or the
+// first. That there is none means that it was not found.
+type Choose struct {
+	From  *Path
+	Where *Reading // nil: the first is meant
+	Is    Text
 }
 
 // Reading says where one value is in an answer and what is to be done to it.
 type Reading struct {
 	At     *Path  // or
-	Header string // a response header
+	Header string // a response header, or
+	Cookie string // a cookie that the answer sets (RFC 6265, section 4.1)
 	Strip  string // a prefix to take off
 	Cut    *uritemplate.Template
 	Split  string // a separator: the value is a list
-	As     string // "rfc3339", "epoch", "seconds" (from now on), or "" for what the field's name implies
+	As     string // "rfc3339", "epoch", "seconds" (from now on), a layout, or "" for what the field's name implies
 }
 
 // Meaning is what a refusal means to us.
@@ -214,6 +230,12 @@ var Visibilities = []string{"private", "members", "public"}
 // as one commit.
 var Ways = []string{"merge", "replay", "one"}
 
+// wordKind is a kind of values for which a description may have words of its own.
+type wordKind struct {
+	kind string
+	ours []string
+}
+
 // The names a description may use. Each list is what an unknown name is compared with.
 var (
 	actionNames = []string{
@@ -233,10 +255,7 @@ var (
 	meaningNames = []string{string(NameTaken), string(NotFound), string(NotSignedIn), string(TokenEnded), string(ScopeMissing),
 		string(Denied), string(PlanLimit), string(RateLimit), string(Invalid), string(Changed), string(NotSupported), string(Down), string(Already), string(Archived)}
 	// wordKinds are the kinds of values for which a description has words of its own, with ours.
-	wordKinds = []struct {
-		kind string
-		ours []string
-	}{{"visibility", Visibilities}, {"right", []string{"read", "write", "admin"}}, {"state", []string{"open", "accepted", "closed"}},
+	wordKinds = []wordKind{{"visibility", Visibilities}, {"right", []string{"read", "write", "admin"}}, {"state", []string{"open", "accepted", "closed"}},
 		{"way", Ways}, {"outcome", []string{"passed", "failed", "running"}}}
 	limitNames = []string{"plan", "as_of", "file_size", "push_size", "repository_size", "large_file_quota",
 		"private_free", "private_collaborators", "public_collaborators", "requests_per_hour"}

@@ -236,7 +236,14 @@ func (n *node) variables(key string, names, kept []string) {
 	n.l.variables = append(n.l.variables, names...)
 	for _, name := range names {
 		if !slices.Contains(variableNames, name) && !slices.Contains(kept, name) {
-			n.wrongMeant(key, text.Nearest(name, append(slices.Clone(variableNames), kept...)), "there is no variable {%s}", name)
+			if kind, field, dotted := strings.Cut(name, "."); dotted && field != "" && slices.ContainsFunc(wordKinds, func(w wordKind) bool { return w.kind == kind }) {
+				continue // one of the fields of a word
+			}
+			if near := text.Nearest(name, append(slices.Clone(variableNames), kept...)); near != "" {
+				n.wrongMeant(key, near, "there is no variable {%s}", name)
+			} else {
+				n.wrong(key, "there is no variable {%s}; in a text, a brace that is to stay is written \\{", name)
+			}
 		}
 	}
 }
@@ -310,9 +317,7 @@ func (n *node) reading(key string, needed bool) *Reading {
 			return nil
 		}
 		r.Strip, r.Split, r.As, r.Cut = t.str("strip"), t.str("split"), t.str("as"), t.template("cut", nil)
-		if forms := []string{"epoch", "rfc3339", "seconds"}; r.As != "" && !slices.Contains(forms, r.As) {
-			t.wrongMeant("as", text.Nearest(r.As, forms), "\"as\" is \"epoch\", \"rfc3339\" or \"seconds\"")
-		}
+		t.timeForm("as", r.As, "seconds")
 		if r.As == "seconds" && !n.l.fromNow {
 			t.wrong("as", "seconds from now on are read only in [rate] and in [signin.exchange]")
 		}
@@ -325,14 +330,33 @@ func (n *node) reading(key string, needed bool) *Reading {
 	return nil
 }
 
-// newReading reads "$.path" (RFC 9535) or "header NAME". A path may not search at
+// timeForm checks how times are said to be written.
+func (n *node) timeForm(key, form string, also ...string) {
+	forms := append([]string{"epoch", "rfc3339"}, also...)
+	if form == "" || slices.Contains(forms, form) {
+		return
+	}
+	if !strings.Contains(form, "%") {
+		n.wrongMeant(key, text.Nearest(form, forms), "a time is \"rfc3339\", \"epoch\" or a layout such as \"%%Y-%%m-%%d %%H:%%M:%%S\"")
+	} else if _, err := newLayout(form); err != nil {
+		n.wrong(key, "the layout %s", err)
+	}
+}
+
+// newReading reads "$.path" (RFC 9535), "header NAME" or "cookie NAME". A path may not search at
 // all depths: what an answer costs to read must not depend on its shape.
 func newReading(s string) (*Reading, string) {
 	if name, ok := strings.CutPrefix(s, "header "); ok {
 		return &Reading{Header: strings.TrimSpace(name)}, ""
 	}
+	if name, ok := strings.CutPrefix(s, "cookie "); ok {
+		return &Reading{Cookie: strings.TrimSpace(name)}, ""
+	}
 	if !strings.HasPrefix(s, "$") {
-		return nil, fmt.Sprintf("%q begins neither with \"$\" nor with \"header \"", text.Excerpt(s, 40))
+		return nil, fmt.Sprintf("%q begins neither with \"$\" nor with \"header \" or \"cookie \"", text.Excerpt(s, 40))
+	}
+	if names := Text(unquoted(s) + " " + s).variables(); len(names) > 0 {
+		return nil, fmt.Sprintf("%q: a path holds no variables such as {%s}; \"choose\" takes the one thing whose field is a variable's value", text.Excerpt(s, 40), names[0])
 	}
 	path, err := parsePath(s)
 	if err != nil {

@@ -1,6 +1,7 @@
 package description
 
 import (
+	"fmt"
 	"net"
 	"net/url"
 	"slices"
@@ -124,10 +125,51 @@ func (d *Description) Origins() []Use {
 			add(origin, x.what)
 		}
 	}
+	for _, name := range d.Can() {
+		for _, q := range d.Actions[name].Requests {
+			if q.URL != nil && strings.Contains(q.URL.Raw(), "://") {
+				if origin, fixed := d.leads(q.URL); fixed {
+					add(origin, "API")
+				}
+			}
+		}
+	}
 	for _, origin := range d.Trust {
 		add(origin, "")
 	}
 	return slices.DeleteFunc(out, func(u Use) bool { return len(u.For) == 0 && !slices.Contains(d.Trust, u.Origin) })
+}
+
+// reaches refuses requests whose addresses lead to an origin that is not trusted. Those that begin with what an answer
+// held are looked at when they are made.
+func (l *loader) reaches(d *Description, n *node) {
+	if OriginOf(d.Base) == "" {
+		return
+	}
+	for name, a := range d.Actions {
+		for i, q := range a.Requests {
+			for key, t := range map[string]*uritemplate.Template{"url": q.URL, "wait.ask": q.ask()} {
+				if t == nil || !strings.Contains(t.Raw(), "://") {
+					continue
+				}
+				place := fmt.Sprintf("action.%s.request[%d].%s", name, i, key)
+				switch origin, fixed := d.leads(t); {
+				case !fixed:
+					n.wrong(place, "the host in this address must be the same for every repository")
+				case !d.Trusts(origin):
+					n.wrong(place, "this leads to %s, which is neither the origin of \"base\" nor named by addresses under [trust]", origin)
+				}
+			}
+		}
+	}
+}
+
+// ask is the address at which accepted work is asked for; nil where there is none.
+func (q *Request) ask() *uritemplate.Template {
+	if q.Wait == nil {
+		return nil
+	}
+	return q.Wait.Ask
 }
 
 // trust reads [trust], and refuses what leads elsewhere than to the base and there.

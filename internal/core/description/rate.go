@@ -77,14 +77,7 @@ func (d *Description) again(a Answer, now time.Time) (time.Duration, bool) {
 	if d.Rate.Again.As == "seconds" {
 		return seconds(v)
 	}
-	if s, ok := v.(string); ok && d.Rate.Again.As == "epoch" {
-		i, err := strconv.ParseInt(s, 10, 64)
-		if err != nil {
-			return 0, false
-		}
-		v = i
-	}
-	t, ok := parseTime(v, d.Rate.Again.As)
+	t, ok := d.clock(d.Rate.Again.As).parse(v)
 	if !ok {
 		return 0, false
 	}

@@ -1,14 +1,21 @@
 package description
 
 import (
+	"bytes"
 	"encoding/base64"
 	"encoding/json"
 	"fmt"
 	"maps"
+	"mime"
+	"mime/multipart"
 	"net/http"
 	"net/url"
+	"regexp"
+	"slices"
 	"strconv"
 	"strings"
+
+	"github.com/yosida95/uritemplate/v3"
 
 	"uncinate/internal/core/address"
 	"uncinate/internal/core/fault"
@@ -40,7 +47,7 @@ type parsed struct {
 
 // Remember reads the body once for all that look into it.
 func (a Answer) Remember() Answer {
-	v, err := Parse(a.Body)
+	v, err := a.parse()
 	a.parsed = &parsed{v, err}
 	return a
 }
@@ -49,7 +56,21 @@ func (a Answer) value() (any, error) {
 	if a.parsed != nil {
 		return a.parsed.value, a.parsed.err
 	}
+	return a.parse()
+}
+
+// parse reads the body, JSON or XML.
+func (a Answer) parse() (any, error) {
+	if a.isXML() {
+		return parseXML(a.Body)
+	}
 	return Parse(a.Body)
+}
+
+// isXML reports whether the body is XML, by what the answer says of it (RFC 7303).
+func (a Answer) isXML() bool {
+	kind, _, err := mime.ParseMediaType(a.Header.Get("Content-Type"))
+	return err == nil && (kind == "application/xml" || kind == "text/xml" || strings.HasSuffix(kind, "+xml"))
 }
 
 // Wanted reports whether the request applies with these variables.
@@ -135,6 +156,13 @@ func (d *Description) ourWords(all Vars) error {
 		if !ok {
 			return fault.New(fault.Refused, "%s has no %s %q (its description has no such word in [value.%s])", d.Name, kind, ours, kind)
 		}
+		if fields, several := theirs.(map[string]any); several { // {visibility.closed}
+			delete(all, kind)
+			for field, v := range fields {
+				all[kind+"."+field] = v
+			}
+			continue
+		}
 		all[kind] = theirs
 	}
 	return nil
@@ -142,6 +170,10 @@ func (d *Description) ourWords(all Vars) error {
 
 // address makes the address of a request, which never leads out of the host's own.
 func (q *Request) address(d *Description, all Vars) (*url.URL, error) {
+	if name := emptyPart(q.URL, all); name != "" {
+		return nil, fault.New(fault.Unreachable, "{%s} is not known, and the address that %s needs for this would have an empty part", name, d.Name).
+			Detail("The address is %s", text.Excerpt(q.URL.Raw(), 100))
+	}
 	where, err := expand(q.URL, all)
 	if err != nil {
 		return nil, fault.New(fault.Failed, "the address of a request to %s cannot be made", d.Name).Because(err)
@@ -170,7 +202,24 @@ func (q *Request) address(d *Description, all Vars) (*url.URL, error) {
 	return u, nil
 }
 
-// fill writes the body, JSON or a form, with its Content-Type.
+// inPath finds the variables in the path of an address: those that stand for themselves (RFC 6570, sections 3.2.2 and 3.2.3).
+var inPath = regexp.MustCompile(`\{\+?([a-z_,]+)(?::[0-9]+)?\*?\}`)
+
+// emptyPart names a variable in the path of an address that has no value: it would lead to something else than what is meant,
+// such as to a whole collection.
+func emptyPart(t *uritemplate.Template, vars Vars) string {
+	path, _, _ := strings.Cut(t.Raw(), "?")
+	for _, m := range inPath.FindAllStringSubmatch(path, -1) {
+		for name := range strings.SplitSeq(m[1], ",") {
+			if written(vars[name]) == "" {
+				return name
+			}
+		}
+	}
+	return ""
+}
+
+// fill writes the body, JSON, a form or parts, with its Content-Type.
 func (q *Request) fill(c *Call, all Vars) error {
 	switch {
 	case q.JSON != nil:
@@ -183,7 +232,7 @@ func (q *Request) fill(c *Call, all Vars) error {
 			return err
 		}
 		c.Body = data
-		c.Header.Set("Content-Type", "application/json")
+		c.kind("application/json")
 	case q.Form != nil:
 		form := url.Values{}
 		for name, value := range q.Form {
@@ -192,8 +241,36 @@ func (q *Request) fill(c *Call, all Vars) error {
 			}
 		}
 		c.Body = []byte(form.Encode())
-		c.Header.Set("Content-Type", "application/x-www-form-urlencoded")
+		c.kind("application/x-www-form-urlencoded")
+	case q.Multipart != nil:
+		return q.parts(c, all)
 	}
+	return nil
+}
+
+// kind says what the body is, unless the description says so itself.
+func (c *Call) kind(is string) {
+	if c.Header.Get("Content-Type") == "" {
+		c.Header.Set("Content-Type", is)
+	}
+}
+
+// parts writes a body of parts, one for each value that is not empty (RFC 7578).
+func (q *Request) parts(c *Call, all Vars) error {
+	var body bytes.Buffer
+	w := multipart.NewWriter(&body)
+	for _, name := range slices.Sorted(maps.Keys(q.Multipart)) {
+		if v := q.Multipart[name].fillString(all); v != "" {
+			if err := w.WriteField(name, v); err != nil {
+				return err
+			}
+		}
+	}
+	if err := w.Close(); err != nil {
+		return err
+	}
+	c.Body = body.Bytes()
+	c.Header.Set("Content-Type", w.FormDataContentType())
 	return nil
 }
 

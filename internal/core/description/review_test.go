@@ -97,7 +97,7 @@ func TestLeastScopes(t *testing.T) {
 
 func TestItemsInAMap(t *testing.T) {
 	f := onPaper(t, "fulmar")
-	r, err := f.Actions["owner-list"].Requests[0].Read(f, Answer{Status: 200, Body: []byte(`{"found":{"shelves":{"tern":{},"saltmarsh":{"own":false}}}}`)})
+	r, err := f.Actions["owner-list"].Requests[0].Read(f, Answer{Status: 200, Body: []byte(`{"found":{"shelves":{"tern":{},"saltmarsh":{"own":false}}}}`)}, nil)
 	require.NoError(t, err)
 	assert.Equal(t, []map[string]any{{"owner": "saltmarsh"}, {"owner": "tern"}}, r.Items)
 	assert.True(t, f.SignIn.TakesUser())

@@ -41,6 +41,28 @@ func (d *Description) Gives(want string) bool {
 	return false
 }
 
+// Lacking names the host's scopes that needs of ours take and that are not among those that are there, nor in one of them
+// ([implies]).
+func (d *Description) Lacking(there, needs []string) []string {
+	held := slices.Clone(there)
+	for i := 0; i < len(held); i++ {
+		for _, in := range d.Implies[held[i]] {
+			if !slices.Contains(held, in) {
+				held = append(held, in)
+			}
+		}
+	}
+	var missing []string
+	for _, need := range needs {
+		for _, scope := range d.Scopes[need] {
+			if !slices.Contains(held, scope) && !slices.Contains(missing, scope) {
+				missing = append(missing, scope)
+			}
+		}
+	}
+	return missing
+}
+
 // LeastScopes gives the host's scopes that a token takes for what is wanted, the least
 // that will do, in the description's order. Reading, writing and publishing each hold
 // the one before. nil means that the host has no scopes.
@@ -68,5 +90,7 @@ func (d *Description) LeastScopes(wants ...string) []string {
 			}
 		}
 	}
-	return out
+	return slices.DeleteFunc(out, func(s string) bool { // what another one holds
+		return slices.ContainsFunc(out, func(o string) bool { return o != s && slices.Contains(d.Implies[o], s) })
+	})
 }

@@ -5,8 +5,8 @@ import (
 	"maps"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
-	"time"
 
 	"github.com/yosida95/uritemplate/v3"
 
@@ -14,23 +14,25 @@ import (
 )
 
 // Text is a plain template for values that are not addresses: {name} stands for a
-// variable, everything else for itself.
+// variable, \{ for a brace as it is, everything else for itself.
 type Text string
 
-var inText = regexp.MustCompile(`\{([a-z_]+)\}`)
+var inText = regexp.MustCompile(`\\\{|\{([a-z_]+(?:\.[a-z_]+)?)\}`)
 
 // variables lists the names that are in the text.
 func (t Text) variables() []string {
 	var names []string
 	for _, m := range inText.FindAllStringSubmatch(string(t), -1) {
-		names = append(names, m[1])
+		if m[1] != "" {
+			names = append(names, m[1])
+		}
 	}
 	return names
 }
 
 // fill puts the variables in. A text that is one variable and nothing else takes
 // the variable's own type; one whose variables are all empty comes out as nil, to
-// be left out.
+// be left out, but for one with \{ in it, such as a query, which is sent whole.
 func (t Text) fill(vars Vars) any {
 	names := t.variables()
 	if len(names) == 1 && string(t) == "{"+names[0]+"}" {
@@ -54,6 +56,10 @@ func (t Text) fill(vars Vars) any {
 	}
 	filled := false
 	s := inText.ReplaceAllStringFunc(string(t), func(m string) string {
+		if m == `\{` {
+			filled = true
+			return "{"
+		}
 		v := written(vars[m[1:len(m)-1]])
 		filled = filled || v != ""
 		return v
@@ -156,14 +162,44 @@ func (d *Description) HostWord(kind, ours string) (any, bool) {
 	return v, ok
 }
 
-// ourWord turns a host's value into our word for it, or "" if it has none.
+// ourWord turns a host's value into our word for it, or "" if it has none. Of rights that are a mask of bits it is the
+// most that is there; a value of several fields is ours where all of them are as the description says.
 func (d *Description) ourWord(kind string, theirs any) string {
+	if d.Masks[kind] {
+		return d.byMask(kind, theirs)
+	}
 	for _, ours := range slices.Sorted(maps.Keys(d.Words[kind])) {
-		if v := d.Words[kind][ours]; v == theirs || written(v) == written(theirs) {
-			return ours
+		switch v := d.Words[kind][ours].(type) {
+		case map[string]any:
+			held, ok := theirs.(map[string]any)
+			for field, value := range v {
+				ok = ok && held[field] != nil && written(held[field]) == written(value)
+			}
+			if ok {
+				return ours
+			}
+		default:
+			if v == theirs || written(v) == written(theirs) {
+				return ours
+			}
 		}
 	}
 	return ""
+}
+
+// byMask gives the word of which all bits are in a value, and the most bits of those.
+func (d *Description) byMask(kind string, theirs any) string {
+	bits, err := strconv.ParseInt(written(theirs), 10, 64)
+	if err != nil {
+		return ""
+	}
+	best, word := int64(0), ""
+	for _, ours := range slices.Sorted(maps.Keys(d.Words[kind])) {
+		if v, ok := d.Words[kind][ours].(int64); ok && bits&v == v && v > best {
+			best, word = v, ours
+		}
+	}
+	return word
 }
 
 // Recognise reads an address backwards: is it a repository of this host? The
@@ -206,27 +242,18 @@ func (d *Description) backwards(t *uritemplate.Template, address string) (owner,
 	return owner, name, true
 }
 
-// parseTime reads a time in one of the two forms a description may name.
-func parseTime(v any, form string) (time.Time, bool) {
-	switch x := v.(type) {
-	case int64:
-		if x <= 0 || x > 1<<40 {
-			return time.Time{}, false
-		}
-		return time.Unix(x, 0).UTC(), true
-	case float64:
-		return parseTime(int64(x), form)
-	case string:
-		if t, err := time.Parse(time.RFC3339, x); err == nil {
-			return t.UTC(), true
-		}
-	}
-	return time.Time{}, false
-}
-
 // Fill gives the user name and the secret that a sign-in's templates stand for.
 func (b Basic) Fill(vars Vars) (user, secret string) {
 	return b.User.fillString(vars), b.Secret.fillString(vars)
+}
+
+// Parameters are those by which the address's query signs in.
+func (s SignIn) Parameters(vars Vars) map[string]string {
+	out := map[string]string{}
+	for name, value := range s.Query {
+		out[name] = value.fillString(vars)
+	}
+	return out
 }
 
 // Short reports whether the pair holds the token with which the API is asked, which may

@@ -128,24 +128,11 @@ func unfit(l *Login) []string {
 		}
 	}
 	for _, w := range description.Wants {
-		if missing := lacking(h.Description, a.Scopes, w.Needs); slices.Contains(a.May, w.Name) && a.ScopesTold && len(missing) > 0 {
+		if missing := h.Lacking(a.Scopes, w.Needs); slices.Contains(a.May, w.Name) && a.ScopesTold && len(missing) > 0 {
 			doubts = append(doubts, "the token may not "+w.Says+": it lacks the scope "+strings.Join(missing, " and "))
 		}
 	}
 	return doubts
-}
-
-// lacking names the host's scopes that needs take and that are not there.
-func lacking(d *description.Description, there, needs []string) []string {
-	var missing []string
-	for _, need := range needs {
-		for _, scope := range d.Scopes[need] {
-			if !slices.Contains(there, scope) && !slices.Contains(missing, scope) {
-				missing = append(missing, scope)
-			}
-		}
-	}
-	return missing
 }
 
 // beginsRight tells a password, or another host's token, from a token of the host, where the

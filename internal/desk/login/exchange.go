@@ -1,10 +1,14 @@
 package login
 
 import (
+	"cmp"
 	"context"
+	"errors"
 	"maps"
 	"net/http"
 	"net/url"
+	"reflect"
+	"slices"
 	"sync/atomic"
 	"time"
 
@@ -29,6 +33,7 @@ type Exchange struct {
 	Action string
 	Call   description.Call
 	Answer description.Answer
+	Later  int // the status of the last answer to whoever waited for accepted work; 0 where nobody had to
 	Result description.Result
 }
 
@@ -73,7 +78,7 @@ func (l *Login) some(ctx context.Context, action, what string, vars description.
 		if !q.Wanted(l.Host.Description, all) {
 			continue
 		}
-		r := &asking{Login: l, act: act, q: q, what: what, vars: all, most: most}
+		r := &asking{Login: l, act: act, q: q, what: what, vars: all, given: vars, most: most}
 		if err := r.pages(ctx, got); err != nil {
 			return nil, false, err
 		}
@@ -85,13 +90,14 @@ func (l *Login) some(ctx context.Context, action, what string, vars description.
 // asking is one request of an action, with the variables it is made from.
 type asking struct {
 	*Login
-	act  *description.Action
-	q    *description.Request
-	what string
-	vars description.Vars
-	read atomic.Int64 // bytes of all pages until now
-	most int          // items that are enough; 0 for all
-	more bool         // there are others
+	act   *description.Action
+	q     *description.Request
+	what  string
+	vars  description.Vars
+	given description.Vars // what whoever asks gave
+	read  atomic.Int64     // bytes of all pages until now
+	most  int              // items that are enough; 0 for all
+	more  bool             // there are others
 }
 
 // How much of one list is read: more than any person's, and less than a machine's memory.
@@ -119,30 +125,35 @@ func (r *asking) pages(ctx context.Context, got func(description.Result)) error 
 		return err
 	}
 	got(first)
-	for name, v := range first.Kept {
-		if given := r.vars[name]; given == nil || given == "" {
-			r.vars[name] = v
-		}
+	if err := r.keep(vars, first); err != nil {
+		return err
 	}
 	enough := func(page description.Result) bool {
 		if r.most == 0 || items < r.most {
 			return false
 		}
-		r.more = page.Link != "" || page.Next != nil || page.Total > items || p != nil && p.Size > 0 && page.Total < 0 && len(page.Items) >= p.Size
+		r.more = page.Link != "" || page.Next != nil || page.Total > items || p != nil && p.Size > 0 && page.Total < 0 && !page.Ended && len(page.Items) >= p.Size
 		return true
 	}
 	if enough(first) {
 		return nil
 	}
 	if p != nil && (p.By == "number" || p.By == "offset") {
-		count := MostPages
-		if first.Total >= 0 && r.most == 0 {
-			if count = (first.Total + p.Size - 1) / p.Size; count > MostPages {
-				return endless()
-			}
-			return r.sideBySide(ctx, count, got)
+		if err := r.fits(first); err != nil {
+			return err
 		}
-		for n, last := 1, len(first.Items); last >= p.Size && (first.Total < 0 || items < first.Total); n++ { // until a short page
+		count := first.Pages
+		if count < 0 && first.Total >= 0 {
+			count = (first.Total + p.Size - 1) / p.Size
+		}
+		if count > MostPages {
+			return endless()
+		}
+		if count >= 0 && r.most == 0 && len(r.q.Keep) == 0 {
+			err := r.sideBySide(ctx, count, got)
+			return cmp.Or(err, r.whole(first, items))
+		}
+		for n, last := 1, first; r.follows(last, n, count, items); n++ {
 			if n == MostPages || items > mostItems {
 				return endless()
 			}
@@ -151,12 +162,21 @@ func (r *asking) pages(ctx context.Context, got func(description.Result)) error 
 			if err != nil {
 				return err
 			}
+			if n == 1 && count < 0 && p.More == nil && len(last.Items) < p.Size {
+				if len(page.Items) == 0 || reflect.DeepEqual(last.Items, page.Items) {
+					return nil // it was the whole list
+				}
+				return r.otherSize(len(last.Items))
+			}
 			got(page)
-			if last = len(page.Items); enough(page) {
+			if err := r.keep(vars, page); err != nil {
+				return err
+			}
+			if last = page; enough(page) {
 				return nil
 			}
 		}
-		return nil
+		return r.whole(first, items)
 	}
 	for n, page := 1, first; page.Link != "" || page.Next != nil; n++ {
 		if n == MostPages || items > mostItems {
@@ -166,11 +186,74 @@ func (r *asking) pages(ctx context.Context, got func(description.Result)) error 
 		if page, err = r.one(ctx, vars, page.Link); err != nil {
 			return err
 		}
-		if got(page); enough(page) {
+		got(page)
+		if err := r.keep(vars, page); err != nil {
+			return err
+		}
+		if enough(page) {
 			return nil
 		}
 	}
+	return r.whole(first, items)
+}
+
+// keep puts what an answer had for what follows into the variables, also of the next page. What was to be kept and is not there
+// ends the work: without it something else would be asked for.
+func (r *asking) keep(vars description.Vars, page description.Result) error {
+	for _, name := range page.Lost {
+		if given := r.vars[name]; given == nil || given == "" {
+			return fault.New(fault.Unreachable, "what answers at %s is not the API that the description expects: {%s} is not where action.%s keeps it from", r.Host.At, name, r.act.Name).
+				Try("see what the host answers", text.Command("uncinate", "host", "try", r.Host.Name))
+		}
+	}
+	for name, v := range page.Kept {
+		if given := r.given[name]; given == nil || given == "" {
+			r.vars[name], vars[name] = v, v
+		}
+	}
 	return nil
+}
+
+// follows reports whether a page comes after one, of a numbered list: until all that the host told of is there, or until a short
+// page. A first page that is short by a round number may be as long as the host's pages are: then the next one tells.
+func (r *asking) follows(last description.Result, n, count, items int) bool {
+	switch p := r.q.Paging; {
+	case last.Ended:
+		return false
+	case count >= 0:
+		return n < count
+	case p.More != nil:
+		return true
+	case len(last.Items) >= p.Size:
+		return true
+	default:
+		return n == 1 && len(last.Items) > 0 && len(last.Items)%5 == 0
+	}
+}
+
+// fits refuses a list whose pages are shorter than the description says: what is asked for by number or offset would be cut short.
+func (r *asking) fits(first description.Result) error {
+	if got := len(first.Items); first.Total > got && got < r.q.Paging.Size && got > 0 || first.Pages > 1 && got < r.q.Paging.Size && got > 0 {
+		return r.otherSize(got)
+	}
+	return nil
+}
+
+// otherSize says that the host has shorter pages.
+func (r *asking) otherSize(is int) error {
+	return fault.New(fault.Refused, "%s gives %s a page, and action.%s in its description says %d, so the list would be cut short", r.Host.Name, text.Count(is, "item"), r.act.Name, r.q.Paging.Size).
+		Detail("Write size = %d there, or send the page's size, {size}, by the name that the host gives it.", is).
+		Try("see the description", text.Command("uncinate", "host", "show", r.Host.Name))
+}
+
+// whole refuses a list of which less came than the host said.
+func (r *asking) whole(first description.Result, items int) error {
+	if items >= first.Total {
+		return nil
+	}
+	return fault.New(fault.Unreachable, "%s says that the list has %s, and gave %d: it changed meanwhile, or its pages are not asked for as the host wants it", r.Host.Name, text.Count(first.Total, "item"), items).
+		Detail("The first page had %s.", text.Count(len(first.Items), "item")).
+		Try("see what the host answers", text.Command("uncinate", "host", "try", r.Host.Name))
 }
 
 // place puts into the variables which page is asked for, where pages are numbered.
@@ -214,7 +297,7 @@ func (r *asking) one(ctx context.Context, vars description.Vars, link string) (d
 }
 
 // ask does it; again says that it was refused with a short-lived token already.
-func (r *asking) ask(ctx context.Context, vars description.Vars, link string, again bool) (description.Result, error) {
+func (r *asking) ask(ctx context.Context, vars description.Vars, link string, again bool) (result description.Result, err error) {
 	token, err := r.short(ctx)
 	if err != nil {
 		return description.Result{}, err
@@ -225,7 +308,7 @@ func (r *asking) ask(ctx context.Context, vars description.Vars, link string, ag
 		return description.Result{}, err
 	}
 	if link != "" {
-		if call.URL, err = r.follow(call.URL, link); err != nil {
+		if call.URL, err = r.follow(call.URL, link, vars); err != nil {
 			return description.Result{}, err
 		}
 	}
@@ -240,17 +323,32 @@ func (r *asking) ask(ctx context.Context, vars description.Vars, link string, ag
 	if err != nil {
 		return description.Result{}, err
 	}
+	seen := Exchange{Action: r.act.Name, Call: call, Answer: answer}
 	if r.q.Wait != nil {
 		vars = maps.Clone(vars)
-		maps.Copy(vars, r.q.ReadKept(r.Host.Description, answer))
+		kept := r.q.ReadKept(r.Host.Description, answer)
+		maps.Copy(vars, kept)
 		if answer, err = r.wait(ctx, vars); err != nil {
 			return description.Result{}, err
 		}
+		seen.Later = answer.Status
+		defer func() { // what the first answer said is known, and is not looked for in the last
+			result.Lost = slices.DeleteFunc(result.Lost, func(name string) bool { return kept[name] != nil })
+			for name, v := range kept {
+				if v != nil {
+					result.Kept[name] = v
+				}
+			}
+		}()
 	}
-	result, err := r.q.Read(r.Host.Description, answer)
-	if err == nil && r.Trace != nil {
+	result, err = r.q.Read(r.Host.Description, answer, vars)
+	if errors.Is(err, description.ErrNone) {
+		err = r.refused(description.NotFound, "", answer, r.what, r.act)
+	}
+	if r.Trace != nil {
+		seen.Result = result
 		r.mu.Lock() // pages are asked for side by side
-		r.Trace(Exchange{r.act.Name, call, answer, result})
+		r.Trace(seen)
 		r.mu.Unlock()
 	}
 	return result, err
@@ -368,7 +466,8 @@ func (l *Login) waits(long time.Duration) {
 }
 
 // follow resolves a next page's address; it must be of the same origin.
-func (l *Login) follow(from, link string) (string, error) {
+// What signs in by the address's query is put in there again.
+func (l *Login) follow(from, link string, vars description.Vars) (string, error) {
 	base, err := url.Parse(from)
 	if err != nil {
 		return "", err
@@ -376,6 +475,13 @@ func (l *Login) follow(from, link string) (string, error) {
 	next, err := base.Parse(link)
 	if err != nil || next.Scheme != base.Scheme || next.Host != base.Host {
 		return "", fault.New(fault.Refused, "%s names a next page at another address, and the token is not sent there: %s", l.Host.Name, text.Excerpt(link, 80))
+	}
+	if len(l.Host.SignIn.Query) > 0 {
+		query := next.Query()
+		for name, v := range l.Host.SignIn.Parameters(vars) {
+			query.Set(name, v)
+		}
+		next.RawQuery = query.Encode()
 	}
 	return next.String(), nil
 }

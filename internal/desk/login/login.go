@@ -134,7 +134,7 @@ func (l *Login) Lacks(action string) []string {
 	if act == nil || !l.Account.ScopesTold {
 		return nil
 	}
-	return lacking(l.Host.Description, l.Account.Scopes, act.Needs)
+	return l.Host.Lacking(l.Account.Scopes, act.Needs)
 }
 
 // May checks beforehand that an action is described and that the token's scopes cover it.
@@ -171,7 +171,7 @@ func (l *Login) withNeeds(needs []string) string {
 	}
 	wants := l.Account.Wants()
 	for _, w := range description.Wants {
-		if slices.ContainsFunc(w.Needs, func(n string) bool { return slices.Contains(needs, n) }) && len(lacking(l.Host.Description, l.Host.LeastScopes(wants...), needs)) > 0 {
+		if slices.ContainsFunc(w.Needs, func(n string) bool { return slices.Contains(needs, n) }) && len(l.Host.Lacking(l.Host.LeastScopes(wants...), needs)) > 0 {
 			wants = append(slices.Clone(wants), w.Name)
 		}
 	}
@@ -294,9 +294,16 @@ func (l *Login) Repositories(ctx context.Context, find string) ([]description.Re
 		if err != nil {
 			return nil, err
 		}
-		out = append(out, r)
+		if holds(r, find) { // also where the host searches loosely, or not at all
+			out = append(out, r)
+		}
 	}
 	return out, nil
+}
+
+// holds reports whether a repository's name, or the names before it too, have a word in them.
+func holds(r description.Repository, find string) bool {
+	return strings.Contains(strings.ToLower(r.Path()), strings.ToLower(find))
 }
 
 // RepositoriesOf lists what an account can see, those with find in their name.

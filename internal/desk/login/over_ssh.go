@@ -64,13 +64,13 @@ func (l *Login) overSSH(ctx context.Context, act *description.Action, what strin
 	if q.Fields == nil && q.Items == nil {
 		return nil // what it prints is for people
 	}
-	read, err := q.Read(l.Host.Description, answer)
+	read, err := q.Read(l.Host.Description, answer, all)
 	if err != nil {
 		return fault.New(fault.Unreachable, "what %s printed is not what its description expects, when asked to %s", l.Host.Name, what).Because(err).
 			Detail("It begins: %s", text.Excerpt(string(result.Out[:min(len(result.Out), 200)]), 80))
 	}
 	if l.Trace != nil {
-		l.Trace(Exchange{act.Name, description.Call{Method: "ssh", URL: words}, description.Answer{}, read})
+		l.Trace(Exchange{Action: act.Name, Call: description.Call{Method: "ssh", URL: words}, Result: read})
 	}
 	got(read)
 	return nil

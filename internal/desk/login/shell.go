@@ -205,7 +205,7 @@ func (l *Login) shellDo(ctx context.Context, action, what string, vars descripti
 		return err
 	}
 	if l.Trace != nil {
-		l.Trace(Exchange{action, description.Call{Method: "ssh", URL: l.Host.Base + l.Host.Shell.Folder}, description.Answer{}, result})
+		l.Trace(Exchange{Action: action, Call: description.Call{Method: "ssh", URL: l.Host.Base + l.Host.Shell.Folder}, Result: result})
 	}
 	got(result)
 	return nil
