@@ -55,6 +55,10 @@ func (l *loader) action(d *Description, name string, t *node, shapes map[string]
 }
 
 func (l *loader) request(d *Description, r *node, shapes map[string]map[string]*Reading, kept []string) *Request {
+	if m, _ := r.v.(map[string]any); m["page"] != nil { // what one page keeps, the next one has
+		own, _ := m["keep"].(map[string]any)
+		kept = slices.Concat(kept, slices.Sorted(maps.Keys(own)))
+	}
 	q := &Request{Method: r.str("method"), URL: r.template("url", kept), When: r.texts("when", kept), Unless: r.texts("unless", kept),
 		Query: r.texts("query", kept), Headers: r.texts("headers", kept), Form: r.texts("form", kept), Multipart: r.texts("multipart", kept)}
 	if q.Method == "" {
