@@ -153,6 +153,20 @@ func (l *Login) May(action, what string) error {
 	return nil
 }
 
+// MaySend gives the fault of an account whose token has not the host's scope for sending work; nil where it has, or where that is
+// not known.
+func MaySend(d *desk.Desk, a *accounts.Account) error {
+	h, err := accounts.HostOf(d, a)
+	if err != nil || !a.ScopesTold {
+		return nil // the host's own no says what there is to say
+	}
+	needs := []string{"write"}
+	if missing := h.Lacking(a.Scopes, needs); len(missing) > 0 {
+		return (&Login{Desk: d, Host: h, Account: a}).scopeFault("send work", missing, needs)
+	}
+	return nil
+}
+
 func (l *Login) scopeFault(what string, missing, needs []string) error {
 	f := fault.New(fault.HostSaidNo, "the token of account %s may not %s: it lacks the scope %s", l.Account.Name, what, strings.Join(missing, " and "))
 	if t := l.Host.Pages["token"]; t != nil {

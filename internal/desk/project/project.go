@@ -56,6 +56,14 @@ func Visit(ctx context.Context, d *desk.Desk, given, part, of string) (string, e
 			return "", f
 		}
 	}
+	if part == "" {
+		if p.Page == "" { // it was cloned, or found
+			p.Page = toldPage(ctx, d, p.Account, h, owner, name)
+		}
+		if h.Trusts(p.Page) {
+			return p.Page, nil
+		}
+	}
 	if t == nil {
 		return "", fault.New(fault.Failed, "the description of %s names no page for a repository", h.Name)
 	}
@@ -82,6 +90,28 @@ func Visit(ctx context.Context, d *desk.Desk, given, part, of string) (string, e
 		return "", fault.New(fault.Usage, "one argument too many: %s", text.Quote(of)).Try("", text.Command("uncinate", "visit", part))
 	}
 	return h.Expand(t, vars)
+}
+
+// toldPage gives the page that the host itself tells of a repository, where its description reads that; "" where it does not, where
+// the host does not answer, or where the page is at a place that the description does not name.
+func toldPage(ctx context.Context, d *desk.Desk, account string, h *hosts.Host, owner, name string) string {
+	show := h.Actions["repository-show"]
+	if account == "" || show == nil || !slices.ContainsFunc(show.Requests, func(q *description.Request) bool { return q.Fields["page"] != nil }) {
+		return ""
+	}
+	a, err := accounts.Named(d, account)
+	if err != nil || a.Host != h.Name {
+		return ""
+	}
+	l, err := login.Open(ctx, d, a)
+	if err != nil {
+		return ""
+	}
+	r, found, err := l.Repository(ctx, owner, name)
+	if err != nil || !found {
+		return ""
+	}
+	return r.Page
 }
 
 // ProjectFor finds the project that a folder, or one above it, is.

@@ -299,6 +299,9 @@ func Push(ctx context.Context, d *desk.Desk, h *Tie, sending Sending) error {
 		return git.Fault(err, "%s lets you read, and not send", h.Address.String())
 	}
 	if errors.As(err, &said) && h.Account != nil && (strings.Contains(said.Says, "returned error: 403") || strings.Contains(said.Says, "Authentication failed")) { // it was let in to read just now
+		if why := login.MaySend(d, h.Account); why != nil {
+			return fault.Of(why).Because(err).Detail("Your commits stay here.")
+		}
 		return fault.New(fault.HostSaidNo, "%s lets %s read, and not send", h.Address.String(), text.Visible(h.Account.User)).Because(err).
 			Detail("Your commits stay here.")
 	}
