@@ -5,6 +5,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -135,5 +136,25 @@ func TestHostTry(t *testing.T) {
 			}
 			assert.Contains(t, m.ok("", "", "host", "compare"), name)
 		})
+	}
+}
+
+// TestTokenThatMayOnlyRead names the scope that a push lacks, on hosts that tell scopes.
+func TestTokenThatMayOnlyRead(t *testing.T) {
+	t.Parallel()
+	for _, c := range []struct {
+		name, begins, lacks string
+		scopes              []string
+	}{{"gannet", "plunge~", "work", []string{"self", "look"}}, {"petrel", "burrow+", "feed", []string{"hear"}}} {
+		h := newHostOf(t, c.name)
+		m := signedInAs(t, h, "tern")
+		m.project("gauge")
+		m.ok("gauge", "", "attach", "--yes")
+		token, err := h.Store.NewToken(c.begins, "tern", c.scopes, time.Now().AddDate(1, 0, 0))
+		require.NoError(t, err)
+		m.ok("", token+"\n", "account", "add", "tern", "--host", c.name, "--user", "tern", "--may", "read")
+		m.write("gauge", map[string]string{"more.txt": "more\n"})
+		said := m.refused(5, []string{"the token of account tern may not send work: it lacks the scope " + c.lacks, "--may read --may write"}, "gauge", "", "sync", "--save", "--message", "More", "--yes")
+		assert.NotContains(t, said, "run again")
 	}
 }
