@@ -2,6 +2,8 @@ package e2e
 
 import (
 	"fmt"
+	"net/http"
+	"net/http/httptest"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -157,4 +159,59 @@ func TestTokenThatMayOnlyRead(t *testing.T) {
 		said := m.refused(5, []string{"the token of account tern may not send work: it lacks the scope " + c.lacks, "--may read --may write"}, "gauge", "", "sync", "--save", "--message", "More", "--yes")
 		assert.NotContains(t, said, "run again")
 	}
+}
+
+// TestPublishedDescriptions adds hosts by what they publish of themselves: shown, asked, and looked at on the host first.
+func TestPublishedDescriptions(t *testing.T) {
+	t.Parallel()
+	for _, name := range practice.Hosts {
+		h := newHostOf(t, name)
+		m := person(t, "tern")
+		m.refused(3, []string{"there is no terminal to ask on", "Let it say how ", "Send what its accounts sign in with to " + h.URL}, "", "", "host", "add", h.URL)
+		assert.Contains(t, m.ok("", "", "host", "add", h.URL+"/", "--as", "own", "--yes"), "The host own is added, at "+h.URL)
+		m.ok("", h.token["tern"]+"\n", "account", "add", "--host", "own", "--user", "tern")
+		m.project("gauge")
+		m.ok("gauge", "", "attach", "--yes")
+	}
+	h := newHostOf(t, "gannet")
+	var body string
+	status := 200
+	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
+		assert.Empty(t, q.Header.Get("Authorization"))
+		if q.URL.Path != "/host.toml" && q.URL.Path != "/.well-known/uncinate-host.toml" {
+			status := http.StatusTeapot
+			if strings.HasPrefix(q.URL.Path, "/fine") {
+				status = http.StatusUnauthorized
+			}
+			http.Error(w, "no", status)
+			return
+		}
+		w.WriteHeader(status)
+		fmt.Fprint(w, body)
+	}))
+	t.Cleanup(s.Close)
+	m := person(t, "tern")
+	small := func(base, me string) string {
+		return "language = 1\nname = \"skua\"\nbase = \"" + base + "\"\n[address]\nhttps = \"{+base}/{owner}/{name}.git\"\n[signin]\nheader = { Skua = \"{token}\" }\n[[action.identify.request]]\nurl = \"{+base}" + me + "\"\nread = { user = \"$.me\" }\n"
+	}
+	for _, c := range []struct {
+		at, body string
+		status   int
+		code     int
+		says     string
+	}{
+		{"", small(h.URL, "/me"), 200, 4, "publishes a description of another host, " + h.URL + ", as its own"},
+		{"", "", 404, 5, "publishes no description at"},
+		{"", "<html>", 200, 2, "has 1 mistake"},
+		{"", "#" + strings.Repeat("x", 300<<10), 200, 4, "larger than a description may be"},
+		{"", small(s.URL, "/teapot"), 500, 5, "publishes no description at"},
+		{"/other.toml", "", 200, 5, "publishes no description at"},
+	} {
+		body, status = c.body, c.status
+		m.refused(c.code, []string{c.says}, "", "", "host", "add", s.URL+c.at, "--yes")
+	}
+	status, body = 200, small(s.URL, "/fine/me")
+	assert.Contains(t, m.ok("", "", "host", "add", s.URL, "--yes"), "The host skua is added")
+	m.refused(4, []string{"could be anybody's"}, "", "", "host", "add", "http://git.skerry.example")
+	assert.NotContains(t, m.ok("", "", "host", "list"), "skua-2")
 }

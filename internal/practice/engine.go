@@ -10,9 +10,12 @@ import (
 	"log"
 	"net"
 	"net/http"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
+
+	"uncinate/descriptions"
 )
 
 // face is how one practice host shows the engine that all share: its addresses, its
@@ -127,14 +130,14 @@ func Start(name, dir, listen string, faults *Faults) (*Running, error) {
 	e := &engine{name: name, store: st, face: f, signIns: signIns{devices: map[string]*deviceWait{}, codes: map[string]*codeWait{}}}
 	routes := f.routes(e)
 	published := http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
-		if q.URL.Path == "/openapi.yaml" {
-			doc, err := OpenAPI(name)
+		if q.URL.Path == "/openapi.yaml" || q.URL.Path == ownDescription {
+			doc, kind, err := told(name, q)
 			if err != nil {
 				e.refuse(w, err)
 				return
 			}
-			w.Header().Set("Content-Type", "application/yaml") // RFC 9512
-			_, _ = w.Write(doc)                                // the reader may be gone
+			w.Header().Set("Content-Type", kind)
+			_, _ = w.Write(doc) // the reader may be gone
 			return
 		}
 		routes.ServeHTTP(w, q)
@@ -161,6 +164,21 @@ func Start(name, dir, listen string, faults *Faults) (*Running, error) {
 		}
 		return nil
 	}}, nil
+}
+
+// ownDescription is where a host publishes how to talk to it (RFC 8615).
+const ownDescription = "/.well-known/uncinate-host.toml"
+
+// told gives what a host publishes of itself: the document of its API, or its description, with the address at which it
+// was asked as its own.
+func told(name string, q *http.Request) (doc []byte, kind string, err error) {
+	if q.URL.Path != ownDescription {
+		doc, err = OpenAPI(name)
+		return doc, "application/yaml", err // RFC 9512
+	}
+	doc, err = descriptions.Files.ReadFile(name + ".toml")
+	doc = regexp.MustCompile(`(?m)^base( *)= "[^"]*"`).ReplaceAll(doc, []byte(`base$1= "`+baseOf(q)+`"`))
+	return doc, "application/toml", err
 }
 
 // session finds who asks, and refuses who may not.

@@ -16,22 +16,51 @@ import (
 )
 
 func hostAdd() *Command {
-	return &Command{Name: "add", Args: "NAME|FILE", Least: 1, Most: 1, Takes: []string{"description"}, Gives: KnownHost{}, Short: "make a host known by its description",
-		Long:     "NAME is a description that ships with the program; FILE is one of your own, given with its path, such as ./petrel.toml.",
-		Examples: []string{"uncinate host add gannet --at http://127.0.0.1:8765", "uncinate host add ./petrel.toml"},
+	return &Command{Name: "add", Args: "NAME|FILE|ADDRESS", Least: 1, Most: 1, Takes: []string{"description"}, Gives: KnownHost{}, Short: "make a host known by its description",
+		Long: `NAME is a description that ships with the program; FILE is one of your own, given with its path, such as
+./petrel.toml. ADDRESS is where whoever runs the host publishes one: an https address of the file, or the
+host's own address, where ` + hosts.WellKnown + ` is looked for. What it says is shown and asked.`,
+		Examples: []string{"uncinate host add gannet --at http://127.0.0.1:8765", "uncinate host add ./petrel.toml", "uncinate host add https://git.example"},
 		Options: func(o *flag.FlagSet) Run {
 			at := o.String("at", "", "the host's `address`, if it is another than the description's")
 			as := o.String("as", "", "another `name` for it here")
 			var p plans
 			p.add(o)
 			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
-				a, err := hosts.PlanAdd(d, args[0], *at, *as, func(host string) ([]string, error) { return accounts.NamesOn(d, host) })
+				holders := func(host string) ([]string, error) { return accounts.NamesOn(d, host) }
+				a, err := (*hosts.Adding)(nil), error(nil)
+				if hosts.IsAddress(args[0]) {
+					a, err = hosts.PlanFetch(ctx, d, args[0], *at, *as, holders)
+				} else {
+					a, err = hosts.PlanAdd(d, args[0], *at, *as, holders)
+				}
 				if err != nil {
 					return err
 				}
 				return e.addHost(ctx, d, a, args[0], p)
 			})
 		}}
+}
+
+// published says what a description that somebody else published has in it: what it can do, and what its tokens may be asked to.
+func published(d *description.Description) []plan.Item {
+	var not []string
+	all := d.Abilities()
+	for _, a := range all {
+		if a.State == "no" {
+			not = append(not, a.What)
+		}
+	}
+	says := fmt.Sprintf("Let it say how %d of the %d things are done for which hosts are asked", len(all)-len(not), len(all))
+	if len(not) > 0 && len(not) < 8 {
+		says += "; not: " + strings.Join(not, "; ")
+	}
+	items := []plan.Item{here(says)}
+	scopes := d.LeastScopes("read", "write", "publish", "delete", "keys", "people", "offers", "protect", "hooks")
+	if len(scopes) > 0 {
+		items = append(items, here("Ask for these scopes, of an account that is wanted for all of that: "+text.Visible(strings.Join(scopes, ", "))))
+	}
+	return items
 }
 
 // replaces says what a description takes the place of, by which accounts sign in.
@@ -57,13 +86,16 @@ func replaces(a *hosts.Adding) (notes []string) {
 // addHost makes a host known; where its description leads to more than the host itself, or
 // changes what accounts rely on, that is shown and asked.
 func (e *Env) addHost(ctx context.Context, d *desk.Desk, a *hosts.Adding, source string, p plans) error {
-	items := []plan.Item{here("Add the host " + a.Host.Name + ", at " + a.Host.At + ", by the description " + text.Visible(source))}
+	items := []plan.Item{here("Add the host " + a.Host.Name + ", at " + a.Host.At + ", by the description " + text.Visible(cmp.Or(a.From, source)))}
 	if p.preview && !a.Asks() {
 		return e.would(ctx, "", items...)
 	}
 	if a.Asks() {
 		for _, u := range a.Host.Origins() {
 			items = append(items, here("Send what its accounts sign in with to "+sent(u)))
+		}
+		if a.From != "" {
+			items = append(items, published(a.Host.Description)...)
 		}
 		if goes, err := e.show(ctx, p, "To trust a description with your tokens:", items, "", replaces(a)); err != nil || !goes {
 			return err

@@ -61,7 +61,7 @@ func TestMistakesHavePlaces(t *testing.T) {
 		"an unknown brace":     {"[[action.identify.request]]\nurl = \"{+base}/me\"\nmethod = \"POST\"\njson = { query = \"query {viewerlogin}\" }\n", `there is no variable {viewerlogin}; in a text, a brace that is to stay is written \{`},
 		"two bodies":           {"[[action.identify.request]]\nurl = \"{+base}/me\"\nmethod = \"POST\"\njson = { a = \"b\" }\nmultipart = { a = \"b\" }\n", `line 12, column 1: a request has one body: json, form or multipart`},
 		"a layout":             {"[value]\ntime = \"%Q\"\n", `line 9, column 1: the layout holds %Q, which is not known`},
-		"a zone":               {"[value]\nzone = \"Skerry/Nowhere\"\n", `line 9, column 1: this is no zone that is known here`},
+		"a zone":               {"[value]\nzone = \"Skerry/Nowhere\"\n", `line 9, column 1: no zone of that name is known here`},
 		"a mask of words":      {"[value.right]\nread = \"r\"\nmask = true\n", `line 9, column 1: of a mask of bits each value is a number above zero`},
 		"half a choice":        {"[[action.identify.request]]\nurl = \"{+base}/me\"\nchoose = { from = \"$\", where = \"$.id\" }\n", `"where" and "is" go together`},
 		"a broken template":    {"[page]\ntoken = \"{+base\"\n", `line 9, column 1: "{+base" is not a URI template`},

@@ -271,7 +271,7 @@ func (l *loader) values(d *Description, v *node) {
 	}
 	zone, err := newZone(v.str("zone"))
 	if err != nil {
-		v.wrong("zone", "this is no zone that is known here: write \"UTC\", an offset such as \"+02:00\", or a name of the time zone database")
+		v.wrong("zone", "no zone of that name is known here: write \"UTC\", an offset such as \"+02:00\", or a name of the time zone database")
 	}
 	d.Zone = zone
 	for _, w := range wordKinds {

@@ -20,14 +20,17 @@ type Adding struct {
 	Accounts []string // those of a host of that name, which it would serve from then on
 	Gone     []string // lines of the description in whose place it comes, where it has accounts
 	New      []string
+	From     string // where it was published; "" where it is the person's own, or came with the program
 	desk     *desk.Desk
 	at       string
 	text     []byte
 }
 
 // Asks reports whether the person has to agree: it names origins beside the host's own, or it
-// changes the description of a host with accounts.
-func (a *Adding) Asks() bool { return len(a.Host.Trust) > 0 || len(a.Gone)+len(a.New) > 0 }
+// changes the description of a host with accounts, or somebody else published it.
+func (a *Adding) Asks() bool {
+	return a.From != "" || len(a.Host.Trust) > 0 || len(a.Gone)+len(a.New) > 0
+}
 
 // PlanAdd looks at a description: source as for CheckDescription, at another base address or "",
 // name another name or "". accountsOn names the accounts that a host has.
@@ -40,6 +43,13 @@ func PlanAdd(d *desk.Desk, source, at, name string, accountsOn func(host string)
 	if len(c.Mistakes) > 0 {
 		return nil, MistakesFault(c)
 	}
+	return planChecked(d, c, at, name, accountsOn)
+}
+
+// planChecked looks at a description without mistakes.
+func planChecked(d *desk.Desk, c Checked, at, name string, accountsOn func(host string) ([]string, error)) (*Adding, error) {
+	source := c.File
+	at = strings.TrimSuffix(at, "/")
 	name = cmp.Or(name, c.Description.Name)
 	if strings.Trim(name, "abcdefghijklmnopqrstuvwxyz0123456789-") != "" {
 		return nil, fault.New(fault.Usage, "a host's name is made of small letters, digits and dashes, and %s is not", text.Quote(name))
