@@ -39,10 +39,12 @@ story:
 works:
 	UNCINATE_WORKS=1 $(GO) test -count=1 -run 'TestWebServer|TestOpenSSHServers|TestDropbear|TestSHA256|TestAddressesAsGitReadsThem|TestServerKeysWithoutAccount|TestKeyOfOneRepository|TestAsGitGoes|TestEnvironments|TestHomes|TestSubmodulesBrought' ./e2e
 
-# The reference page and the schema are made from the commands themselves.
+# The reference pages and the schemas are made from the commands themselves.
 docs: build
 	$(PROGRAM) help --reference > docs/reference.md
 	$(PROGRAM) help --schema > docs/json-schema.json
+	$(PROGRAM) help --descriptions > docs/description-reference.md
+	$(PROGRAM) help --description-schema > docs/description-schema.json
 
 # The manual pages, made from the commands too; put them on your MANPATH.
 man: build

@@ -6,15 +6,18 @@ import (
 	"slices"
 	"strings"
 
+	"uncinate/internal/core/description"
 	"uncinate/internal/core/text"
 )
 
 func helpCommand() *Command {
 	return &Command{Name: "help", Args: "[COMMAND]", Most: -1, Short: "show all commands, or one in full",
-		Takes: []string{"command"}, Gives: Helped{}, Apart: [][]string{{"reference", "schema"}, {"reference", "man"}, {"schema", "man"}, {"json", "reference"}, {"json", "man"}},
+		Takes: []string{"command"}, Gives: Helped{}, Apart: [][]string{{"reference", "schema", "man", "descriptions", "description-schema"}, {"json", "reference"}, {"json", "man"}, {"json", "descriptions"}},
 		Options: func(o *flag.FlagSet) Run {
 			reference := o.Bool("reference", false, "print the reference page of all commands")
 			schema := o.Bool("schema", false, "print the JSON Schema of all that --json prints")
+			page := o.Bool("descriptions", false, "print the reference page of the language of host descriptions")
+			pageSchema := o.Bool("description-schema", false, "print the JSON Schema of host descriptions, for editors")
 			man := o.String("man", "", "write the manual pages, one for each command, into this `folder`")
 			return func(_ context.Context, e *Env, args []string) error {
 				switch {
@@ -23,6 +26,11 @@ func helpCommand() *Command {
 					return nil
 				case *schema:
 					return e.JSON(Schema(e.commands))
+				case *page:
+					DescriptionsPage(e.Out)
+					return nil
+				case *pageSchema:
+					return e.JSON(description.Schema())
 				case *man != "":
 					return e.manuals(*man)
 				case e.json && len(args) == 0:

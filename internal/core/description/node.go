@@ -21,9 +21,10 @@ type loader struct {
 	places     map[string][2]int // where each key stands; nil until there is a mistake
 	at         string            // the base address that is used, where it is another than the file's
 	mistakes   []Mistake
-	shapesRead []string // the shapes that some request reads
-	variables  []string // the variables that are in some template
-	fromNow    bool     // what is read now may be a time in seconds from now on
+	shapesRead []string          // the shapes that some request reads
+	variables  []string          // the variables that are in some template
+	kinds      map[string]string // where the language is looked at: each key that is asked for, and what it holds
+	fromNow    bool              // what is read now may be a time in seconds from now on
 }
 
 // node is one table of the file while it is read. Each key asked for is noted, so
@@ -46,6 +47,7 @@ func (n *node) mark(key string) {
 
 func (n *node) take(key string) (any, bool) {
 	n.mark(key)
+	n.l.note(n.path, key, "value")
 	v, ok := n.v.(map[string]any)[key]
 	return v, ok
 }
@@ -102,6 +104,7 @@ func (n *node) done() {
 }
 
 func (n *node) str(key string) string {
+	n.l.note(n.path, key, `string`)
 	v, ok := n.take(key)
 	if !ok {
 		return ""
@@ -123,6 +126,7 @@ func (n *node) must(key string) string {
 }
 
 func (n *node) integer(key string) int {
+	n.l.note(n.path, key, `number`)
 	v, ok := n.take(key)
 	if !ok {
 		return 0
@@ -135,6 +139,7 @@ func (n *node) integer(key string) int {
 }
 
 func (n *node) boolean(key string) bool {
+	n.l.note(n.path, key, `true or false`)
 	v, ok := n.take(key)
 	if !ok {
 		return false
@@ -148,6 +153,7 @@ func (n *node) boolean(key string) bool {
 
 // duration reads a time such as "500ms" or "2m".
 func (n *node) duration(key string, unless time.Duration) time.Duration {
+	n.l.note(n.path, key, `time such as "2m"`)
 	s := n.str(key)
 	if s == "" {
 		return unless
@@ -161,6 +167,7 @@ func (n *node) duration(key string, unless time.Duration) time.Duration {
 }
 
 func (n *node) strings(key string) []string {
+	n.l.note(n.path, key, `list of strings`)
 	v, ok := n.take(key)
 	if !ok {
 		return nil
@@ -183,6 +190,7 @@ func (n *node) strings(key string) []string {
 }
 
 func (n *node) table(key string) *node {
+	n.l.note(n.path, key, `table`)
 	v, ok := n.take(key)
 	if !ok {
 		return nil
@@ -195,6 +203,7 @@ func (n *node) table(key string) *node {
 }
 
 func (n *node) tables(key string) []*node {
+	n.l.note(n.path, key, `list of tables`)
 	v, ok := n.take(key)
 	if !ok {
 		return nil
@@ -217,6 +226,7 @@ func (n *node) tables(key string) []*node {
 
 // template reads a URI template whose variables are known ones or in kept.
 func (n *node) template(key string, kept []string) *tmpl {
+	n.l.note(n.path, key, `URI template`)
 	s := n.str(key)
 	if s == "" {
 		return nil
@@ -249,12 +259,14 @@ func (n *node) variables(key string, names, kept []string) {
 }
 
 func (n *node) text(key string, kept []string) Text {
+	n.l.note(n.path, key, `text`)
 	s := n.str(key)
 	n.variables(key, Text(s).variables(), kept)
 	return Text(s)
 }
 
 func (n *node) texts(key string, kept []string) map[string]Text {
+	n.l.note(n.path, key, `table of texts`)
 	t := n.table(key)
 	if t == nil {
 		return nil
@@ -298,6 +310,7 @@ func (n *node) body(path string, v any, kept []string, depth int) any {
 // reading reads where a value is: a string ("$.path" or "header NAME"), or a
 // table with more to say.
 func (n *node) reading(key string, needed bool) *Reading {
+	n.l.note(n.path, key, `where a value is`)
 	v, ok := n.take(key)
 	if !ok {
 		return nil
