@@ -57,7 +57,7 @@ screenshots: build
 # many inputs (2000x): by a number of inputs the end never comes in the middle of one.
 FOR ?= 30s
 fuzz:
-	for t in core/address:FuzzParse core/gitcred:FuzzRead core/sshkey:FuzzRead core/authkeys:FuzzRemove core/plan:FuzzRead core/description:FuzzLoad core/description:FuzzRead \
+	for t in core/address:FuzzParse core/gitcred:FuzzRead core/sshkey:FuzzRead core/authkeys:FuzzRemove core/plan:FuzzRead core/description:FuzzLoad core/description:FuzzRead core/description:FuzzParseXML \
 	  core/secrets:FuzzRead core/ignore:FuzzWild core/handover:FuzzParse world/tree:FuzzReadKnown core/draft:FuzzFromOpenAPI core/difference:FuzzParse world/web:FuzzParseRefs world/web:FuzzParseAdvertisement world/netrc:FuzzScan world/git:FuzzIndexEntries; do \
 	  $(GO) test ./internal/$${t%:*} -run '^$$' -fuzz "^$${t#*:}$$" -fuzztime $(FOR) -fuzzminimizetime 10x || exit 1; done
 

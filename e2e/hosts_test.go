@@ -114,6 +114,10 @@ func TestHostTry(t *testing.T) {
 				"the description was changed, and nothing else", "a key was added, and is listed", "is shown no more"} {
 				assert.Contains(t, out, words)
 			}
+			if name != "fulmar" { // which has neither
+				assert.Contains(t, out, "it is protected no more")
+				assert.Contains(t, out, "a web hook was added, and is listed")
+			}
 			assert.NotContains(t, out, "  bad  ")
 			assert.NotContains(t, out, h.token["tern"])
 			all, keys := h.Store.List("tern", ""), h.Store.Keys("tern")

@@ -112,7 +112,7 @@ func (e *Env) tryHost(ctx context.Context, d *desk.Desk, o checks.TryOptions, p 
 	}
 	if o.Write {
 		items := []plan.Item{{ID: "look", Place: plan.Host, Sentence: "Do every action that only reads"},
-			{ID: "write", Place: plan.Host, Sentence: "Create a scratch repository and a scratch key, change and list them, and remove them again"}}
+			{ID: "write", Place: plan.Host, Sentence: "Create a scratch repository and a scratch key; change and list them, protect a branch and add a web hook where the host has that; and remove all again"}}
 		if goes, err := e.show(ctx, p, "To try "+o.Host+":", items, o.Host, nil); err != nil || !goes {
 			return err
 		}
@@ -285,7 +285,7 @@ func hostTry() *Command {
 	return &Command{Name: "try", Args: "NAME", Least: 1, Most: 1, Takes: []string{"host"}, Gives: TriedHost{}, Needs: map[string][]string{"yes": {"write"}, "preview": {"write"}}, Short: "try a host's actions on the live host",
 		Long: `Does every action that only looks, with your account, and shows each request, the
 answer's status and what was read from it; secrets are blanked. With --write it also creates
-a scratch repository and a scratch key, changes, lists and removes them; whatever fails,
+a scratch repository and a scratch key, changes, lists and removes them, and protects a branch and adds a web hook; whatever fails,
 nothing is left behind.`,
 		Examples: []string{"uncinate host try gannet", "uncinate host try gannet --write"},
 		Options: func(o *flag.FlagSet) Run {

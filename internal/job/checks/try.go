@@ -190,7 +190,7 @@ func (t *Try) act(action string, work func() (string, error)) bool {
 			r.Read = append(r.Read, odd+" is there and could not be read: say how the host writes times, and their zone, in [value]")
 		}
 		if i == 4 {
-			r.Asked = append(r.Asked, fmt.Sprintf("and %d more requests", len(t.seen)-i))
+			r.Asked = append(r.Asked, "and "+text.Count(len(t.seen)-i, "more request"))
 			break
 		}
 		r.Asked = append(r.Asked, asked(x))
