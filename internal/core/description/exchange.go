@@ -28,7 +28,14 @@ func (l *loader) exchange(d *Description, x *node) *Exchange {
 	if _, given := x.v.(map[string]any)["method"]; !given {
 		x.v.(map[string]any)["method"] = "POST"
 	}
+	secret := x.reading("secret", false)
 	e.Request = l.request(d, x, nil, nil)
+	if secret != nil && e.Request.Fields["secret"] == nil { // where that is all that is read
+		if e.Request.Fields == nil {
+			e.Request.Fields = map[string]*Reading{}
+		}
+		e.Request.Fields["secret"] = secret
+	}
 	e.Request.signIn = own
 	e.Request.Repeat = true // a short-lived token more does no harm
 	if e.Request.Fields["secret"] == nil {

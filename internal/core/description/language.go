@@ -104,7 +104,8 @@ func Keys() []Key {
 
 // besides are keys that cannot stand in the specimen with the others, behind those of their table or of the table before theirs.
 var besides = map[string][]Key{
-	"": {{"shell", "folder", "string", "of a plain server: the folder with the repositories", `"/srv/git"`}, {"shell", "keys", "string", "the file with the keys that are let in", `".ssh/authorized_keys"`}},
+	"":                {{"shell", "folder", "string", "of a plain server: the folder with the repositories", `"/srv/git"`}, {"shell", "keys", "string", "the file with the keys that are let in", `".ssh/authorized_keys"`}},
+	"signin.exchange": {{"signin.exchange", "secret", "where a value is", "short for `read = { secret = … }`", `"cookie skua"`}},
 	"signin": {{"signin", "query", "table of texts", "in the place of `header`: what signs in within the address", `{ key = "{token}" }`},
 		{"signin.basic", "user", "text", "in the place of `header`: a user's name (RFC 7617)", `"{user}"`}, {"signin.basic", "secret", "text", "and a secret", `"{token}"`}},
 }

@@ -154,6 +154,10 @@ func TestCookieSignIn(t *testing.T) {
 	token, _, err := d.SignIn.Exchange.Short(d, answered("text/plain", "", "Set-Cookie", "other=1", "Set-Cookie", "reef=abc%20d; HttpOnly; Path=/"), time.Now())
 	require.NoError(t, err)
 	assert.Equal(t, "abc%20d", token)
+	d = load(t, []byte(small+"[signin.exchange]\nurl = \"{+base}/in\"\nform = { key = \"{kept_token}\" }\nsecret = \"cookie reef\"\n"))
+	token, _, err = d.SignIn.Exchange.Short(d, answered("text/html", "<p>Welcome", "Set-Cookie", "reef=x1; Path=/"), time.Now())
+	require.NoError(t, err)
+	assert.Equal(t, "x1", token)
 }
 
 func TestWhetherThereIsMore(t *testing.T) {

@@ -7,6 +7,7 @@ import (
 	"net/http/httptest"
 	"strconv"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -56,6 +57,9 @@ func (p *pier) ServeHTTP(w http.ResponseWriter, q *http.Request) {
 		assert.Equal(p.t, strconv.Itoa(p.once), q.Header.Get("X-Once")+map[bool]string{true: "0"}[q.Header.Get("X-Once") == ""])
 		p.once++
 		w.Header().Set("X-Once", strconv.Itoa(p.once))
+	case "/slow":
+		time.Sleep(30 * time.Millisecond)
+		answer["more"] = true
 	case "/hides":
 		if from+5 >= 20 {
 			answer["more"] = false
@@ -108,6 +112,16 @@ func TestListsAreWhole(t *testing.T) {
 			assert.Len(t, all, 23, name)
 		}
 	}
+}
+
+func TestSlowListsEnd(t *testing.T) {
+	was := mostTime
+	mostTime = 100 * time.Millisecond
+	defer func() { mostTime = was }()
+	l := newPier(t).signedIn(byHeader, "[[action.repository-list.request]]\nurl = \"{+base}/slow\"\nquery = { from = \"{cursor}\" }\nitems = \"$.rows[*]\"\nread = { owner = \"$.o\", name = \"$.n\" }\npage = { by = \"cursor\", at = \"$.end\", more = \"$.more\" }\n")
+	_, err := l.Repositories(t.Context(), "")
+	require.True(t, fault.Is(err, fault.Unreachable))
+	assert.ErrorContains(t, err, "takes longer than 100ms")
 }
 
 func TestNextAddressStaysSignedIn(t *testing.T) {

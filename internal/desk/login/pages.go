@@ -4,6 +4,7 @@ import (
 	"context"
 	"maps"
 	"reflect"
+	"time"
 
 	"golang.org/x/sync/errgroup"
 
@@ -18,9 +19,26 @@ const (
 	mostBytes = 64_000_000
 )
 
+// mostTime is how long one list may take, however slowly its pages come.
+var mostTime = 15 * time.Minute
+
 // pages asks for the first page and for all that follow. Pages that are numbered are
 // asked for side by side once the host has said how many there are.
 func (r *asking) pages(ctx context.Context, got func(description.Result)) error {
+	if r.q.Paging == nil {
+		return r.allPages(ctx, got)
+	}
+	within, cancel := context.WithTimeout(ctx, mostTime)
+	defer cancel()
+	err := r.allPages(within, got)
+	if err != nil && ctx.Err() == nil && within.Err() != nil {
+		return fault.New(fault.Unreachable, "the list of %s takes longer than %s, so it is read no further", r.Host.Name, mostTime).Because(err)
+	}
+	return err
+}
+
+// allPages is the same, however long it takes.
+func (r *asking) allPages(ctx context.Context, got func(description.Result)) error {
 	r.got = func(page description.Result) {
 		r.items += len(page.Items)
 		got(page)
