@@ -216,6 +216,8 @@ func TestPublishedDescriptions(t *testing.T) {
 	}
 	status, body = 200, small(s.URL, "/fine/me")
 	assert.Contains(t, m.ok("", "", "host", "add", s.URL, "--yes"), "The host skua is added")
+	m.refused(1, []string{"there is no file git.skerry.example", "host add https://git.skerry.example"}, "", "", "host", "add", "git.skerry.example")
+	m.refused(1, []string{"host add " + h.URL}, "", "", "host", "add", strings.TrimPrefix(h.URL, "http://"))
 	m.refused(4, []string{"could be anybody's"}, "", "", "host", "add", "http://git.skerry.example")
 	assert.NotContains(t, m.ok("", "", "host", "list"), "skua-2")
 }

@@ -22,6 +22,7 @@ type loader struct {
 	at         string            // the base address that is used, where it is another than the file's
 	mistakes   []Mistake
 	shapesRead []string          // the shapes that some request reads
+	braces     []string          // texts in which some braces are variables, and others are not
 	variables  []string          // the variables that are in some template
 	kinds      map[string]string // where the language is looked at: each key that is asked for, and what it holds
 	fromNow    bool              // what is read now may be a time in seconds from now on
@@ -286,7 +287,11 @@ func (n *node) body(path string, v any, kept []string, depth int) any {
 	}
 	switch x := v.(type) {
 	case string:
-		n.variables(path, Text(x).variables(), kept)
+		names := Text(x).variables()
+		n.variables(path, names, kept)
+		if len(names) > 0 && strings.Contains(inText.ReplaceAllString(x, ""), "{") {
+			n.l.braces = append(n.l.braces, join(n.path, path)+" has braces of its own, and {"+names[0]+"} is filled in: what is to stay is written \\{"+names[0]+"}")
+		}
 		return Text(x)
 	case map[string]any:
 		out := map[string]any{}

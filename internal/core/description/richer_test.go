@@ -42,6 +42,14 @@ func TestBracesStay(t *testing.T) {
 	assert.JSONEq(t, `{"query":"query {viewer(after: \"{user}\") {login} }","plain":"tern {x y}"}`, string(c.Body), "and no value is looked into")
 }
 
+func TestBracesThatAreFilledInAreRemarked(t *testing.T) {
+	d, _ := first(t, "identify", asking+`json = { query = 'look {hold {name} }', other = "{owner}/{name}", third = 'look \{hold \{name} after {cursor} }' }`)
+	said := strings.Join(d.Remarks, "\n")
+	assert.Contains(t, said, `json.query has braces of its own, and {name} is filled in: what is to stay is written \{name}`)
+	assert.NotContains(t, said, "json.other")
+	assert.NotContains(t, said, "json.third")
+}
+
 func TestBodies(t *testing.T) {
 	d, q := first(t, "identify", asking+"json = { name = \"{name}\" }\nheaders = { Content-Type = \"application/vnd.skerry+json\" }\n")
 	c, err := q.Build(d, Vars{"name": "gauge"})

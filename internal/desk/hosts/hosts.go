@@ -75,6 +75,12 @@ func checkAt(d *desk.Desk, source, at string) (Checked, error) {
 			f = fault.New(fault.Failed, "no description named %s ships with the program, and it is not a file", text.Quote(source)).
 				Detail("Shipped are: %s", strings.Join(ShippedNames(d), ", "))
 			f.Detail("A file is given with its path, such as ./%s.toml", text.Visible(source))
+		} else if host, _, _ := strings.Cut(source, "/"); strings.Contains(host, ".") && host != "." && host != ".." && !strings.HasSuffix(source, ".toml") {
+			scheme := "https://"
+			if address.Guarded("http", host) { // this machine's own
+				scheme = "http://"
+			}
+			f.Try("if it is a host that publishes its description", text.Command("uncinate", "host", "add", scheme+source))
 		}
 		return c, f
 	}
