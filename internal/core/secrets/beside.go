@@ -24,6 +24,9 @@ func nameAround(data []byte, at, end int, form form) (from, to int) {
 	for from > 0 && at-from < 60 && (nameByte[data[from-1]] || data[from-1] == '.') {
 		from--
 	}
+	if from > 0 && from < at && data[from-1] == '\\' && (data[from] == 'n' || data[from] == 't' || data[from] == 'r') {
+		from++ // a written line end
+	}
 	// A literal may itself end in the sign that follows the name.
 	for end > at && !nameByte[data[end-1]] {
 		end--
@@ -307,11 +310,11 @@ func afterBy(data []byte, i int, far bool) int {
 			return 0
 		}
 		words := bytes.Fields(bytes.ToLower(data[from : from+n]))
-		if len(words) == 0 || len(words) > 1 && !far {
+		if len(words) == 0 || len(words) > 1 && !far && (len(words) > 2 || string(words[0]) != "name" && string(words[0]) != "string") {
 			return 0
 		}
 		switch string(words[len(words)-1]) {
-		case "by", "as", "to", "is", "using", "name", "string":
+		case "by", "as", "to", "is", "using", "name", "string", "than":
 			return from + n
 		case "for", "of", "on": // whose it is, or it
 			v, next := quotedWord(data, from+n)
@@ -368,13 +371,13 @@ func laterPair(data []byte, i int) bool {
 // wholePair reports whether a line holds only a name at a place, a sign, and a word that begins at i, apart from signs of
 // a comment.
 func wholePair(data []byte, at, i int) bool {
-	before := bytes.Trim(lineBefore(data, at), " \t#;*$>%-")
+	before := bytes.Trim(lineBefore(data, at), " \t#;*$>%-\"'")
 	n := run(data, i, func(c byte) bool { return c > ' ' })
 	if m := madeOf(data[i : i+n]); len(before) > 0 && len(bytes.Fields(before)) < 5 && m.digit > 0 && m.letters() > 0 && bytes.IndexByte(before, '=') < 0 && bytes.IndexByte(before, ':') < 0 {
 		before = nil
 	}
 	rest := data[i+n:]
-	if bytes.HasPrefix(bytes.TrimLeft(rest, " \t"), []byte("#")) {
+	if after := bytes.TrimLeft(rest, " \t"); bytes.HasPrefix(after, []byte("#")) || bytes.HasPrefix(after, []byte(`\e`)) || bytes.HasPrefix(after, []byte("\\\n")) { // a comment, or the command goes on
 		rest = nil
 	}
 	return len(before) == 0 && n > 0 && (lineEnds(rest) || len(rest) == 0)

@@ -64,7 +64,7 @@ func named(data []byte, is what, at, end int, form form) (kind, excerpt string, 
 		return "", "", 0
 	}
 	b, ok := find(data, is, from, to, form)
-	if (form == code || form == letter) && (is == password || is == token) {
+	if (form == code || form == letter) && (is == password || is == token || is == weak && bytes.HasSuffix(bytes.ToLower(name), []byte("community"))) {
 		if w, is := onLine(data, from, to); is {
 			b, ok = w, true
 		}
@@ -118,6 +118,9 @@ func fits(data []byte, is what, b beside, form form, parts []string) bool {
 		low := strings.ToLower(string(b.name))
 		if strings.HasSuffix(last, "pw") && (last == "pw" || len(parts) > 1 || isUpper(b.name)) {
 			return len(b.v) >= 8 && madeOf(b.v).digit > 0 && madeOf(b.v).letters() > 0 && isPassword(b.v, b.quoted, form, b.called)
+		}
+		if b.called && slices.Contains(parts, "community") { // CommunityData("…")
+			last = "community"
 		}
 		if (b.wide || !strings.HasPrefix(low, "proxy_")) && (slices.Contains(notPass, low) || slices.Contains(notPass, last)) || last != "community" && !strings.HasSuffix(last, "pass") && !strings.HasSuffix(last, "community") {
 			return false

@@ -90,7 +90,7 @@ var announcing = []struct {
 	words string
 }{
 	{begin, "-----begin "}, {ageKey, "age-secret-key-1"}, {webJSON, ".eyj"}, {scheme, "bearer |basic "}, {wrapped, "ls0tls1crudjti"}, {webKey, "\"kty\""}, {userPass, " -u |--user | auth "}, {option, "pass -p "},
-	{both, "auth_basic|basic_auth|basicauth|userpwd"}, {signs, "basicauth(|basic_auth(|userpassword(|auth=(|login(|add_user(|adduser(|authen(|authenticate(|auth("},
+	{both, "auth_basic|basic_auth|basicauth|userpwd"}, {signs, "basicauth(|basic_auth(|userpassword(|auth=(|login(|add_user(|adduser(|authen(|authenticate(|auth(|oauth2("},
 	{alone, "private-lines: |begin ssh2 encrypted private key"},
 	{password, "passw|passphrase|passcode|pwd=|pwd:|pwd\"|pwd'|pwd |pwd,|rootpw|bindpw|identified |mnemonic|seed phrase|pass phrase|kennwort|securestring |xauth \"|eap \"|psk=|psk:|psk\"|psk'|psk |hexphrase"},
 	{weak, "pass=|pass:|pass\"|pass'|pass |pass)|pass(|community|pw\"|pw'|pw=|pw:|pw ="}, {pin, "pin=|pin:|pin\"|pin =|wep_key|wep-key"},

@@ -147,7 +147,7 @@ func (r *asking) keep(vars description.Vars, page description.Result) error {
 }
 
 // follows reports whether a page comes after one, of a numbered list: until all that the host told of is there, or until a short
-// page. A first page that is short by a round number may be as long as the host's pages are: then the next one tells.
+// page. A first page that is short may be as long as the host's own pages are, where it tells no total: then the next one tells.
 func (r *asking) follows(last description.Result, n, count int) bool {
 	switch p := r.q.Paging; {
 	case last.Ended:
@@ -159,7 +159,7 @@ func (r *asking) follows(last description.Result, n, count int) bool {
 	case len(last.Items) >= p.Size:
 		return true
 	default:
-		return n == 1 && len(last.Items) > 0 && len(last.Items)%5 == 0
+		return n == 1 && len(last.Items) > 0
 	}
 }
 
