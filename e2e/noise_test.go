@@ -164,3 +164,36 @@ func TestLargeSaves(t *testing.T) {
 	assert.Empty(t, left)
 	assert.Empty(t, m.git("gauge", "fsck", "--no-dangling"))
 }
+
+// TestTwoRunsOfGitSaveMuchNoise saves so much that two runs of git add one half each: what comes of it is what one would have made.
+func TestTwoRunsOfGitSaveMuchNoise(t *testing.T) {
+	t.Parallel()
+	m := newMachine(t)
+	m.write("gauge", map[string]string{"README.md": "Levels\n", "level.c": "int level;\n", "scan/1.txt": "first\n", "scan/2.txt": "second\n"})
+	m.git("", "init", "-q", "-b", "main", "gauge")
+	m.git("gauge", "config", "user.name", "Tern")
+	m.git("gauge", "config", "user.email", "tern@skerry.example")
+	m.git("gauge", "add", "-A")
+	m.git("gauge", "commit", "-q", "-m", "Begin")
+	packs := func() int {
+		all, err := filepath.Glob(filepath.Join(m.home, "gauge/.git/objects/pack/*.pack"))
+		require.NoError(t, err)
+		return len(all)
+	}
+	m.write("gauge", map[string]string{"a.raw": hiss(1, 12<<20), "b/c.raw": hiss(2, 12<<20), "b-c.raw": hiss(3, 12<<20), "level.c": "int level = 2;\n", "new.txt": "new\n"})
+	m.ok("gauge", "", "save", "-m", "Scans")
+	assert.Equal(t, 2, packs(), "each run of git wrote one")
+	assert.Empty(t, m.raw("gauge", "status", "--porcelain"))
+	assert.Empty(t, m.git("gauge", "diff-files"), "git need not look into them again")
+	assert.Equal(t, "README.md a.raw b-c.raw b/c.raw level.c new.txt scan/1.txt scan/2.txt", strings.ReplaceAll(m.git("gauge", "ls-tree", "-r", "--name-only", "HEAD"), "\n", " "))
+
+	// A file comes where a folder was: then one run of git does it all.
+	require.NoError(t, os.RemoveAll(filepath.Join(m.home, "gauge/scan")))
+	m.write("gauge", map[string]string{"scan": hiss(4, 12<<20), "a.raw": hiss(5, 12<<20), "z.raw": hiss(6, 12<<20)})
+	m.ok("gauge", "", "save", "-m", "More scans")
+	assert.Empty(t, m.raw("gauge", "status", "--porcelain"))
+	assert.Equal(t, "README.md a.raw b-c.raw b/c.raw level.c new.txt scan z.raw", strings.ReplaceAll(m.git("gauge", "ls-tree", "-r", "--name-only", "HEAD"), "\n", " "))
+	assert.Empty(t, m.git("gauge", "fsck", "--no-dangling"))
+	m.git("gauge", "gc", "-q")
+	assert.Equal(t, 1, packs())
+}

@@ -3,6 +3,9 @@ package project
 import (
 	"context"
 	"crypto/sha256"
+	"errors"
+	"io/fs"
+	"os"
 	"path/filepath"
 	"runtime"
 	"slices"
@@ -11,6 +14,7 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"uncinate/internal/core/fault"
 	"uncinate/internal/core/noise"
 	"uncinate/internal/core/text"
 	"uncinate/internal/desk"
@@ -19,8 +23,8 @@ import (
 	"uncinate/internal/world/openfiles"
 )
 
-// What is noise to git's packer is added as it is, in one pack: git copies it from there, now and later, without trying
-// to make it smaller. All else is added as git always does it.
+// What is noise to git's packer is added as it is, in one pack or, where much of it is saved, in two: git copies it from there, now
+// and later, without trying to make it smaller. All else is added as git always does it.
 
 // Taking is a piece of work: files are taken into an index.
 type Taking struct {
@@ -38,6 +42,7 @@ const (
 	mostFiles = 20_000
 	mostNamed = 5_000 // paths of noise: git add compares each file with each path
 	manyFiles = 2_000
+	manyBytes = 32 << 20 // of noise, which is worth two runs of git
 )
 
 // Into takes paths into an index, noise first. They are from the top, with slashes.
@@ -107,16 +112,54 @@ func (x Taking) noise(ctx context.Context, f *Folder, paths []string, loud []boo
 	}
 	stop := x.grows(f, sum, total)
 	defer stop()
+	if index, own := strings.CutPrefix(strings.Join(x.Env, ""), "GIT_INDEX_FILE="); own && len(x.Env) == 1 && sum >= manyBytes && len(named) > 1 && runtime.GOMAXPROCS(0) > 1 {
+		if done, err := x.byTwo(ctx, index, named); done || err != nil {
+			return sum, err
+		}
+	}
+	return sum, x.asNoise(ctx, x.Env, named)
+}
+
+// asNoise adds paths as they are.
+func (x Taking) asNoise(ctx context.Context, env, named []string) error {
 	for some := range slices.Chunk(named, mostNamed) {
 		// git-config documentation, core.bigFileThreshold and core.compression; git-add documentation, --pathspec-from-file
-		_, err := x.Run(ctx, git.Cmd{Env: append([]string{"GIT_LITERAL_PATHSPECS=1"}, x.Env...), In: strings.NewReader(strings.Join(some, "\x00") + "\x00"),
+		_, err := x.Run(ctx, git.Cmd{Env: append([]string{"GIT_LITERAL_PATHSPECS=1"}, env...), In: strings.NewReader(strings.Join(some, "\x00") + "\x00"),
 			Config: []git.Set{{Key: "core.bigFileThreshold", Value: "1"}, {Key: "core.compression", Value: "0"}, {Key: "pack.compression", Value: "0"}},
 			Args:   []string{"add", "--force", "--pathspec-from-file=-", "--pathspec-file-nul"}})
 		if err != nil {
-			return 0, err
+			return err
 		}
 	}
-	return sum, nil
+	return nil
+}
+
+// byTwo lets two runs of git add one half each, the second to a copy of the index, and puts their entries together: git names each
+// object by one processor. false where that cannot be, and all is to be added by one; what was written by then counts.
+func (x Taking) byTwo(ctx context.Context, index string, named []string) (done bool, err error) {
+	other := index + ".two"
+	defer fault.Also(&err, func() error {
+		if gone := os.Remove(other); !errors.Is(gone, fs.ErrNotExist) {
+			return gone
+		}
+		return nil
+	})
+	if err := files.CopyFile(index, other); errors.Is(err, fs.ErrNotExist) {
+		return false, nil // there is no index yet
+	} else if err != nil {
+		return false, err
+	}
+	halves := [2][]string{}
+	for i, p := range named {
+		halves[i%2] = append(halves[i%2], p)
+	}
+	both, within := errgroup.WithContext(ctx)
+	both.Go(func() error { return x.asNoise(within, x.Env, halves[0]) })
+	both.Go(func() error { return x.asNoise(within, []string{"GIT_INDEX_FILE=" + other}, halves[1]) })
+	if err := both.Wait(); err != nil {
+		return false, err
+	}
+	return git.MergeIndex(index, other, halves[1])
 }
 
 // atOnce lets git take in very many small files by itself, where they are just those that it would take; false where they
@@ -168,7 +211,7 @@ func (x Taking) atOnce(ctx context.Context, f *Folder, paths []string, loud []bo
 	return len(wanted) == 0, nil // what is missing is named then
 }
 
-// grows tells how far git is that writes one pack, by the pack's size.
+// grows tells how far git is that writes a pack, or two, by their size.
 func (x Taking) grows(f *Folder, sum, total int64) (stop func()) {
 	end, ended := make(chan struct{}), make(chan struct{})
 	_, common, err := git.Folders(f.Path)
@@ -184,11 +227,14 @@ func (x Taking) grows(f *Folder, sum, total int64) (stop func()) {
 			case <-tick.C:
 			}
 			names, _ := files.Names(folder) // it may not be there yet
+			done := int64(0)
 			for _, n := range names {
 				if strings.HasPrefix(n, packing) {
-					done := min(max(files.Size(filepath.Join(folder, n)), 0), sum)
-					x.Desk.Tell.Progress("Adding", done, total, text.Size(done)+" of "+text.Size(total))
+					done += max(files.Size(filepath.Join(folder, n)), 0)
 				}
+			}
+			if done = min(done, sum); done > 0 {
+				x.Desk.Tell.Progress("Adding", done, total, text.Size(done)+" of "+text.Size(total))
 			}
 		}
 	}()

@@ -3,10 +3,15 @@ package git
 import (
 	"bytes"
 	"context"
+	"crypto/sha1"
+	"crypto/sha256"
 	"encoding/binary"
 	"errors"
 	"io/fs"
+	"os"
 	"path/filepath"
+	"slices"
+	"strings"
 
 	"uncinate/internal/world/files"
 )
@@ -88,4 +93,93 @@ func eachEntry(data []byte, size int, told func(e []byte, flags uint16, path str
 		}
 	}
 	return at, true
+}
+
+// MergeIndex puts the entries of some paths in one index file into another, in the place of those that it has of them; false
+// where that cannot be told from the files alone, and nothing was changed then. Both are of one repository and nobody else
+// writes to them. The result has the older one's time, by which git knows the files that may have changed since (git's technical
+// documentation, racy-git), and none of the extensions, which git makes anew.
+func MergeIndex(into, from string, paths []string) (done bool, err error) {
+	a, errA := files.Read(into, mostIndex)
+	b, errB := files.Read(from, mostIndex)
+	sa, errC := os.Stat(into)
+	sb, errD := os.Stat(from)
+	if err := errors.Join(errA, errB, errC, errD); err != nil {
+		return false, err
+	}
+	for _, size := range []int{sha1.Size, sha256.Size} {
+		merged, ok := mergedIndex(a, b, size, paths)
+		if !ok {
+			continue
+		}
+		if err := files.Write(into, merged, 0o600); err != nil {
+			return false, err
+		}
+		at := sa.ModTime()
+		if sb.ModTime().Before(at) {
+			at = sb.ModTime()
+		}
+		return true, os.Chtimes(into, at, at)
+	}
+	return false, nil
+}
+
+// mergedIndex makes the index; false where one of them is of another form, or has a folder where the other has a file.
+func mergedIndex(a, b []byte, size int, paths []string) ([]byte, bool) {
+	type one struct {
+		path string
+		raw  []byte
+	}
+	theirs := make(map[string]bool, len(paths))
+	for _, p := range paths {
+		theirs[p] = true
+	}
+	var all []one
+	plain := true
+	take := func(data []byte, want bool) bool {
+		var last *one
+		end, ok := eachEntry(data, size, func(e []byte, flags uint16, path string) bool {
+			if last != nil {
+				last.raw = last.raw[:len(last.raw)-len(e)] // it ends where this one begins
+				last = nil
+			}
+			plain = plain && flags == 0
+			if theirs[path] == want {
+				all = append(all, one{path, e})
+				last = &all[len(all)-1]
+			}
+			return true
+		})
+		if ok && last != nil {
+			last.raw = last.raw[:len(last.raw)-(len(data)-end)]
+		}
+		_, whole := indexPaths(data, size) // no extension of it has to be understood
+		return ok && whole
+	}
+	if !take(a, false) || !take(b, true) || !plain {
+		return nil, false
+	}
+	slices.SortFunc(all, func(x, y one) int { return strings.Compare(x.path, y.path) })
+	there := make(map[string]bool, len(all))
+	for _, x := range all {
+		if there[x.path] {
+			return nil, false
+		}
+		there[x.path] = true
+	}
+	out := binary.BigEndian.AppendUint32([]byte("DIRC\x00\x00\x00\x02"), uint32(len(all)))
+	for _, x := range all {
+		for i := strings.LastIndexByte(x.path, '/'); i > 0; i = strings.LastIndexByte(x.path[:i], '/') {
+			if there[x.path[:i]] {
+				return nil, false
+			}
+		}
+		out = append(out, x.raw...)
+	}
+	sum := sha1.Sum(out)
+	if size == sha256.Size {
+		whole := sha256.Sum256(out)
+		return append(out, whole[:]...), true
+	}
+	return append(out, sum[:]...), true
 }

@@ -73,3 +73,74 @@ func TestTrackedIsWhatGitLists(t *testing.T) {
 		check(false)
 	}
 }
+
+// TestMergedIndexes puts what two runs of git added into two copies of an index together, as one run would have.
+func TestMergedIndexes(t *testing.T) {
+	for _, format := range []string{"sha1", "sha256"} {
+		r := made(t)
+		env := []string{}
+		run := func(args ...string) string {
+			t.Helper()
+			c := exec.Command("git", append([]string{"-C", r.Dir}, args...)...)
+			c.Env = append(os.Environ(), env...)
+			out, err := c.CombinedOutput()
+			require.NoError(t, err, "%s", out)
+			return string(out)
+		}
+		require.NoError(t, os.RemoveAll(filepath.Join(r.Dir, ".git")))
+		run("init", "-q", "-b", "main", "--object-format="+format)
+		write := func(name, contents string) {
+			t.Helper()
+			require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(r.Dir, name)), 0o755))
+			require.NoError(t, os.WriteFile(filepath.Join(r.Dir, name), []byte(contents), 0o644))
+		}
+		for _, name := range []string{"a", "b/c", "b-d", "e", "z"} {
+			write(name, "first "+name)
+		}
+		run("add", "-A")
+		index := filepath.Join(r.Dir, ".git/index")
+		was, err := os.ReadFile(index)
+		require.NoError(t, err)
+		one, two := filepath.Join(t.TempDir(), "one"), filepath.Join(t.TempDir(), "two")
+		fresh := func() {
+			require.NoError(t, os.WriteFile(one, was, 0o600))
+			require.NoError(t, os.WriteFile(two, was, 0o600))
+		}
+		fresh()
+		for _, name := range []string{"a", "b/new", "e", "y/x"} {
+			write(name, "second "+name)
+		}
+		env = []string{"GIT_INDEX_FILE=" + one}
+		run("add", "a", "y/x")
+		env = []string{"GIT_INDEX_FILE=" + two}
+		run("add", "b/new", "e")
+		done, err := MergeIndex(one, two, []string{"b/new", "e"})
+		require.NoError(t, err)
+		require.True(t, done)
+		env = []string{"GIT_INDEX_FILE=" + one}
+		merged := run("ls-files", "-s")
+		assert.Empty(t, run("diff-files"), "the files are as it says, and git knows so without reading them")
+		run("fsck", "--strict")
+		run("write-tree")
+		env = nil
+		run("add", "-A")
+		assert.Equal(t, run("ls-files", "-s"), merged)
+
+		// A file where the other has a folder, another form: nothing is changed.
+		fresh()
+		require.NoError(t, os.RemoveAll(filepath.Join(r.Dir, "b")))
+		write("b", "a file now")
+		env = []string{"GIT_INDEX_FILE=" + two}
+		run("add", "b")
+		done, err = MergeIndex(one, two, []string{"b"})
+		require.NoError(t, err)
+		assert.False(t, done)
+		now, err := os.ReadFile(one)
+		require.NoError(t, err)
+		assert.Equal(t, was, now)
+		run("update-index", "--index-version", "4")
+		done, err = MergeIndex(one, two, []string{"a"})
+		require.NoError(t, err)
+		assert.False(t, done)
+	}
+}
