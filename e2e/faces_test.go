@@ -10,6 +10,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -26,6 +27,7 @@ type facade struct {
 	t     *testing.T
 	name  string
 	back  *host
+	mu    sync.Mutex
 	asked []string // the requests besides git's, as METHOD PATH
 }
 
@@ -45,7 +47,9 @@ func newFacade(t *testing.T, name string, secret func(*http.Request) string, api
 			proxy.ServeHTTP(w, q)
 			return
 		}
+		f.mu.Lock()
 		f.asked = append(f.asked, q.Method+" "+q.URL.EscapedPath())
+		f.mu.Unlock()
 		api(f, w, q, f.back.Store.SignIn(secret(q)))
 	}))
 	t.Cleanup(f.Close)

@@ -6,6 +6,7 @@ import (
 	"net/http/httptest"
 	"path/filepath"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -177,6 +178,11 @@ func TestPublishedDescriptions(t *testing.T) {
 		m.project("gauge")
 		m.ok("gauge", "", "attach", "--yes")
 	}
+}
+
+// TestPublishedByWhomever adds hosts by what somebody publishes at an address, good and bad.
+func TestPublishedByWhomever(t *testing.T) {
+	t.Parallel()
 	h := newHostOf(t, "gannet")
 	var body string
 	status := 200
@@ -214,10 +220,19 @@ func TestPublishedDescriptions(t *testing.T) {
 		body, status = c.body, c.status
 		m.refused(c.code, []string{c.says}, "", "", "host", "add", s.URL+c.at, "--yes")
 	}
-	status, body = 200, small(s.URL, "/fine/me")
+	// Nothing is asked at the address that it names before the person agreed; then it has to answer as it says.
+	var asked atomic.Int32
+	named := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) { asked.Add(1) }))
+	t.Cleanup(named.Close)
+	status, body = 200, small(named.URL, "/me")
+	m.refused(3, []string{"Send what its accounts sign in with to " + named.URL}, "", "", "host", "add", s.URL+"/host.toml")
+	assert.Zero(t, asked.Load())
+	m.refused(6, []string{"does not answer as this description says"}, "", "", "host", "add", s.URL+"/host.toml", "--yes")
+	assert.EqualValues(t, 1, asked.Load())
+	assert.NotContains(t, m.ok("", "", "host", "list"), "skua")
+	body = small(s.URL, "/fine/me")
 	assert.Contains(t, m.ok("", "", "host", "add", s.URL, "--yes"), "The host skua is added")
 	m.refused(1, []string{"there is no file git.skerry.example", "host add https://git.skerry.example"}, "", "", "host", "add", "git.skerry.example")
 	m.refused(1, []string{"host add " + h.URL}, "", "", "host", "add", strings.TrimPrefix(h.URL, "http://"))
 	m.refused(4, []string{"could be anybody's"}, "", "", "host", "add", "http://git.skerry.example")
-	assert.NotContains(t, m.ok("", "", "host", "list"), "skua-2")
 }

@@ -87,7 +87,11 @@ func (q *Request) Read(d *Description, a Answer, vars Vars) (Result, error) {
 			return r, err
 		}
 	}
-	r.Kept, r.Lost = q.kept(d, body, inside, a.Header)
+	holder := body
+	if q.Choose != nil {
+		holder = inside
+	}
+	r.Kept, r.Lost = q.kept(d, holder, a.Header)
 	if q.Keyed != "" {
 		all, _ := q.Items.First(inside).(map[string]any)
 		for _, key := range slices.Sorted(maps.Keys(all)) {
@@ -121,12 +125,8 @@ func (q *Request) Read(d *Description, a Answer, vars Vars) (Result, error) {
 	return r, nil
 }
 
-// kept reads the variables for what follows, from the whole answer or, where one of several things in it is meant, from that; lost
-// are those that are not there.
-func (q *Request) kept(d *Description, body, chosen any, header http.Header) (kept Vars, lost []string) {
-	if q.Choose != nil {
-		body = chosen
-	}
+// kept reads the variables for what follows; lost are those that are not there.
+func (q *Request) kept(d *Description, body any, header http.Header) (kept Vars, lost []string) {
 	kept = Vars{}
 	for name, reading := range q.Keep {
 		kept[name] = reading.value(d, name, body, header)
@@ -145,7 +145,7 @@ func (q *Request) ReadKept(d *Description, a Answer) Vars {
 	if err != nil {
 		body = nil // such an answer may hold anything; headers count
 	}
-	kept, _ := q.kept(d, body, nil, a.Header)
+	kept, _ := q.kept(d, body, a.Header)
 	return kept
 }
 

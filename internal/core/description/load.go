@@ -50,7 +50,7 @@ func LoadAt(data []byte, base string) (*Description, []Mistake) {
 
 func (l *loader) description(n *node) *Description {
 	d := &Description{Pages: map[string]*tmpl{}, Scopes: map[string][]string{}, Words: map[string]Words{},
-		Actions: map[string]*Action{}, Limits: map[string]any{}, Cannot: map[string]string{}, Time: "rfc3339", Masks: map[string]bool{}, Implies: map[string][]string{}}
+		Actions: map[string]*Action{}, Limits: map[string]any{}, Cannot: map[string]string{}, Time: "rfc3339", Implies: map[string][]string{}}
 	switch v, ok := n.take("language"); {
 	case !ok:
 		n.wrong("", "the key \"language\" is missing; write: language = %d", Language)
@@ -289,7 +289,8 @@ func (l *loader) values(d *Description, v *node) {
 				words[name] = value
 			}
 		}
-		if d.Masks[w.kind] = w.kind == "right" && t.boolean("mask"); d.Masks[w.kind] {
+		if w.kind == "right" && t.boolean("mask") {
+			d.Mask = true
 			for name, value := range words {
 				if bits, ok := value.(int64); !ok || bits <= 0 {
 					t.wrong(name, "of a mask of bits each value is a number above zero")

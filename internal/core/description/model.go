@@ -36,7 +36,7 @@ type Description struct {
 	Hook     *Hook               // nil where the description does not say how a web hook's call is told to be genuine
 	Scopes   map[string][]string // a need of ours → the host's scopes
 	Words    map[string]Words    // "visibility", "right", "state", "way" and "outcome": ours ↔ the host's
-	Masks    map[string]bool     // the kinds of words whose values are masks of bits
+	Mask     bool                // rights are masks of bits
 	Implies  map[string][]string // a scope of the host's → those that are in it
 	Time     string              // "rfc3339", "epoch" or a layout such as "%Y-%m-%d %H:%M"
 	Zone     *time.Location      // where a time is that names no zone; nil: not told

@@ -165,8 +165,8 @@ func (d *Description) HostWord(kind, ours string) (any, bool) {
 // ourWord turns a host's value into our word for it, or "" if it has none. Of rights that are a mask of bits it is the
 // most that is there; a value of several fields is ours where all of them are as the description says.
 func (d *Description) ourWord(kind string, theirs any) string {
-	if d.Masks[kind] {
-		return d.byMask(kind, theirs)
+	if kind == "right" && d.Mask {
+		return d.byMask(theirs)
 	}
 	for _, ours := range slices.Sorted(maps.Keys(d.Words[kind])) {
 		switch v := d.Words[kind][ours].(type) {
@@ -187,15 +187,15 @@ func (d *Description) ourWord(kind string, theirs any) string {
 	return ""
 }
 
-// byMask gives the word of which all bits are in a value, and the most bits of those.
-func (d *Description) byMask(kind string, theirs any) string {
+// byMask gives the right of which all bits are in a value, and the most bits of those.
+func (d *Description) byMask(theirs any) string {
 	bits, err := strconv.ParseInt(written(theirs), 10, 64)
 	if err != nil {
 		return ""
 	}
 	best, word := int64(0), ""
-	for _, ours := range slices.Sorted(maps.Keys(d.Words[kind])) {
-		if v, ok := d.Words[kind][ours].(int64); ok && bits&v == v && v > best {
+	for _, ours := range slices.Sorted(maps.Keys(d.Words["right"])) {
+		if v, ok := d.Words["right"][ours].(int64); ok && bits&v == v && v > best {
 			best, word = v, ours
 		}
 	}

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"maps"
 	"net/http"
+	"slices"
 	"strings"
 
 	"uncinate/internal/core/text"
@@ -70,8 +71,8 @@ func (rd *Reading) value(d *Description, field string, body any, header http.Hea
 	if rd == nil {
 		return nil
 	}
-	var v any
-	if v = rd.raw(body, header); v == nil {
+	v := rd.raw(body, header)
+	if v == nil {
 		return nil
 	}
 	if s, ok := v.(string); ok {
@@ -88,15 +89,7 @@ func (rd *Reading) value(d *Description, field string, body any, header http.Hea
 			return strings.FieldsFunc(s, func(r rune) bool { return strings.ContainsRune(rd.Split, r) })
 		}
 	}
-	switch field {
-	case "visibility", "right":
-		return d.ourWord(field, v)
-	case "state", "outcome":
-		if d.Words[field] == nil {
-			return v
-		}
-		return d.ourWord(field, v)
-	case "created", "expires", "used":
+	if slices.Contains(timeFields, field) {
 		form := cmp.Or(rd.As, d.Time)
 		if form == "seconds" {
 			return v
@@ -105,6 +98,15 @@ func (rd *Reading) value(d *Description, field string, body any, header http.Hea
 			return t
 		}
 		return nil
+	}
+	switch field {
+	case "visibility", "right":
+		return d.ourWord(field, v)
+	case "state", "outcome":
+		if d.Words[field] == nil {
+			return v
+		}
+		return d.ourWord(field, v)
 	case "scopes", "mergers":
 		if one, ok := v.(string); ok { // all in one text (RFC 6749, section 3.3)
 			return strings.FieldsFunc(one, func(r rune) bool { return r == ' ' || r == ',' })

@@ -94,9 +94,14 @@ func apart(one, other string) []string {
 	})
 }
 
-// Do makes the host known.
+// Do makes the host known; one that somebody else described has to answer first as that says.
 func (a *Adding) Do(ctx context.Context) (*Host, error) {
 	d, name := a.desk, a.Host.Name
+	if a.From != "" && a.Host.Shell == nil {
+		if err := answers(ctx, d, a.Host.Description); err != nil {
+			return nil, err
+		}
+	}
 	err := desk.Alter(ctx, d, hostsFile(d), func(entries map[string]hostEntry) (map[string]hostEntry, error) {
 		if entries == nil {
 			entries = map[string]hostEntry{}

@@ -68,11 +68,6 @@ func PlanFetch(ctx context.Context, d *desk.Desk, source, at, name string, accou
 	if own := description.OriginOf(from.String()); from.Path == WellKnown && c.Description.Origin() != own {
 		return nil, fault.New(fault.Refused, "%s publishes a description of another host, %s, as its own", own, c.Description.Origin())
 	}
-	if c.Description.Shell == nil {
-		if err := answers(ctx, d, c.Description); err != nil {
-			return nil, err
-		}
-	}
 	a, err := planChecked(d, c, at, name, accountsOn)
 	if a != nil {
 		a.From = from.String()
@@ -81,7 +76,7 @@ func PlanFetch(ctx context.Context, d *desk.Desk, source, at, name string, accou
 }
 
 // answers looks whether the host answers as its description says: to the question whose token it is, asked without one, with a
-// refusal.
+// refusal. Somebody else says where that is, so nothing is asked there before the person agreed.
 func answers(ctx context.Context, d *desk.Desk, desc *description.Description) error {
 	act := desc.Actions["identify"]
 	if act == nil || len(act.Requests) == 0 || !act.Requests[0].Safe() || act.By != "request" {

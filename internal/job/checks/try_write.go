@@ -42,8 +42,6 @@ func (t *Try) Write(ctx context.Context) (all []Tried, err error) {
 			}
 			return "it is found by its name", err
 		})
-	}
-	if created {
 		s.guards(ctx)
 		s.rings(ctx)
 	}
@@ -141,9 +139,10 @@ func (s *scratched) addKey(ctx context.Context) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	if s.key, _ = f["id"].(string); s.key == "" {
-		s.key = fmt.Sprint(f["id"])
+	if f["id"] == nil {
+		return "", errors.New("no id was read of the key that was added, so it could not be removed again")
 	}
+	s.key = fmt.Sprint(f["id"])
 	items, err := s.login.List(ctx, "key-list", "list keys", nil)
 	if err == nil && !slices.ContainsFunc(items, func(i map[string]any) bool { return fmt.Sprint(i["id"]) == s.key }) {
 		err = errors.New("the list of keys does not hold it")
@@ -215,6 +214,9 @@ func (s *scratched) surelyGone(ctx context.Context) error {
 	}
 	if _, e := s.login.Do(ctx, "repository-delete", "delete "+s.name, vars); e != nil && !login.Means(e, description.NotFound) {
 		return errors.Join(e, err)
+	}
+	if _, still, e := s.login.Repository(ctx, s.login.Account.User, s.name); e == nil && still {
+		return errors.New("it was asked to be deleted, and is still shown")
 	}
 	s.gone = true
 	return nil

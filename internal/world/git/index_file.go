@@ -16,6 +16,9 @@ import (
 	"uncinate/internal/world/files"
 )
 
+// idSizes are the sizes of ids, in bytes.
+var idSizes = []int{sha1.Size, sha256.Size}
+
 // Tracked lists the paths that the index holds, each once, in their order. An index of the plain forms is read as
 // it is; for any other git is asked.
 func (r *Repo) Tracked(ctx context.Context) ([]string, error) {
@@ -24,7 +27,7 @@ func (r *Repo) Tracked(ctx context.Context) ([]string, error) {
 		if errors.Is(err, fs.ErrNotExist) {
 			return nil, nil // nothing was added yet
 		}
-		for _, size := range []int{20, 32} { // SHA-1, SHA-256
+		for _, size := range idSizes {
 			if err != nil {
 				break
 			}
@@ -46,12 +49,21 @@ func indexPaths(data []byte, size int) ([]string, bool) {
 		}
 		return true
 	})
-	for ok && at+8 <= len(data)-size { // extensions: those in lower case must be understood
+	return out, ok && alone(data, size, at)
+}
+
+// alone reports whether an index whose entries end at a place is understood by these alone: whether none of its extensions is one
+// that must be known, those in lower case.
+func alone(data []byte, size, at int) bool {
+	end := len(data) - size
+	for at+8 <= end {
 		length := int(binary.BigEndian.Uint32(data[at+4:]))
-		ok = 'A' <= data[at] && data[at] <= 'Z' && length >= 0 && at+8+length <= len(data)-size
+		if data[at] < 'A' || data[at] > 'Z' || length < 0 || at+8+length > end {
+			return false
+		}
 		at += 8 + length
 	}
-	return out, ok && at == len(data)-size
+	return at == end
 }
 
 // eachEntry goes through the entries of an index, and gives where they end; false for an index of another form than 2 or 3,
@@ -107,7 +119,7 @@ func MergeIndex(into, from string, paths []string) (done bool, err error) {
 	if err := errors.Join(errA, errB, errC, errD); err != nil {
 		return false, err
 	}
-	for _, size := range []int{sha1.Size, sha256.Size} {
+	for _, size := range idSizes {
 		merged, ok := mergedIndex(a, b, size, paths)
 		if !ok {
 			continue
@@ -153,8 +165,7 @@ func mergedIndex(a, b []byte, size int, paths []string) ([]byte, bool) {
 		if ok && last != nil {
 			last.raw = last.raw[:len(last.raw)-(len(data)-end)]
 		}
-		_, whole := indexPaths(data, size) // no extension of it has to be understood
-		return ok && whole
+		return ok && alone(data, size, end)
 	}
 	if !take(a, false) || !take(b, true) || !plain {
 		return nil, false
