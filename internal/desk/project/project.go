@@ -92,8 +92,8 @@ func Visit(ctx context.Context, d *desk.Desk, given, part, of string) (string, e
 	return h.Expand(t, vars)
 }
 
-// toldPage gives the page that the host itself tells of a repository, where its description reads that; "" where it does not, where
-// the host does not answer, or where the page is at a place that the description does not name.
+// toldPage gives the page that the host itself tells of a repository, where its description reads that; "" where it does not, or
+// where the host does not answer: the page is made of the description's template then.
 func toldPage(ctx context.Context, d *desk.Desk, account string, h *hosts.Host, owner, name string) string {
 	show := h.Actions["repository-show"]
 	if account == "" || show == nil || !slices.ContainsFunc(show.Requests, func(q *description.Request) bool { return q.Fields["page"] != nil }) {
