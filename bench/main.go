@@ -172,10 +172,11 @@ func compare(what, bound string, pairs int, prepare, ours, theirs func(int) erro
 	return nil
 }
 
+// median is the middle one, or the mean of the two in the middle.
 func median(x []float64) float64 {
 	x = slices.Clone(x)
 	slices.Sort(x)
-	return x[len(x)/2]
+	return (x[len(x)/2] + x[(len(x)-1)/2]) / 2
 }
 
 func (b *bench) command(dir, in, name string, args ...string) error {
