@@ -34,6 +34,12 @@ func nameAround(data []byte, at, end int, form form) (from, to int) {
 	for end < len(data) && end-from < 120 && (nameByte[data[end]] || form == rows && data[end] == '.' && end+1 < len(data) && nameByte[data[end+1]]) {
 		end++
 	}
+	if form == letter && end < len(data) && data[end] == '.' { // settings within a text: token.get = …
+		n := end + run(data, end, func(c byte) bool { return nameByte[c] || c == '.' })
+		if i := blanks(data, n, 8); nameByte[data[n-1]] && i < len(data) && data[i] == '=' {
+			end = n
+		}
+	}
 	return from, end
 }
 
@@ -67,6 +73,9 @@ func find(data []byte, is what, from, to int, form form) (b beside, ok bool) {
 		}
 		return 0
 	}
+	if n := font(data, i); n > 0 && i > to && is == password {
+		return b.apart(data, to, i+n)
+	}
 	if n, called := inProgram(data, to, i, form); n > 0 {
 		b.called = called
 		return b.read(data, to, n, form, true)
@@ -96,7 +105,7 @@ func find(data []byte, is what, from, to int, form form) (b beside, ok bool) {
 		i++
 	case bytes.HasPrefix(b.name, []byte("-")) && i > to && (isQuote(c) || len(b.name) > 2 && (b.name[1] == '-' || from > 0 && data[from-1] == '\\') && (form == rows || form == letter)):
 		// an option and its value
-	case i > to && (isQuote(c) || (form != code && form != markup || inComment(data, from)) && (is == password || is == weak && nameByte[c])):
+	case i > to && (isQuote(c) || (form != code && form != markup || inComment(data, from)) && (is == password || is == weak && nameByte[c] || is == token && drawnAt(data, i))):
 		b.wide = true
 		if n := afterWords(data, i, is == password && !isQuote(data[to])); n > 0 {
 			i = n
@@ -206,7 +215,7 @@ func (b beside) bare(data []byte, to, i int) (beside, bool) {
 		b.named = b.named || bytes.Contains(before, []byte(w)) || bytes.Contains(before, bytes.ToUpper([]byte(w)))
 	}
 	comment := bytes.TrimLeft(before, "# \t;")
-	first := fewWords(comment) || len(comment) > 4 && (equalFold(comment[:4], "env ") || equalFold(comment[:4], "set ")) || bytes.HasPrefix(comment, []byte("export "))
+	first := fewWords(comment) || len(comment) > 4 && (equalFold(comment[:4], "env ") || equalFold(comment[:4], "set ")) || bytes.HasPrefix(comment, []byte("export ")) || commanded(comment)
 	b.pair = first && lineEnds(data[i+n:])
 	return b, b.named || b.pair || first && bytes.HasSuffix(b.name, []byte("community"))
 }
@@ -356,7 +365,7 @@ func inPairs(data []byte, at int) bool {
 		return false
 	}
 	c := before[len(before)-1]
-	return (c == ';' || c == '&' || c == '?' || c == ',' && data[at-1] == ',') && bytes.IndexByte(before[:len(before)-1], '=') >= 0 || c == '?' && bytes.Contains(before, []byte("//"))
+	return (c == ';' || c == '&' || c == '?' || (c == ',' || c == ':') && data[at-1] == c) && bytes.IndexByte(before[:len(before)-1], '=') >= 0 || c == '?' && bytes.Contains(before, []byte("//"))
 }
 
 // laterPair reports whether after a value that begins at i another pair of the same string follows.
@@ -383,7 +392,7 @@ func wholePair(data []byte, at, i int) bool {
 	return len(before) == 0 && n > 0 && (lineEnds(rest) || len(rest) == 0)
 }
 
-// inComment reports whether the line of a place begins as a comment of a program.
+// inComment reports whether the line of a place begins as a comment of a program, or is in its manual.
 func inComment(data []byte, at int) bool {
 	before := bytes.TrimLeft(lineBefore(data, at), " \t")
 	for _, sign := range []string{"#", "//", "*", ";", "--", "%"} {
@@ -391,7 +400,7 @@ func inComment(data []byte, at int) bool {
 			return true
 		}
 	}
-	return false
+	return inManual(data, at)
 }
 
 // isPair reports whether text begins with a name and an equals sign.

@@ -145,7 +145,7 @@ func fits(data []byte, is what, b beside, form form, parts []string) bool {
 	if (strings.HasSuffix(last, "secret") || (b.called || b.quoted) && strings.HasPrefix(last, "credential")) && (form != code || b.quoted && len(b.v) >= 8) && strong(b.v) && isPassword(b.v, b.quoted, form, b.called) && bytes.IndexByte(b.v, '/') < 0 {
 		return true
 	}
-	return isToken(b.v, strings.ToLower(string(b.name))) && !(b.wide && !b.quoted)
+	return isToken(b.v, strings.ToLower(string(b.name))) && (!b.wide || b.quoted || madeOf(b.v).upper > 1)
 }
 
 // isWords reports whether a value is a phrase: words of letters, digits and signs, at most 24, and no sentence.

@@ -74,7 +74,7 @@ func placeholder(v []byte) bool {
 	if strings.IndexByte("<{[|>(", v[0]) >= 0 || strings.IndexByte("$%@&*!#", v[0]) >= 0 && (len(v) < 8 || looksCalled(v)) {
 		return true
 	}
-	if bytes.Contains(v, []byte("${")) || bytes.Contains(v, []byte("{{")) || bytes.Contains(v, []byte("%s")) || bytes.Contains(v, []byte("%(")) || bytes.Contains(v, []byte(`\f`)) || bytes.Contains(v, []byte("$(")) || bytes.Contains(v, []byte("...")) || bytes.Contains(v, []byte("\u2026")) {
+	if bytes.Contains(v, []byte("${")) || bytes.Contains(v, []byte("{{")) || bytes.Contains(v, []byte("%s")) && (len(v) < 12 || madeOf(v).digit == 0 || wordy(v) || v[0] == '%') || bytes.Contains(v, []byte("%(")) || bytes.Contains(v, []byte(`\f`)) || bytes.Contains(v, []byte("$(")) || bytes.Contains(v, []byte("...")) || bytes.Contains(v, []byte("\u2026")) {
 		return true
 	}
 	m := madeOf(v)
@@ -92,7 +92,14 @@ func placeholder(v []byte) bool {
 	case v[0] == '$' && len(v) > 1 && (nameByte[v[1]] && v[1] > '9') && bytes.ContainsAny(v, "{[(>"): // the use of a variable in some language
 		return true
 	}
-	return few(v)
+	return few(v) || isMethod(v)
+}
+
+// isMethod reports whether a value is the name of a way to sign in or to sum up, such as CRAM-MD5 or SCRAM-SHA-256 (RFC 4422, section 3.1:
+// capitals, digits and dashes).
+func isMethod(v []byte) bool {
+	m := madeOf(v)
+	return m.lower == 0 && m.upper > m.digit && bytes.IndexByte(v, '-') > 0 && (bytes.Contains(v, []byte("MD5")) || bytes.Contains(v, []byte("SHA")))
 }
 
 // isEscaped reports whether a value holds a letter that is written by its number: \u00e1.
