@@ -27,6 +27,9 @@ func nameAround(data []byte, at, end int, form form) (from, to int) {
 	if from > 0 && from < at && data[from-1] == '\\' && (data[from] == 'n' || data[from] == 't' || data[from] == 'r') {
 		from++ // a written line end
 	}
+	if from > 0 && from+1 < at && font(data, from-1) == 3 {
+		from += 2
+	}
 	// A literal may itself end in the sign that follows the name.
 	for end > at && !nameByte[data[end-1]] {
 		end--
@@ -67,12 +70,7 @@ func find(data []byte, is what, from, to int, form form) (b beside, ok bool) {
 	if i >= len(data) {
 		return b, false
 	}
-	next := func(n int) byte {
-		if i+n < len(data) {
-			return data[i+n]
-		}
-		return 0
-	}
+	next := func(n int) byte { return byteAt(data, i+n) }
 	if n := font(data, i); n > 0 && i > to && is == password {
 		return b.apart(data, to, i+n)
 	}
@@ -105,7 +103,7 @@ func find(data []byte, is what, from, to int, form form) (b beside, ok bool) {
 		i++
 	case bytes.HasPrefix(b.name, []byte("-")) && i > to && (isQuote(c) || len(b.name) > 2 && (b.name[1] == '-' || from > 0 && data[from-1] == '\\') && (form == rows || form == letter)):
 		// an option and its value
-	case i > to && (isQuote(c) || (form != code && form != markup || inComment(data, from)) && (is == password || is == weak && nameByte[c] || is == token && drawnAt(data, i))):
+	case i > to && (isQuote(c) || (form != code && form != markup || inComment(data, from)) && (is == password || is == weak && nameByte[c] || is == token && (drawnAt(data, i) || len(b.name) > 5 && equalFold(b.name[len(b.name)-6:], "secret")))):
 		b.wide = true
 		if n := afterWords(data, i, is == password && !isQuote(data[to])); n > 0 {
 			i = n
@@ -118,16 +116,27 @@ func find(data []byte, is what, from, to int, form form) (b beside, ok bool) {
 	return b.read(data, to, i, form, true)
 }
 
-// read takes the value at i. typed allows the sign of a string's type before its quote.
-func (b beside) read(data []byte, to, i int, form form, typed bool) (beside, bool) {
+// byteAt gives the byte at a place, 0 beyond the end.
+func byteAt(data []byte, i int) byte {
+	if i < len(data) {
+		return data[i]
+	}
+	return 0
+}
+
+// read takes the value at i. ofType allows the sign of a string's type before its quote.
+func (b beside) read(data []byte, to, i int, form form, ofType bool) (beside, bool) {
 	i = blanks(data, i, 40)
-	for typed && i+1 < len(data) && strings.IndexByte("brfu", data[i]) >= 0 && (data[i+1] == '"' || data[i+1] == '\'') {
-		i++
+	for n := 1; n > 0; i += n { // a manual page shows the value in a font of its own
+		n = font(data, i)
+	}
+	if ofType {
+		i = typed(data, i)
 	}
 	if i >= len(data) {
 		return b, false
 	}
-	if b.between = data[to:min(i, to+6)]; !typed {
+	if b.between = data[to:min(i, to+6)]; !ofType {
 		b.between = []byte(": ")
 	}
 	from := to - len(b.name)
@@ -163,8 +172,13 @@ func (b beside) read(data []byte, to, i int, form form, typed bool) (beside, boo
 		b.v, b.till = data[i:i+n], i+n
 		return b, n > 0 && i+n < len(data)
 	}
+	return b.open(data, from, i, form)
+}
+
+// open takes a value without quotes, up to where its word or, of a phrase, its line ends.
+func (b beside) open(data []byte, from, i int, form form) (beside, bool) {
 	given := data[i-1] == '=' && isUpper(b.name) || bytes.HasPrefix(b.name, []byte("--")) // to a program
-	if form == letter && (b.pair || given || wholePair(data, from, i)) {
+	if form == letter && (b.pair || given || wholePair(data, from, i) || wholeString(data, from, i)) {
 		form, b.pair = rows, true
 	}
 	n := run(data, i, func(c byte) bool {
@@ -173,9 +187,15 @@ func (b beside) read(data []byte, to, i int, form form, typed bool) (beside, boo
 	if form == rows && isPhrase(b.name) && !given || bytes.EqualFold(b.name, []byte("mnemonic")) { // its words
 		n = len(bytes.TrimRight(data[i:i+run(data, i, func(c byte) bool { return c != '\n' && c != '\r' })], " \t"))
 	}
+	if k := bytes.Index(data[i:i+n], []byte(`\f`)); k > 0 && form != code && font(data, i+k) > 0 {
+		n = k
+	}
 	b.v, b.till = bytes.TrimRight(data[i:i+n], `\`), i+n
 	if form == letter {
 		b.v = bytes.TrimRight(b.v, ".,;:!?&")
+		if bytes.IndexByte(b.v, '(') < 0 {
+			b.v = bytes.TrimRight(b.v, ")")
+		}
 	}
 	rest := data[i+n:]
 	if bytes.HasPrefix(b.name, []byte("-")) && data[i] == '-' {
@@ -197,7 +217,7 @@ func (b beside) bare(data []byte, to, i int) (beside, bool) {
 	for i+n < len(data) && n < 4096 && data[i+n] > ' ' && data[i+n] < 0x7f && !quoteOrEnd[data[i+n]] {
 		n++
 	}
-	b.v, b.till = bytes.TrimRight(data[i:i+n], ".,;:!?"), i+n
+	b.v, b.till = bytes.TrimRight(data[i:i+n], ".,;:!?)"), i+n
 	if word, rest, _ := bytes.Cut(data[i:min(len(data), i+200)], []byte(" ")); equalFold(word, "is") { // your password is x
 		n = run(rest, 0, func(c byte) bool { return c > ' ' && c < 0x7f && !quoteOrEnd[c] })
 		b.v, b.till, b.pair = bytes.TrimRight(rest[:n], ".;:!?"), i+3+n, true
@@ -216,7 +236,7 @@ func (b beside) bare(data []byte, to, i int) (beside, bool) {
 	}
 	comment := bytes.TrimLeft(before, "# \t;")
 	first := fewWords(comment) || len(comment) > 4 && (equalFold(comment[:4], "env ") || equalFold(comment[:4], "set ")) || bytes.HasPrefix(comment, []byte("export ")) || commanded(comment)
-	b.pair = first && lineEnds(data[i+n:])
+	b.pair = first && endsHere(data[i+n:])
 	return b, b.named || b.pair || first && bytes.HasSuffix(b.name, []byte("community"))
 }
 
@@ -392,7 +412,7 @@ func wholePair(data []byte, at, i int) bool {
 	return len(before) == 0 && n > 0 && (lineEnds(rest) || len(rest) == 0)
 }
 
-// inComment reports whether the line of a place begins as a comment of a program, or is in its manual.
+// inComment reports whether the line of a place begins as a comment of a program.
 func inComment(data []byte, at int) bool {
 	before := bytes.TrimLeft(lineBefore(data, at), " \t")
 	for _, sign := range []string{"#", "//", "*", ";", "--", "%"} {
@@ -400,7 +420,7 @@ func inComment(data []byte, at int) bool {
 			return true
 		}
 	}
-	return inManual(data, at)
+	return false
 }
 
 // isPair reports whether text begins with a name and an equals sign.

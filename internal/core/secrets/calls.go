@@ -1,6 +1,11 @@
 package secrets
 
-import "bytes"
+import (
+	"bytes"
+	"strings"
+
+	"uncinate/internal/core/text"
+)
 
 // inProgram finds the quote of a value that a call or an operator parts from its name, which ends before to: NewToken("…"),
 // Token::new("…"), update_password("user", "…"); $password eq "…", password = option || "…".
@@ -29,7 +34,7 @@ func argument(data []byte, i int) int {
 	}
 	found := 0
 	for n := 0; n < 3 && i < len(data) && (n == 0 && data[i] == '(' || n > 0 && data[i] == ','); n++ {
-		at := blanks(data, i+1, 8)
+		at := typed(data, blanks(data, i+1, 8))
 		v, next := quotedWord(data, at)
 		if len(v) == 0 {
 			break
@@ -40,6 +45,14 @@ func argument(data []byte, i int) int {
 		i = next
 	}
 	return found
+}
+
+// typed gives the place of a quote behind the sign of a string's type, as in b"…".
+func typed(data []byte, i int) int {
+	for i+1 < len(data) && strings.IndexByte("brfu", data[i]) >= 0 && (isQuote(data[i+1]) && data[i+1] != '`' || strings.IndexByte("brfu", data[i+1]) >= 0) {
+		i++
+	}
+	return i
 }
 
 // wrappedAt gives the quote of a value that a call or another name parts from its own: password: Buffer.from("…"),
@@ -69,6 +82,37 @@ func wrappedAt(data []byte, to int) int {
 	return 0
 }
 
+// byPlace gives the quote of the value that a statement gives to one of several names, by its place among them, as in
+// user, password := "…", "…"; 0 where it is none.
+func byPlace(data []byte, from, to int) int {
+	before, n := lineBefore(data, from), 0
+	if bytes.IndexAny(before, "=(\"'") >= 0 {
+		return 0
+	}
+	for i := to; i < len(data) && i < to+80; i++ {
+		switch c := data[i]; {
+		case c == ',' || c == ' ' || nameByte[c]:
+		case c == '=' || c == ':' && i+1 < len(data) && data[i+1] == '=':
+			i += text.Either(c == ':', 2, 1)
+			for n = bytes.Count(before, []byte(",")); n >= 0; n-- {
+				i = blanks(data, i, 8)
+				v, next := quotedWord(data, i)
+				if n == 0 && len(v) > 0 {
+					return i
+				}
+				if len(v) == 0 || next >= len(data) || data[next] != ',' {
+					return 0
+				}
+				i = next + 1
+			}
+			return 0
+		default:
+			return 0
+		}
+	}
+	return 0
+}
+
 // turns reports whether a call gives something about a text, and not it.
 func turns(name []byte) bool {
 	low := bytes.ToLower(name)
@@ -83,6 +127,9 @@ func turns(name []byte) bool {
 // onLine takes a value at the quote that wrappedAt gave, where it is more than words.
 func onLine(data []byte, from, to int) (b beside, ok bool) {
 	i := wrappedAt(data, to)
+	if i == 0 && (byteAt(data, to) == ',' || from > 1 && data[from-1] == ' ' && data[from-2] == ',') {
+		i = byPlace(data, from, to)
+	}
 	if i == 0 {
 		return b, false
 	}

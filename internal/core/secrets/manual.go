@@ -53,8 +53,25 @@ func commanded(before []byte) bool {
 // sign that ends a statement stands.
 func drawnAt(data []byte, i int) bool {
 	n := run(data, i, func(c byte) bool { return c > ' ' && c < 0x7f && c != ';' && !quoteOrEnd[c] })
+	if n < 20 {
+		return false
+	}
 	v := data[i : i+n]
 	m := madeOf(v)
-	rest := bytes.TrimLeft(data[i+n:min(len(data), i+n+40)], "; \t")
-	return m.digit > 0 && m.upper > 1 && m.lower > 1 && looksRandom(v, 20) && (lineEnds(rest) || rest[0] == '#' || rest[0] == '/')
+	return m.digit > 0 && m.upper > 1 && m.lower > 1 && looksRandom(v, 20) && endsHere(data[i+n:])
+}
+
+// endsHere reports whether a statement ends: the line does, but for a sign that ends statements and a comment.
+func endsHere(rest []byte) bool {
+	rest = bytes.TrimLeft(rest[:min(len(rest), 40)], "; \t")
+	return lineEnds(rest) || rest[0] == '#' || bytes.HasPrefix(rest, []byte("//"))
+}
+
+// wholeString reports whether a string holds only a name at a place, a sign, and a word that begins at i: "password=…".
+func wholeString(data []byte, at, i int) bool {
+	if at == 0 || !isQuote(data[at-1]) {
+		return false
+	}
+	n := run(data, i, func(c byte) bool { return c > ' ' && c != data[at-1] })
+	return i+n < len(data) && data[i+n] == data[at-1]
 }

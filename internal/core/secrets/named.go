@@ -15,6 +15,9 @@ var otherKeys = strings.Fields("public pub primary foreign sort cache partition 
 // asking are first words of names of calls that ask for something by its name.
 var asking = strings.Fields("get find fetch load lookup look read has is list show delete remove drop unset expect")
 
+// summing are first words of names of calls that are given a password for a sum of it.
+var summing = []string{"generate", "make", "create", "compute", "check"}
+
 // promising reports whether after a word something follows that may part a name from its value: most words are
 // parts of sentences and programs.
 func promising(data []byte, end int, form form) bool {
@@ -77,6 +80,9 @@ func named(data []byte, is what, at, end int, form form) (kind, excerpt string, 
 		return "", "", 0
 	}
 	parts := partsOf(name)
+	if n := len(parts); n > 2 && b.called && parts[n-1] == "hash" && slices.Contains(summing, parts[0]) { // generate_password_hash("…")
+		parts = parts[:n-1]
+	}
 	if len(parts) == 0 || saysOther(parts) || from > 0 && data[from-1] == '!' || madeOf(b.v).digit == 0 && len(name) > 5 && bytes.HasSuffix(bytes.ToLower(b.v), bytes.ToLower(name)) || !fits(data, is, b, form, parts) {
 		return "", "", 0
 	}

@@ -45,7 +45,7 @@ type Content struct {
 }
 
 // Version is of what is looked for: what was remembered under another is looked for again.
-const Version = 3
+const Version = 4
 
 // MostFindings is how many findings of one file are kept.
 const MostFindings = 20
@@ -136,7 +136,8 @@ func Buffer() []byte { return make([]byte, chunk) }
 func (f *Finder) Read(name string, r io.Reader, buf []byte) (Content, error) {
 	c := Content{Next: 1}
 	form := formOf(name)
-	kept := 0 // bytes of the chunk before, at the buffer's start
+	manual := form == code && strings.Contains(" .pm .pl .t .cgi ", " "+path.Ext(name)+" ") && path.Ext(name) != "" // perlpod
+	kept := 0                                                                                                       // bytes of the chunk before, at the buffer's start
 	first := true
 	for {
 		n, err := io.ReadFull(r, buf[kept:])
@@ -160,7 +161,7 @@ func (f *Finder) Read(name string, r io.Reader, buf []byte) (Content, error) {
 				}
 				c.Binary, c.Bytes = false, c.Bytes+int64(len(rest))
 				data = narrow(slices.Concat(data, rest))
-				f.look(&c, data, len(data), form)
+				f.look(&c, data, len(data), form, false)
 				return c, nil
 			}
 			if isScript(data) {
@@ -173,7 +174,7 @@ func (f *Finder) Read(name string, r io.Reader, buf []byte) (Content, error) {
 		if !end {
 			upTo -= overlap
 		}
-		f.look(&c, data, upTo, form)
+		f.look(&c, data, upTo, form, manual)
 		if end {
 			return c, nil
 		}
@@ -185,8 +186,8 @@ func (f *Finder) Read(name string, r io.Reader, buf []byte) (Content, error) {
 // mostDear is how many of what is dear to judge is judged of a chunk.
 const mostDear = 100
 
-// look finds what begins before upTo.
-func (f *Finder) look(c *Content, data []byte, upTo int, form form) {
+// look finds what begins before upTo. manual is whether parts of a program may be its manual.
+func (f *Finder) look(c *Content, data []byte, upTo int, form form, manual bool) {
 	after := 0 // up to here all is told already
 	from, line := 0, c.Next
 	add := func(kind string, at, end int, excerpt string) {
@@ -222,7 +223,11 @@ func (f *Finder) look(c *Content, data []byte, upTo int, form form) {
 				return true
 			}
 		}
-		if kind, excerpt, till := judge(data, is, at, end, form); kind != "" {
+		written := form
+		if manual && inManual(data, at) {
+			written = letter
+		}
+		if kind, excerpt, till := judge(data, is, at, end, written); kind != "" {
 			hits = append(hits, hit{kind, excerpt, at, till})
 			after = till
 		}
