@@ -209,10 +209,9 @@ func moleDoes(f *facade, w http.ResponseWriter, q *http.Request, me string, path
 	return st.SetRight(q.Context(), me, owner, name, path[3], int(grade)/10, 0)
 }
 
-// TestTenants is about a host with a tenant in each path, loose searches, and bodies and answers of several kinds.
-func TestTenants(t *testing.T) {
-	t.Parallel()
-	f := newFacade(t, "mole", func(q *http.Request) string { return q.URL.Query().Get("key") }, func(f *facade, w http.ResponseWriter, q *http.Request, s practice.Session) {
+// newMole starts a host with a tenant in each path, loose searches, and bodies and answers of several kinds.
+func newMole(t *testing.T) *facade {
+	return newFacade(t, "mole", func(q *http.Request) string { return q.URL.Query().Get("key") }, func(f *facade, w http.ResponseWriter, q *http.Request, s practice.Session) {
 		if s.User == nil {
 			tells(w, 401, map[string]string{"detail": "No such key."})
 			return
@@ -239,6 +238,12 @@ func TestTenants(t *testing.T) {
 			}
 		}
 	})
+}
+
+// TestTenants is about such a host.
+func TestTenants(t *testing.T) {
+	t.Parallel()
+	f := newMole(t)
 	m := person(t, "tern")
 	f.play(m, f.description(m))
 	assert.Contains(t, strings.Join(f.asked, "\n"), "/t/saltern/holds/tern%2Fgauge")
@@ -337,11 +342,10 @@ func (x *weir) does(f *facade, q *http.Request, me string) (any, error) {
 	return x.shows(f, r, me), nil
 }
 
-// TestLinksWithin is about such a host.
-func TestLinksWithin(t *testing.T) {
-	t.Parallel()
+// newWeir starts such a host.
+func newWeir(t *testing.T) (*weir, *facade) {
 	x := &weir{cookies: map[string]string{}}
-	f := newFacade(t, "weir", func(q *http.Request) string {
+	return x, newFacade(t, "weir", func(q *http.Request) string {
 		if c, err := q.Cookie("weir"); err == nil {
 			return x.cookies[c.Value]
 		}
@@ -368,6 +372,12 @@ func TestLinksWithin(t *testing.T) {
 		}
 		tells(w, 200, told)
 	})
+}
+
+// TestLinksWithin is about it.
+func TestLinksWithin(t *testing.T) {
+	t.Parallel()
+	x, f := newWeir(t)
 	m := person(t, "tern")
 	f.play(m, f.description(m))
 	assert.Contains(t, m.ok("", "", "account", "list"), "2027-02-03", "the time was read in the host's zone")
@@ -490,9 +500,8 @@ func (x *sluice) ServeHTTP(w http.ResponseWriter, q *http.Request) {
 	}
 }
 
-// TestTwoOrigins is about such a host.
-func TestTwoOrigins(t *testing.T) {
-	t.Parallel()
+// newSluice starts such a host.
+func newSluice(t *testing.T) *sluice {
 	x := &sluice{asked: map[string]int{}}
 	x.f = newFacade(t, "sluice", sluiceSecret, func(f *facade, w http.ResponseWriter, q *http.Request, s practice.Session) {
 		if s.User == nil {
@@ -503,6 +512,13 @@ func TestTwoOrigins(t *testing.T) {
 	})
 	x.other = httptest.NewServer(x)
 	t.Cleanup(x.other.Close)
+	return x
+}
+
+// TestTwoOrigins is about it.
+func TestTwoOrigins(t *testing.T) {
+	t.Parallel()
+	x := newSluice(t)
 	m := person(t, "tern")
 	file := x.f.description(m, "OTHER", x.other.URL)
 	x.f.play(m, file)

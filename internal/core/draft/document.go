@@ -17,16 +17,24 @@ type operation struct {
 	named                     [2]string // key and value of the name in the body, if it was taken apart
 	params                    []param
 	body                      map[string]any // schema; nil for none
-	form                      bool
+	kind                      string         // of the body: "json", "form" or "multipart"
+	media                     string         // its Content-Type, where it is not the usual one
+	base                      string         // the server's address, where it is not the document's
+	root                      string         // of the answer, where that is XML
 	answer                    map[string]any // schema of the answer; nil for none
 	status                    string
 	headers                   []string // of the answer
+	text                      string   // all that is said of it, as words gives it
+	of                        int      // 1 if it is of one repository, -1 if it is not, 0 if that is not known
+	item                      int      // the same for one part, that an id names
 }
 
 type param struct {
 	name, in string
 	most     int64
 	says     string
+	required bool
+	schema   map[string]any
 }
 
 // title says which operation it is, for a comment.
@@ -35,11 +43,6 @@ func (o *operation) title() string {
 		return o.method + " " + o.path + " " + o.named[1]
 	}
 	return o.method + " " + o.path
-}
-
-// words are all that is said of an operation, in small letters.
-func (o *operation) words() string {
-	return strings.ToLower(o.id + " " + o.path + " " + o.summary + " " + o.named[1])
 }
 
 // document is an OpenAPI document as it was read from JSON or YAML.
@@ -80,30 +83,75 @@ func (d *document) resolve(v any) map[string]any {
 	return nil
 }
 
-// properties gives a schema's properties, resolved.
+// properties gives a schema's properties, resolved, with those of all that it is put together from.
 func (d *document) properties(schema map[string]any) map[string]map[string]any {
 	out := map[string]map[string]any{}
-	for _, part := range append([]any{schema}, list(schema["allOf"])...) {
-		for name, p := range table(d.resolve(part)["properties"]) {
-			out[name] = d.resolve(p)
-		}
-	}
+	d.collect(schema, out, 0)
 	return out
 }
 
-func content(v any) (schema any, form bool) {
+func (d *document) collect(schema map[string]any, out map[string]map[string]any, depth int) {
+	if depth > 8 || schema == nil {
+		return
+	}
+	for _, part := range list(schema["allOf"]) {
+		d.collect(d.resolve(part), out, depth+1)
+	}
+	if some := append(slices.Clone(list(schema["oneOf"])), list(schema["anyOf"])...); len(some) > 0 && schema["properties"] == nil {
+		d.collect(d.resolve(some[0]), out, depth+1)
+	}
+	for name, p := range table(schema["properties"]) {
+		if r := d.whole(p); r != nil {
+			out[name] = r
+		}
+	}
+}
+
+// whole gives a schema, resolved, with what is said beside a reference (OpenAPI 3.1, "Reference Object") and in the parts of allOf.
+func (d *document) whole(v any) map[string]any {
+	beside := table(v)
+	r := maps.Clone(d.resolve(v))
+	if r == nil {
+		return nil
+	}
+	for _, part := range list(r["allOf"]) {
+		for k, x := range d.resolve(part) {
+			if _, there := r[k]; !there {
+				r[k] = x
+			}
+		}
+	}
+	for _, k := range []string{"description", "title", "enum"} {
+		if x, there := beside[k]; there && beside["$ref"] != nil {
+			r[k] = x
+		}
+	}
+	return r
+}
+
+// content gives a body's schema, and its media type: JSON before forms before XML.
+func content(v any) (schema any, media string) {
 	all := table(table(v)["content"])
-	for _, kind := range slices.Sorted(maps.Keys(all)) {
-		if strings.Contains(kind, "json") {
-			return table(all[kind])["schema"], false
+	for _, kind := range []string{"json", "urlencoded", "multipart", "xml"} {
+		for _, media := range slices.Sorted(maps.Keys(all)) {
+			if strings.Contains(media, kind) {
+				return table(all[media])["schema"], media
+			}
 		}
 	}
-	for _, kind := range slices.Sorted(maps.Keys(all)) {
-		if strings.Contains(kind, "form") {
-			return table(all[kind])["schema"], true
-		}
+	return nil, ""
+}
+
+// server gives the address of the first of some servers, with its variables filled in.
+func server(all []any) string {
+	if len(all) == 0 {
+		return ""
 	}
-	return nil, false
+	at := str(table(all[0])["url"])
+	for name, v := range table(table(all[0])["variables"]) {
+		at = strings.ReplaceAll(at, "{"+name+"}", str(table(v)["default"]))
+	}
+	return at
 }
 
 // most is how many operations of a document are looked at.
@@ -120,18 +168,36 @@ func (d *document) operations() []*operation {
 			if o == nil || len(out) >= most {
 				continue
 			}
-			x := &operation{method: strings.ToUpper(method), path: path, id: str(o["operationId"]), summary: str(o["summary"]) + " " + str(o["description"])}
+			x := &operation{method: strings.ToUpper(method), path: path, id: str(o["operationId"]), summary: strings.TrimSpace(str(o["summary"]) + ". " + str(o["description"]))}
 			for _, p := range append(slices.Clone(list(item["parameters"])), list(o["parameters"])...) {
 				r := d.resolve(p)
-				x.params = append(x.params, param{str(r["name"]), str(r["in"]), number(d.resolve(r["schema"])["maximum"]), str(r["description"])})
+				schema := d.whole(r["schema"])
+				required, _ := r["required"].(bool)
+				x.params = append(x.params, param{str(r["name"]), str(r["in"]), number(schema["maximum"]), str(r["description"]) + " " + str(schema["description"]), required, schema})
 			}
-			schema, form := content(d.resolve(o["requestBody"]))
-			x.body, x.form = d.resolve(schema), form
+			schema, media := content(d.resolve(o["requestBody"]))
+			x.body, x.kind = d.resolve(schema), "json"
+			switch {
+			case strings.Contains(media, "multipart"):
+				x.kind = "multipart"
+			case strings.Contains(media, "urlencoded"):
+				x.kind = "form"
+			case media != "application/json":
+				x.media = media
+			}
+			for _, at := range []any{item["servers"], o["servers"]} {
+				if other := server(list(at)); other != "" && other != server(list(d.root["servers"])) {
+					x.base = strings.TrimSuffix(other, "/")
+				}
+			}
 			answers := table(o["responses"])
 			for _, status := range []string{"200", "201", "202", "204", "2XX", "default"} {
 				if r := d.resolve(answers[status]); r != nil {
-					s, _ := content(r)
+					s, media := content(r)
 					x.answer, x.status = d.resolve(s), status
+					if strings.Contains(media, "xml") {
+						x.root = str(table(x.answer["xml"])["name"])
+					}
 					x.headers = slices.Sorted(maps.Keys(table(r["headers"])))
 					break
 				}
@@ -152,7 +218,7 @@ func (d *document) apart(o *operation) []*operation {
 	for _, c := range choices {
 		schema := d.resolve(c)
 		x := *o
-		x.body, x.summary = schema, str(schema["description"])
+		x.body, x.summary = schema, strings.TrimSpace(str(schema["title"])+". "+str(schema["description"]))
 		x.id = str(schema["title"])
 		for name, p := range d.properties(schema) {
 			value := str(p["const"])
@@ -177,13 +243,9 @@ func (d *document) apart(o *operation) []*operation {
 }
 
 // find looks, level by level, for the part of a schema that fits, and gives the
-// JSONPath to it and the part; "" for none. Lists are gone into by [*].
+// JSONPath to it and the part; "" for none. Lists are gone into by [*], maps by .*
 func (d *document) find(schema map[string]any, fits func(map[string]any) bool) (string, map[string]any) {
-	type place struct {
-		path   string
-		schema map[string]any
-	}
-	level := []place{{"$", schema}}
+	level := []place{{"", "$", schema}}
 	for range 4 {
 		var next []place
 		for _, p := range level {
@@ -194,11 +256,14 @@ func (d *document) find(schema map[string]any, fits func(map[string]any) bool) (
 				return p.path, p.schema
 			}
 			if items := d.resolve(p.schema["items"]); items != nil {
-				next = append(next, place{p.path + "[*]", items})
+				next = append(next, place{"", p.path + "[*]", items})
+			}
+			if isMap(p.schema) {
+				next = append(next, place{"", p.path + ".*", d.resolve(p.schema["additionalProperties"])})
 			}
 			props := d.properties(p.schema)
 			for _, name := range slices.Sorted(maps.Keys(props)) {
-				next = append(next, place{p.path + "." + name, props[name]})
+				next = append(next, place{name, p.path + "." + name, props[name]})
 			}
 		}
 		level = next

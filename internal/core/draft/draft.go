@@ -3,7 +3,6 @@ package draft
 import (
 	"fmt"
 	"maps"
-	"regexp"
 	"slices"
 	"strings"
 )
@@ -23,118 +22,48 @@ type Draft struct {
 	Missing []string // what is not in the document, or was not understood
 }
 
-// want is what an action's operation should be like.
-type want struct {
-	action  string
-	methods []string // the best first
-	verbs   []string
-	nouns   []string
-	repo    bool // it answers with a repository
-	many    bool // it answers with a list
-}
-
-var wanted = []want{
-	{"identify", []string{"GET"}, []string{"whoami", "showme", "who ", "whose"}, []string{"/me", "whoami", "/user", "who"}, false, false},
-	{"repository-list", []string{"GET"}, []string{"list", "search", "all"}, []string{"repo", "project"}, true, true},
-	{"repository-show", []string{"GET"}, []string{"show", "get", "read"}, []string{"repo", "project"}, true, false},
-	{"repository-create", []string{"POST", "PUT"}, []string{"create", "new", "add", "make"}, []string{"repo", "project"}, true, false},
-	{"repository-change", []string{"PATCH", "PUT"}, []string{"change", "update", "edit", "set", "write back"}, []string{"repo", "project"}, true, false},
-	{"repository-transfer", []string{"POST"}, []string{"transfer", "move"}, []string{"repo", "project", "owner"}, true, false},
-	{"repository-delete", []string{"DELETE"}, []string{"delete", "remove", "drop"}, []string{"repo", "project"}, false, false},
-	{"owner-list", []string{"GET"}, []string{"list", "may"}, []string{"owner", "groups", "organi", "collections"}, false, true},
-	{"key-list", []string{"GET"}, []string{"list"}, []string{"ssh key", "keys"}, false, true},
-	{"key-add", []string{"POST"}, []string{"add", "new", "create"}, []string{"ssh key", "keys"}, false, false},
-	{"key-remove", []string{"DELETE"}, []string{"remove", "delete", "drop"}, []string{"ssh key", "keys"}, false, false},
-	{"signing-key-list", []string{"GET"}, []string{"list"}, []string{"signing"}, false, true},
-	{"signing-key-add", []string{"POST"}, []string{"add", "new", "create"}, []string{"signing"}, false, false},
-	{"signing-key-remove", []string{"DELETE"}, []string{"remove", "delete", "drop"}, []string{"signing"}, false, false},
-	{"deploy-key-list", []string{"GET"}, []string{"list"}, []string{"deploy key", "deploy"}, false, true},
-	{"deploy-key-add", []string{"POST"}, []string{"add", "new", "create"}, []string{"deploy key", "deploy"}, false, false},
-	{"deploy-key-remove", []string{"DELETE"}, []string{"remove", "delete", "drop"}, []string{"deploy key", "deploy"}, false, false},
-	{"host-key-list", []string{"GET"}, []string{"list"}, []string{"host's own", "host key"}, false, true},
-	{"token-renew", []string{"POST"}, []string{"renew", "rotate", "new token"}, []string{"token"}, false, false},
-	{"token-revoke", []string{"DELETE", "POST"}, []string{"revoke", "revoked"}, []string{"token"}, false, false},
-	{"token-list", []string{"GET"}, []string{"list"}, []string{"your tokens", "tokens"}, false, true},
-	{"token-end", []string{"DELETE"}, []string{"end ", "delete", "remove"}, []string{"your tokens", "tokens"}, false, false},
-	{"people-list", []string{"GET"}, []string{"list"}, []string{"people", "members", "collaborators"}, false, true},
-	{"people-grant", []string{"PUT", "POST"}, []string{"give", "grant", "add"}, []string{"people", "members", "collaborators", "access"}, false, false},
-	{"people-withdraw", []string{"DELETE"}, []string{"withdraw", "remove"}, []string{"people", "members", "collaborators", "access"}, false, false},
-	{"people-search", []string{"GET"}, []string{"search", "find", "look"}, []string{"people", "persons", "users"}, false, true},
-	{"invitation-list", []string{"GET"}, []string{"list", "to you"}, []string{"invitations to you", "my invitations", "invitation"}, false, true},
-	{"invitation-sent", []string{"GET"}, []string{"list", "wait"}, []string{"invitations to a", "invitation"}, false, true},
-	{"invitation-send", []string{"POST"}, []string{"invite", "send"}, []string{"invite", "invitation"}, false, false},
-	{"invitation-withdraw", []string{"DELETE"}, []string{"take", "remove", "withdraw"}, []string{"invitation"}, false, false},
-	{"protection-list", []string{"GET"}, []string{"list"}, []string{"protected", "protection"}, false, true},
-	{"branch-protect", []string{"PUT", "POST"}, []string{"protect"}, []string{"protect"}, false, false},
-	{"branch-unprotect", []string{"DELETE"}, []string{"end", "remove", "unprotect"}, []string{"protection", "protect"}, false, false},
-	{"repository-archive", []string{"POST", "PUT"}, []string{"archive"}, []string{"archive"}, true, false},
-	{"repository-copy", []string{"POST"}, []string{"copy"}, []string{"copy"}, true, false},
-	{"repository-import", []string{"POST"}, []string{"import"}, []string{"import"}, true, false},
-	{"head-list", []string{"GET"}, []string{"all"}, []string{"heads", "branches"}, false, true},
-	{"storage-used", []string{"GET"}, []string{"how much", "used"}, []string{"storage", "quota"}, false, false},
-}
-
-// least is the confidence below which an operation is not taken.
-const least = 65
-
-// synonyms are names that APIs have for what our variables and fields mean.
-var synonyms = map[string][]string{
-	"id": {"id", "oid", "no", "uuid", "number"}, "owner": {"owner", "collection", "namespace"}, "name": {"name", "label", "title", "slug", "repo"},
-	"path": {"path", "full_name", "full_path"}, "description": {"description", "about", "blurb", "words", "summary"},
-	"visibility": {"visibility", "reach", "private", "closed", "public", "open"}, "default_branch": {"default_branch", "main", "trunk", "head", "branch"},
-	"created": {"created", "created_at", "made", "born", "added", "since", "sent"}, "creator": {"creator", "made_by", "maker", "by"}, "empty": {"empty"}, "page": {"page", "html_url", "web_url"},
-	"right": {"right", "you_may", "level", "role", "permission", "may"}, "title": {"title", "label", "name"}, "key": {"key", "line", "public", "text"},
-	"new_name": {"rename", "new_name", "name", "label"}, "new_owner": {"new_owner", "into", "owner", "target"}, "person": {"person", "user", "member", "username", "who", "login"},
-	"user": {"login", "username", "user", "name"}, "full_name": {"full_name", "called", "display_name", "name"}, "email": {"email", "mail"}, "email_confirmed": {"mail_confirmed", "email_confirmed", "email_verified"},
-	"find": {"find", "q", "search", "like", "query"}, "bytes": {"used", "bytes"}, "used": {"used", "last_used", "last_used_at"}, "token": {"token"}, "secret": {"token", "secret"}, "branch": {"branch"}, "tag": {"tag"}, "head": {"at", "head", "commit"}, "expires": {"expires", "ends", "expires_at", "exp"},
-}
-
 // FromOpenAPI writes a draft from a document that was read from JSON or YAML.
 func FromOpenAPI(root map[string]any) (Draft, string) {
 	if !strings.HasPrefix(str(root["openapi"]), "3.") || table(root["paths"]) == nil {
 		return Draft{}, "it is not an OpenAPI 3 document: it has no \"openapi: 3...\" or no \"paths\""
 	}
-	d := &writer{doc: &document{root}, taken: map[string]*operation{}}
-	d.write()
-	return Draft{d.out.String(), d.found, d.missing}, ""
+	w := &writer{doc: &document{root}, taken: map[string]*operation{}, known: map[string]string{}, values: map[string]map[string]string{}}
+	w.ops = w.doc.operations()
+	w.learnExplained()
+	w.repo = w.shapeLike([]string{"name", "path", "description", "visibility", "default_branch", "owner", "creator"}, 4, nil)
+	w.offer = w.shapeLike([]string{"number", "title", "state", "branch", "target", "head", "text"}, 4, w.repo)
+	w.learnNouns()
+	w.learnFromShape()
+	w.learnPlaces()
+	for _, o := range w.ops {
+		w.tell(o)
+	}
+	w.match()
+	w.learnFromMatch()
+	w.learnValues()
+	w.write()
+	return Draft{w.out.String(), w.found, w.missing}, ""
 }
 
 type writer struct {
-	doc     *document
-	out     strings.Builder
-	ops     []*operation
-	repo    []string // the property names of what is a repository, sorted
-	taken   map[string]*operation
-	found   []Found
-	missing []string
-	epoch   bool
+	doc         *document
+	out         strings.Builder
+	ops         []*operation
+	repo, offer []string          // the property names of what is a repository and an offer to merge, sorted
+	items, folk map[string]bool   // paths of one repository, and of its people
+	alias       map[string]string // the host's own nouns, and the concepts they stand for
+	known       map[string]string // names of properties that were known for sure, and their fields
+	values      map[string]map[string]string
+	taken       map[string]*operation
+	mask        bool // rights are bits
+	sending     bool // what is looked at is a body that is sent: what is within an object is as good as beside it
+	found       []Found
+	missing     []string
 }
 
 func (w *writer) say(format string, args ...any) { fmt.Fprintf(&w.out, format+"\n", args...) }
 
 func quote(s string) string { return fmt.Sprintf("%q", s) }
-
-// likeness says how much a schema looks like a repository.
-func (w *writer) likeness(schema map[string]any) int {
-	props := w.doc.properties(schema)
-	score := 0
-	for _, field := range []string{"name", "path", "description", "visibility", "default_branch", "owner", "creator"} {
-		if pick(props, field) != "" {
-			score++
-		}
-	}
-	return score
-}
-
-// pick finds the property that a field of ours probably is.
-func pick[T any](props map[string]T, field string) string {
-	for _, name := range synonyms[field] {
-		if _, ok := props[name]; ok {
-			return name
-		}
-	}
-	return ""
-}
 
 func (w *writer) names(schema map[string]any) []string {
 	return slices.Sorted(maps.Keys(w.doc.properties(schema)))
@@ -145,101 +74,103 @@ func (w *writer) isRepo(schema map[string]any) bool {
 	return len(w.repo) > 0 && slices.Equal(w.names(schema), w.repo)
 }
 
-func (w *writer) findRepository() {
-	best := 3 // fewer likenesses are none
+// isOffer reports whether a schema is that of an offer to merge.
+func (w *writer) isOffer(schema map[string]any) bool {
+	return len(w.offer) > 0 && slices.Equal(w.names(schema), w.offer)
+}
+
+// shapeLike finds, in all answers, the schema that has most of the fields, at least so many, and gives its property names.
+func (w *writer) shapeLike(like []string, least int, not []string) (best []string) {
+	most := least - 1
 	for _, o := range w.ops {
 		if o.answer == nil {
 			continue
 		}
 		w.doc.find(o.answer, func(s map[string]any) bool {
-			if n := w.likeness(s); n > best && len(w.names(s)) > 3 {
-				best, w.repo = n, w.names(s)
+			names := w.names(s)
+			if len(names) <= 3 || slices.Equal(names, not) {
+				return false
+			}
+			if n := len(w.assign(like, w.doc.properties(s))); n > most {
+				most, best = n, names
 			}
 			return false
 		})
 	}
+	return best
+}
+
+// isMany reports whether a schema is a list, or a map of things.
+func isMany(schema map[string]any) bool { return schema["items"] != nil || isMap(schema) }
+
+func isMap(schema map[string]any) bool {
+	_, some := schema["additionalProperties"].(map[string]any)
+	return some && schema["properties"] == nil
 }
 
 // score says how well an operation fits an action, of 100.
 func (w *writer) score(o *operation, x want) int {
-	method := slices.Index(x.methods, o.method)
-	words := o.words()
-	has := func(all []string) bool {
-		return slices.ContainsFunc(all, func(s string) bool { return strings.Contains(words, s) })
+	score := 15
+	if method := slices.Index(strings.Fields(x.methods), o.method); o.named[1] == "" {
+		if method < 0 {
+			return 0
+		}
+		score = max(15-5*method, 5)
 	}
-	score := 0
-	switch {
-	case o.named[1] != "":
-		score += 20 // its method says nothing
-	case method == 0:
+	gives := w.gives(o)
+	shaped := x.gives == 'r' || x.gives == 'R' || x.gives == 'o' || x.gives == 'O'
+	switch about := says(o.text, x.about); {
+	case about:
 		score += 30
-	case method > 0:
-		score += 20
-	default:
+	case !shaped || gives != x.gives:
 		return 0
 	}
-	if has(x.verbs) {
-		score += 25
+	verb := says(o.text, x.verbs)
+	switch {
+	case verb:
+		score += 20
+	case strings.HasPrefix(x.verbs, "*"):
+		return 0
 	}
-	if has(x.nouns) {
-		score += 25
+	if says(o.text, x.not) {
+		score -= 45
 	}
-	path, _ := w.doc.find(o.answer, w.isRepo)
-	answers := path != ""
-	if x.repo {
-		many := answers && strings.Contains(path, "[*]")
-		switch {
-		case answers && many == x.many:
-			score += 30
-		case o.status == "202":
-			score += 15 // accepted; the repository comes later
-		default:
+	switch {
+	case x.gives == 0:
+		score += 15
+		if shape := strings.IndexByte("RO", gives); shape >= 0 {
 			score -= 40
 		}
-	} else if answers {
-		score -= 40
+	case gives == x.gives:
+		score += 25
+	case shaped && o.status == "202":
+		score += 20 // accepted; what is made comes later
+	default:
+		score -= 35
 	}
-	for _, other := range []string{"people", "keys", "move", "ask", "introspect", "jobs", "group", "signing", "deploy", "host's own"} {
-		if strings.Contains(words, other) && !x.concerns(other) {
-			score -= 25
-		}
-	}
-	if x.action == "repository-create" && o.method == "POST" && slices.ContainsFunc(w.ops, func(l *operation) bool {
-		at, _ := w.doc.find(l.answer, w.isRepo)
-		return l.method == "GET" && l.path == o.path && strings.Contains(at, "[*]")
-	}) {
-		score += 25 // it is sent to where the list is
-	}
-	if last := o.path[strings.LastIndexByte(o.path, '/')+1:]; o.named[1] == "" && strings.HasPrefix(last, "{") == (x.many || x.action == "identify" || strings.HasSuffix(x.action, "key-add")) {
-		score -= 15
-	}
-	if x.action == "head-list" && strings.Contains(o.path, "{") {
-		score -= 40 // of one repository alone
-	}
-	if x.many && !x.repo {
-		if p, _ := w.doc.find(o.answer, isList); p != "" && !strings.Contains(p, "[*]") {
-			score += 20
-		}
-	} else if !x.repo {
-		score += 20
-	}
-	return max(min(score, 100), 0)
+	return max(min(score+closeness(o.of, x.of)+closeness(o.item, x.item), 100), 0)
 }
 
-func isList(schema map[string]any) bool { return schema["items"] != nil }
+// closeness is for what an operation is of, and what it should be.
+func closeness(is, want int) int {
+	switch {
+	case is == 0 || want == 0:
+		return 5
+	case is == want:
+		return 10
+	}
+	return -35
+}
 
-// concerns reports whether a word belongs to what an action is about.
-func (x want) concerns(word string) bool {
-	return slices.ContainsFunc(append(slices.Clone(x.nouns), x.verbs...), func(s string) bool { return strings.Contains(s, strings.TrimSuffix(word, "s")) })
+// fit is how well an operation fits an action.
+type fit struct {
+	want  int
+	op    *operation
+	score int
 }
 
 // match gives each operation to the action that it fits best, the best fits first.
 func (w *writer) match() {
-	type fit struct {
-		want  int
-		op    *operation
-		score int
-	}
 	var fits []fit
 	for i, x := range wanted {
 		for _, o := range w.ops {
@@ -266,52 +197,45 @@ func (w *writer) match() {
 		}
 		found[action] = x
 	}
+	if _, person := w.byLink(); w.taken["identify"] == nil && person != nil {
+		w.taken["identify"] = person
+		found["identify"] = Found{Action: "identify", Operation: person.title(), Confidence: least}
+	}
+	w.twice(found)
 	for _, x := range wanted {
 		if f, ok := found[x.action]; ok {
 			w.found = append(w.found, f)
-		} else {
+			if f, ok := found[second[x.action]]; ok {
+				w.found = append(w.found, f)
+			}
+		} else if _, is := found[x.action]; !is {
 			w.missing = append(w.missing, x.action)
 		}
 	}
 }
 
-var described = regexp.MustCompile(`(\d+)[ =:]+(private|members|internal|public)`)
+// second are actions that are often the same operation as the first, with another value.
+var second = map[string]string{"repository-archive": "repository-reopen", "invitation-accept": "invitation-decline"}
 
-// visibility guesses the host's values for ours, from an enum, a boolean's name, or
-// what its description says.
-func (w *writer) visibility() []string {
-	for _, o := range w.ops {
-		for _, schema := range []map[string]any{o.body, o.answer} {
-			var lines []string
-			w.doc.find(schema, func(s map[string]any) bool {
-				props := w.doc.properties(s)
-				name := pick(props, "visibility")
-				if name == "" || lines != nil {
-					return false
-				}
-				p := props[name]
-				switch {
-				case str(p["type"]) == "boolean":
-					closed := name == "private" || name == "closed"
-					lines = []string{fmt.Sprintf("private = %v", closed), fmt.Sprintf("public  = %v", !closed)}
-				case str(p["type"]) == "integer":
-					for _, m := range described.FindAllStringSubmatch(str(p["description"]), -1) {
-						lines = append(lines, fmt.Sprintf("%-7s = %s", strings.Replace(m[2], "internal", "members", 1), m[1]))
-					}
-				default:
-					for _, v := range list(p["enum"]) {
-						ours := map[string]string{"private": "private", "closed": "private", "team": "members", "internal": "members", "members": "members", "public": "public", "open": "public"}[str(v)]
-						if ours != "" {
-							lines = append(lines, fmt.Sprintf("%-7s = %q", ours, str(v)))
-						}
-					}
-				}
-				return len(lines) > 0
-			})
-			if len(lines) > 0 {
-				return lines
-			}
+// twice finds operations that do two things, by a value in their body.
+func (w *writer) twice(found map[string]Found) {
+	for first, other := range map[string]string{"repository-archive": "repository-reopen", "invitation-accept": "invitation-decline", "people-grant": "people-withdraw", "offer-accept": "offer-close"} {
+		o := w.taken[first]
+		if o == nil || w.taken[other] != nil || !w.decides(other, o) {
+			continue
+		}
+		w.taken[other] = o
+		f := found[first]
+		found[other] = Found{Action: other, Operation: f.Operation, Confidence: f.Confidence - 5}
+	}
+}
+
+// decides reports whether an operation has a value in its body for an action.
+func (w *writer) decides(action string, o *operation) bool {
+	for _, p := range w.doc.properties(o.body) {
+		if w.constant(action, o, p) != "" {
+			return true
 		}
 	}
-	return nil
+	return false
 }

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"maps"
 	"os"
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
@@ -54,6 +55,40 @@ func leaves(t *testing.T, text string) map[string]string {
 		}
 	}
 	delete(out, ".address.api")
+	return alike(out)
+}
+
+var keeps = regexp.MustCompile(`^(\.action\.[\w-]+)\.request\[(\d+)\]\.keep\.(\w+)`)
+
+// alike gives variables that an action keeps for itself names that only tell them apart: any other name does as well.
+func alike(all map[string]string) map[string]string {
+	names := map[string]string{}
+	for _, path := range slices.Sorted(maps.Keys(all)) {
+		m := keeps.FindStringSubmatch(path)
+		if m == nil || slices.Contains([]string{"description", "visibility", "default_branch", "new_name", "version"}, m[3]) {
+			continue
+		}
+		if k := m[1] + "|" + m[3]; names[k] == "" {
+			n := 1
+			for other := range names {
+				if strings.HasPrefix(other, m[1]+"|") {
+					n++
+				}
+			}
+			names[k] = fmt.Sprintf("kept%d", n)
+		}
+	}
+	out := map[string]string{}
+	for path, v := range all {
+		for k, name := range names {
+			action, own, _ := strings.Cut(k, "|")
+			if strings.HasPrefix(path, action+".") {
+				path = strings.Replace(path, ".keep."+own, ".keep."+name, 1)
+				v = strings.NewReplacer("{"+own+"}", "{"+name+"}", "{+"+own+"}", "{+"+name+"}").Replace(v)
+			}
+		}
+		out[path] = v
+	}
 	return out
 }
 
@@ -104,8 +139,8 @@ func corrections(t *testing.T, name string) []string {
 		}
 	}
 	out = slices.DeleteFunc(out, func(s string) bool {
-		for _, part := range []string{".limits", ".refusal", ".scopes", ".needs", ".title", ".cannot"} {
-			if strings.HasPrefix(strings.TrimPrefix(s, "without "), part) || strings.Contains(s, part+"[") {
+		for _, part := range []string{".limits", ".refusal", ".scopes", ".needs", ".title", ".cannot", ".page.", ".address.also", ".hook.", ".signin.oauth", ".signin.tokens_begin", ".rate", ".wait.every", ".wait.most"} {
+			if strings.HasPrefix(strings.TrimPrefix(s, "without "), part) || strings.Contains(s, part+"[") || strings.HasPrefix(part, ".wait") && strings.Contains(s, part) {
 				return true
 			}
 		}

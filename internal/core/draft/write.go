@@ -2,9 +2,10 @@ package draft
 
 import (
 	"fmt"
-	"maps"
 	"net/url"
+	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 
 	"uncinate/internal/core/text"
@@ -12,16 +13,44 @@ import (
 
 // write writes the whole draft.
 func (w *writer) write() {
-	w.ops = w.doc.operations()
-	w.findRepository()
-	w.match()
-	info := table(w.doc.root["info"])
-	server := ""
-	if all := list(w.doc.root["servers"]); len(all) > 0 {
-		server = str(table(all[0])["url"])
+	w.head()
+	w.signIn()
+	w.valueTables()
+	if len(w.repo) > 0 {
+		w.say("[shape.repository]")
+		w.columns(w.shapeFields())
 	}
+	for _, f := range w.found {
+		if f.Action == "offer-list" || f.Action == "offer-show" {
+			w.offerShape()
+			break
+		}
+	}
+	for _, f := range w.found {
+		w.action(f)
+	}
+	if len(w.missing) > 0 {
+		w.say("# Not in the document, or not understood:")
+	}
+	line := ""
+	for i, m := range w.missing {
+		m += text.Either(i < len(w.missing)-1, ",", "")
+		if len(line)+len(m) > 94 {
+			w.say("#  %s", line)
+			line = ""
+		}
+		line += " " + visible(m)
+	}
+	if line != "" {
+		w.say("#  %s", line)
+	}
+}
+
+// head writes the host's name and addresses.
+func (w *writer) head() {
+	info := table(w.doc.root["info"])
 	base, api := "https://HOST.example", ""
-	if u, err := url.Parse(server); err == nil && u.Host != "" {
+	if u, err := url.Parse(server(list(w.doc.root["servers"]))); err == nil && u.Host != "" {
 		base, api = u.Scheme+"://"+u.Host, strings.TrimSuffix(u.Path, "/")
 	}
 	name := strings.Trim(strings.Map(func(r rune) rune {
@@ -39,43 +68,158 @@ func (w *writer) write() {
 	w.say("# A draft, made from the host's OpenAPI document. Read it line by line against the")
 	w.say("# host's API reference, then: uncinate host check, host add, host try.")
 	w.say("language = 1\nname     = %q\ntitle    = %q\nbase     = %q\n", name, str(info["title"]), base)
+	if others := w.origins(base); len(others) > 0 {
+		w.say("# Other origins to which the token goes. Are they the same host's?\n[trust]\naddresses = [%s]\n", strings.Join(others, ", "))
+	}
 	w.say("[address]\napi   = %q", "{+base}"+api)
-	w.say("# Look these two up on a repository's page: they are in no API document.")
-	w.say("page  = \"{+base}/{owner}/{name}\"\nhttps = \"{+base}/{owner}/{name}.git\"\n")
-	w.signIn()
-	if o := w.taken["repository-list"]; o != nil {
-		w.shape(o)
+	told := map[string]string{}
+	for _, field := range []string{"page", "https", "ssh"} {
+		told[field] = w.template(field, base)
 	}
-	if w.epoch {
-		w.say("[value]\ntime = \"epoch\"\n")
+	if told["page"] == "" || told["https"] == "" {
+		w.say("# The document has no example of these: look them up on a repository's page.")
 	}
-	if lines := w.visibility(); len(lines) > 0 {
-		w.say("[value.visibility]\n%s\n", strings.Join(lines, "\n"))
+	w.say("page  = %q\nhttps = %q", text.Either(told["page"] == "", "{+base}/{owner}/{name}", told["page"]), text.Either(told["https"] == "", "{+base}/{owner}/{name}.git", told["https"]))
+	if told["ssh"] != "" {
+		w.say("ssh   = %q", told["ssh"])
+	}
+	w.say("")
+}
+
+// origins are those, besides the base's, at which the API is.
+func (w *writer) origins(base string) []string {
+	var out []string
+	for _, o := range w.ops {
+		if u, err := url.Parse(o.base); err == nil && u.Host != "" && u.Scheme+"://"+u.Host != base && !slices.Contains(out, quote(u.Scheme+"://"+u.Host)) {
+			out = append(out, quote(u.Scheme+"://"+u.Host))
+		}
+	}
+	return out
+}
+
+// template makes an address's template of the example that a repository's schema has of it; "" for none.
+func (w *writer) template(field, base string) string {
+	props := w.repoProperties()
+	example := func(f string) string {
+		at, ok := w.assign([]string{f}, props)[f]
+		if !ok {
+			return ""
+		}
+		return str(at.schema["example"])
+	}
+	if s := w.written(field, base); s != "" {
+		return s
+	}
+	for _, link := range w.links(props) {
+		if link.field == field && link.example != "" {
+			return w.fill(link.example, base, example)
+		}
+	}
+	return w.fill(example(field), base, example)
+}
+
+var address = regexp.MustCompile(`(?:https?|ssh)://[^\s"'<>()]+`)
+
+// written finds an address's template where the document says it in words, with names in braces; "" for none.
+func (w *writer) written(field, base string) string {
+	told, from := str(table(w.doc.root["info"])["description"]), 0
+	for _, at := range address.FindAllStringIndex(told, 20) {
+		before := told[max(from, at[0]-60):at[0]]
+		a := strings.TrimRight(told[at[0]:at[1]], ".,;:!?")
+		if from = at[1]; !strings.Contains(a, "{") {
+			continue
+		}
+		if i := strings.LastIndexAny(before, ".;"); i >= 0 {
+			before = before[i+1:]
+		}
+		is := "page"
+		switch {
+		case strings.HasPrefix(a, "ssh:"):
+			is = "ssh"
+		case strings.HasSuffix(a, ".git"), says(words(before), "git,clone,fetch"):
+			is = "https"
+		}
+		if is != field {
+			continue
+		}
+		for _, m := range braced.FindAllString(a, -1) {
+			v := w.variable(strings.Trim(m, "{}"))
+			if v != "owner" && v != "name" {
+				return ""
+			}
+			if _, cut := w.assign([]string{"path"}, w.repoProperties())["path"]; v == "owner" && (cut || strings.HasPrefix(a, "ssh:") && !strings.HasSuffix(a, ".git")) {
+				v = "+owner"
+			}
+			a = strings.Replace(a, m, "{"+v+"}", 1)
+		}
+		host := base[strings.Index(base, "//")+2:]
+		if rest, ok := strings.CutPrefix(a, base); ok {
+			return "{+base}" + rest
+		}
+		return strings.Replace(a, "@"+host, "@{+host}", 1)
+	}
+	return ""
+}
+
+var braced = regexp.MustCompile(`\{[^{}]*\}`)
+
+// fill puts variables in the place of an example's owner, name and host.
+func (w *writer) fill(address, base string, example func(string) string) string {
+	owner, name, path := example("owner"), example("name"), example("path")
+	if i := strings.LastIndexByte(path, '/'); i > 0 {
+		owner, name = path[:i], path[i+1:]
+	}
+	if address == "" || owner == "" || name == "" || !strings.Contains(address, owner) || !strings.Contains(address, name) {
+		return ""
+	}
+	host := base
+	if _, after, ok := strings.Cut(base, "://"); ok {
+		host = after
+	}
+	if rest, ok := strings.CutPrefix(address, base); ok {
+		address = "{+base}" + rest
 	} else {
-		w.missing = append(w.missing, "the host's words for private, members and public")
+		address = strings.Replace(address, "@"+host, "@{+host}", 1)
 	}
-	for _, f := range w.found {
-		w.action(f)
+	as := text.Either(strings.Contains(owner, "/"), "{+owner}", "{owner}")
+	address = strings.Replace(address, "/"+owner, "/"+as, 1)
+	address = strings.Replace(address, "="+owner, "="+as, 1)
+	i := strings.LastIndex(address, name)
+	if i < 0 {
+		return ""
 	}
-	for _, m := range w.missing {
-		w.say("# Not found in the document: %s", m)
-	}
+	return address[:i] + "{name}" + address[i+len(name):]
 }
 
 func (w *writer) signIn() {
 	schemes := table(table(w.doc.root["components"])["securitySchemes"])
-	for _, name := range slices.Sorted(maps.Keys(schemes)) {
+	user := "{user}"
+	if m := gitUser.FindStringSubmatch(str(table(w.doc.root["info"])["description"])); m != nil {
+		user = m[1]
+	}
+	for _, s := range schemes {
+		if m := gitUser.FindStringSubmatch(str(w.doc.resolve(s)["description"])); m != nil {
+			user = m[1]
+		}
+	}
+	git := "git    = { user = " + quote(user) + `, secret = "{token}" }`
+	for _, name := range sortedKeys(schemes) {
 		s := w.doc.resolve(schemes[name])
 		kind, scheme := str(s["type"]), strings.ToLower(str(s["scheme"]))
 		switch {
+		case kind == "apiKey" && str(s["in"]) == "header" && strings.EqualFold(str(s["name"]), "Authorization"):
+			word, _, _ := strings.Cut(str(s["description"]), " ")
+			w.say("[signin]\n# The word before the token is in the host's help.\nheader = { Authorization = %q }\n%s\n", strings.TrimSpace(word+" {token}"), git)
 		case kind == "apiKey" && str(s["in"]) == "header":
-			w.say("[signin]\nheader = { %s = \"{token}\" }\ngit    = { user = \"{user}\", secret = \"{token}\" }\n", key(str(s["name"])))
+			w.say("[signin]\nheader = { %s = \"{token}\" }\n%s\n", key(str(s["name"])), git)
 		case kind == "apiKey" && str(s["in"]) == "query":
-			w.say("[signin]\nquery = { %s = \"{token}\" }\ngit   = { user = \"{user}\", secret = \"{token}\" }\n", key(str(s["name"])))
+			w.say("[signin]\nquery = { %s = \"{token}\" }\n%s\n", key(str(s["name"])), git)
+		case kind == "apiKey" && str(s["in"]) == "cookie":
+			w.cookie(str(s["name"]))
 		case kind == "http" && scheme == "bearer":
-			w.say("[signin]\nheader = { Authorization = \"Bearer {token}\" }\n# Which user name git wants is in the host's help.\ngit    = { user = \"{user}\", secret = \"{token}\" }\n")
+			w.say("[signin]\nheader = { Authorization = \"Bearer {token}\" }\n%s\n", git)
 		case kind == "http" && scheme == "basic":
-			w.say("[signin]\nbasic = { user = \"{user}\", secret = \"{token}\" }\ngit   = { user = \"{user}\", secret = \"{token}\" }\n")
+			w.say("[signin]\nbasic = { user = \"{user}\", secret = \"{token}\" }\n%s\n", git)
 		default:
 			continue
 		}
@@ -84,291 +228,289 @@ func (w *writer) signIn() {
 	w.missing = append(w.missing, "how the API takes the token ([signin])")
 }
 
-// key writes a key of TOML, quoted if it must be.
-func key(s string) string {
-	if s != "" && strings.Trim(strings.ToLower(s), "abcdefghijklmnopqrstuvwxyz0123456789-_") == "" {
-		return s
+// cookie writes a sign-in by a cookie, and how it is had for a token, if an operation sets one.
+func (w *writer) cookie(name string) {
+	for _, o := range w.ops {
+		got := ""
+		for _, at := range w.places(w.doc.properties(o.body)) {
+			if w.fits("token", at) >= sure || says(words(str(at.schema["description"])), "token") {
+				got = at.name
+			}
+		}
+		if got == "" || !slices.Contains(o.headers, "Set-Cookie") {
+			continue
+		}
+		w.say("[signin]\nheader = { Cookie = %q }\ngit    = { user = \"{user}\", secret = \"{kept_token}\" }\n", name+"={token}")
+		w.say("[signin.exchange]\nurl  = %q\n%s = { %s = \"{kept_token}\" }\nread = { secret = %q }\n", at(o)+o.path, o.kind, key(got), "cookie "+name)
+		return
+	}
+	w.say("[signin]\nheader = { Cookie = %q }\n", name+"={token}")
+}
+
+// valueTables writes our words and the host's.
+func (w *writer) valueTables() {
+	if at, ok := w.assign([]string{"created"}, w.repoProperties())["created"]; ok {
+		layout, zone := layoutOf(str(at.schema["description"]))
+		w.say("[value]\ntime = %q", text.Either(layout != "", layout, text.Either(kindOf(at.schema) == "count", "epoch", "rfc3339")))
+		if zone != "" {
+			w.say("zone = %q", zone)
+		}
+		w.say("")
+	}
+	for _, t := range tables {
+		lines := w.values[t.name]
+		if len(lines) == 0 {
+			if t.name == "visibility" || t.name == "right" && w.taken["people-grant"] != nil {
+				w.missing = append(w.missing, "the host's words for "+strings.Join(t.words, ", ")+" ([value."+t.name+"])")
+			}
+			continue
+		}
+		var out []pair
+		for _, word := range t.words {
+			if v := lines[word]; v != "" {
+				out = append(out, pair{word, v})
+			} else if t.name == "right" {
+				w.missing = append(w.missing, "the host's word for the right \""+word+"\"")
+			}
+		}
+		w.say("[value.%s]", t.name)
+		if t.name == "right" && w.mask {
+			out = append([]pair{{"mask", "true"}}, out...)
+		}
+		w.columns(out)
+	}
+}
+
+// columns writes lines with their signs below one another.
+func (w *writer) columns(all []pair) {
+	wide := 0
+	for _, p := range all {
+		wide = max(wide, len(key(p.key)))
+	}
+	for _, p := range all {
+		w.say("%-*s = %s", wide, key(p.key), p.value)
+	}
+	w.say("")
+}
+
+// repoProperties are the properties of what is a repository.
+func (w *writer) repoProperties() map[string]map[string]any { return w.shapeProperties(w.isRepo) }
+
+func (w *writer) shapeProperties(is func(map[string]any) bool) map[string]map[string]any {
+	for _, o := range w.ops {
+		if path, s := w.doc.find(o.answer, is); path != "" {
+			return w.doc.properties(s)
+		}
+	}
+	return nil
+}
+
+// shapeFields are a repository's fields, and where they are.
+func (w *writer) shapeFields() []pair {
+	props := w.repoProperties()
+	order := []string{"id", "owner", "name", "description", "visibility", "default_branch", "created", "creator", "empty", "page", "https", "ssh", "right", "archived", "bytes"}
+	got := w.assign(append(slices.Clone(order), "path"), props)
+	path, cut := got["path"]
+	if _, owner := got["owner"]; owner {
+		_, name := got["name"]
+		cut = cut && !name
+	}
+	for _, l := range w.links(props) {
+		got[l.field] = place{l.field, strings.TrimPrefix(l.path, "$"), map[string]any{}}
+	}
+	var out []pair
+	for _, field := range order {
+		switch at, ok := got[field]; {
+		case cut && (field == "owner" || field == "name"):
+			out = append(out, pair{field, "{ at = " + quote("$"+path.path) + `, cut = "{+owner}/{name}" }`})
+		case ok:
+			out = append(out, pair{field, w.reading("$"+at.path, at.schema)})
+		}
+	}
+	for _, o := range w.ops {
+		if slices.Contains(o.headers, "ETag") && w.gives(o) == 'r' {
+			return append(out, pair{"version", `"header ETag"`})
+		}
+	}
+	return out
+}
+
+// link is an address in a list of such, by its kind.
+type link struct{ field, path, example string }
+
+// links finds a repository's addresses that are in a list by their kind.
+func (w *writer) links(props map[string]map[string]any) []link {
+	for _, name := range sortedKeys(props) {
+		items := w.doc.resolve(props[name]["items"])
+		inner := w.doc.properties(items)
+		for _, kind := range sortedKeys(inner) {
+			got := w.meaningsOf("place", inner[kind], "")
+			to := ""
+			for _, n := range sortedKeys(inner) {
+				if n != kind && kindOf(inner[n]) == "text" {
+					to = n
+				}
+			}
+			if len(got) < 2 || to == "" {
+				continue
+			}
+			var out []link
+			for _, field := range []string{"https", "ssh", "page"} {
+				if v, ok := got[field]; ok {
+					l := link{field: field, path: fmt.Sprintf("$.%s[?(@.%s == '%v')].%s", name, kind, v, to)}
+					for _, x := range list(props[name]["example"]) {
+						if table(x)[kind] == v {
+							l.example = str(table(x)[to])
+						}
+					}
+					out = append(out, l)
+				}
+			}
+			return out
+		}
+	}
+	return nil
+}
+
+// offerShape writes the fields of an offer to merge.
+func (w *writer) offerShape() {
+	order := []string{"number", "owner", "name", "title", "text", "creator", "created", "state", "branch", "from_owner", "from_name", "target", "head", "ref", "removing", "merged", "ended_by", "page"}
+	got := w.assign(order, w.shapeProperties(w.isOffer))
+	var out []pair
+	for _, field := range order {
+		if at, ok := got[field]; ok {
+			out = append(out, pair{field, w.reading("$"+at.path, at.schema)})
+		}
+	}
+	if o := w.taken["offer-show"]; o != nil && slices.Contains(o.headers, "ETag") {
+		out = append(out, pair{"version", `"header ETag"`})
+	}
+	w.say("[shape.offer]")
+	w.columns(out)
+}
+
+// action writes one action with its requests.
+func (w *writer) action(f Found) {
+	w.say("# confidence %d of 100: %s", f.Confidence, visible(f.Operation))
+	if f.RunnerUp != "" {
+		w.say("# next best: %s", visible(f.RunnerUp))
+	}
+	all := w.requests(f.Action, w.taken[f.Action])
+	switch f.Action {
+	case "identify":
+		all = append(all, w.introspection()...)
+	case "repository-create":
+		all = append(all, w.branchAfter()...)
+	}
+	for _, r := range all {
+		w.say("[[action.%s.request]]", f.Action)
+		if len(r.unless) > 0 {
+			w.say("unless  = %s", inline(r.unless))
+		}
+		if r.method != "" {
+			w.say("method  = %q", r.method)
+		}
+		if r.repeat {
+			w.say("repeat  = true")
+		}
+		w.say("url     = %q", r.url)
+		for _, line := range []pair{{"query  ", inline(r.query)}, {"headers", inline(r.headers)}, {"", r.body}, {"choose ", r.choose}, {"keep   ", inline(r.keep)}, {"wait   ", r.wait}, {"items  ", quoted(r.items)}, {"keyed  ", quoted(r.keyed)}, {"inside ", quoted(r.inside)}, {"read   ", r.read}, {"page   ", r.page}} {
+			switch {
+			case line.value == "":
+			case line.key == "":
+				w.say("%s", line.value)
+			default:
+				w.say("%s = %s", line.key, line.value)
+			}
+		}
+	}
+	w.say("")
+}
+
+func quoted(s string) string {
+	if s == "" {
+		return ""
 	}
 	return quote(s)
 }
 
-// shape writes the repository's fields.
-func (w *writer) shape(o *operation) {
-	_, repo := w.doc.find(o.answer, w.isRepo)
-	props := w.doc.properties(repo)
-	w.say("[shape.repository]")
-	used := map[string]bool{}
-	for _, field := range []string{"id", "owner", "name", "description", "visibility", "default_branch", "created", "creator", "empty", "page", "right"} {
-		p := pick(props, field)
-		if p == "" || used[p] {
-			continue
-		}
-		used[p] = true
-		says := strings.ToLower(str(props[p]["description"]))
-		if field == "default_branch" && strings.Contains(says, "refs/heads/") {
-			w.say("%-14s = { at = %q, strip = \"refs/heads/\" }", field, "$."+p)
-			continue
-		}
-		if field == "created" && str(props[p]["type"]) == "integer" {
-			w.epoch = true
-		}
-		w.say("%-14s = %q", field, "$."+p)
-	}
-	if p := pick(props, "path"); p != "" && (pick(props, "owner") == "" || pick(props, "name") == "") {
-		for _, field := range []string{"owner", "name"} {
-			if pick(props, field) == "" {
-				w.say("%-14s = { at = %q, cut = \"{+owner}/{name}\" }", field, "$."+p)
-			}
-		}
-	}
-	for _, p := range []string{"clone", "clone_url", "http_url", "https_url"} {
-		if s, ok := props[p]; ok {
-			at := "$." + p
-			if inner := w.doc.properties(s); inner["https"] != nil {
-				at += ".https"
-			}
-			w.say("%-14s = %q", "https", at)
-			break
-		}
-	}
-	for _, x := range w.ops {
-		if slices.Contains(x.headers, "ETag") {
-			w.say("%-14s = \"header ETag\"", "version")
-			break
-		}
-	}
-	w.say("")
-}
-
-// variable names the variable of ours that a parameter of a path probably is.
-func variable(action, name string) string {
-	for _, v := range []string{"owner", "path", "person", "name", "id"} {
-		if slices.Contains(synonyms[v], strings.ToLower(name)) {
-			if v == "id" || v != "name" || !strings.HasPrefix(action, "key-") {
-				return v
-			}
-		}
-	}
-	return "id"
-}
-
-// action writes one action with its request.
-func (w *writer) action(f Found) {
-	o := w.taken[f.Action]
-	w.say("# confidence %d of 100: %s", f.Confidence, f.Operation)
-	if f.RunnerUp != "" {
-		w.say("# next best: %s", f.RunnerUp)
-	}
-	w.say("[[action.%s.request]]", f.Action)
-	if o.method != "GET" {
-		w.say("method = %q", o.method)
-	}
-	looks := f.Action == "identify" || strings.HasSuffix(f.Action, "-list") || strings.HasSuffix(f.Action, "-show")
-	if looks && o.method != "GET" {
-		w.say("repeat = true")
-	}
-	path := o.path
-	for _, p := range o.params {
-		if p.in == "path" {
-			path = strings.ReplaceAll(path, "{"+p.name+"}", "{"+variable(f.Action, p.name)+"}")
-		}
-	}
-	w.say("url    = %q", "{+api}"+path)
-	w.query(f.Action, o)
-	if slices.ContainsFunc(o.params, func(p param) bool { return p.in == "header" && strings.EqualFold(p.name, "If-Match") }) {
-		w.say("headers = { If-Match = \"{version}\" }")
-	}
-	if body := w.body(f.Action, o); body != "" {
-		w.say("%s = %s", text.Either(o.form, "form  ", "json  "), body)
-	}
-	if o.status == "202" && slices.Contains(o.headers, "Location") {
-		w.say("# The work is accepted and done later: say how it is waited for.")
-		w.say("# keep = { job = \"header Location\" }")
-		w.say("# wait = { ask = \"{+job}\", at = \"$.state\", done = [\"done\"], failed = [\"failed\"] }")
-	}
-	w.answer(f.Action, o)
-	w.say("")
-}
-
-func (w *writer) query(action string, o *operation) {
-	var parts []string
-	for _, p := range o.params {
-		if p.in != "query" {
-			continue
-		}
-		switch lower := strings.ToLower(p.name); {
-		case slices.Contains(synonyms["find"], lower):
-			parts = append(parts, key(p.name)+" = \"{find}\"")
-		case lower == "after" || lower == "cursor" || strings.Contains(strings.ToLower(p.says), "cursor"):
-			parts = append(parts, key(p.name)+" = \"{cursor}\"")
-		case lower == "page":
-			parts = append(parts, key(p.name)+" = \"{page}\"")
-		case lower == "offset":
-			parts = append(parts, key(p.name)+" = \"{offset}\"")
-		case p.most > 1 && strings.HasSuffix(action, "-list"):
-			parts = append(parts, fmt.Sprintf("%s = \"%d\"", key(p.name), p.most))
-		}
-	}
-	if len(parts) > 0 {
-		w.say("query  = { %s }", strings.Join(parts, ", "))
-	}
-}
-
-// fills are the variables that an action's body may hold, the more particular first.
-var fills = map[string][]string{
-	"repository-create":   {"name", "description", "visibility", "default_branch", "owner"},
-	"repository-change":   {"description", "visibility", "default_branch", "new_name", "owner", "name"},
-	"repository-transfer": {"new_owner", "owner", "name"}, "repository-show": {"owner", "name"}, "repository-delete": {"owner", "name"},
-	"key-add": {"title", "key"}, "key-remove": {"id"}, "signing-key-add": {"title", "key"}, "deploy-key-add": {"title", "key", "right"}, "people-grant": {"person", "right"}, "invitation-send": {"person", "email", "right"}, "branch-protect": {"branch", "right"}, "branch-unprotect": {"branch"}, "repository-copy": {"new_name", "new_owner"}, "repository-import": {"address", "name", "description", "visibility", "owner"}, "token-revoke": {"token"}, "repository-list": {"find"},
-}
-
-// body writes a body as an inline table; "" for none.
-func (w *writer) body(action string, o *operation) string {
-	if o.body == nil {
-		return ""
-	}
-	props := w.doc.properties(o.body)
-	if o.named[1] == "" {
-		return w.table(action, props)
-	}
-	parts := []string{fmt.Sprintf("%s = %q", key(o.named[0]), o.named[1])}
-	for _, name := range slices.Sorted(maps.Keys(props)) {
-		if inner := w.doc.properties(props[name]); len(inner) > 0 {
-			if t := w.table(action, inner); t != "" {
-				parts = append(parts, key(name)+" = "+t)
-			}
-		}
-	}
-	return "{ " + strings.Join(parts, ", ") + " }"
-}
-
-func (w *writer) table(action string, props map[string]map[string]any) string {
-	left := maps.Clone(props)
-	var parts []string
-	for _, v := range fills[action] {
-		if p := pick(left, v); p != "" {
-			delete(left, p)
-			parts = append(parts, fmt.Sprintf("%s = \"{%s}\"", key(p), v))
-		}
-	}
-	if strings.HasSuffix(action, "-list") {
-		for _, name := range slices.Sorted(maps.Keys(left)) {
-			switch most := number(left[name]["maximum"]); {
-			case name == "page":
-				parts = append(parts, "page = \"{page}\"")
-			case most > 1:
-				parts = append(parts, fmt.Sprintf("%s = %d", key(name), most))
-			}
-		}
-	}
-	for _, name := range slices.Sorted(maps.Keys(left)) {
-		if inner := w.doc.properties(left[name]); len(inner) > 0 {
-			if t := w.table(action, inner); t != "" {
-				parts = append(parts, key(name)+" = "+t)
-			}
-		}
-	}
-	if len(parts) == 0 {
-		return ""
-	}
-	return "{ " + strings.Join(parts, ", ") + " }"
-}
-
-// reads are the fields that are read from an action's answer.
-var reads = map[string][]string{"identify": {"user", "full_name", "email", "email_confirmed"}, "key-list": {"id", "title", "key", "created", "used"}, "key-add": {"id"},
-	"signing-key-list": {"id", "title", "key", "created", "used"}, "signing-key-add": {"id"}, "deploy-key-list": {"id", "title", "key", "right", "created", "used"}, "deploy-key-add": {"id"},
-	"host-key-list": {"key"}, "head-list": {"owner", "name", "branch", "tag", "head"},
-	"owner-list": {"owner", "id"}, "people-list": {"user", "full_name", "right", "created"}, "people-search": {"user", "full_name"}, "invitation-list": {"id", "owner", "name", "right", "creator", "created"}, "invitation-sent": {"id", "user", "email", "right", "created"}, "invitation-send": {"id"}, "protection-list": {"branch", "right"}, "token-list": {"id", "title", "created"}, "token-renew": {"secret", "expires"}, "storage-used": {"bytes"}}
-
-func (w *writer) answer(action string, o *operation) {
-	if strings.HasPrefix(action, "repository-") {
-		path, _ := w.doc.find(o.answer, w.isRepo)
-		switch {
-		case path == "":
-			return
-		case strings.Contains(path, "[*]"):
-			w.say("items  = %q", path)
-		case path != "$":
-			w.say("inside = %q", path)
-		}
-		w.say("read   = \"repository\"")
-		if strings.Contains(path, "[*]") {
-			w.paging(o)
-		}
-		return
-	}
-	fields := reads[action]
-	if len(fields) == 0 || o.answer == nil {
-		return
-	}
-	at, from := "$", o.answer
-	if strings.HasSuffix(action, "-list") {
-		path, all := w.doc.find(o.answer, isList)
-		if path == "" {
-			return
-		}
-		w.say("items  = %q", path+"[*]")
-		from = w.doc.resolve(all["items"])
-	} else if path, inner := w.doc.find(o.answer, func(s map[string]any) bool { return pick(w.doc.properties(s), fields[0]) != "" }); path != "" {
-		at, from = path, inner
-	}
-	props := w.doc.properties(from)
-	var parts []string
-	for _, field := range fields {
-		p := pick(props, field)
-		if field == "owner" && p == "" {
-			p = pick(props, "path")
-		}
-		if field == "owner" && p == "" {
-			p = pick(props, "name")
-		}
-		if p == "" {
-			continue
-		}
-		delete(props, p)
-		parts = append(parts, fmt.Sprintf("%s = %q", field, at+"."+p))
-	}
-	if action == "identify" {
-		for _, h := range o.headers {
-			if lower := strings.ToLower(h); strings.Contains(lower, "end") || strings.Contains(lower, "expir") {
-				parts = append(parts, fmt.Sprintf("expires = %q", "header "+h))
-			}
-		}
-	}
-	if len(parts) > 0 {
-		w.say("read   = { %s }", strings.Join(parts, ", "))
-	}
-	if action == "head-list" {
-		w.paging(o)
-	}
-}
-
-// paging guesses how a list goes on.
-func (w *writer) paging(o *operation) {
-	// at gives the path to the first of the names that is in the answer.
+// paging guesses how a list goes on; "" where nothing tells.
+func (w *writer) paging(o *operation) string {
 	at := func(names ...string) string {
 		for _, name := range names {
 			path, _ := w.doc.find(o.answer, func(s map[string]any) bool { _, ok := w.doc.properties(s)[name]; return ok })
-			if path != "" {
+			if path != "" && !strings.Contains(path, "[*]") {
 				return path + "." + name
 			}
 		}
 		return ""
 	}
-	size := int64(0)
+	size, numbered, cursor := int64(0), false, false
 	for _, p := range o.params {
 		size = max(size, p.most)
+		low := strings.ToLower(p.name)
+		numbered = numbered || low == "page" || low == "page_number"
+		cursor = cursor || low == "after" || low == "cursor" || says(words(p.says), "cursor")
 	}
-	w.doc.find(o.body, func(s map[string]any) bool { size = max(size, number(s["maximum"])); return false })
-	next, total := at("next", "next_cursor", "cursor"), at("total", "total_count")
+	w.doc.find(o.body, func(s map[string]any) bool {
+		_, page := w.doc.properties(s)["page"]
+		numbered, size = numbered || page, max(size, number(s["maximum"]))
+		return false
+	})
+	pages, first := "", ""
+	w.doc.find(o.answer, func(x map[string]any) bool {
+		for name, p := range w.doc.properties(x) {
+			if kindOf(p) == "count" && says(words(str(p["description"])), "how many page,number of page,page there are,total page") {
+				pages = at(name)
+			}
+		}
+		return false
+	})
+	for _, p := range o.params {
+		if low := strings.ToLower(p.name); low == "page" || low == "page_number" {
+			if m := perPage.FindStringSubmatch(p.says); m != nil && size == 0 {
+				size, _ = strconv.ParseInt(m[1], 10, 64)
+			}
+			if least, told := p.schema["minimum"]; told && number(least) == 0 || strings.Contains(p.says, "from 0") {
+				first = ", first = 0"
+			}
+		}
+	}
+	next, total := at("next", "next_cursor", "cursor", "end"), at("total", "total_count", "count")
 	switch {
 	case slices.Contains(o.headers, "Link"):
-		w.say("page   = { by = \"link\" }")
+		return `{ by = "link" }`
+	case next != "" && cursor:
+		return "{ by = \"cursor\", at = " + quote(next) + " }"
+	case pages != "" && numbered && size > 0:
+		return fmt.Sprintf("{ by = \"number\", pages = %q, size = %d%s }", pages, size, first)
+	case total != "" && size > 0 && numbered:
+		return fmt.Sprintf("{ by = \"number\", total = %q, size = %d%s }", total, size, first)
+	case next != "" && total != "":
+		return "{ by = \"next\", at = " + quote(next) + ", total = " + quote(total) + " }"
 	case next != "":
-		w.say("page   = { by = \"cursor\", at = %q }", next)
-	case total != "" && size > 0:
-		w.say("page   = { by = \"number\", total = %q, size = %d }", total, size)
-	default:
-		w.missing = append(w.missing, "how the list of repositories goes on (\"page\")")
+		return "{ by = \"next\", at = " + quote(next) + " }"
 	}
+	return ""
+}
+
+var perPage = regexp.MustCompile(`(\d{1,4}) (?:on|to|per|in) (?:a|each|every|the)? ?page`)
+
+var (
+	sample = regexp.MustCompile(`\b(\d{2})\.(\d{2})\.(\d{4}) \d{2}:\d{2}(:\d{2})?|\b(\d{4})-\d{2}-\d{2} \d{2}:\d{2}(:\d{2})?`)
+	offset = regexp.MustCompile(`[+-]\d{2}:\d{2}\b`)
+)
+
+// layoutOf reads how times are written from an example in a description; "" where there is none.
+func layoutOf(says string) (layout, zone string) {
+	m := sample.FindStringSubmatch(says)
+	switch {
+	case m == nil:
+		return "", ""
+	case m[3] != "":
+		layout = "%d.%m.%Y %H:%M" + text.Either(m[4] != "", ":%S", "")
+	default:
+		layout = "%Y-%m-%d %H:%M" + text.Either(m[6] != "", ":%S", "")
+	}
+	return layout, offset.FindString(says)
 }
