@@ -64,3 +64,10 @@ func TestDraftedOrigins(t *testing.T) {
 	x.f.play(m, x.f.drafted(m, "sluice.openapi.json", []string{"https://water.sluice.example", x.other.URL}))
 	assert.NotEmpty(t, x.jobs)
 }
+
+// TestDraftedQueries plays with a draft of a document that shows the queries of one address by examples.
+func TestDraftedQueries(t *testing.T) {
+	t.Parallel()
+	f, m := newIslet(t), person(t, "tern")
+	f.play(m, f.drafted(m, "islet.openapi.yaml", nil))
+}

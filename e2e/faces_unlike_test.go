@@ -80,10 +80,9 @@ func isletDoes(f *facade, q *http.Request, what, me string, given map[string]any
 	return isletShows(f, r, me), nil
 }
 
-// TestQueryLanguage is about a host with one address and a query language.
-func TestQueryLanguage(t *testing.T) {
-	t.Parallel()
-	f := newFacade(t, "islet", func(q *http.Request) string { return strings.TrimPrefix(q.Header.Get("Reef"), "token ") }, func(f *facade, w http.ResponseWriter, q *http.Request, s practice.Session) {
+// newIslet starts a host with one address and a query language.
+func newIslet(t *testing.T) *facade {
+	return newFacade(t, "islet", func(q *http.Request) string { return strings.TrimPrefix(q.Header.Get("Reef"), "token ") }, func(f *facade, w http.ResponseWriter, q *http.Request, s practice.Session) {
 		woe := func(kind, says string) {
 			tells(w, 200, map[string]any{"told": nil, "woes": []any{map[string]string{"kind": kind, "says": says}}})
 		}
@@ -109,6 +108,12 @@ func TestQueryLanguage(t *testing.T) {
 		}
 		tells(w, 200, map[string]any{"told": map[string]any{words[1]: told}})
 	})
+}
+
+// TestQueryLanguage is about such a host.
+func TestQueryLanguage(t *testing.T) {
+	t.Parallel()
+	f := newIslet(t)
 	m := person(t, "tern")
 	f.play(m, f.description(m))
 	for _, a := range f.asked {

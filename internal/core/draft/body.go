@@ -28,7 +28,10 @@ func (w *writer) body(action string, o *operation) (string, []request) {
 	props := w.doc.properties(o.body)
 	var all []pair
 	if o.named[1] != "" {
-		all = append(all, pair{o.named[0], quote(o.named[1])})
+		all = append(all, o.texts...)
+		if o.named[0] != "" {
+			all = append(all, pair{o.named[0], quote(o.named[1])})
+		}
 		props = maps.Clone(props)
 		delete(props, o.named[0])
 	}
@@ -84,7 +87,7 @@ func (w *writer) filled(action string, o *operation) []string {
 	roles := w.roles(o)
 	for _, as := range roles {
 		out = slices.DeleteFunc(out, func(v string) bool {
-			return v == as || as == "repo" && (v == "owner" || v == "name") || as == "owner" && v == "name"
+			return v == as || as == "repo" && (v == "owner" || v == "name")
 		})
 	}
 	return out
@@ -244,7 +247,7 @@ func (w *writer) readFields(action string, all []string, at string, from map[str
 	props := w.doc.properties(from)
 	got := w.assign(all, props)
 	if _, told := got["owner"]; !told && action == "owner-list" { // by a path or a name
-		for _, name := range []string{"path", "name", "login"} {
+		for _, name := range []string{"path", "name", "login", "key", "slug"} {
 			if p, ok := props[name]; ok {
 				got["owner"] = place{name, "." + name, p}
 				break

@@ -6,6 +6,7 @@ package draft
 
 import (
 	"maps"
+	"reflect"
 	"slices"
 	"strings"
 )
@@ -19,9 +20,11 @@ type operation struct {
 	body                      map[string]any // schema; nil for none
 	kind                      string         // of the body: "json", "form" or "multipart"
 	media                     string         // its Content-Type, where it is not the usual one
+	texts                     []pair         // what is sent as it is, where an example shows the body
 	base                      string         // the server's address, where it is not the document's
 	root                      string         // of the answer, where that is XML
 	answer                    map[string]any // schema of the answer; nil for none
+	declared                  map[string]any // the schema of all answers, where examples show each
 	status                    string
 	headers                   []string // of the answer
 	text                      string   // all that is said of it, as words gives it
@@ -46,7 +49,10 @@ func (o *operation) title() string {
 }
 
 // document is an OpenAPI document as it was read from JSON or YAML.
-type document struct{ root map[string]any }
+type document struct {
+	root  map[string]any
+	props map[uintptr]map[string]map[string]any // what properties gave, by schema
+}
 
 func table(v any) map[string]any { m, _ := v.(map[string]any); return m }
 func list(v any) []any           { l, _ := v.([]any); return l }
@@ -85,20 +91,31 @@ func (d *document) resolve(v any) map[string]any {
 
 // properties gives a schema's properties, resolved, with those of all that it is put together from.
 func (d *document) properties(schema map[string]any) map[string]map[string]any {
-	out := map[string]map[string]any{}
-	d.collect(schema, out, 0)
+	if schema == nil {
+		return nil
+	}
+	at := reflect.ValueOf(schema).Pointer()
+	if out, known := d.props[at]; known {
+		return out
+	}
+	out, parts := map[string]map[string]any{}, 0
+	d.collect(schema, out, &parts)
+	d.props[at] = out
 	return out
 }
 
-func (d *document) collect(schema map[string]any, out map[string]map[string]any, depth int) {
-	if depth > 8 || schema == nil {
+// mostParts is how many schemas one may be put together from.
+const mostParts = 64
+
+func (d *document) collect(schema map[string]any, out map[string]map[string]any, parts *int) {
+	if *parts++; *parts > mostParts || schema == nil {
 		return
 	}
 	for _, part := range list(schema["allOf"]) {
-		d.collect(d.resolve(part), out, depth+1)
+		d.collect(d.resolve(part), out, parts)
 	}
 	if some := append(slices.Clone(list(schema["oneOf"])), list(schema["anyOf"])...); len(some) > 0 && schema["properties"] == nil {
-		d.collect(d.resolve(some[0]), out, depth+1)
+		d.collect(d.resolve(some[0]), out, parts)
 	}
 	for name, p := range table(schema["properties"]) {
 		if r := d.whole(p); r != nil {
@@ -109,24 +126,29 @@ func (d *document) collect(schema map[string]any, out map[string]map[string]any,
 
 // whole gives a schema, resolved, with what is said beside a reference (OpenAPI 3.1, "Reference Object") and in the parts of allOf.
 func (d *document) whole(v any) map[string]any {
-	beside := table(v)
-	r := maps.Clone(d.resolve(v))
+	beside, r := table(v), d.resolve(v)
 	if r == nil {
 		return nil
 	}
+	more := map[string]any{}
 	for _, part := range list(r["allOf"]) {
 		for k, x := range d.resolve(part) {
 			if _, there := r[k]; !there {
-				r[k] = x
+				more[k] = x
 			}
 		}
 	}
 	for _, k := range []string{"description", "title", "enum"} {
 		if x, there := beside[k]; there && beside["$ref"] != nil {
-			r[k] = x
+			more[k] = x
 		}
 	}
-	return r
+	if len(more) == 0 {
+		return r // the same one each time
+	}
+	out := maps.Clone(r)
+	maps.Copy(out, more)
+	return out
 }
 
 // content gives a body's schema, and its media type: JSON before forms before XML.
@@ -202,10 +224,24 @@ func (d *document) operations() []*operation {
 					break
 				}
 			}
+			if all := d.byExample(x, d.resolve(o["requestBody"]), d.answered(answers)); len(all) > 1 {
+				out = append(out, all...)
+				continue
+			}
 			out = append(out, d.apart(x)...)
 		}
 	}
 	return out
+}
+
+// answered gives the answer where all went well.
+func (d *document) answered(answers map[string]any) map[string]any {
+	for _, status := range []string{"200", "201", "2XX", "default"} {
+		if r := d.resolve(answers[status]); r != nil {
+			return r
+		}
+	}
+	return nil
 }
 
 // apart takes an operation apart whose body names one of several.
@@ -242,16 +278,22 @@ func (d *document) apart(o *operation) []*operation {
 	return out
 }
 
+// mostPlaces is how many places of a schema are looked at, which may hold itself.
+const mostPlaces = 1000
+
 // find looks, level by level, for the part of a schema that fits, and gives the
 // JSONPath to it and the part; "" for none. Lists are gone into by [*], maps by .*
 func (d *document) find(schema map[string]any, fits func(map[string]any) bool) (string, map[string]any) {
 	level := []place{{"", "$", schema}}
-	for range 4 {
+	seen := map[uintptr]bool{}
+	for range 6 {
 		var next []place
 		for _, p := range level {
-			if p.schema == nil {
+			at := reflect.ValueOf(p.schema).Pointer()
+			if p.schema == nil || seen[at] || len(seen) > mostPlaces {
 				continue
 			}
+			seen[at] = true
 			if fits(p.schema) {
 				return p.path, p.schema
 			}

@@ -3,6 +3,7 @@ package draft
 import (
 	"fmt"
 	"maps"
+	"reflect"
 	"slices"
 	"strings"
 )
@@ -27,7 +28,7 @@ func FromOpenAPI(root map[string]any) (Draft, string) {
 	if !strings.HasPrefix(str(root["openapi"]), "3.") || table(root["paths"]) == nil {
 		return Draft{}, "it is not an OpenAPI 3 document: it has no \"openapi: 3...\" or no \"paths\""
 	}
-	w := &writer{doc: &document{root}, taken: map[string]*operation{}, known: map[string]string{}, values: map[string]map[string]string{}}
+	w := &writer{doc: &document{root: root, props: map[uintptr]map[string]map[string]any{}}, given: map[*operation]byte{}, taken: map[string]*operation{}, known: map[string]string{}, values: map[string]map[string]string{}}
 	w.ops = w.doc.operations()
 	w.learnExplained()
 	w.repo = w.shapeLike([]string{"name", "path", "description", "visibility", "default_branch", "owner", "creator"}, 4, nil)
@@ -55,8 +56,9 @@ type writer struct {
 	known       map[string]string // names of properties that were known for sure, and their fields
 	values      map[string]map[string]string
 	taken       map[string]*operation
-	mask        bool // rights are bits
-	sending     bool // what is looked at is a body that is sent: what is within an object is as good as beside it
+	given       map[*operation]byte // what gives gave
+	mask        bool                // rights are bits
+	sending     bool                // what is looked at is a body that is sent: what is within an object is as good as beside it
 	found       []Found
 	missing     []string
 }
@@ -81,12 +83,17 @@ func (w *writer) isOffer(schema map[string]any) bool {
 
 // shapeLike finds, in all answers, the schema that has most of the fields, at least so many, and gives its property names.
 func (w *writer) shapeLike(like []string, least int, not []string) (best []string) {
-	most := least - 1
+	most, known := least-1, map[uintptr]bool{}
 	for _, o := range w.ops {
 		if o.answer == nil {
 			continue
 		}
 		w.doc.find(o.answer, func(s map[string]any) bool {
+			at := reflect.ValueOf(s).Pointer()
+			if known[at] {
+				return false
+			}
+			known[at] = true
 			names := w.names(s)
 			if len(names) <= 3 || slices.Equal(names, not) {
 				return false

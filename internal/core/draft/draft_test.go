@@ -187,6 +187,63 @@ func TestDraftSaysHowCertainItIs(t *testing.T) {
 	assert.Contains(t, drafted(t, "gannet").Missing, "token-renew", "no operation is given to two actions")
 }
 
+// TestNamesOfManyWords drafts a document that names things as many do: repoName, isPrivate, nextPageToken.
+func TestNamesOfManyWords(t *testing.T) {
+	data, err := os.ReadFile("testdata/works.yaml")
+	require.NoError(t, err)
+	root, err := Read(data)
+	require.NoError(t, err)
+	d, why := FromOpenAPI(root)
+	require.Empty(t, why)
+	_, mistakes := description.Load([]byte(d.Text))
+	require.Empty(t, mistakes)
+	got := leaves(t, d.Text)
+	for path, want := range map[string]string{
+		".address.https": "{+base}/git/{owner}/{name}.git", ".address.page": "{+base}/{owner}/{name}", ".address.ssh": "ssh://git@{+host}/{owner}/{name}.git",
+		".value.visibility.private": "true", ".value.right.write": "WRITE", ".shape.repository.owner": "$.workspaceKey", ".shape.repository.name": "$.repoName",
+		".shape.repository.default_branch": "$.defaultBranchName", ".shape.repository.archived": "$.isArchived", ".action.identify.request[0].read.email": "$.primaryEmail",
+		".action.repository-list.request[0].page.at": "$.nextPageToken", ".action.repository-list.request[0].query.pageToken": "{cursor}", ".action.repository-list.request[0].query.filter": "{find}",
+		".action.repository-create.request[0].url": "{+base}/api/v2/workspaces/{owner}/repositories", ".action.repository-create.request[0].json.repoName": "{name}",
+		".action.repository-change.request[0].json.repoName": "{new_name}", ".action.repository-change.request[0].headers.Content-Type": "application/merge-patch+json",
+		".action.owner-list.request[0].read.owner": "$.key", ".action.key-add.request[0].json.publicKey": "{key}", ".action.people-grant.request[0].json.accessLevel": "{right}",
+		".action.people-withdraw.request[0].url": "{+base}/api/v2/workspaces/{owner}/repositories/{name}/grants/{person}", ".action.hook-add.request[0].read.id": "$.webhookId",
+	} {
+		assert.Equal(t, want, got[path], path)
+	}
+	assert.NotContains(t, d.Text, "action.offer-", "nothing is made up")
+}
+
+// TestWhatIsNotCertainIsLeftOpen holds that a document without meanings gives no values, and says so.
+func TestWhatIsNotCertainIsLeftOpen(t *testing.T) {
+	root, err := Read([]byte(`{openapi: 3.0.0, info: {title: x}, paths: {/repos: {get: {summary: List repositories, responses: {200: {content: {application/json: {schema: {type: array, items: {type: object,
+		properties: {id: {type: string}, owner: {type: string}, name: {type: string}, about: {type: string}, main: {type: string}, seen: {type: string, enum: [ebb, flood, slack]}}}}}}}}}}}}`))
+	require.NoError(t, err)
+	d, why := FromOpenAPI(root)
+	require.Empty(t, why)
+	assert.NotContains(t, d.Text, "flood")
+	assert.NotContains(t, d.Text, "visibility     =")
+	assert.Contains(t, strings.Join(d.Missing, "\n"), "the host's words for private, members, public")
+	assert.Contains(t, strings.Join(d.Missing, "\n"), "how the API takes the token")
+}
+
+// TestLargeDocuments holds that a document that holds itself many times over is read all the same.
+func TestLargeDocuments(t *testing.T) {
+	var b strings.Builder
+	b.WriteString(`{"openapi":"3.0.0","components":{"schemas":{"Self":{"type":"object","properties":{"name":{"type":"string"}`)
+	for i := range 40 {
+		fmt.Fprintf(&b, `,"c%d":{"$ref":"#/components/schemas/Self"}`, i)
+	}
+	b.WriteString(`}}}},"paths":{"/x":{}`)
+	for i := range 300 {
+		fmt.Fprintf(&b, `,"/r%d/{id}":{"get":{"summary":"List repositories","responses":{"200":{"content":{"application/json":{"schema":{"$ref":"#/components/schemas/Self"}}}}}}}`, i)
+	}
+	b.WriteString("}}")
+	root, err := Read([]byte(b.String()))
+	require.NoError(t, err)
+	_, why := FromOpenAPI(root)
+	assert.Empty(t, why)
+}
+
 func TestDocumentsThatAreNone(t *testing.T) {
 	for _, bad := range []string{"", "[1]", "a: [", "openapi: 2.0\npaths: {}", "openapi: 3.0.0"} {
 		root, err := Read([]byte(bad))

@@ -82,16 +82,21 @@ func (w *writer) fits(field string, at place) int {
 	if name == "" {
 		parent, name = "", at.name
 	}
-	low := strings.ReplaceAll(strings.ToLower(snake(name)), "-", "_")
-	if i := slices.Index(strings.Split(m.names, ","), low); i >= 0 {
+	low := plainly(name)
+	names := strings.Split(m.names, ",")
+	if i := slices.Index(names, low); i >= 0 {
 		score += max(64-4*i, 40)
-	} else if whole := strings.ToLower(parent) + "_" + low; parent != "" && slices.Contains(strings.Split(m.names, ","), whole) {
+	} else if i := bare(low, names); i >= 0 {
+		score += max(56-4*i, 40)
+	} else if whole := strings.ToLower(parent) + "_" + low; parent != "" && slices.Contains(names, whole) {
 		score += 60
 	} else if parent == "" && valued && says(words(name), m.names) {
 		score += 30
 	}
 	if c := w.means(name); m.concept != "" && c == m.concept && w.alias[strings.TrimSpace(words(name))] != "" {
 		score += 60
+	} else if m.concept != "" && c == m.concept && score < 40 && strings.Contains(low, "_") { // workspaceKey
+		score += 48
 	}
 	if strings.HasPrefix(field, "from_") || field == "from_owner" {
 		if first := strings.Fields(words(name)); len(first) == 2 && (first[0] == "from" || first[0] == "source") && w.means(first[1]) == map[string]string{"from_owner": "owner", "from_name": "repository"}[field] {
@@ -108,6 +113,33 @@ func (w *writer) fits(field string, at place) int {
 		score += 45
 	}
 	return score
+}
+
+// plainly writes a name in small letters, with signs between its words.
+func plainly(name string) string { return strings.ReplaceAll(strings.ToLower(snake(name)), "-", "_") }
+
+var (
+	before = []string{"is_", "has_", "repo_", "repository_", "project_", "primary_", "the_"}
+	behind = []string{"_name", "_key", "_url", "_number", "_date", "_slug", "_text"}
+)
+
+// bare finds a name among others without the words that say little about it: repoName, isPrivate, webhookId.
+func bare(low string, names []string) int {
+	for _, b := range append([]string{""}, before...) {
+		rest, ok := strings.CutPrefix(low, b)
+		for _, e := range append([]string{""}, behind...) {
+			if s, cut := strings.CutSuffix(rest, e); ok && cut && s != low && s != "" {
+				if i := slices.Index(names, s); i >= 0 {
+					return i
+				}
+			}
+		}
+	}
+	parts := strings.Split(low, "_")
+	if last := parts[len(parts)-1]; len(parts) > 1 && (last == "id" || last == "bytes" || last == "level" || last == "role") {
+		return slices.Index(names, last)
+	}
+	return -1
 }
 
 // snake writes a name with signs in the place of capitals.

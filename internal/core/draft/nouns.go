@@ -4,19 +4,30 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+
+	"uncinate/internal/core/text"
 )
 
 // concepts are what a host may have nouns of its own for.
 var concepts = map[string]string{
-	"repository": "repository", "repo": "repository", "project": "repository", "owner": "owner", "group": "owner", "organisation": "owner", "organization": "owner", "namespace": "owner", "team": "owner",
+	"repository": "repository", "repo": "repository", "project": "repository", "owner": "owner", "group": "owner", "organisation": "owner", "organization": "owner", "namespace": "owner", "team": "owner", "workspace": "owner",
 	"person": "person", "people": "person", "user": "person", "member": "person", "collaborator": "person", "token": "token", "branch": "branch", "hook": "hook", "webhook": "hook", "invitation": "invitation", "offer": "offer",
 }
 
 var explained = regexp.MustCompile(`([A-Za-z][\w-]*)\s*\(([^()]{2,40})\)`)
 
-// learnExplained learns the host's own nouns from where the document explains one, as in "the hulls (repositories)".
+var defined = regexp.MustCompile(`(?i)\b(?:an?|the|each)?\s*\b([a-z][\w-]*) (?:is|are) (?:an? )?(?:git )?([a-z]+)\b`)
+
+// learnExplained learns the host's own nouns from where the document explains one, as in "the hulls (repositories)" or "a hold is a
+// git repository".
 func (w *writer) learnExplained() {
 	w.alias = map[string]string{}
+	for _, m := range defined.FindAllStringSubmatch(str(table(w.doc.root["info"])["description"]), 40) {
+		own, is := strings.TrimSpace(words(m[1])), strings.TrimSpace(words(m[2]))
+		if concepts[own] == "" && concepts[is] != "" && len(own) > 2 {
+			w.alias[own] = concepts[is]
+		}
+	}
 	for _, o := range w.ops {
 		for _, m := range explained.FindAllStringSubmatch(o.summary, -1) {
 			inside := strings.Fields(words(m[2]))
@@ -33,8 +44,9 @@ func (w *writer) learnExplained() {
 
 // learnNouns learns further nouns, from the names of schemas that are known.
 func (w *writer) learnNouns() {
-	for name, schema := range table(table(w.doc.root["components"])["schemas"]) {
-		s := w.doc.resolve(schema)
+	schemas := table(table(w.doc.root["components"])["schemas"])
+	for _, name := range sortedKeys(schemas) {
+		s := w.doc.resolve(schemas[name])
 		if parts := strings.Fields(words(name)); len(parts) == 1 && concepts[parts[0]] == "" {
 			switch {
 			case w.isRepo(s):
@@ -53,6 +65,9 @@ func (w *writer) means(name string) string {
 		return ""
 	}
 	last := parts[len(parts)-1]
+	if len(parts) > 1 && slices.Contains([]string{"name", "key", "slug"}, last) {
+		last = parts[len(parts)-2] // repoName
+	}
 	if c := w.alias[last]; c != "" {
 		return c
 	}
@@ -109,6 +124,9 @@ func (w *writer) tell(o *operation) {
 	if named > 0 {
 		o.of = 1
 	}
+	if owner && named == 0 {
+		named = 1 // of an owner's
+	}
 	if len(params) > named {
 		o.item = 1
 	}
@@ -164,8 +182,17 @@ func (w *writer) learnPlaces() {
 	}
 }
 
-// gives says what an operation answers with, as in want.
+// gives says what an operation answers with, as in want. It is asked once the shapes are known.
 func (w *writer) gives(o *operation) byte {
+	if got, known := w.given[o]; known {
+		return got
+	}
+	got := w.giving(o)
+	w.given[o] = got
+	return got
+}
+
+func (w *writer) giving(o *operation) byte {
 	for _, kind := range []struct {
 		is        func(map[string]any) bool
 		one, many byte
@@ -189,7 +216,8 @@ func (w *writer) gives(o *operation) byte {
 // learnFromShape learns what the host calls owners and names of repositories.
 func (w *writer) learnFromShape() {
 	got := w.assign([]string{"owner", "name", "path"}, w.repoProperties())
-	for field, concept := range map[string]string{"owner": "owner", "name": "repository"} {
+	for _, field := range []string{"owner", "name"} {
+		concept := text.Either(field == "owner", "owner", "repository")
 		at, ok := got[field]
 		noun := strings.TrimSpace(words(at.name))
 		if ok && !strings.Contains(noun, " ") && concepts[noun] == "" && w.alias[noun] == "" && noun != "name" {
@@ -201,8 +229,8 @@ func (w *writer) learnFromShape() {
 // learnFromMatch learns more nouns from what operations were taken for: where people are, the collection and the last parameter are the
 // host's noun for a person.
 func (w *writer) learnFromMatch() {
-	for action, concept := range map[string]string{"people-grant": "person", "people-withdraw": "person", "people-search": "person", "owner-list": "owner"} {
-		o := w.taken[action]
+	for _, action := range []string{"people-grant", "people-withdraw", "people-search", "owner-list"} {
+		o, concept := w.taken[action], text.Either(action == "owner-list", "owner", "person")
 		if o == nil || o.named[1] != "" {
 			continue
 		}

@@ -230,7 +230,10 @@ func (w *writer) lookUp(name, as string, not *operation, by ...string) (request,
 					with, have[v] = append(with, pair{in.name, quote("{" + v + "}")}), true
 				}
 			}
-			r.body = bodyOf(o) + inline(append([]pair{{o.named[0], quote(o.named[1])}}, nested(with)...))
+			if o.named[0] != "" {
+				with = append([]pair{{o.named[0], quote(o.named[1])}}, with...)
+			}
+			r.body = bodyOf(o) + inline(nested(append(slices.Clone(o.texts), with...)))
 		}
 		if strings.Contains(found, "[*]") {
 			list, _, _ := strings.Cut(found, "[*]")
@@ -255,7 +258,9 @@ func (w *writer) lookUp(name, as string, not *operation, by ...string) (request,
 // reached fills what is known into the parameters of an operation's path; not ok where one is not known.
 func (w *writer) reached(o *operation, by []string) (path string, have map[string]bool, ok bool) {
 	path, have = o.path, map[string]bool{}
-	for name, as := range w.roles(o) {
+	roles := w.roles(o)
+	for _, name := range sortedKeys(roles) {
+		as := roles[name]
 		if as == "part" || as == "repo" || !slices.Contains(by, strings.Replace(as, "path", "name", 1)) {
 			return "", nil, false
 		}
@@ -337,13 +342,13 @@ func (w *writer) query(action string, o *operation) []pair {
 		if p.in != "query" {
 			continue
 		}
-		low := strings.ToLower(p.name)
+		low := plainly(p.name)
 		prefix := refPrefix(p.says)
 		switch {
 		case slices.Contains(strings.Split(fields["find"].names, ","), low):
 			out = append(out, pair{p.name, `"{find}"`})
 		case action == "people-search" && p.most <= 1:
-		case low == "after" || low == "cursor" || says(words(p.says), "cursor"):
+		case isCursor(p):
 			out = append(out, pair{p.name, `"{cursor}"`})
 		case low == "page" || low == "page_number":
 			out = append(out, pair{p.name, `"{page}"`})
@@ -360,6 +365,11 @@ func (w *writer) query(action string, o *operation) []pair {
 		}
 	}
 	return out
+}
+
+// isCursor reports whether a parameter takes the cursor that the page before told.
+func isCursor(p param) bool {
+	return p.in == "query" && (slices.Contains([]string{"after", "cursor", "page_token", "starting_after", "continuation", "continuation_token", "next_token", "marker"}, plainly(p.name)) || says(words(p.says), "cursor"))
 }
 
 // refPrefix is what a text says that stands before a branch's name.

@@ -98,7 +98,7 @@ func (w *writer) learnValues() {
 			for _, at := range all {
 				got := w.meaningsOf(t.name, at.schema, text)
 				if t.name == "visibility" && len(got) == 0 && w.fits("visibility", at) >= sure && kindOf(at.schema) == "yes" {
-					closed := slices.Contains([]string{"private", "closed", "hidden"}, strings.ToLower(at.name))
+					closed := slices.Contains([]string{"private", "closed", "hidden", "is_private", "is_closed", "is_hidden"}, plainly(at.name))
 					got = map[string]any{"private": closed, "public": !closed}
 				}
 				if len(got) > len(best) && w.fits(field, at) >= sure {
@@ -157,6 +157,9 @@ func (w *writer) constant(action string, o *operation, p map[string]any) string 
 			return given(v)
 		}
 	case "people-withdraw":
+		if v, ok := p["example"]; ok && w.values["right"] != nil && slices.Contains([]string{"none", "-", "no", ""}, fmt.Sprint(v)) {
+			return given(v)
+		}
 		if v, ok := w.meaningsOf("right", p, o.summary)["none"]; ok {
 			return given(v)
 		}

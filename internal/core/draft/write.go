@@ -5,7 +5,6 @@ import (
 	"net/url"
 	"regexp"
 	"slices"
-	"strconv"
 	"strings"
 
 	"uncinate/internal/core/text"
@@ -29,6 +28,7 @@ func (w *writer) write() {
 	for _, f := range w.found {
 		w.action(f)
 	}
+	w.refusals()
 	if len(w.missing) > 0 {
 		w.say("# Not in the document, or not understood:")
 	}
@@ -97,107 +97,14 @@ func (w *writer) origins(base string) []string {
 	return out
 }
 
-// template makes an address's template of the example that a repository's schema has of it; "" for none.
-func (w *writer) template(field, base string) string {
-	props := w.repoProperties()
-	example := func(f string) string {
-		at, ok := w.assign([]string{f}, props)[f]
-		if !ok {
-			return ""
-		}
-		return str(at.schema["example"])
-	}
-	if s := w.written(field, base); s != "" {
-		return s
-	}
-	for _, link := range w.links(props) {
-		if link.field == field && link.example != "" {
-			return w.fill(link.example, base, example)
-		}
-	}
-	return w.fill(example(field), base, example)
-}
-
-var address = regexp.MustCompile(`(?:https?|ssh)://[^\s"'<>()]+`)
-
-// written finds an address's template where the document says it in words, with names in braces; "" for none.
-func (w *writer) written(field, base string) string {
-	told, from := str(table(w.doc.root["info"])["description"]), 0
-	for _, at := range address.FindAllStringIndex(told, 20) {
-		before := told[max(from, at[0]-60):at[0]]
-		a := strings.TrimRight(told[at[0]:at[1]], ".,;:!?")
-		if from = at[1]; !strings.Contains(a, "{") {
-			continue
-		}
-		if i := strings.LastIndexAny(before, ".;"); i >= 0 {
-			before = before[i+1:]
-		}
-		is := "page"
-		switch {
-		case strings.HasPrefix(a, "ssh:"):
-			is = "ssh"
-		case strings.HasSuffix(a, ".git"), says(words(before), "git,clone,fetch"):
-			is = "https"
-		}
-		if is != field {
-			continue
-		}
-		for _, m := range braced.FindAllString(a, -1) {
-			v := w.variable(strings.Trim(m, "{}"))
-			if v != "owner" && v != "name" {
-				return ""
-			}
-			if _, cut := w.assign([]string{"path"}, w.repoProperties())["path"]; v == "owner" && (cut || strings.HasPrefix(a, "ssh:") && !strings.HasSuffix(a, ".git")) {
-				v = "+owner"
-			}
-			a = strings.Replace(a, m, "{"+v+"}", 1)
-		}
-		host := base[strings.Index(base, "//")+2:]
-		if rest, ok := strings.CutPrefix(a, base); ok {
-			return "{+base}" + rest
-		}
-		return strings.Replace(a, "@"+host, "@{+host}", 1)
-	}
-	return ""
-}
-
-var braced = regexp.MustCompile(`\{[^{}]*\}`)
-
-// fill puts variables in the place of an example's owner, name and host.
-func (w *writer) fill(address, base string, example func(string) string) string {
-	owner, name, path := example("owner"), example("name"), example("path")
-	if i := strings.LastIndexByte(path, '/'); i > 0 {
-		owner, name = path[:i], path[i+1:]
-	}
-	if address == "" || owner == "" || name == "" || !strings.Contains(address, owner) || !strings.Contains(address, name) {
-		return ""
-	}
-	host := base
-	if _, after, ok := strings.Cut(base, "://"); ok {
-		host = after
-	}
-	if rest, ok := strings.CutPrefix(address, base); ok {
-		address = "{+base}" + rest
-	} else {
-		address = strings.Replace(address, "@"+host, "@{+host}", 1)
-	}
-	as := text.Either(strings.Contains(owner, "/"), "{+owner}", "{owner}")
-	address = strings.Replace(address, "/"+owner, "/"+as, 1)
-	address = strings.Replace(address, "="+owner, "="+as, 1)
-	i := strings.LastIndex(address, name)
-	if i < 0 {
-		return ""
-	}
-	return address[:i] + "{name}" + address[i+len(name):]
-}
-
 func (w *writer) signIn() {
 	schemes := table(table(w.doc.root["components"])["securitySchemes"])
 	user := "{user}"
 	if m := gitUser.FindStringSubmatch(str(table(w.doc.root["info"])["description"])); m != nil {
 		user = m[1]
 	}
-	for _, s := range schemes {
+	for _, name := range sortedKeys(schemes) {
+		s := schemes[name]
 		if m := gitUser.FindStringSubmatch(str(w.doc.resolve(s)["description"])); m != nil {
 			user = m[1]
 		}
@@ -207,11 +114,12 @@ func (w *writer) signIn() {
 		s := w.doc.resolve(schemes[name])
 		kind, scheme := str(s["type"]), strings.ToLower(str(s["scheme"]))
 		switch {
-		case kind == "apiKey" && str(s["in"]) == "header" && strings.EqualFold(str(s["name"]), "Authorization"):
-			word, _, _ := strings.Cut(str(s["description"]), " ")
-			w.say("[signin]\n# The word before the token is in the host's help.\nheader = { Authorization = %q }\n%s\n", strings.TrimSpace(word+" {token}"), git)
 		case kind == "apiKey" && str(s["in"]) == "header":
-			w.say("[signin]\nheader = { %s = \"{token}\" }\n%s\n", key(str(s["name"])), git)
+			word := ""
+			if m := wordBefore.FindStringSubmatch(str(s["description"])); m != nil {
+				word = m[1] + m[2] + " "
+			}
+			w.say("[signin]\nheader = { %s = %q }\n%s\n", key(str(s["name"])), word+"{token}", git)
 		case kind == "apiKey" && str(s["in"]) == "query":
 			w.say("[signin]\nquery = { %s = \"{token}\" }\n%s\n", key(str(s["name"])), git)
 		case kind == "apiKey" && str(s["in"]) == "cookie":
@@ -227,6 +135,9 @@ func (w *writer) signIn() {
 	}
 	w.missing = append(w.missing, "how the API takes the token ([signin])")
 }
+
+// wordBefore is how a document says which word stands before the token.
+var wordBefore = regexp.MustCompile("(?i)(?:the word [`'\"]?([A-Za-z][\\w-]*)|^[`'\"]?([A-Za-z][\\w-]*)[`'\"]?,? (?:followed by|then|and) (?:a|the|your|one) )")
 
 // cookie writes a sign-in by a cookie, and how it is had for a token, if an operation sets one.
 func (w *writer) cookie(name string) {
@@ -427,90 +338,48 @@ func (w *writer) action(f Found) {
 	w.say("")
 }
 
+// refusals writes which answers of success are refusals, where the document lists their kinds.
+func (w *writer) refusals() {
+	for _, o := range w.ops {
+		schema := o.declared
+		if schema == nil {
+			schema = o.answer
+		}
+		var kinds map[string]any
+		path, _ := w.doc.find(schema, func(s map[string]any) bool {
+			got := w.meaningsOf("refusal", s, "")
+			if len(got) > 1 {
+				kinds = got
+			}
+			return len(got) > 1
+		})
+		if path == "" {
+			continue
+		}
+		first := strings.ReplaceAll(path, "[*]", "[0]")
+		for _, means := range sortedKeys(kinds) {
+			w.say("[[refusal]]\nat    = %q\nis    = %s\nmeans = %q\n", first, given(kinds[means]), means)
+		}
+		top, _, _ := strings.Cut(path[2:], ".")
+		top, _, _ = strings.Cut(top, "[")
+		w.say("[[refusal]]\nat    = %q\nmeans = \"invalid\"\n", "$."+top)
+		_, parent := w.doc.find(schema, func(s map[string]any) bool {
+			_, is := w.doc.properties(s)[path[strings.LastIndexByte(path, '.')+1:]]
+			return is
+		})
+		for _, name := range sortedKeys(w.doc.properties(parent)) {
+			p := w.doc.properties(parent)[name]
+			if kindOf(p) == "text" && slices.Contains([]string{"says", "message", "detail", "line", "text"}, name) {
+				w.say("[refusals]\nmessage = [%q]\n", first[:strings.LastIndexByte(first, '.')+1]+name)
+			}
+		}
+		return
+	}
+}
+
 func quoted(s string) string {
 	if s == "" {
 		return ""
 	}
 	return quote(s)
-}
-
-// paging guesses how a list goes on; "" where nothing tells.
-func (w *writer) paging(o *operation) string {
-	at := func(names ...string) string {
-		for _, name := range names {
-			path, _ := w.doc.find(o.answer, func(s map[string]any) bool { _, ok := w.doc.properties(s)[name]; return ok })
-			if path != "" && !strings.Contains(path, "[*]") {
-				return path + "." + name
-			}
-		}
-		return ""
-	}
-	size, numbered, cursor := int64(0), false, false
-	for _, p := range o.params {
-		size = max(size, p.most)
-		low := strings.ToLower(p.name)
-		numbered = numbered || low == "page" || low == "page_number"
-		cursor = cursor || low == "after" || low == "cursor" || says(words(p.says), "cursor")
-	}
-	w.doc.find(o.body, func(s map[string]any) bool {
-		_, page := w.doc.properties(s)["page"]
-		numbered, size = numbered || page, max(size, number(s["maximum"]))
-		return false
-	})
-	pages, first := "", ""
-	w.doc.find(o.answer, func(x map[string]any) bool {
-		for name, p := range w.doc.properties(x) {
-			if kindOf(p) == "count" && says(words(str(p["description"])), "how many page,number of page,page there are,total page") {
-				pages = at(name)
-			}
-		}
-		return false
-	})
-	for _, p := range o.params {
-		if low := strings.ToLower(p.name); low == "page" || low == "page_number" {
-			if m := perPage.FindStringSubmatch(p.says); m != nil && size == 0 {
-				size, _ = strconv.ParseInt(m[1], 10, 64)
-			}
-			if least, told := p.schema["minimum"]; told && number(least) == 0 || strings.Contains(p.says, "from 0") {
-				first = ", first = 0"
-			}
-		}
-	}
-	next, total := at("next", "next_cursor", "cursor", "end"), at("total", "total_count", "count")
-	switch {
-	case slices.Contains(o.headers, "Link"):
-		return `{ by = "link" }`
-	case next != "" && cursor:
-		return "{ by = \"cursor\", at = " + quote(next) + " }"
-	case pages != "" && numbered && size > 0:
-		return fmt.Sprintf("{ by = \"number\", pages = %q, size = %d%s }", pages, size, first)
-	case total != "" && size > 0 && numbered:
-		return fmt.Sprintf("{ by = \"number\", total = %q, size = %d%s }", total, size, first)
-	case next != "" && total != "":
-		return "{ by = \"next\", at = " + quote(next) + ", total = " + quote(total) + " }"
-	case next != "":
-		return "{ by = \"next\", at = " + quote(next) + " }"
-	}
-	return ""
-}
-
-var perPage = regexp.MustCompile(`(\d{1,4}) (?:on|to|per|in) (?:a|each|every|the)? ?page`)
-
-var (
-	sample = regexp.MustCompile(`\b(\d{2})\.(\d{2})\.(\d{4}) \d{2}:\d{2}(:\d{2})?|\b(\d{4})-\d{2}-\d{2} \d{2}:\d{2}(:\d{2})?`)
-	offset = regexp.MustCompile(`[+-]\d{2}:\d{2}\b`)
-)
-
-// layoutOf reads how times are written from an example in a description; "" where there is none.
-func layoutOf(says string) (layout, zone string) {
-	m := sample.FindStringSubmatch(says)
-	switch {
-	case m == nil:
-		return "", ""
-	case m[3] != "":
-		layout = "%d.%m.%Y %H:%M" + text.Either(m[4] != "", ":%S", "")
-	default:
-		layout = "%Y-%m-%d %H:%M" + text.Either(m[6] != "", ":%S", "")
-	}
-	return layout, offset.FindString(says)
 }
