@@ -8,7 +8,6 @@ import (
 	"strings"
 
 	"uncinate/internal/core/description"
-	"uncinate/internal/core/draft"
 	"uncinate/internal/core/fault"
 	"uncinate/internal/core/plan"
 	"uncinate/internal/core/text"
@@ -76,14 +75,6 @@ func (e *Env) checked(doc CheckedHost) {
 			e.Say("  %s", e.Out.wrap(text.Visible(r), 2))
 		}
 	}
-}
-
-// DraftedHost is a first description, as a JSON document.
-type DraftedHost struct {
-	TOML     string                `json:"toml" says:"the description"`
-	Found    []draft.Found         `json:"found"`
-	Missing  []string              `json:"missing"`
-	Mistakes []description.Mistake `json:"mistakes" says:"what has to be mended before it can be used"`
 }
 
 // TriedHost is what came of trying a host, as a JSON document.
@@ -297,31 +288,6 @@ nothing is left behind.`,
 			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
 				t.Host = args[0]
 				return e.tryHost(ctx, d, t, p)
-			})
-		}}
-}
-
-func hostDraft() *Command {
-	return &Command{Name: "draft", Args: "FILE", Least: 1, Most: 1, Takes: []string{"file"}, Gives: DraftedHost{}, Short: "write a first description from a host's OpenAPI document",
-		Long: `FILE is an OpenAPI 3 document, JSON or YAML. The draft is printed, for you to read line
-by line and to correct: each action says how certain it is, and which operation would have
-been the next best.`,
-		Examples: []string{"uncinate host draft openapi.json > my-host.toml"},
-		Options: func(*flag.FlagSet) Run {
-			return withDesk(func(_ context.Context, e *Env, d *desk.Desk, args []string) error {
-				r, err := hosts.Draft(d, args[0])
-				if err != nil {
-					return err
-				}
-				_, mistakes := description.Load([]byte(r.Text))
-				doc := DraftedHost{r.Text, append([]draft.Found{}, r.Found...), append([]string{}, r.Missing...), append([]description.Mistake{}, mistakes...)}
-				return e.Give(doc, func() {
-					e.Say("%s", strings.TrimRight(r.Text, "\n"))
-					e.Aside("%s of the draft; %s not found. Next: correct it, then uncinate host check ./FILE.toml", text.Count(len(r.Found), "action"), text.Number(len(r.Missing)))
-					for _, m := range mistakes {
-						e.Aside("  To be mended: %s", text.Visible(m.String()))
-					}
-				})
 			})
 		}}
 }

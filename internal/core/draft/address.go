@@ -22,10 +22,10 @@ func (w *writer) template(field, base string) string {
 	}
 	for _, link := range w.links(props) {
 		if link.field == field && link.example != "" {
-			return w.fill(link.example, base, example)
+			return filled(link.example, base, example)
 		}
 	}
-	return w.fill(example(field), base, example)
+	return filled(example(field), base, example)
 }
 
 var address = regexp.MustCompile(`(?:https?|ssh)://[^\s"'<>()]+`)
@@ -73,12 +73,17 @@ func (w *writer) written(field, base string) string {
 
 var braced = regexp.MustCompile(`\{[^{}]*\}`)
 
-// fill puts variables in the place of an example's owner, name and host.
-func (w *writer) fill(address, base string, example func(string) string) string {
+// filled puts variables in the place of what a document's examples have.
+func filled(address, base string, example func(string) string) string {
 	owner, name, path := example("owner"), example("name"), example("path")
 	if i := strings.LastIndexByte(path, '/'); i > 0 {
 		owner, name = path[:i], path[i+1:]
 	}
+	return fill(address, base, owner, name)
+}
+
+// fill puts variables in the place of an address's owner, name and host; "" where they are not in it.
+func fill(address, base, owner, name string) string {
 	if address == "" || owner == "" || name == "" || !strings.Contains(address, owner) || !strings.Contains(address, name) {
 		return ""
 	}

@@ -256,7 +256,7 @@ func (w *writer) readFields(action string, all []string, at string, from map[str
 	}
 	var out []pair
 	for _, field := range all {
-		if p, ok := got[field]; ok {
+		if p, ok := got[field]; ok && !slices.Contains(w.seen.Absent[action], field) {
 			path := at + p.path
 			if o.root != "" { // XML: lists of elements, their text, and attributes
 				path = "$." + o.root + "[0]" + p.path + "[0]['#']"

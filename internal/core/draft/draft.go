@@ -23,12 +23,25 @@ type Draft struct {
 	Missing []string // what is not in the document, or was not understood
 }
 
-// FromOpenAPI writes a draft from a document that was read from JSON or YAML.
-func FromOpenAPI(root map[string]any) (Draft, string) {
+// Seen is what the live host told, by which a draft is mended.
+type Seen struct {
+	Base      string              // its origin, as it was asked
+	Addresses map[string]string   // a repository's "page", "https" and "ssh" of one that was seen
+	Owner     string              // of that repository
+	Name      string              // of that repository
+	Absent    map[string][]string // by action, or "repository", the fields that no answer had
+	Asked     map[string]string   // by action, what came of it
+}
+
+// FromOpenAPI writes a draft from a document that was read from JSON or YAML. seen is what the live host told, nil for nothing.
+func FromOpenAPI(root map[string]any, seen *Seen) (Draft, string) {
 	if !strings.HasPrefix(str(root["openapi"]), "3.") || table(root["paths"]) == nil {
 		return Draft{}, "it is not an OpenAPI 3 document: it has no \"openapi: 3...\" or no \"paths\""
 	}
-	w := &writer{doc: &document{root: root, props: map[uintptr]map[string]map[string]any{}}, given: map[*operation]byte{}, taken: map[string]*operation{}, known: map[string]string{}, values: map[string]map[string]string{}}
+	if seen == nil {
+		seen = &Seen{}
+	}
+	w := &writer{seen: seen, doc: &document{root: root, props: map[uintptr]map[string]map[string]any{}}, given: map[*operation]byte{}, taken: map[string]*operation{}, known: map[string]string{}, values: map[string]map[string]string{}}
 	w.ops = w.doc.operations()
 	w.learnExplained()
 	w.repo = w.shapeLike([]string{"name", "path", "description", "visibility", "default_branch", "owner", "creator"}, 4, nil)
@@ -47,6 +60,7 @@ func FromOpenAPI(root map[string]any) (Draft, string) {
 }
 
 type writer struct {
+	seen        *Seen
 	doc         *document
 	out         strings.Builder
 	ops         []*operation

@@ -22,7 +22,7 @@ func drafted(t *testing.T, name string) Draft {
 	require.NoError(t, err)
 	root, err := Read(data)
 	require.NoError(t, err)
-	d, why := FromOpenAPI(root)
+	d, why := FromOpenAPI(root, nil)
 	require.Empty(t, why)
 	return d
 }
@@ -193,7 +193,7 @@ func TestNamesOfManyWords(t *testing.T) {
 	require.NoError(t, err)
 	root, err := Read(data)
 	require.NoError(t, err)
-	d, why := FromOpenAPI(root)
+	d, why := FromOpenAPI(root, nil)
 	require.Empty(t, why)
 	_, mistakes := description.Load([]byte(d.Text))
 	require.Empty(t, mistakes)
@@ -218,7 +218,7 @@ func TestWhatIsNotCertainIsLeftOpen(t *testing.T) {
 	root, err := Read([]byte(`{openapi: 3.0.0, info: {title: x}, paths: {/repos: {get: {summary: List repositories, responses: {200: {content: {application/json: {schema: {type: array, items: {type: object,
 		properties: {id: {type: string}, owner: {type: string}, name: {type: string}, about: {type: string}, main: {type: string}, seen: {type: string, enum: [ebb, flood, slack]}}}}}}}}}}}}`))
 	require.NoError(t, err)
-	d, why := FromOpenAPI(root)
+	d, why := FromOpenAPI(root, nil)
 	require.Empty(t, why)
 	assert.NotContains(t, d.Text, "flood")
 	assert.NotContains(t, d.Text, "visibility     =")
@@ -240,7 +240,7 @@ func TestLargeDocuments(t *testing.T) {
 	b.WriteString("}}")
 	root, err := Read([]byte(b.String()))
 	require.NoError(t, err)
-	_, why := FromOpenAPI(root)
+	_, why := FromOpenAPI(root, nil)
 	assert.Empty(t, why)
 }
 
@@ -248,7 +248,7 @@ func TestDocumentsThatAreNone(t *testing.T) {
 	for _, bad := range []string{"", "[1]", "a: [", "openapi: 2.0\npaths: {}", "openapi: 3.0.0"} {
 		root, err := Read([]byte(bad))
 		if err == nil {
-			_, why := FromOpenAPI(root)
+			_, why := FromOpenAPI(root, nil)
 			assert.NotEmpty(t, why, bad)
 		}
 	}
@@ -259,7 +259,7 @@ func TestDocumentsThatAreNone(t *testing.T) {
 		"openapi: 3.0.0\ninfo: {title: \"\\u001b[31m \\\"]\"}\npaths: {'/a\"b': {get: {summary: 'list repo'}}}"} {
 		root, err := Read([]byte(odd))
 		require.NoError(t, err, odd)
-		d, why := FromOpenAPI(root)
+		d, why := FromOpenAPI(root, nil)
 		require.Empty(t, why)
 		_, mistakes := description.Load([]byte(d.Text))
 		for _, m := range mistakes {
@@ -279,7 +279,7 @@ func FuzzFromOpenAPI(f *testing.F) {
 		if err != nil {
 			return
 		}
-		d, why := FromOpenAPI(root)
+		d, why := FromOpenAPI(root, nil)
 		if why != "" {
 			return
 		}

@@ -53,7 +53,7 @@ func (d *document) examples(body map[string]any) map[string]any {
 
 var (
 	place4  = regexp.MustCompile(`((?:after|cursor)\s*:\s*)"[^"]*"`)
-	prosaic = regexp.MustCompile("([A-Za-z0-9][\\w-]*) \\(([^()]{3,60})\\)")
+	prosaic = regexp.MustCompile(`([A-Za-z0-9][\w-]*) \(([^()]{3,60})\)`)
 )
 
 // queryText writes a query as TOML: braces that are no variables are escaped, and a cursor is put where the example has one.

@@ -52,6 +52,12 @@ func (w *writer) head() {
 	base, api := "https://HOST.example", ""
 	if u, err := url.Parse(server(list(w.doc.root["servers"]))); err == nil && u.Host != "" {
 		base, api = u.Scheme+"://"+u.Host, strings.TrimSuffix(u.Path, "/")
+	} else if err == nil { // its path alone
+		api = strings.TrimSuffix("/"+strings.TrimPrefix(u.Path, "/"), "/")
+	}
+	documented := base
+	if w.seen.Base != "" {
+		base = w.seen.Base
 	}
 	name := strings.Trim(strings.Map(func(r rune) rune {
 		switch {
@@ -74,7 +80,11 @@ func (w *writer) head() {
 	w.say("[address]\napi   = %q", "{+base}"+api)
 	told := map[string]string{}
 	for _, field := range []string{"page", "https", "ssh"} {
-		told[field] = w.template(field, base)
+		if seen := w.seen.Addresses[field]; seen != "" {
+			told[field] = fill(seen, base, w.seen.Owner, w.seen.Name)
+			continue
+		}
+		told[field] = w.template(field, documented)
 	}
 	if told["page"] == "" || told["https"] == "" {
 		w.say("# The document has no example of these: look them up on a repository's page.")
@@ -234,7 +244,7 @@ func (w *writer) shapeFields() []pair {
 		switch at, ok := got[field]; {
 		case cut && (field == "owner" || field == "name"):
 			out = append(out, pair{field, "{ at = " + quote("$"+path.path) + `, cut = "{+owner}/{name}" }`})
-		case ok:
+		case ok && !slices.Contains(w.seen.Absent["repository"], field):
 			out = append(out, pair{field, w.reading("$"+at.path, at.schema)})
 		}
 	}
@@ -302,6 +312,9 @@ func (w *writer) offerShape() {
 
 // action writes one action with its requests.
 func (w *writer) action(f Found) {
+	if asked := w.seen.Asked[f.Action]; asked != "" {
+		w.say("# %s%s", text.Either(strings.HasPrefix(asked, "not asked"), "", "asked: "), visible(asked))
+	}
 	w.say("# confidence %d of 100: %s", f.Confidence, visible(f.Operation))
 	if f.RunnerUp != "" {
 		w.say("# next best: %s", visible(f.RunnerUp))

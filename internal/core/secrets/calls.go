@@ -86,7 +86,7 @@ func wrappedAt(data []byte, to int) int {
 // user, password := "…", "…"; 0 where it is none.
 func byPlace(data []byte, from, to int) int {
 	before, n := lineBefore(data, from), 0
-	if bytes.IndexAny(before, "=(\"'") >= 0 {
+	if bytes.ContainsAny(before, "=(\"'") {
 		return 0
 	}
 	for i := to; i < len(data) && i < to+80; i++ {

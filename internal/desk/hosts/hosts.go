@@ -15,7 +15,6 @@ import (
 
 	"uncinate/internal/core/address"
 	"uncinate/internal/core/description"
-	"uncinate/internal/core/draft"
 	"uncinate/internal/core/fault"
 	"uncinate/internal/core/text"
 	"uncinate/internal/desk"
@@ -115,26 +114,6 @@ func MistakesFault(c Checked) *fault.Fault {
 		f.Detail("%s", m.String())
 	}
 	return f
-}
-
-// Draft writes a first description from an OpenAPI document.
-func Draft(d *desk.Desk, path string) (draft.Draft, error) {
-	data, err := files.Read(path, draft.Most)
-	if errors.Is(err, fs.ErrNotExist) {
-		return draft.Draft{}, fault.New(fault.Failed, "there is no file %s", text.Visible(path))
-	}
-	if err != nil {
-		return draft.Draft{}, err
-	}
-	root, err := draft.Read(data)
-	if err != nil {
-		return draft.Draft{}, fault.New(fault.Failed, "%s can be read neither as JSON nor as YAML: %s", text.Visible(path), text.Excerpt(err.Error(), 160))
-	}
-	out, why := draft.FromOpenAPI(root)
-	if why != "" {
-		return out, fault.New(fault.Failed, "%s cannot be used: %s", text.Visible(path), why)
-	}
-	return out, nil
 }
 
 // Forget makes this machine forget a host; nothing is changed on the host. accountsOn
