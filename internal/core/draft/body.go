@@ -249,7 +249,7 @@ func (w *writer) readFields(action string, all []string, at string, from map[str
 	if _, told := got["owner"]; !told && action == "owner-list" { // by a path or a name
 		for _, name := range []string{"path", "name", "login", "key", "slug"} {
 			if p, ok := props[name]; ok {
-				got["owner"] = place{name, "." + name, p}
+				got["owner"] = place{name, member(name), p}
 				break
 			}
 		}
@@ -259,9 +259,9 @@ func (w *writer) readFields(action string, all []string, at string, from map[str
 		if p, ok := got[field]; ok && !slices.Contains(w.seen.Absent[action], field) {
 			path := at + p.path
 			if o.root != "" { // XML: lists of elements, their text, and attributes
-				path = "$." + o.root + "[0]" + p.path + "[0]['#']"
+				path = "$" + member(o.root) + "[0]" + p.path + "[0]['#']"
 				if attribute, _ := table(p.schema["xml"])["attribute"].(bool); attribute {
-					path = "$." + o.root + "[0]['@" + p.name + "']"
+					path = "$" + member(o.root) + "[0]['@" + p.name + "']"
 				}
 			}
 			out = append(out, pair{field, w.reading(path, p.schema)})

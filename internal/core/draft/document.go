@@ -305,7 +305,7 @@ func (d *document) find(schema map[string]any, fits func(map[string]any) bool) (
 			}
 			props := d.properties(p.schema)
 			for _, name := range slices.Sorted(maps.Keys(props)) {
-				next = append(next, place{name, p.path + "." + name, props[name]})
+				next = append(next, place{name, p.path + member(name), props[name]})
 			}
 		}
 		level = next

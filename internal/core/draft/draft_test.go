@@ -187,7 +187,7 @@ func TestDraftSaysHowCertainItIs(t *testing.T) {
 	assert.Contains(t, drafted(t, "gannet").Missing, "token-renew", "no operation is given to two actions")
 }
 
-// TestNamesOfManyWords drafts a document that names things as many do: repoName, isPrivate, nextPageToken.
+// TestNamesOfManyWords drafts a document that names things as many do: repoName, isClosed, nextPageToken.
 func TestNamesOfManyWords(t *testing.T) {
 	data, err := os.ReadFile("testdata/works.yaml")
 	require.NoError(t, err)
@@ -200,13 +200,13 @@ func TestNamesOfManyWords(t *testing.T) {
 	got := leaves(t, d.Text)
 	for path, want := range map[string]string{
 		".address.https": "{+base}/git/{owner}/{name}.git", ".address.page": "{+base}/{owner}/{name}", ".address.ssh": "ssh://git@{+host}/{owner}/{name}.git",
-		".value.visibility.private": "true", ".value.right.write": "WRITE", ".shape.repository.owner": "$.workspaceKey", ".shape.repository.name": "$.repoName",
+		".value.visibility.private": "true", ".value.right.write": "WRITE", ".shape.repository.owner": "$.quayKey", ".shape.repository.name": "$.repoName",
 		".shape.repository.default_branch": "$.defaultBranchName", ".shape.repository.archived": "$.isArchived", ".action.identify.request[0].read.email": "$.primaryEmail",
 		".action.repository-list.request[0].page.at": "$.nextPageToken", ".action.repository-list.request[0].query.pageToken": "{cursor}", ".action.repository-list.request[0].query.filter": "{find}",
-		".action.repository-create.request[0].url": "{+base}/api/v2/workspaces/{owner}/repositories", ".action.repository-create.request[0].json.repoName": "{name}",
+		".action.repository-create.request[0].url": "{+base}/api/v2/quays/{owner}/repositories", ".action.repository-create.request[0].json.repoName": "{name}",
 		".action.repository-change.request[0].json.repoName": "{new_name}", ".action.repository-change.request[0].headers.Content-Type": "application/merge-patch+json",
 		".action.owner-list.request[0].read.owner": "$.key", ".action.key-add.request[0].json.publicKey": "{key}", ".action.people-grant.request[0].json.accessLevel": "{right}",
-		".action.people-withdraw.request[0].url": "{+base}/api/v2/workspaces/{owner}/repositories/{name}/grants/{person}", ".action.hook-add.request[0].read.id": "$.webhookId",
+		".action.people-withdraw.request[0].url": "{+base}/api/v2/quays/{owner}/repositories/{name}/grants/{person}", ".action.hook-add.request[0].read.id": "$.webhookId",
 	} {
 		assert.Equal(t, want, got[path], path)
 	}
@@ -256,7 +256,7 @@ func TestDocumentsThatAreNone(t *testing.T) {
 	deep := strings.Repeat("{a: ", 200) + "1" + strings.Repeat("}", 200)
 	for _, odd := range []string{"openapi: 3.0.0\npaths: {/x: {get: {responses: {200: {$ref: '#/paths'}}}}}", "openapi: 3.0.0\npaths: {/x: {$ref: '#/paths/~1x'}}",
 		"openapi: 3.0.0\npaths: {/x: {get: {parameters: [1, {name: 3}], responses: " + deep + "}}}",
-		"openapi: 3.0.0\ninfo: {title: \"\\u001b[31m \\\"]\"}\npaths: {'/a\"b': {get: {summary: 'list repo'}}}"} {
+		"openapi: 3.0.0\ninfo: {title: \"\\u001b[31m \\\"]\\a\\0\\x85\"}\npaths: {'/a\"b\\a': {get: {summary: 'list repo', responses: {200: {content: {application/json: {schema: {type: array, items: {type: object, properties: {'@id': {type: string}, 'of owner': {type: string}, owner: {type: string}, \"na'me\": {type: string}, name: {type: string}, about: {type: string}, main: {type: string}}}}}}}}}}}"} {
 		root, err := Read([]byte(odd))
 		require.NoError(t, err, odd)
 		d, why := FromOpenAPI(root, nil)

@@ -60,7 +60,7 @@ var (
 func queryText(s string) string {
 	s = strings.NewReplacer("{", `\{`).Replace(s)
 	s = place4.ReplaceAllString(s, `$1"{cursor}"`)
-	if strings.ContainsAny(s, "'\n\r") || !strings.Contains(s, `\`) && !strings.Contains(s, `"`) {
+	if strings.Contains(s, "'") || visible(s) != s || !strings.Contains(s, `\`) && !strings.Contains(s, `"`) {
 		return quote(s)
 	}
 	return "'" + s + "'"

@@ -20,14 +20,22 @@ func (w *writer) places(props map[string]map[string]any) []place {
 		p := props[name]
 		inner := w.doc.properties(p)
 		if len(inner) == 0 {
-			out = append(out, place{name, "." + name, p})
+			out = append(out, place{name, member(name), p})
 			continue
 		}
 		for _, n := range slices.Sorted(maps.Keys(inner)) {
-			out = append(out, place{name + "." + n, "." + name + "." + n, inner[n]})
+			out = append(out, place{name + "." + n, member(name) + member(n), inner[n]})
 		}
 	}
 	return out
+}
+
+// member writes the step of a JSONPath to a property (RFC 9535, section 2.5.1).
+func member(name string) string {
+	if name != "" && strings.Trim(strings.ToLower(name), "abcdefghijklmnopqrstuvwxyz0123456789_") == "" && (name[0] < '0' || name[0] > '9') {
+		return "." + name
+	}
+	return "['" + strings.NewReplacer(`\`, `\\`, `'`, `\'`).Replace(name) + "']"
 }
 
 // kindOf says what type a schema is: text, yes, count, time, list, or "" if it does not say.

@@ -25,7 +25,7 @@ func (w *writer) paging(o *operation) string {
 				return false
 			})
 			if path != "" && !strings.Contains(path, "[*]") {
-				return path + "." + found
+				return path + member(found)
 			}
 		}
 		return ""
@@ -56,9 +56,9 @@ func (w *writer) paging(o *operation) string {
 		}
 		return "{ by = \"cursor\", at = " + quote(next) + " }"
 	case pages != "" && numbered && size > 0:
-		return fmt.Sprintf("{ by = \"number\", pages = %q, size = %d%s }", pages, size, first)
+		return fmt.Sprintf("{ by = \"number\", pages = %s, size = %d%s }", quote(pages), size, first)
 	case total != "" && size > 0 && numbered:
-		return fmt.Sprintf("{ by = \"number\", total = %q, size = %d%s }", total, size, first)
+		return fmt.Sprintf("{ by = \"number\", total = %s, size = %d%s }", quote(total), size, first)
 	case next != "" && total != "":
 		return "{ by = \"next\", at = " + quote(next) + ", total = " + quote(total) + " }"
 	case next != "":

@@ -199,7 +199,7 @@ func (w *writer) lookUp(name, as string, not *operation, by ...string) (request,
 		if found == "" {
 			continue
 		}
-		r := request{url: at(o) + path, keep: []pair{{as, quote(found + "." + name)}}}
+		r := request{url: at(o) + path, keep: []pair{{as, quote(found + member(name))}}}
 		score := 1 + 2*len(have)
 		if says(o.text, "look up,find the id,id of,ask for,confirm") {
 			score += 4
@@ -242,9 +242,9 @@ func (w *writer) lookUp(name, as string, not *operation, by ...string) (request,
 			if p == "" || !have["find"] && !have["name"] && len(by) > 0 {
 				continue
 			}
-			r.keep = []pair{{as, quote("$." + name)}}
+			r.keep = []pair{{as, quote("$" + member(name))}}
 			r.query = append([]pair{}, r.query...)
-			r.choose = "{ from = " + quote(list) + ", where = " + quote("$."+p) + `, is = "{path}" }`
+			r.choose = "{ from = " + quote(list) + ", where = " + quote("$"+member(p)) + `, is = "{path}" }`
 		} else if len(have) == 0 && len(by) > 0 && o != w.taken["identify"] {
 			continue
 		}

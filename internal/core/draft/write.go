@@ -73,11 +73,11 @@ func (w *writer) head() {
 	}
 	w.say("# A draft, made from the host's OpenAPI document. Read it line by line against the")
 	w.say("# host's API reference, then: uncinate host check, host add, host try.")
-	w.say("language = 1\nname     = %q\ntitle    = %q\nbase     = %q\n", name, str(info["title"]), base)
+	w.say("language = 1\nname     = %s\ntitle    = %s\nbase     = %s\n", quote(name), quote(str(info["title"])), quote(base))
 	if others := w.origins(base); len(others) > 0 {
 		w.say("# Other origins to which the token goes. Are they the same host's?\n[trust]\naddresses = [%s]\n", strings.Join(others, ", "))
 	}
-	w.say("[address]\napi   = %q", "{+base}"+api)
+	w.say("[address]\napi   = %s", quote("{+base}"+api))
 	told := map[string]string{}
 	for _, field := range []string{"page", "https", "ssh"} {
 		if seen := w.seen.Addresses[field]; seen != "" {
@@ -89,9 +89,9 @@ func (w *writer) head() {
 	if told["page"] == "" || told["https"] == "" {
 		w.say("# The document has no example of these: look them up on a repository's page.")
 	}
-	w.say("page  = %q\nhttps = %q", text.Either(told["page"] == "", "{+base}/{owner}/{name}", told["page"]), text.Either(told["https"] == "", "{+base}/{owner}/{name}.git", told["https"]))
+	w.say("page  = %s\nhttps = %s", quote(text.Either(told["page"] == "", "{+base}/{owner}/{name}", told["page"])), quote(text.Either(told["https"] == "", "{+base}/{owner}/{name}.git", told["https"])))
 	if told["ssh"] != "" {
-		w.say("ssh   = %q", told["ssh"])
+		w.say("ssh   = %s", quote(told["ssh"]))
 	}
 	w.say("")
 }
@@ -129,7 +129,7 @@ func (w *writer) signIn() {
 			if m := wordBefore.FindStringSubmatch(str(s["description"])); m != nil {
 				word = m[1] + m[2] + " "
 			}
-			w.say("[signin]\nheader = { %s = %q }\n%s\n", key(str(s["name"])), word+"{token}", git)
+			w.say("[signin]\nheader = { %s = %s }\n%s\n", key(str(s["name"])), quote(word+"{token}"), git)
 		case kind == "apiKey" && str(s["in"]) == "query":
 			w.say("[signin]\nquery = { %s = \"{token}\" }\n%s\n", key(str(s["name"])), git)
 		case kind == "apiKey" && str(s["in"]) == "cookie":
@@ -161,11 +161,11 @@ func (w *writer) cookie(name string) {
 		if got == "" || !slices.Contains(o.headers, "Set-Cookie") {
 			continue
 		}
-		w.say("[signin]\nheader = { Cookie = %q }\ngit    = { user = \"{user}\", secret = \"{kept_token}\" }\n", name+"={token}")
-		w.say("[signin.exchange]\nurl  = %q\n%s = { %s = \"{kept_token}\" }\nread = { secret = %q }\n", at(o)+o.path, o.kind, key(got), "cookie "+name)
+		w.say("[signin]\nheader = { Cookie = %s }\ngit    = { user = \"{user}\", secret = \"{kept_token}\" }\n", quote(name+"={token}"))
+		w.say("[signin.exchange]\nurl  = %s\n%s = { %s = \"{kept_token}\" }\nread = { secret = %s }\n", quote(at(o)+o.path), o.kind, key(got), quote("cookie "+name))
 		return
 	}
-	w.say("[signin]\nheader = { Cookie = %q }\n", name+"={token}")
+	w.say("[signin]\nheader = { Cookie = %s }\n", quote(name+"={token}"))
 }
 
 // valueTables writes our words and the host's.
@@ -278,7 +278,7 @@ func (w *writer) links(props map[string]map[string]any) []link {
 			var out []link
 			for _, field := range []string{"https", "ssh", "page"} {
 				if v, ok := got[field]; ok {
-					l := link{field: field, path: fmt.Sprintf("$.%s[?(@.%s == '%v')].%s", name, kind, v, to)}
+					l := link{field: field, path: fmt.Sprintf("$%s[?(@%s == '%v')]%s", member(name), member(kind), v, member(to))}
 					for _, x := range list(props[name]["example"]) {
 						if table(x)[kind] == v {
 							l.example = str(table(x)[to])
@@ -337,7 +337,7 @@ func (w *writer) action(f Found) {
 		if r.repeat {
 			w.say("repeat  = true")
 		}
-		w.say("url     = %q", r.url)
+		w.say("url     = %s", quote(r.url))
 		for _, line := range []pair{{"query  ", inline(r.query)}, {"headers", inline(r.headers)}, {"", r.body}, {"choose ", r.choose}, {"keep   ", inline(r.keep)}, {"wait   ", r.wait}, {"items  ", quoted(r.items)}, {"keyed  ", quoted(r.keyed)}, {"inside ", quoted(r.inside)}, {"read   ", r.read}, {"page   ", r.page}} {
 			switch {
 			case line.value == "":
@@ -371,11 +371,11 @@ func (w *writer) refusals() {
 		}
 		first := strings.ReplaceAll(path, "[*]", "[0]")
 		for _, means := range sortedKeys(kinds) {
-			w.say("[[refusal]]\nat    = %q\nis    = %s\nmeans = %q\n", first, given(kinds[means]), means)
+			w.say("[[refusal]]\nat    = %s\nis    = %s\nmeans = %s\n", quote(first), given(kinds[means]), quote(means))
 		}
 		top, _, _ := strings.Cut(path[2:], ".")
 		top, _, _ = strings.Cut(top, "[")
-		w.say("[[refusal]]\nat    = %q\nmeans = \"invalid\"\n", "$."+top)
+		w.say("[[refusal]]\nat    = %s\nmeans = \"invalid\"\n", quote("$."+top))
 		_, parent := w.doc.find(schema, func(s map[string]any) bool {
 			_, is := w.doc.properties(s)[path[strings.LastIndexByte(path, '.')+1:]]
 			return is
@@ -383,7 +383,7 @@ func (w *writer) refusals() {
 		for _, name := range sortedKeys(w.doc.properties(parent)) {
 			p := w.doc.properties(parent)[name]
 			if kindOf(p) == "text" && slices.Contains([]string{"says", "message", "detail", "line", "text"}, name) {
-				w.say("[refusals]\nmessage = [%q]\n", first[:strings.LastIndexByte(first, '.')+1]+name)
+				w.say("[refusals]\nmessage = [%s]\n", quote(first[:strings.LastIndexByte(first, '.')+1]+name))
 			}
 		}
 		return
