@@ -216,7 +216,7 @@ func TestNamesOfManyWords(t *testing.T) {
 // TestWhatIsNotCertainIsLeftOpen holds that a document without meanings gives no values, and says so.
 func TestWhatIsNotCertainIsLeftOpen(t *testing.T) {
 	root, err := Read([]byte(`{openapi: 3.0.0, info: {title: x}, paths: {/repos: {get: {summary: List repositories, responses: {200: {content: {application/json: {schema: {type: array, items: {type: object,
-		properties: {id: {type: string}, owner: {type: string}, name: {type: string}, about: {type: string}, main: {type: string}, seen: {type: string, enum: [ebb, flood, slack]}}}}}}}}}}}}`))
+		properties: {id: {type: string}, owner: {type: string}, name: {type: string}, about: {type: string}, main: {type: string}, seen: {type: string, description: how far the water is, enum: ["", ebb, flood, slack]}}}}}}}}}}}}`))
 	require.NoError(t, err)
 	d, why := FromOpenAPI(root, nil)
 	require.Empty(t, why)

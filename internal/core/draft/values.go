@@ -54,6 +54,9 @@ func (w *writer) meaningsOf(kind string, schema map[string]any, besides string) 
 
 // saidOf gives the words that a text says of a value: what follows it up to the next sign, or, of one in brackets, what is before.
 func saidOf(value, text string) string {
+	if value == "" {
+		return ""
+	}
 	for from := 0; from < len(text); {
 		i := strings.Index(text[from:], value)
 		if i < 0 {
