@@ -41,11 +41,7 @@ func (f *facade) drafted(m *machine, document string, put []string, corrections 
 func TestDraftedTenants(t *testing.T) {
 	t.Parallel()
 	f, m := newMole(t), person(t, "tern")
-	f.play(m, f.drafted(m, "mole.openapi.yaml", nil, // who may see a repository is in two fields
-		correction{3, "private = true\npublic  = false", "private = { closed = true, kin = false }\nmembers = { closed = true, kin = true }\npublic  = { closed = false }"},
-		correction{1, `visibility     = "$.closed"`, `visibility     = "$"`},
-		correction{2, `closed = "{visibility}", main = "{default_branch}", full`, `closed = "{visibility.closed}", kin = "{visibility.kin}", main = "{default_branch}", full`},
-		correction{2, `closed = "{visibility}", main = "{default_branch}", title`, `closed = "{visibility.closed}", kin = "{visibility.kin}", main = "{default_branch}", title`}))
+	f.play(m, f.drafted(m, "mole.openapi.yaml", nil))
 }
 
 // TestDraftedLinks plays with a draft of a host with a cookie, one-time values and times of its own.

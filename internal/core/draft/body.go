@@ -50,6 +50,10 @@ func (w *writer) body(action string, o *operation) (string, []request) {
 			continue
 		}
 		fixed[at.path] = true
+		if variable == "visibility" && w.two[1] != "" {
+			all = append(all, pair{at.name, quote("{visibility." + w.two[0] + "}")}, pair{w.two[1], quote("{visibility." + w.two[1] + "}")})
+			continue
+		}
 		value := quote(refPrefix(str(at.schema["description"])) + "{" + variable + "}")
 		if strings.HasSuffix(variable, "owner") && says(words(str(at.schema["description"])), "id") {
 			if r, ok := w.ownerID(variable, at); ok {

@@ -72,6 +72,7 @@ type writer struct {
 	taken       map[string]*operation
 	given       map[*operation]byte // what gives gave
 	mask        bool                // rights are bits
+	two         [2]string           // the two fields that say who may see a repository, where it takes two
 	sending     bool                // what is looked at is a body that is sent: what is within an object is as good as beside it
 	found       []Found
 	missing     []string

@@ -103,6 +103,9 @@ func (w *writer) learnValues() {
 				if t.name == "visibility" && len(got) == 0 && w.fits("visibility", at) >= sure && kindOf(at.schema) == "yes" {
 					closed := slices.Contains([]string{"private", "closed", "hidden", "is_private", "is_closed", "is_hidden"}, plainly(at.name))
 					got = map[string]any{"private": closed, "public": !closed}
+					if kin := besideIt(at, all); kin != "" && closed {
+						w.two = [2]string{at.name, kin}
+					}
 				}
 				if len(got) > len(best) && w.fits(field, at) >= sure {
 					best = got
@@ -127,6 +130,11 @@ func (w *writer) learnValues() {
 			}
 		}
 		lines := map[string]string{}
+		if t.name == "visibility" && w.two[1] != "" { // one field says whether it is closed, and another whether the members see it then
+			a, b := key(w.two[0]), key(w.two[1])
+			lines = map[string]string{"private": "{ " + a + " = true, " + b + " = false }", "members": "{ " + a + " = true, " + b + " = true }", "public": "{ " + a + " = false }"}
+			best = nil
+		}
 		for _, word := range t.words {
 			if v, ok := best[word]; ok {
 				lines[word] = given(v)
@@ -136,6 +144,16 @@ func (w *writer) learnValues() {
 			w.values[t.name] = lines
 		}
 	}
+}
+
+// besideIt finds the field that says, beside one that says whether a repository is closed, whether the members of its owner see it.
+func besideIt(at place, all []place) string {
+	for _, other := range all {
+		if other.path != at.path && kindOf(other.schema) == "yes" && says(words(str(other.schema["description"])), "member,team,internal,signed in") {
+			return other.name
+		}
+	}
+	return ""
 }
 
 // described gives a parameter's schema with what is said of the parameter.

@@ -244,6 +244,8 @@ func (w *writer) shapeFields() []pair {
 		switch at, ok := got[field]; {
 		case cut && (field == "owner" || field == "name"):
 			out = append(out, pair{field, "{ at = " + quote("$"+path.path) + `, cut = "{+owner}/{name}" }`})
+		case ok && field == "visibility" && w.two[1] != "":
+			out = append(out, pair{field, `"$"`})
 		case ok && !slices.Contains(w.seen.Absent["repository"], field):
 			out = append(out, pair{field, w.reading("$"+at.path, at.schema)})
 		}
