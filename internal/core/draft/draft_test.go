@@ -200,13 +200,13 @@ func TestNamesOfManyWords(t *testing.T) {
 	got := leaves(t, d.Text)
 	for path, want := range map[string]string{
 		".address.https": "{+base}/git/{owner}/{name}.git", ".address.page": "{+base}/{owner}/{name}", ".address.ssh": "ssh://git@{+host}/{owner}/{name}.git",
-		".value.visibility.private": "true", ".value.right.write": "WRITE", ".shape.repository.owner": "$.quayKey", ".shape.repository.name": "$.repoName",
+		".value.visibility.private": "true", ".value.right.write": "WRITE", ".shape.repository.owner": "$.inletKey", ".shape.repository.name": "$.repoName",
 		".shape.repository.default_branch": "$.defaultBranchName", ".shape.repository.archived": "$.isArchived", ".action.identify.request[0].read.email": "$.primaryEmail",
 		".action.repository-list.request[0].page.at": "$.nextPageToken", ".action.repository-list.request[0].query.pageToken": "{cursor}", ".action.repository-list.request[0].query.filter": "{find}",
-		".action.repository-create.request[0].url": "{+base}/api/v2/quays/{owner}/repositories", ".action.repository-create.request[0].json.repoName": "{name}",
+		".action.repository-create.request[0].url": "{+base}/api/v2/inlets/{owner}/repositories", ".action.repository-create.request[0].json.repoName": "{name}",
 		".action.repository-change.request[0].json.repoName": "{new_name}", ".action.repository-change.request[0].headers.Content-Type": "application/merge-patch+json",
 		".action.owner-list.request[0].read.owner": "$.key", ".action.key-add.request[0].json.publicKey": "{key}", ".action.people-grant.request[0].json.accessLevel": "{right}",
-		".action.people-withdraw.request[0].url": "{+base}/api/v2/quays/{owner}/repositories/{name}/grants/{person}", ".action.hook-add.request[0].read.id": "$.webhookId",
+		".action.people-withdraw.request[0].url": "{+base}/api/v2/inlets/{owner}/repositories/{name}/grants/{person}", ".action.hook-add.request[0].read.id": "$.webhookId",
 	} {
 		assert.Equal(t, want, got[path], path)
 	}
