@@ -162,3 +162,19 @@ func TestSaveOutsideOfASparseCheckout(t *testing.T) {
 	assert.Equal(t, "a file", m.git("gauge", "show", "HEAD:place"))
 	assert.Equal(t, "staged\n", m.ok("gauge", "", "rescue", "show", "1", "place/staged.txt"))
 }
+
+// TestSaveOfWhatWasAddedAndIsGone is about a file that was added to git and then removed: of it alone there is nothing to save.
+func TestSaveOfWhatWasAddedAndIsGone(t *testing.T) {
+	t.Parallel()
+	m := newMachine(t)
+	m.project("gauge")
+	m.git("gauge", "init", "-q", "-b", "main")
+	m.git("gauge", "add", "-A")
+	m.git("gauge", "-c", "user.name=Tern", "-c", "user.email=tern@gannet.example", "commit", "-q", "-m", "First")
+	m.write("gauge", map[string]string{"place.txt": "pier\n"})
+	m.git("gauge", "add", "place.txt")
+	require.NoError(t, os.Remove(filepath.Join(m.home, "gauge", "place.txt")))
+	m.refused(3, []string{"nothing was saved", "place.txt: it was added to git, and is no longer in the folder", "checkout -- place.txt"}, "gauge", "", "save", "--message", "Place")
+	m.git("gauge", "checkout", "--", "place.txt")
+	require.Equal(t, "pier\n", m.read("gauge", "place.txt"))
+}

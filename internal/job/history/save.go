@@ -121,11 +121,17 @@ func SaveLocked(ctx context.Context, d *desk.Desk, f *project.Folder, o SaveOpti
 	if err != nil {
 		return nil, err
 	}
+	if !slices.ContainsFunc(chosen, func(e git.Entry) bool { return e.XY != "AD" }) { // of these alone nothing would be committed
+		for _, e := range chosen {
+			out.Left = append(out.Left, LeftOut{e.Path, addedAndGone})
+		}
+		chosen = nil
+	}
 	if len(chosen) == 0 {
 		if o.Quiet {
 			return out, nil
 		}
-		return nil, nothingToSave(st, o, out)
+		return nil, nothingToSave(f, st, o, out)
 	}
 	if err := project.Signed(f); err != nil {
 		return nil, err
@@ -154,24 +160,33 @@ func takenOut(st *git.Status) map[string]bool {
 	return taken
 }
 
-func nothingToSave(st *git.Status, o SaveOptions, out *Saved) error {
+// addedAndGone is why a file is left out that was added to git and never committed, and is no longer here.
+const addedAndGone = "it was added to git, and is no longer in the folder"
+
+func nothingToSave(f *project.Folder, st *git.Status, o SaveOptions, out *Saved) error {
 	switch {
 	case len(st.Entries) == 0:
 		return fault.New(fault.Failed, "there is nothing to save: every file is as in the last commit")
 	case len(out.Left) > 0:
-		f := fault.New(fault.Decision, "nothing was saved: all that differs was left out")
+		left := fault.New(fault.Decision, "nothing was saved: all that differs was left out")
 		var lines []string
 		able := ""
 		for _, l := range out.Left {
 			lines = append(lines, text.Visible(l.Path)+": "+l.Why)
+			if l.Why == addedAndGone {
+				if len(left.Remedies) == 0 {
+					left.Try("to have "+text.Visible(l.Path)+" back as it was added", text.Command("git", "-C", f.Path, "checkout", "--", l.Path))
+				}
+				continue
+			}
 			if able == "" && !strings.HasSuffix(l.Path, "/") { // a repository inside is never a part of this one
 				able = l.Path
 			}
 		}
-		if desk.FirstOf(f, lines); able != "" {
-			f.Try("to save one all the same", text.Command("uncinate", "save", "--message", o.Text, "--only", able))
+		if desk.FirstOf(left, lines); able != "" {
+			left.Try("to save one all the same", text.Command("uncinate", "save", "--message", o.Text, "--only", able))
 		}
-		return f
+		return left
 	}
 	return fault.New(fault.Failed, "there is nothing to save at the paths that you named").Try("see what differs", "uncinate changes")
 }
