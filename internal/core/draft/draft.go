@@ -6,6 +6,8 @@ import (
 	"reflect"
 	"slices"
 	"strings"
+
+	"uncinate/internal/core/text"
 )
 
 // Found is the operation that was taken for an action.
@@ -80,24 +82,7 @@ type writer struct {
 
 func (w *writer) say(format string, args ...any) { fmt.Fprintf(&w.out, format+"\n", args...) }
 
-// quote writes a string as TOML's basic string has it (toml.io/en/v1.0.0, "String").
-func quote(s string) string {
-	var b strings.Builder
-	b.WriteByte('"')
-	for _, r := range s {
-		switch {
-		case r == '"' || r == '\\':
-			b.WriteByte('\\')
-			b.WriteRune(r)
-		case r < ' ' || r == 0x7f || r >= 0x80 && r < 0xa0 || r == 0x2028 || r == 0x2029 || r == 0xfffd:
-			fmt.Fprintf(&b, "\\u%04X", r)
-		default:
-			b.WriteRune(r)
-		}
-	}
-	b.WriteByte('"')
-	return b.String()
-}
+func quote(s string) string { return text.TOML(s) }
 
 func (w *writer) names(schema map[string]any) []string {
 	return slices.Sorted(maps.Keys(w.doc.properties(schema)))

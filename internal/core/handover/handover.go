@@ -55,26 +55,8 @@ func (n Note) Format() string {
 		all  []Need
 	}{{"make", n.Make}, {"supply", n.Supply}} {
 		for _, x := range part.all {
-			fmt.Fprintf(&b, "\n[[%s]]\nwhat = %s\nhow  = %s\n", part.name, quoted(x.What), quoted(x.How))
+			fmt.Fprintf(&b, "\n[[%s]]\nwhat = %s\nhow  = %s\n", part.name, text.TOML(x.What), text.TOML(x.How))
 		}
 	}
 	return b.String()
-}
-
-// quoted writes a basic string (TOML 1.0, "String").
-func quoted(s string) string {
-	var b strings.Builder
-	b.WriteByte('"')
-	for _, r := range s {
-		switch {
-		case r == '"' || r == '\\':
-			b.WriteByte('\\')
-			b.WriteRune(r)
-		case r < ' ' || r == 0x7f || r == 0xfffd:
-			fmt.Fprintf(&b, `\u%04X`, r)
-		default:
-			b.WriteRune(r)
-		}
-	}
-	return b.String() + `"`
 }
