@@ -62,13 +62,18 @@ func (w *writer) written(field, base string) string {
 			}
 			a = strings.Replace(a, m, "{"+v+"}", 1)
 		}
-		host := base[strings.Index(base, "//")+2:]
-		if rest, ok := strings.CutPrefix(a, base); ok {
-			return "{+base}" + rest
-		}
-		return strings.Replace(a, "@"+host, "@{+host}", 1)
+		return onBase(a, base)
 	}
 	return ""
+}
+
+// onBase puts variables in the place of an address's host, where that is the base's.
+func onBase(address, base string) string {
+	if rest, ok := strings.CutPrefix(address, base); ok {
+		return "{+base}" + rest
+	}
+	_, host, _ := strings.Cut(base, "://")
+	return strings.Replace(address, "@"+host, "@{+host}", 1)
 }
 
 var braced = regexp.MustCompile(`\{[^{}]*\}`)
@@ -87,15 +92,7 @@ func fill(address, base, owner, name string) string {
 	if address == "" || owner == "" || name == "" || !strings.Contains(address, owner) || !strings.Contains(address, name) {
 		return ""
 	}
-	host := base
-	if _, after, ok := strings.Cut(base, "://"); ok {
-		host = after
-	}
-	if rest, ok := strings.CutPrefix(address, base); ok {
-		address = "{+base}" + rest
-	} else {
-		address = strings.Replace(address, "@"+host, "@{+host}", 1)
-	}
+	address = onBase(address, base)
 	as := text.Either(strings.Contains(owner, "/"), "{+owner}", "{owner}")
 	address = strings.Replace(address, "/"+owner, "/"+as, 1)
 	address = strings.Replace(address, "="+owner, "="+as, 1)

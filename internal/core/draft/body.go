@@ -23,8 +23,6 @@ func (w *writer) body(action string, o *operation) (string, []request) {
 	if o.body == nil {
 		return "", nil
 	}
-	w.sending = true
-	defer func() { w.sending = false }()
 	props := w.doc.properties(o.body)
 	var all []pair
 	if o.named[1] != "" {
@@ -43,7 +41,7 @@ func (w *writer) body(action string, o *operation) (string, []request) {
 	}
 	var before []request
 	filled := w.filled(action, o)
-	got := w.assign(filled, props)
+	got := w.sent(filled, props)
 	for _, variable := range filled {
 		at, ok := got[variable]
 		if !ok || fixed[at.path] {
@@ -104,7 +102,7 @@ func (w *writer) introspection() []request {
 		if o.method != "POST" || props["active"] == nil || props["scope"] == nil {
 			continue
 		}
-		r := request{method: "POST", url: "{+api}" + o.path, body: bodyOf(o) + `{ token = "{token}" }`}
+		r := request{method: "POST", url: beginning(o) + o.path, body: bodyOf(o) + `{ token = "{token}" }`}
 		read := []pair{{"active", `"$.active"`}, {"scopes", `{ at = "$.scope", split = " " }`}}
 		if props["exp"] != nil {
 			read = append(read, pair{"expires", `{ at = "$.exp", as = "epoch" }`})
@@ -121,12 +119,10 @@ func (w *writer) branchAfter() []request {
 	if change == nil || create.status == "202" {
 		return nil
 	}
-	w.sending = true
 	has := func(o *operation) bool {
-		_, ok := w.assign(strings.Fields(fills["repository-change"]), w.doc.properties(o.body))["default_branch"]
+		_, ok := w.sent(strings.Fields(fills["repository-change"]), w.doc.properties(o.body))["default_branch"]
 		return ok
 	}
-	defer func() { w.sending = false }()
 	if has(create) || !has(change) {
 		return nil
 	}
@@ -154,7 +150,7 @@ func (w *writer) ownerID(variable string, at place) (request, bool) {
 		}
 		ids := w.assign([]string{"id"}, w.doc.properties(o.answer))
 		if id, ok := ids["id"]; ok && len(query) == 1 {
-			r := request{url: "{+api}" + o.path, query: query, keep: []pair{{"group", quote("$" + id.path)}}}
+			r := request{url: beginning(o) + o.path, query: query, keep: []pair{{"group", quote("$" + id.path)}}}
 			if says(words(str(at.schema["description"])), "left out,your own,yourself,empty") {
 				r.unless = []pair{{variable, `"{user}"`}}
 			}
@@ -179,7 +175,7 @@ func (w *writer) kept(before []request, url string, o *operation) request {
 			r.keep = append(r.keep, pair{"version", `"header ETag"`})
 		}
 	}
-	got := w.assign(w.filled("repository-change", o), w.doc.properties(o.body))
+	got := w.sent(w.filled("repository-change", o), w.doc.properties(o.body))
 	for _, variable := range []string{"new_name", "description", "visibility", "default_branch"} {
 		from := strings.Replace(variable, "new_name", "name", 1)
 		if _, ok := got[variable]; ok && shape[from] != "" {

@@ -155,7 +155,7 @@ func (d *document) whole(v any) map[string]any {
 func content(v any) (schema any, media string) {
 	all := table(table(v)["content"])
 	for _, kind := range []string{"json", "urlencoded", "multipart", "xml"} {
-		for _, media := range slices.Sorted(maps.Keys(all)) {
+		for _, media := range sortedKeys(all) {
 			if strings.Contains(media, kind) {
 				return table(all[media])["schema"], media
 			}
@@ -183,7 +183,7 @@ const most = 2000
 func (d *document) operations() []*operation {
 	var out []*operation
 	paths := table(d.root["paths"])
-	for _, path := range slices.Sorted(maps.Keys(paths)) {
+	for _, path := range sortedKeys(paths) {
 		item := d.resolve(paths[path])
 		for _, method := range []string{"get", "post", "put", "patch", "delete"} {
 			o := table(item[method])
@@ -220,7 +220,7 @@ func (d *document) operations() []*operation {
 					if strings.Contains(media, "xml") {
 						x.root = str(table(x.answer["xml"])["name"])
 					}
-					x.headers = slices.Sorted(maps.Keys(table(r["headers"])))
+					x.headers = sortedKeys(table(r["headers"]))
 					break
 				}
 			}
@@ -304,7 +304,7 @@ func (d *document) find(schema map[string]any, fits func(map[string]any) bool) (
 				next = append(next, place{"", p.path + ".*", d.resolve(p.schema["additionalProperties"])})
 			}
 			props := d.properties(p.schema)
-			for _, name := range slices.Sorted(maps.Keys(props)) {
+			for _, name := range sortedKeys(props) {
 				next = append(next, place{name, p.path + member(name), props[name]})
 			}
 		}

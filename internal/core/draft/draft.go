@@ -2,7 +2,6 @@ package draft
 
 import (
 	"fmt"
-	"maps"
 	"reflect"
 	"slices"
 	"strings"
@@ -85,7 +84,7 @@ func (w *writer) say(format string, args ...any) { fmt.Fprintf(&w.out, format+"\
 func quote(s string) string { return text.TOML(s) }
 
 func (w *writer) names(schema map[string]any) []string {
-	return slices.Sorted(maps.Keys(w.doc.properties(schema)))
+	return sortedKeys(w.doc.properties(schema))
 }
 
 // isRepo reports whether a schema is the repository's.
@@ -227,23 +226,24 @@ func (w *writer) match() {
 	}
 	w.twice(found)
 	for _, x := range wanted {
-		if f, ok := found[x.action]; ok {
-			w.found = append(w.found, f)
-			if f, ok := found[second[x.action]]; ok {
-				w.found = append(w.found, f)
-			}
-		} else if _, is := found[x.action]; !is {
+		f, ok := found[x.action]
+		if !ok {
 			w.missing = append(w.missing, x.action)
+			continue
+		}
+		w.found = append(w.found, f)
+		if other, ok := found[second[x.action]]; ok && !slices.ContainsFunc(wanted, func(y want) bool { return y.action == other.Action }) {
+			w.found = append(w.found, other)
 		}
 	}
 }
 
-// second are actions that are often the same operation as the first, with another value.
-var second = map[string]string{"repository-archive": "repository-reopen", "invitation-accept": "invitation-decline"}
+// second are actions that may be the same operation as the first, with another value.
+var second = map[string]string{"repository-archive": "repository-reopen", "invitation-accept": "invitation-decline", "people-grant": "people-withdraw", "offer-accept": "offer-close"}
 
 // twice finds operations that do two things, by a value in their body.
 func (w *writer) twice(found map[string]Found) {
-	for first, other := range map[string]string{"repository-archive": "repository-reopen", "invitation-accept": "invitation-decline", "people-grant": "people-withdraw", "offer-accept": "offer-close"} {
+	for first, other := range second {
 		o := w.taken[first]
 		if o == nil || w.taken[other] != nil || !w.decides(other, o) {
 			continue

@@ -4,6 +4,8 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+
+	"uncinate/internal/core/text"
 )
 
 // byExample takes an operation apart of which the body is shown in several examples: one address at which everything is asked.
@@ -60,7 +62,7 @@ var (
 func queryText(s string) string {
 	s = strings.NewReplacer("{", `\{`).Replace(s)
 	s = place4.ReplaceAllString(s, `$1"{cursor}"`)
-	if strings.Contains(s, "'") || visible(s) != s || !strings.Contains(s, `\`) && !strings.Contains(s, `"`) {
+	if strings.Contains(s, "'") || text.Visible(s) != s || !strings.Contains(s, `\`) && !strings.Contains(s, `"`) {
 		return quote(s)
 	}
 	return "'" + s + "'"

@@ -2,7 +2,6 @@ package draft
 
 import (
 	"cmp"
-	"maps"
 	"slices"
 	"strings"
 )
@@ -16,14 +15,14 @@ type place struct {
 // places gives an object's properties and those of the objects within, two levels deep, sorted by path.
 func (w *writer) places(props map[string]map[string]any) []place {
 	var out []place
-	for _, name := range slices.Sorted(maps.Keys(props)) {
+	for _, name := range sortedKeys(props) {
 		p := props[name]
 		inner := w.doc.properties(p)
 		if len(inner) == 0 {
 			out = append(out, place{name, member(name), p})
 			continue
 		}
-		for _, n := range slices.Sorted(maps.Keys(inner)) {
+		for _, n := range sortedKeys(inner) {
 			out = append(out, place{name + "." + n, member(name) + member(n), inner[n]})
 		}
 	}
@@ -106,7 +105,7 @@ func (w *writer) fits(field string, at place) int {
 	} else if m.concept != "" && c == m.concept && score < 40 && strings.Contains(low, "_") { // workspaceKey
 		score += 48
 	}
-	if strings.HasPrefix(field, "from_") || field == "from_owner" {
+	if strings.HasPrefix(field, "from_") {
 		if first := strings.Fields(words(name)); len(first) == 2 && (first[0] == "from" || first[0] == "source") && w.means(first[1]) == map[string]string{"from_owner": "owner", "from_name": "repository"}[field] {
 			score += 80
 		}
@@ -127,15 +126,15 @@ func (w *writer) fits(field string, at place) int {
 func plainly(name string) string { return strings.ReplaceAll(strings.ToLower(snake(name)), "-", "_") }
 
 var (
-	before = []string{"is_", "has_", "repo_", "repository_", "project_", "primary_", "the_"}
-	behind = []string{"_name", "_key", "_url", "_number", "_date", "_slug", "_text"}
+	leading  = []string{"is_", "has_", "repo_", "repository_", "project_", "primary_", "the_"}
+	trailing = []string{"_name", "_key", "_url", "_number", "_date", "_slug", "_text"}
 )
 
 // bare finds a name among others without the words that say little about it: repoName, isPrivate, webhookId.
 func bare(low string, names []string) int {
-	for _, b := range append([]string{""}, before...) {
+	for _, b := range append([]string{""}, leading...) {
 		rest, ok := strings.CutPrefix(low, b)
-		for _, e := range append([]string{""}, behind...) {
+		for _, e := range append([]string{""}, trailing...) {
 			if s, cut := strings.CutSuffix(rest, e); ok && cut && s != low && s != "" {
 				if i := slices.Index(names, s); i >= 0 {
 					return i
@@ -167,20 +166,17 @@ const sure = 40
 
 // assign gives each field the property that is it, the likeliest first, and each property to one field.
 func (w *writer) assign(all []string, props map[string]map[string]any) map[string]place {
-	type pair struct {
-		field, at int
-		score     int
-	}
+	type likely struct{ field, at, score int }
 	places := w.places(props)
-	var pairs []pair
+	var pairs []likely
 	for f, field := range all {
 		for i, at := range places {
 			if n := w.fits(field, at); n >= sure {
-				pairs = append(pairs, pair{f, i, n})
+				pairs = append(pairs, likely{f, i, n})
 			}
 		}
 	}
-	slices.SortStableFunc(pairs, func(a, b pair) int { return cmp.Or(b.score-a.score, a.field-b.field) })
+	slices.SortStableFunc(pairs, func(a, b likely) int { return cmp.Or(b.score-a.score, a.field-b.field) })
 	out, used := map[string]place{}, map[int]bool{}
 	for _, p := range pairs {
 		if _, done := out[all[p.field]]; done || used[p.at] {
@@ -190,6 +186,13 @@ func (w *writer) assign(all []string, props map[string]map[string]any) map[strin
 	}
 	w.rest(all, places, out, used)
 	return out
+}
+
+// sent is assign for a body that is sent, in which what is within an object is as good as beside it.
+func (w *writer) sent(all []string, props map[string]map[string]any) map[string]place {
+	w.sending = true
+	defer func() { w.sending = false }()
+	return w.assign(all, props)
 }
 
 // rest gives what is left over: the only time to the only field for one.

@@ -229,15 +229,5 @@ func says(text, list string) bool {
 
 func sortedKeys[T any](m map[string]T) []string { return slices.Sorted(maps.Keys(m)) }
 
-// visible keeps what a document says on one line of a comment.
-func visible(s string) string {
-	return strings.Map(func(r rune) rune {
-		if r < ' ' || r == 0x7f {
-			return '?'
-		}
-		return r
-	}, s)
-}
-
 // gitUser is how a document says which user's name git signs in with.
 var gitUser = regexp.MustCompile("(?i)git[^.]*user(?:name| name)?[^.]*?[`'\"]([A-Za-z0-9_-]{1,40})[`'\"]")

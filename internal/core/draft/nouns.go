@@ -99,21 +99,27 @@ func (w *writer) tell(o *operation) {
 	}
 	segments := strings.Split(strings.Trim(o.path, "/"), "/")
 	var params []int
-	owner, name := false, false
+	owner, name, path := false, false, false
 	for i, s := range segments {
 		if !strings.HasPrefix(s, "{") {
 			continue
 		}
 		params = append(params, i)
-		owner = owner || w.means(s) == "owner"
-		name = name || slices.Contains([]string{"{name}", "{repo}", "{repository}", "{label}", "{title}", "{slug}"}, s) || w.means(s) == "repository"
+		switch w.naming(strings.Trim(s, "{}")) {
+		case "owner":
+			owner = true
+		case "name":
+			name = true
+		case "path":
+			path = true
+		}
 	}
 	o.of, o.item = -1, -1
 	named := 0 // how many of the parameters name the repository
 	switch {
 	case owner && name:
 		named = 2
-	case len(params) > 0 && params[0] > 0 && w.means(segments[params[0]-1]) == "repository", name, slices.Contains(segments, "{path}"):
+	case len(params) > 0 && params[0] > 0 && w.means(segments[params[0]-1]) == "repository", name, path:
 		named = 1
 	case len(params) > 0 && w.items[strings.Join(segments[:params[0]+1], "/")]:
 		named = 1

@@ -2,7 +2,6 @@ package draft
 
 import (
 	"fmt"
-	"maps"
 	"slices"
 	"strings"
 )
@@ -52,14 +51,9 @@ func (w *writer) roles(o *operation) map[string]string {
 		if !is {
 			continue
 		}
-		low := strings.ToLower(name)
-		switch {
-		case low == "path" || low == "full_name" || low == "full_path":
-			out[name] = "path"
-		case w.means(name) == "owner":
-			out[name] = "owner"
-		case slices.Contains([]string{"name", "repo", "repository", "label", "title", "slug"}, low) || w.means(name) == "repository":
-			out[name] = "name"
+		switch as := w.naming(name); {
+		case as != "":
+			out[name] = as
 		case o.of == 1 && len(out) == 0 && i > 0 && (w.means(segments[i-1]) == "repository" || o.item < 0):
 			out[name] = "repo"
 		default:
@@ -67,6 +61,20 @@ func (w *writer) roles(o *operation) map[string]string {
 		}
 	}
 	return out
+}
+
+// naming says what of a repository's own name a parameter is: owner, name, path for both, or "" for none.
+func (w *writer) naming(name string) string {
+	low := strings.ToLower(name)
+	switch {
+	case low == "path" || low == "full_name" || low == "full_path":
+		return "path"
+	case w.means(name) == "owner":
+		return "owner"
+	case slices.Contains([]string{"name", "repo", "repository", "label", "title", "slug"}, low) || w.means(name) == "repository":
+		return "name"
+	}
+	return ""
 }
 
 // partOf gives the variable for the id of a part, by the action.
@@ -93,7 +101,7 @@ func (w *writer) requests(action string, o *operation) []request {
 	var before []request
 	path := o.path
 	roles := w.roles(o)
-	for _, name := range slices.Sorted(maps.Keys(roles)) {
+	for _, name := range sortedKeys(roles) {
 		as := roles[name]
 		switch as {
 		case "part":
@@ -108,10 +116,10 @@ func (w *writer) requests(action string, o *operation) []request {
 		}
 		path = strings.ReplaceAll(path, "{"+name+"}", "{"+as+"}")
 	}
-	r.url = at(o) + path
+	r.url = beginning(o) + path
 	r.query = w.query(action, o)
 	for _, p := range o.params {
-		if p.in == "header" && strings.EqualFold(p.name, "If-Match") && action != "offer-close" {
+		if p.in == "header" && strings.EqualFold(p.name, "If-Match") {
 			r.headers = append(r.headers, pair{"If-Match", `"{version}"`})
 		}
 	}
@@ -134,8 +142,8 @@ func (w *writer) requests(action string, o *operation) []request {
 	return append(before, r)
 }
 
-// at gives the beginning of an operation's address.
-func at(o *operation) string {
+// beginning gives the beginning of an operation's address.
+func beginning(o *operation) string {
 	if o.base != "" {
 		return o.base
 	}
@@ -172,7 +180,7 @@ func (w *writer) demanded(o *operation, r *request, before []request) []request 
 
 // noun gives the host's own noun for a concept.
 func (w *writer) noun(concept string) string {
-	for _, own := range slices.Sorted(maps.Keys(w.alias)) {
+	for _, own := range sortedKeys(w.alias) {
 		if w.alias[own] == concept {
 			for _, o := range w.ops { // the one that is in paths
 				if slices.ContainsFunc(fixed(o.path), func(s string) bool { return strings.TrimSpace(words(s)) == own }) {
@@ -199,7 +207,7 @@ func (w *writer) lookUp(name, as string, not *operation, by ...string) (request,
 		if found == "" {
 			continue
 		}
-		r := request{url: at(o) + path, keep: []pair{{as, quote(found + member(name))}}}
+		r := request{url: beginning(o) + path, keep: []pair{{as, quote(found + member(name))}}}
 		score := 1 + 2*len(have)
 		if says(o.text, "look up,find the id,id of,ask for,confirm") {
 			score += 4
@@ -282,7 +290,7 @@ func (w *writer) byLink() (start request, person *operation) {
 			}
 			for _, p := range w.ops {
 				if got := w.assign([]string{"user", "email"}, w.doc.properties(p.answer)); p.method == "GET" && len(got) == 2 {
-					return request{url: "{+api}" + o.path, keep: []pair{{"me", quote("$" + at.path)}}}, p
+					return request{url: beginning(o) + o.path, keep: []pair{{"me", quote("$" + at.path)}}}, p
 				}
 			}
 		}
@@ -300,13 +308,10 @@ func pathIn(w *writer, props map[string]map[string]any) string {
 
 // variable gives the variable of ours by which a parameter names a repository; "" for none.
 func (w *writer) variable(name string) string {
-	low := strings.ToLower(name)
-	switch {
-	case w.means(name) == "owner":
-		return "owner"
-	case w.means(name) == "repository" || low == "name" || low == "title" || low == "label":
-		return "name"
-	case slices.Contains(strings.Split(fields["find"].names, ","), low):
+	switch as := w.naming(name); {
+	case as == "owner" || as == "name":
+		return as
+	case slices.Contains(strings.Split(fields["find"].names, ","), strings.ToLower(name)):
 		return "find"
 	}
 	return ""
@@ -347,7 +352,7 @@ func (w *writer) query(action string, o *operation) []pair {
 		switch {
 		case slices.Contains(strings.Split(fields["find"].names, ","), low):
 			out = append(out, pair{p.name, `"{find}"`})
-		case action == "people-search" && p.most <= 1:
+		case action == "people-search" && p.most <= 1: // the first page is enough
 		case isCursor(p):
 			out = append(out, pair{p.name, `"{cursor}"`})
 		case low == "page" || low == "page_number":

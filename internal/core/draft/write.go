@@ -39,7 +39,7 @@ func (w *writer) write() {
 			w.say("#  %s", line)
 			line = ""
 		}
-		line += " " + visible(m)
+		line += " " + text.Visible(m)
 	}
 	if line != "" {
 		w.say("#  %s", line)
@@ -162,7 +162,7 @@ func (w *writer) cookie(name string) {
 			continue
 		}
 		w.say("[signin]\nheader = { Cookie = %s }\ngit    = { user = \"{user}\", secret = \"{kept_token}\" }\n", quote(name+"={token}"))
-		w.say("[signin.exchange]\nurl  = %s\n%s = { %s = \"{kept_token}\" }\nread = { secret = %s }\n", quote(at(o)+o.path), o.kind, key(got), quote("cookie "+name))
+		w.say("[signin.exchange]\nurl  = %s\n%s = { %s = \"{kept_token}\" }\nread = { secret = %s }\n", quote(beginning(o)+o.path), o.kind, key(got), quote("cookie "+name))
 		return
 	}
 	w.say("[signin]\nheader = { Cookie = %s }\n", quote(name+"={token}"))
@@ -315,11 +315,11 @@ func (w *writer) offerShape() {
 // action writes one action with its requests.
 func (w *writer) action(f Found) {
 	if asked := w.seen.Asked[f.Action]; asked != "" {
-		w.say("# %s%s", text.Either(strings.HasPrefix(asked, "not asked"), "", "asked: "), visible(asked))
+		w.say("# %s%s", text.Either(strings.HasPrefix(asked, "not asked"), "", "asked: "), text.Visible(asked))
 	}
-	w.say("# confidence %d of 100: %s", f.Confidence, visible(f.Operation))
+	w.say("# confidence %d of 100: %s", f.Confidence, text.Visible(f.Operation))
 	if f.RunnerUp != "" {
-		w.say("# next best: %s", visible(f.RunnerUp))
+		w.say("# next best: %s", text.Visible(f.RunnerUp))
 	}
 	all := w.requests(f.Action, w.taken[f.Action])
 	switch f.Action {

@@ -43,8 +43,6 @@ func commanded(before []byte) bool {
 	switch string(words[len(words)-1]) {
 	case "config", "set", "--global", "--local", "--add":
 		return len(words) > 1
-	case "env", "export":
-		return len(words) < 3
 	}
 	return false
 }

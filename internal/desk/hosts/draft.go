@@ -76,7 +76,7 @@ func PublishedAPI(ctx context.Context, d *desk.Desk, at *url.URL) (root map[stri
 		if err != nil {
 			return nil, "", err
 		}
-		if answer.Status != http.StatusOK || len(answer.Body) > draft.Most {
+		if answer.Status != http.StatusOK {
 			continue
 		}
 		root, err := readAPI(answer.Body, u.String())

@@ -123,24 +123,23 @@ func (a *Drafter) Ask(ctx context.Context, token string) (*Asked, error) {
 			d.Actions[name] = &description.Action{Name: act.Name, By: act.By, Requests: act.Requests[:1]}
 		}
 	}
+	t := &Try{desk: a.desk, tell: func(Tried) {}}
 	l := &login.Login{Desk: a.desk, Host: &hosts.Host{Name: d.Name, At: d.Base, Description: d}, Account: &accounts.Account{Host: d.Name, User: a.o.User}, Token: token}
-	l.Trace = func(x login.Exchange) { a.seen = append(a.seen, x) }
+	l.Trace = func(x login.Exchange) { t.seen, a.seen = append(t.seen, x), append(a.seen, x) }
 	id, err := l.Identify(ctx)
 	if err != nil {
 		return nil, fault.Of(err)
 	}
 	l.Account.User = id.User
-	t := &Try{desk: a.desk, login: l, tell: func(Tried) {}}
-	kept := a.seen
-	l.Trace = func(x login.Exchange) { t.seen, kept = append(t.seen, x), append(kept, x) }
+	t.login = l
 	tried, err := t.Look(ctx)
 	if err != nil {
 		return nil, err
 	}
-	a.seen = kept
+	tried = slices.DeleteFunc(tried, func(x Tried) bool { return d.Actions[x.Action] == nil }) // what could not be asked
 	seen := &draft.Seen{Base: a.base, Absent: a.absent(), Asked: others}
 	for _, x := range tried {
-		if d.Actions[x.Action] != nil && seen.Asked[x.Action] == "" {
+		if seen.Asked[x.Action] == "" {
 			seen.Asked[x.Action] = text.Either(x.State == desk.Bad, "NOT as drafted: ", "") + x.Says
 		}
 	}
@@ -149,8 +148,7 @@ func (a *Drafter) Ask(ctx context.Context, token string) (*Asked, error) {
 	if err != nil {
 		return nil, err
 	}
-	r.Tried = slices.DeleteFunc(tried, func(x Tried) bool { return x.Says == "not described" || x.Action == "addresses" })
-	r.Questions = a.questions(id)
+	r.Tried, r.Questions = tried, a.questions(id)
 	return r, nil
 }
 
@@ -160,7 +158,7 @@ func (a *Drafter) absent() map[string][]string {
 	out := map[string][]string{}
 	for _, x := range a.seen {
 		of := a.of(x)
-		for _, item := range append(slices.Clone(x.Result.Items), x.Result.Fields) {
+		for _, item := range told(x) {
 			if found[of] == nil && len(item) > 0 {
 				found[of] = map[string]bool{}
 			}
@@ -179,6 +177,24 @@ func (a *Drafter) absent() map[string][]string {
 			}
 		}
 		slices.Sort(out[of])
+	}
+	return out
+}
+
+// told are the things that an exchange's answer told of.
+func told(x login.Exchange) []map[string]any {
+	return append(slices.Clone(x.Result.Items), x.Result.Fields)
+}
+
+// repositories are those that answers showed.
+func (a *Drafter) repositories() []map[string]any {
+	var out []map[string]any
+	for _, x := range a.seen {
+		for _, item := range told(x) {
+			if a.of(x) == "repository" && item["owner"] != nil && item["name"] != nil {
+				out = append(out, item)
+			}
+		}
 	}
 	return out
 }
@@ -205,18 +221,14 @@ func (a *Drafter) fieldsOf(of string) []string {
 
 // addresses takes the addresses of a repository that was seen.
 func (a *Drafter) addresses(seen *draft.Seen) {
-	for _, x := range a.seen {
-		for _, item := range append(slices.Clone(x.Result.Items), x.Result.Fields) {
-			if a.of(x) != "repository" || item["owner"] == nil || item["name"] == nil || seen.Name != "" {
-				continue
-			}
-			seen.Owner, seen.Name = fmt.Sprint(item["owner"]), fmt.Sprint(item["name"])
-			seen.Addresses = map[string]string{}
-			for _, field := range []string{"page", "https", "ssh"} {
-				if s, ok := item[field].(string); ok {
-					seen.Addresses[field] = s
-				}
-			}
+	all := a.repositories()
+	if len(all) == 0 {
+		return
+	}
+	seen.Owner, seen.Name, seen.Addresses = fmt.Sprint(all[0]["owner"]), fmt.Sprint(all[0]["name"]), map[string]string{}
+	for _, field := range []string{"page", "https", "ssh"} {
+		if s, ok := all[0][field].(string); ok {
+			seen.Addresses[field] = s
 		}
 	}
 }
@@ -236,15 +248,8 @@ func (a *Drafter) questions(id description.Identity) []string {
 	if id.User == "" {
 		out = append(out, "Which field of the answer to identify is the user's name?")
 	}
-	shown, told := false, false
-	for _, x := range a.seen {
-		for _, item := range append(slices.Clone(x.Result.Items), x.Result.Fields) {
-			if a.of(x) == "repository" && item["name"] != nil {
-				shown, told = true, told || item["visibility"] != nil
-			}
-		}
-	}
-	if shown && !told {
+	all := a.repositories()
+	if len(all) > 0 && !slices.ContainsFunc(all, func(r map[string]any) bool { return r["visibility"] != nil }) {
 		out = append(out, "Which of the host's words mean private, members and public? Say it in [value.visibility].")
 	}
 	return out
