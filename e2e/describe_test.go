@@ -47,7 +47,7 @@ func TestGuideIsTrue(t *testing.T) {
 	m.ok("", h.token["tern"], "account", "add", "tern", "--host", "petrel")
 	m.project("gauge")
 	m.ok("gauge", "", "attach", "--yes", "--name", "saltmarsh/gauges/gauge")
-	assert.NotContains(t, m.ok("", "", "host", "try", "petrel", "--write", "--yes"), "  bad  ")
+	assert.NotContains(t, m.ok("", "", "host", "try", "petrel", "--write", "--yes"), "  bad, ")
 	m.ok("", "", "token", "replace", "tern", "--renew", "--yes")
 }
 

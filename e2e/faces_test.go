@@ -155,7 +155,7 @@ func (f *facade) play(m *machine, file string) {
 	assert.Contains(t, strings.TrimSpace(m.ok("gauge", "", "visit", "--print")), f.URL+"/see/tern/gauge")
 
 	out := m.ok("", "", "host", "try", f.name)
-	assert.NotContains(t, out, "  bad  ")
+	assert.NotContains(t, out, "  bad, ")
 	before := len(st.List("tern", ""))
 	m.ok("", "", "host", "try", f.name, "--write", "--yes")
 	assert.Len(t, st.List("tern", ""), before, "nothing is left behind")

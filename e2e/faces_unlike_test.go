@@ -528,7 +528,7 @@ func TestTwoOrigins(t *testing.T) {
 	file := x.f.description(m, "OTHER", x.other.URL)
 	x.f.play(m, file)
 	assert.Contains(t, m.ok("", "", "host", "show", "sluice"), x.other.URL, "each origin is shown")
-	assert.Contains(t, m.ok("", "", "host", "try", "sluice", "--write", "--yes"), "-> 202, and when it was done 200")
+	assert.Contains(t, m.ok("", "", "host", "try", "sluice", "--write", "--yes"), "202, then 200")
 	assert.NotContains(t, m.ok("", "", "account", "list"), "lacks", "one scope holds the others")
 
 	// Whoever names no such origin sends nothing there.

@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"encoding/json"
 	"fmt"
 	"net/http"
 	"net/http/httptest"
@@ -109,17 +110,18 @@ func TestHostTry(t *testing.T) {
 			out := m.ok("", "", "host", "try", name)
 			assert.Contains(t, out, "there is no repository to try it on")
 			m.ok("gauge", "", "attach", "--yes")
-			m.refused(3, []string{"there is no terminal to ask on", "Create a scratch repository and a scratch key"}, "", "", "host", "try", name, "--write")
+			m.refused(3, []string{"there is no terminal to ask on", "Create a scratch repository and scratch keys"}, "", "", "host", "try", name, "--write")
 			out = m.ok("", "", "host", "try", name, "--write", "--yes")
 			for _, words := range []string{"the token is tern's", "tern/gauge, private, default branch main", "every form of the address is read as tern/gauge", "answered as not found",
 				"the description was changed, and nothing else", "a key was added, and is listed", "is shown no more"} {
 				assert.Contains(t, out, words)
 			}
-			if name != "fulmar" { // which has neither
-				assert.Contains(t, out, "it is protected no more")
-				assert.Contains(t, out, "a web hook was added, and is listed")
+			if name != "fulmar" { // which has none of these
+				for _, words := range []string{"it is protected no more", "a web hook was added, and is listed", "it is closed, and shown so", "it is accepted, and shown so"} {
+					assert.Contains(t, out, words)
+				}
 			}
-			assert.NotContains(t, out, "  bad  ")
+			assert.NotContains(t, out, "  bad, ")
 			assert.NotContains(t, out, h.token["tern"])
 			all, keys := h.Store.List("tern", ""), h.Store.Keys("tern")
 			assert.Len(t, all, 1, "nothing is left behind")
@@ -127,12 +129,12 @@ func TestHostTry(t *testing.T) {
 
 			// Cut at each request in turn, it leaves nothing behind either, or says what.
 			// Answers that nobody can read are no better, be it one or all that follow.
-			for n := 3; n < 24; n++ {
+			for n := 3; n < 84; n += 4 {
 				kind := []string{"fail=500 after %d times 1", "garbage after %d times 1", "garbage after %d times 6"}[n%3]
 				require.NoError(t, h.Faults.Set([]string{fmt.Sprintf(kind, n)}))
 				r := m.run("", "", "host", "try", name, "--write", "--yes")
 				if len(h.Faults.Log()) > 0 && r.code != 0 {
-					assert.Contains(t, r.out, "bad  ", r.err)
+					assert.Contains(t, r.out, "  bad, ", r.err)
 				}
 				require.NoError(t, h.Faults.Set(nil))
 				if strings.Contains(r.err, "may be left behind on") { // it says so, and the next one takes it away
@@ -144,6 +146,50 @@ func TestHostTry(t *testing.T) {
 			assert.Contains(t, m.ok("", "", "host", "compare"), name)
 		})
 	}
+}
+
+// TestHostTryTellsOfEachAction gives a row for each action that a command uses, tries people by whoever else has an account here, and
+// says why it left the others alone.
+func TestHostTryTellsOfEachAction(t *testing.T) {
+	t.Parallel()
+	h := newHostOf(t, "gannet")
+	m := signedIn(t, h)
+	m.ok("", h.token["knot"]+"\n", "account", "add", "knot", "--host", "gannet")
+	m.refused(2, []string{"the person is to be somebody else"}, "", "", "host", "try", "gannet", "--account", "tern", "--write", "--person", "tern")
+	said := m.refused(3, []string{"Let knot into the scratch repository, and out again"}, "", "", "host", "try", "gannet", "--account", "tern", "--write")
+	assert.Empty(t, h.Store.List("tern", ""), said)
+	var doc struct {
+		Good        bool
+		Undescribed []string
+		Actions     []struct{ Action, How, State, Says string }
+	}
+	require.NoError(t, json.Unmarshal([]byte(m.ok("", "", "host", "try", "gannet", "--account", "tern", "--write", "--yes", "--json")), &doc))
+	assert.True(t, doc.Good)
+	assert.Equal(t, []string{"token-renew"}, doc.Undescribed)
+	var alone []string
+	for _, a := range doc.Actions {
+		if a.How == "not tried" {
+			alone = append(alone, a.Action)
+			assert.NotEmpty(t, a.Says)
+		} else {
+			assert.Equal(t, "good", a.State, "%s %s", a.Action, a.Says)
+		}
+	}
+	assert.Equal(t, []string{"repository-transfer", "repository-copy", "repository-import", "token-revoke", "token-end"}, alone)
+	assert.Empty(t, h.Store.List("tern", ""), "nothing is left behind")
+	assert.Empty(t, h.Store.List("knot", ""))
+
+	out := m.run("", "", "host", "try", "gannet", "--account", "tern", "--write", "--yes", "--person", "nobody-there")
+	assert.Equal(t, 1, out.code)
+	assert.Regexp(t, `invitation-send +bad, wrote +POST 4`, out.out)
+	assert.Contains(t, out.out, "the answer begins: ", "the answer that was refused is shown")
+	assert.Regexp(t, `people-grant +not tried`, out.out)
+	least, err := h.Store.NewToken("plunge~", "tern", []string{"self", "look", "launch", "steer", "sink"}, time.Now().AddDate(1, 0, 0))
+	require.NoError(t, err)
+	m.ok("", least+"\n", "account", "add", "tern", "--host", "gannet", "--may", "read")
+	out = m.run("", "", "host", "try", "gannet", "--account", "tern", "--write", "--yes")
+	assert.Regexp(t, `key-add +not tried +the token lacks the scope lines`, out.out, out.err)
+	assert.Empty(t, h.Store.List("tern", ""))
 }
 
 // TestTokenThatMayOnlyRead names the scope that a push lacks, on hosts that tell scopes.

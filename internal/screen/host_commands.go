@@ -9,7 +9,6 @@ import (
 
 	"uncinate/internal/core/description"
 	"uncinate/internal/core/fault"
-	"uncinate/internal/core/plan"
 	"uncinate/internal/core/text"
 	"uncinate/internal/desk"
 	"uncinate/internal/desk/accounts"
@@ -75,64 +74,6 @@ func (e *Env) checked(doc CheckedHost) {
 			e.Say("  %s", e.Out.wrap(text.Visible(r), 2))
 		}
 	}
-}
-
-// TriedHost is what came of trying a host, as a JSON document.
-type TriedHost struct {
-	Host    string         `json:"host"`
-	Account string         `json:"account"`
-	Good    bool           `json:"good" says:"no action is bad"`
-	Actions []checks.Tried `json:"actions"`
-}
-
-func (e *Env) tryHost(ctx context.Context, d *desk.Desk, o checks.TryOptions, p plans) error {
-	t, err := checks.PlanTry(ctx, d, o, func(r checks.Tried) {
-		if e.json {
-			return
-		}
-		e.Say("  %-8s  %-19s %s", r.State, r.Action, e.Out.wrap(text.Visible(r.Says), 32))
-		for _, line := range r.Asked {
-			e.Say("            %s", e.Out.wrap(text.Visible(line), 14))
-		}
-		for _, line := range r.Read {
-			e.Say("              %s", e.Out.wrap(text.Visible(line), 16))
-		}
-	})
-	if err != nil {
-		return err
-	}
-	if o.Write {
-		items := []plan.Item{{ID: "look", Place: plan.Host, Sentence: "Do every action that only reads"},
-			{ID: "write", Place: plan.Host, Sentence: "Create a scratch repository and a scratch key; change and list them, protect a branch and add a web hook where the host has that; and remove all again"}}
-		if goes, err := e.show(ctx, p, "To try "+o.Host+":", items, o.Host, nil); err != nil || !goes {
-			return err
-		}
-	}
-	all, err := t.Look(ctx)
-	if err == nil && o.Write {
-		all, err = t.Write(ctx)
-	}
-	if err != nil {
-		return err
-	}
-	doc := TriedHost{Host: o.Host, Account: t.AccountName(), Good: true, Actions: all}
-	bad := 0
-	for _, r := range all {
-		if r.State == desk.Bad {
-			doc.Good = false
-			bad++
-		}
-	}
-	if e.json {
-		if err := e.JSON(doc); err != nil {
-			return err
-		}
-	}
-	if bad > 0 {
-		return fault.New(fault.Failed, "%s of %s went wrong on %s", text.Number(bad), text.Count(len(all), "try"), o.Host).
-			Try("check the description against the host's API reference", text.Command("uncinate", "host", "check", hosts.DescriptionFile(d, o.Host)))
-	}
-	return nil
 }
 
 // compared puts hosts side by side: a row for each limit.
@@ -268,26 +209,6 @@ func hostCheck() *Command {
 					e.checked(doc)
 					e.Say("%s", e.Out.wrap(goesTo("Its accounts' tokens would go", c.Description), 0))
 				})
-			})
-		}}
-}
-
-func hostTry() *Command {
-	return &Command{Name: "try", Args: "NAME", Least: 1, Most: 1, Takes: []string{"host"}, Gives: TriedHost{}, Needs: map[string][]string{"yes": {"write"}, "preview": {"write"}}, Short: "try a host's actions on the live host",
-		Long: `Does every action that only looks, with your account, and shows each request, the
-answer's status and what was read from it; secrets are blanked. With --write it also creates
-a scratch repository and a scratch key, changes, lists and removes them, and protects a branch and adds a web hook; whatever fails,
-nothing is left behind.`,
-		Examples: []string{"uncinate host try gannet", "uncinate host try gannet --write"},
-		Options: func(o *flag.FlagSet) Run {
-			var t checks.TryOptions
-			var p plans
-			o.StringVar(&t.Account, "account", "", "which `account` to use")
-			o.BoolVar(&t.Write, "write", false, "also create, change and remove a scratch repository and a scratch key")
-			p.add(o)
-			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
-				t.Host = args[0]
-				return e.tryHost(ctx, d, t, p)
 			})
 		}}
 }

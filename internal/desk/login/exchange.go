@@ -29,7 +29,8 @@ type Exchange struct {
 	Action string
 	Call   description.Call
 	Answer description.Answer
-	Later  int // the status of the last answer to whoever waited for accepted work; 0 where nobody had to
+	Denied bool // the answer was a refusal, and nothing was read
+	Later  int  // the status of the last answer to whoever waited for accepted work; 0 where nobody had to
 	Result description.Result
 }
 
@@ -130,6 +131,9 @@ func (r *asking) ask(ctx context.Context, vars description.Vars, link string, ag
 		return r.ask(ctx, vars, link, true)
 	}
 	if err != nil {
+		if answer.Status > 0 {
+			r.trace(Exchange{Action: r.act.Name, Call: call, Answer: answer, Denied: true})
+		}
 		return description.Result{}, err
 	}
 	seen := Exchange{Action: r.act.Name, Call: call, Answer: answer}
@@ -154,13 +158,18 @@ func (r *asking) ask(ctx context.Context, vars description.Vars, link string, ag
 	if errors.Is(err, description.ErrNone) {
 		err = r.refused(description.NotFound, "", answer, r.what, r.act)
 	}
+	seen.Result = result
+	r.trace(seen)
+	return result, err
+}
+
+// trace tells an exchange to whoever wants to know.
+func (r *asking) trace(x Exchange) {
 	if r.Trace != nil {
-		seen.Result = result
 		r.mu.Lock() // pages are asked for side by side
-		r.Trace(seen)
+		r.Trace(x)
 		r.mu.Unlock()
 	}
-	return result, err
 }
 
 // wait asks at the host's address until the accepted work is done.

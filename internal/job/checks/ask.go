@@ -123,7 +123,7 @@ func (a *Drafter) Ask(ctx context.Context, token string) (*Asked, error) {
 			d.Actions[name] = &description.Action{Name: act.Name, By: act.By, Requests: act.Requests[:1]}
 		}
 	}
-	t := &Try{desk: a.desk, tell: func(Tried) {}}
+	t := &Try{desk: a.desk, tell: func(string) {}}
 	l := &login.Login{Desk: a.desk, Host: &hosts.Host{Name: d.Name, At: d.Base, Description: d}, Account: &accounts.Account{Host: d.Name, User: a.o.User}, Token: token}
 	l.Trace = func(x login.Exchange) { t.seen, a.seen = append(t.seen, x), append(a.seen, x) }
 	id, err := l.Identify(ctx)
@@ -132,11 +132,10 @@ func (a *Drafter) Ask(ctx context.Context, token string) (*Asked, error) {
 	}
 	l.Account.User = id.User
 	t.login = l
-	tried, err := t.Look(ctx)
-	if err != nil {
+	if err := t.Look(ctx); err != nil {
 		return nil, err
 	}
-	tried = slices.DeleteFunc(tried, func(x Tried) bool { return d.Actions[x.Action] == nil }) // what could not be asked
+	tried := slices.DeleteFunc(t.all, func(x Tried) bool { return d.Actions[x.Action] == nil }) // what could not be asked
 	seen := &draft.Seen{Base: a.base, Absent: a.absent(), Asked: others}
 	for _, x := range tried {
 		if seen.Asked[x.Action] == "" {

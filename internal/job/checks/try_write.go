@@ -2,10 +2,7 @@ package checks
 
 import (
 	"context"
-	"crypto/ed25519"
 	"crypto/rand"
-	"encoding/base64"
-	"encoding/binary"
 	"encoding/hex"
 	"errors"
 	"fmt"
@@ -19,48 +16,29 @@ import (
 	"uncinate/internal/desk/login"
 )
 
-// Write makes a scratch repository and a scratch key, changes, lists and removes them.
+// Write makes a scratch repository with what belongs to one, and scratch keys; changes, lists and removes them.
 // Whatever fails, what it made is removed at the end.
-func (t *Try) Write(ctx context.Context) (all []Tried, err error) {
+func (t *Try) Write(ctx context.Context) (err error) {
 	random := make([]byte, 6)
 	if _, err := rand.Read(random); err != nil {
-		return nil, err
+		return err
 	}
 	t.brief = true
-	l := t.login
 	name := scratch + hex.EncodeToString(random)
-	s := &scratched{Try: t, name: name, vars: description.Vars{"owner": l.Account.User, "name": name, "path": l.Account.User + "/" + name}}
+	s := &scratched{Try: t, name: name, pending: map[string]string{}, vars: description.Vars{"owner": t.login.Account.User, "name": name, "path": t.login.Account.User + "/" + name}}
 	clean := context.WithoutCancel(ctx) // also Ctrl-C leaves nothing behind
-	defer func() { all, err = t.all, errors.Join(err, s.clean(clean)) }()
+	defer func() { err = errors.Join(err, s.clean(clean)) }()
 	created := t.act("repository-create", func() (string, error) { return s.create(ctx) })
 	if created {
-		t.act("repository-change", func() (string, error) { return s.change(ctx) })
-		t.act("repository-list", func() (string, error) {
-			found, err := l.Repositories(ctx, name)
-			if err == nil && !slices.ContainsFunc(found, func(r description.Repository) bool { return r.Name == name }) {
-				err = errors.New("the list with its name does not hold it")
-			}
-			return "it is found by its name", err
-		})
-		s.guards(ctx)
-		s.rings(ctx)
+		s.inside(ctx)
 	}
-	t.act("key-add", func() (string, error) { return s.addKey(ctx) })
-	if s.key != "" {
-		gone := t.act("key-remove", func() (string, error) {
-			_, err := l.Do(ctx, "key-remove", "remove the key", description.Vars{"id": s.key})
-			return "the key was removed", err
-		})
-		if gone {
-			s.key = ""
-		}
-	}
+	s.keys(ctx)
 	if created {
 		t.act("repository-delete", func() (string, error) {
 			if err := t.remove(ctx, s.made); err != nil {
 				return "", err
 			}
-			_, found, err := l.Repository(ctx, s.made.Owner, s.made.Name)
+			_, found, err := t.login.Repository(ctx, s.made.Owner, s.made.Name)
 			if err == nil && found {
 				err = errors.New("it is still shown")
 			}
@@ -68,20 +46,43 @@ func (t *Try) Write(ctx context.Context) (all []Tried, err error) {
 			return "it was deleted, and is shown no more", err
 		})
 	}
-	return t.all, ctx.Err()
+	return ctx.Err()
+}
+
+// inside does what is done with a repository.
+func (s *scratched) inside(ctx context.Context) {
+	s.act("repository-change", func() (string, error) { return s.change(ctx) })
+	s.act("repository-list", func() (string, error) {
+		found, err := s.login.Repositories(ctx, s.name)
+		if err == nil && !slices.ContainsFunc(found, func(r description.Repository) bool { return r.Name == s.name }) {
+			err = errors.New("the list with its name does not hold it")
+		}
+		return "it is found by its name", err
+	})
+	sent := s.sends(ctx)
+	s.guards(ctx)
+	s.rings(ctx)
+	s.opens(ctx)
+	s.lets(ctx)
+	if sent {
+		s.offered(ctx)
+	}
+	s.both(ctx, "repository-archive", "repository-reopen", func() (description.Vars, error) { return s.about(ctx) }, func() (bool, error) {
+		there, found, err := s.login.Repository(ctx, s.made.Owner, s.made.Name)
+		return found && there.Archived, err
+	}, "it is archived, and shown so", "it may be changed again")
 }
 
 // scratched is what a trial that writes makes on the host, and takes away again.
 type scratched struct {
 	*Try
-	name string
-	vars description.Vars
-	made description.Repository
-	key  string // the id of the scratch key while it is there
+	name    string
+	vars    description.Vars
+	made    description.Repository
+	pending map[string]string // by kind, the ids of scratch keys that were asked for and may be there; "" where no answer told one
 
-	keyAsked bool // a key was asked for
-	asked    bool // the repository was asked for, so that it may be there whatever the answer was
-	gone     bool // and is known to be there no more
+	asked bool // the repository was asked for, so that it may be there whatever the answer was
+	gone  bool // and is known to be there no more
 }
 
 // create makes the scratch repository, and looks whether it is as it was asked for.
@@ -128,69 +129,28 @@ func (s *scratched) change(ctx context.Context) (string, error) {
 	return "the description was changed, and nothing else", nil
 }
 
-// addKey adds the scratch key, and looks whether it is listed.
-func (s *scratched) addKey(ctx context.Context) (string, error) {
-	line, err := scratchKey()
-	if err != nil {
-		return "", err
-	}
-	s.keyAsked = true
-	f, err := s.login.Do(ctx, "key-add", "add a key", description.Vars{"title": s.name, "key": line})
-	if err != nil {
-		return "", err
-	}
-	if f["id"] == nil {
-		return "", errors.New("no id was read of the key that was added, so it could not be removed again")
-	}
-	s.key = fmt.Sprint(f["id"])
-	items, err := s.login.List(ctx, "key-list", "list keys", nil)
-	if err == nil && !slices.ContainsFunc(items, func(i map[string]any) bool { return fmt.Sprint(i["id"]) == s.key }) {
-		err = errors.New("the list of keys does not hold it")
-	}
-	return "a key was added, and is listed", err
-}
-
 // clean takes away whatever is left.
 func (s *scratched) clean(ctx context.Context) (err error) {
 	for _, left := range s.leftovers(ctx, s.name) {
 		if e := s.remove(ctx, left); e != nil {
-			err = errors.Join(err, s.left(left.Path(), e))
+			err = errors.Join(err, s.leaves(left.Path(), e))
 		} else if left.Name == s.name {
 			s.gone = true
 		}
 	}
 	if s.asked && !s.gone {
 		if e := s.surelyGone(ctx); e != nil {
-			err = errors.Join(err, s.left(s.vars["path"].(string), e))
+			err = errors.Join(err, s.leaves(s.vars["path"].(string), e))
 		}
 	}
-	s.findKey(ctx)
-	if s.key != "" {
-		if _, e := s.login.Do(ctx, "key-remove", "remove the scratch key", description.Vars{"id": s.key}); e != nil {
-			err = errors.Join(err, fault.New(fault.Failed, "the scratch key %s could not be removed: %s", s.key, fault.Of(e).Says))
-		}
+	for _, kind := range keyKinds {
+		err = errors.Join(err, s.dropKeys(ctx, kind))
 	}
 	return err
 }
 
-// findKey finds the scratch key of which the answer could not be read, by its title.
-func (s *scratched) findKey(ctx context.Context) {
-	if !s.keyAsked || s.key != "" || s.login.Host.Actions["key-list"] == nil {
-		return
-	}
-	items, err := s.login.List(ctx, "key-list", "list keys", nil)
-	if err != nil {
-		return // what cannot be listed was told of
-	}
-	for _, item := range items {
-		if item["title"] == s.name && item["id"] != nil {
-			s.key = fmt.Sprint(item["id"])
-		}
-	}
-}
-
-// left says that something is left behind, or may be.
-func (s *scratched) left(what string, why error) error {
+// leaves says that something is left behind, or may be.
+func (s *scratched) leaves(what string, why error) error {
 	f := fault.New(fault.Failed, "%s may be left behind on %s: it could not be removed, or that could not be seen (%s)", what, s.login.Host.Name, fault.Of(why).Says)
 	if page := s.login.Host.Page; page != nil {
 		if at, err := s.login.Host.Expand(page, s.vars); err == nil {
@@ -248,102 +208,4 @@ func (t *Try) remove(ctx context.Context, r description.Repository) error {
 	}
 	_, err = t.login.Do(ctx, "repository-delete", "delete "+r.Path(), login.RepositoryVars(there))
 	return err
-}
-
-// scratchKey makes the public line of a new key whose private half nobody keeps
-// (RFC 8709, section 4).
-func scratchKey() (string, error) {
-	public, _, err := ed25519.GenerateKey(rand.Reader)
-	if err != nil {
-		return "", err
-	}
-	const kind = "ssh-ed25519"
-	var blob []byte
-	for _, part := range [][]byte{[]byte(kind), public} {
-		blob = append(binary.BigEndian.AppendUint32(blob, uint32(len(part))), part...)
-	}
-	return kind + " " + base64.StdEncoding.EncodeToString(blob) + " scratch", nil
-}
-
-// about gives the variables of the scratch repository as it is by now.
-func (s *scratched) about(ctx context.Context) (description.Vars, error) {
-	there, found, err := s.login.Repository(ctx, s.made.Owner, s.made.Name)
-	if err == nil && !found {
-		err = errors.New("the scratch repository is not shown")
-	}
-	return login.RepositoryVars(there), err
-}
-
-// both tries two actions of which the second takes away what the first makes, where the host has both; there tells whether it is there.
-func (s *scratched) both(ctx context.Context, makes, removes string, vars func() (description.Vars, error), there func() (bool, error), made, gone string) {
-	h := s.login.Host
-	if h.Actions[makes] == nil || h.Actions[removes] == nil || h.Actions[makes].By != "request" || h.Actions[removes].By != "request" {
-		return
-	}
-	one := func(action, says string, want bool) bool {
-		return s.act(action, func() (string, error) {
-			v, err := vars()
-			if err == nil {
-				_, err = s.login.Do(ctx, action, "try "+action, v)
-			}
-			if err != nil {
-				return "", err
-			}
-			is, err := there()
-			if err == nil && is != want {
-				err = errors.New("the host took it, and its list does not show it")
-			}
-			return says, err
-		})
-	}
-	if one(makes, made, true) {
-		one(removes, gone, false)
-	}
-}
-
-// guards protects the scratch repository's branch, and ends that.
-func (s *scratched) guards(ctx context.Context) {
-	guarded := func() (bool, error) {
-		all, err := s.login.Protections(ctx, s.made)
-		return slices.ContainsFunc(all, func(p login.Protection) bool { return p.Branch == "main" }), err
-	}
-	s.both(ctx, "branch-protect", "branch-unprotect", func() (description.Vars, error) {
-		vars, err := s.about(ctx)
-		if err == nil {
-			vars["branch"], vars["rewriting"], vars["deleting"] = "main", false, false
-		}
-		return vars, err
-	}, guarded, "the branch main is protected, and listed", "it is protected no more")
-}
-
-// rings adds a web hook to the scratch repository, and removes it. It leads to a name that nobody has (RFC 6761, section 6.4), or, of
-// a host on this machine, to a port on which nothing listens.
-func (s *scratched) rings(ctx context.Context) {
-	at := "https://uncinate-try.invalid/ring"
-	if strings.HasPrefix(s.login.Host.At, "http://") {
-		at = "http://127.0.0.1:9/ring"
-	}
-	id := any(nil)
-	listed := func() (bool, error) {
-		vars, err := s.about(ctx)
-		if err != nil {
-			return false, err
-		}
-		all, err := s.login.List(ctx, "hook-list", "list web hooks", vars)
-		i := slices.IndexFunc(all, func(f map[string]any) bool { return f["address"] == at })
-		if i >= 0 {
-			id = all[i]["id"]
-		}
-		return i >= 0, err
-	}
-	s.both(ctx, "hook-add", "hook-remove", func() (description.Vars, error) {
-		vars, err := s.about(ctx)
-		if err == nil {
-			vars["address"], vars["secret"] = at, rand.Text()
-			if id != nil {
-				vars["id"] = id
-			}
-		}
-		return vars, err
-	}, listed, "a web hook was added, and is listed", "it was removed")
 }

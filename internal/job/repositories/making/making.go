@@ -6,7 +6,6 @@ import (
 	"cmp"
 	"context"
 	"fmt"
-	"path/filepath"
 	"slices"
 	"strings"
 	"unicode"
@@ -24,8 +23,6 @@ import (
 	"uncinate/internal/desk/login"
 	"uncinate/internal/desk/project"
 	"uncinate/internal/job/repositories"
-	"uncinate/internal/world/files"
-	"uncinate/internal/world/git"
 )
 
 // New is what is wanted of a new repository.
@@ -271,7 +268,7 @@ func (m *making) stepFirst(first map[string]string) (desk.Step, error) {
 	}
 	slices.Sort(names)
 	return desk.Step{Item: plan.Item{ID: "first", Place: plan.Host, Sentence: fmt.Sprintf("Send a first commit with %s, by %s <%s>", strings.Join(names, ", "), text.Visible(name), text.Visible(email))},
-		Do: func(ctx context.Context) (err error) {
+		Do: func(ctx context.Context) error {
 			there, found, err := m.l.Repository(ctx, m.want.Owner, m.want.Name)
 			if err == nil && !found {
 				err = fault.New(fault.HostSaidNo, "%s is no longer there", m.want.Path())
@@ -288,43 +285,12 @@ func (m *making) stepFirst(first map[string]string) (desk.Step, error) {
 				return err
 			}
 			h.Repo = g.In(m.desk.Home.State)
-			ref := "refs/heads/" + cmp.Or(there.DefaultBranch, m.want.DefaultBranch)
+			branch := cmp.Or(there.DefaultBranch, m.want.DefaultBranch)
 			told, err := project.Refs(ctx, m.desk, h, "")
-			if err != nil || told.IDs[ref] != "" {
+			if err != nil || told.IDs["refs/heads/"+branch] != "" {
 				return err // a run before this one sent it
 			}
-			dir, done, err := files.ScratchIn(m.desk.Home.State, "first-")
-			if err != nil {
-				return err
-			}
-			defer fault.Also(&err, done)
-			at := filepath.Join(dir, "it.git")
-			if err := project.MakeStore(at, 40, ""); err != nil {
-				return err
-			}
-			store := project.Store(g, at)
-			now := m.desk.Now().Unix()
-			var in strings.Builder
-			says := "Add the first files\n"
-			fmt.Fprintf(&in, "commit %s\ncommitter %s <%s> %d +0000\ndata %d\n%s\n", ref, git.PersonName(name), git.PersonName(email), now, len(says), says)
-			for _, n := range names {
-				fmt.Fprintf(&in, "M 100644 inline %s\ndata %d\n%s\n", n, len(first[n]), first[n])
-			}
-			in.WriteString("done\n")
-			if _, err := store.Run(ctx, git.Cmd{Dir: at, In: strings.NewReader(in.String()), Args: []string{"fast-import", "--quiet", "--done"}}); err != nil {
-				return git.Fault(err, "the first files cannot be written")
-			}
-			if err := h.WriteInclude(ctx); err != nil {
-				return err
-			}
-			_, err = store.Works().Run(ctx, git.Cmd{Config: h.Config(), Stall: git.Stall, Args: []string{"push", "-q", "--porcelain", "--", h.Address.String(), ref + ":" + ref}})
-			if err == nil {
-				return nil
-			}
-			if told, look := project.Refs(ctx, m.desk, h, ""); look == nil && told.IDs[ref] != "" {
-				return nil // it came there all the same
-			}
-			return git.Fault(err, "the first files cannot be sent to %s", there.Path())
+			return repositories.SendLoose(ctx, m.desk, m.l, there, name, email, repositories.Loose{Branch: branch, Says: "Add the first files\n", Files: first})
 		}}, nil
 }
 
