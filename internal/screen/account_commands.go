@@ -6,6 +6,7 @@ import (
 	"errors"
 	"flag"
 	"fmt"
+	"os"
 	"os/exec"
 	"slices"
 	"strings"
@@ -243,7 +244,10 @@ func (e *Env) beforeToken(ctx context.Context, d *desk.Desk, h *hosts.Host, a *a
 		a.User = before.User // it gets another token
 	}
 	if h.SignIn.TakesUser() && a.User == "" && e.asks {
-		a.User, err = e.ask(ctx, "Your user name on "+a.Host+": ")
+		mine := os.Getenv("USER")
+		if a.User, err = e.ask(ctx, "Your user name on "+a.Host+text.Either(mine == "", "", " (Enter for "+text.Visible(mine)+")")+": "); a.User == "" {
+			a.User = mine
+		}
 	}
 	if err == nil && h.Shell == nil {
 		e.Aside("%s", e.Err.wrap(goesTo("The token goes", h.Description), 0))
@@ -413,9 +417,11 @@ func (e *Env) setUp(ctx context.Context, d *desk.Desk, host string, why error) (
 		return false, err
 	}
 	if len(listed) == 0 {
-		return false, fault.New(fault.Decision, "no host is known yet on this machine").
-			Try("add one by its description", "uncinate host add FILE").
-			Try("or use the address of a repository that is there already", "uncinate attach --to ADDRESS")
+		h, err := e.firstHost(ctx, d)
+		if err != nil {
+			return false, err
+		}
+		listed = []*hosts.Host{h}
 	}
 	if host == "" {
 		var known []string
@@ -423,11 +429,36 @@ func (e *Env) setUp(ctx context.Context, d *desk.Desk, host string, why error) (
 			known = append(known, h.Name)
 		}
 		if host = known[0]; len(known) > 1 {
-			if host, err = e.ask(ctx, "On which host is your account ("+strings.Join(known, ", ")+")? "); err != nil {
+			answer, err := e.ask(ctx, "On which host is your account ("+strings.Join(known, ", ")+"; Enter for "+host+")? ")
+			if err != nil {
 				return false, err
 			}
+			host = cmp.Or(answer, host)
 		}
 	}
 	e.Aside("There is no account on this machine yet; one is set up on %s now, then this goes on.", host)
 	return true, e.addAccount(ctx, d, accounts.Account{Host: host}, "token", true)
+}
+
+// firstHost makes a host known in the middle of another command.
+func (e *Env) firstHost(ctx context.Context, d *desk.Desk) (*hosts.Host, error) {
+	e.Aside("No host is known on this machine yet. Give its address, where it publishes a")
+	e.Aside("description of itself, or the path of a file that describes it.")
+	answer, err := e.ask(ctx, "Your host (Enter to stop): ")
+	if err != nil {
+		return nil, err
+	}
+	if answer == "" {
+		return nil, fault.New(fault.Decision, "no host is known yet on this machine").
+			Try("add one by its address, or by a description of it", "uncinate host add ADDRESS").
+			Try("or use the address of a repository that is there already", "uncinate attach --to ADDRESS")
+	}
+	a, err := planHost(ctx, d, answer, "", "")
+	if err != nil {
+		return nil, err
+	}
+	if err := e.addHost(ctx, d, a, answer, plans{}, true); err != nil {
+		return nil, err
+	}
+	return hosts.Named(d, a.Host.Name)
 }

@@ -196,8 +196,7 @@ func (e *Env) meant(args []string) (c *Command, path, rest []string, err error) 
 
 func dispatch(ctx context.Context, e *Env, args []string) error {
 	if len(args) == 0 {
-		e.overview(e.Out)
-		return nil
+		return e.here(ctx)
 	}
 	switch strings.TrimLeft(args[0], "-") {
 	case "h", "help":

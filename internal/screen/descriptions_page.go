@@ -3,6 +3,7 @@ package screen
 import (
 	"fmt"
 	"io"
+	"maps"
 	"slices"
 	"strings"
 
@@ -41,6 +42,7 @@ func DescriptionsPage(w io.Writer) {
 	if rest := slices.DeleteFunc(slices.Clone(description.Actions), func(a string) bool { return told[a] }); len(rest) > 0 {
 		say("\nMay be described, and no command asks for it yet: `%s`.", strings.Join(rest, "`, `"))
 	}
+	usesPage(say)
 	say("\n## Fields\n\n| field | holds | what it is |\n|---|---|---|")
 	for _, name := range description.Fields {
 		say("| `%s` | %s | %s |", name, description.FieldSays[name][0], description.FieldSays[name][1])
@@ -50,4 +52,30 @@ func DescriptionsPage(w io.Writer) {
 		say("| `{%s}` | %s |", name, description.VariableSays[name])
 	}
 	say("\n## Meanings of refusals\n\n`%s`", strings.Join(description.Meanings, "`, `"))
+}
+
+// usesPage writes what each action is given, and what is read of its answers.
+func usesPage(say func(format string, args ...any)) {
+	ticked := func(before string, names []string, after string) string {
+		var out []string
+		for _, n := range names {
+			out = append(out, "`"+before+n+after+"`")
+		}
+		return strings.Join(out, " ")
+	}
+	say("\n## What each action is given, and what is read\n\nEvery action is given %s besides, and a list %s for its pages.\nWhat is not in the third column may be read, and nothing asks for it.\n\n| action | variables | fields |\n|---|---|---|", ticked("{", description.Everywhere, "}"), ticked("{", description.PagingVariables, "}"))
+	groups := description.FieldGroups()
+	for _, name := range description.Actions {
+		use := description.UseOf(name)
+		fields := ticked("", use.Fields, "")
+		for of, group := range groups {
+			if slices.Equal(group, use.Fields) {
+				fields = "those of " + of
+			}
+		}
+		say("| `%s` | %s | %s |", name, ticked("{", use.Variables, "}"), fields)
+	}
+	for _, of := range slices.Sorted(maps.Keys(groups)) {
+		say("\nThose of %s: %s.", of, ticked("", groups[of], ""))
+	}
 }

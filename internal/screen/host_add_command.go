@@ -27,19 +27,22 @@ host's own address, where ` + hosts.WellKnown + ` is looked for. What it says is
 			var p plans
 			p.add(o)
 			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
-				holders := func(host string) ([]string, error) { return accounts.NamesOn(d, host) }
-				a, err := (*hosts.Adding)(nil), error(nil)
-				if hosts.IsAddress(args[0]) {
-					a, err = hosts.PlanFetch(ctx, d, args[0], *at, *as, holders)
-				} else {
-					a, err = hosts.PlanAdd(d, args[0], *at, *as, holders)
-				}
+				a, err := planHost(ctx, d, args[0], *at, *as)
 				if err != nil {
 					return err
 				}
-				return e.addHost(ctx, d, a, args[0], p)
+				return e.addHost(ctx, d, a, args[0], p, false)
 			})
 		}}
+}
+
+// planHost finds the description that is meant: one that ships, a file, or what a host publishes.
+func planHost(ctx context.Context, d *desk.Desk, source, at, as string) (*hosts.Adding, error) {
+	holders := func(host string) ([]string, error) { return accounts.NamesOn(d, host) }
+	if hosts.IsAddress(source) {
+		return hosts.PlanFetch(ctx, d, source, at, as, holders)
+	}
+	return hosts.PlanAdd(d, source, at, as, holders)
 }
 
 // published says what a description that somebody else published has in it: what it can do, and what its tokens may be asked to.
@@ -85,7 +88,7 @@ func replaces(a *hosts.Adding) (notes []string) {
 
 // addHost makes a host known; where its description leads to more than the host itself, or
 // changes what accounts rely on, that is shown and asked.
-func (e *Env) addHost(ctx context.Context, d *desk.Desk, a *hosts.Adding, source string, p plans) error {
+func (e *Env) addHost(ctx context.Context, d *desk.Desk, a *hosts.Adding, source string, p plans, inside bool) error {
 	items := []plan.Item{here("Add the host " + a.Host.Name + ", at " + a.Host.At + ", by the description " + text.Visible(cmp.Or(a.From, source)))}
 	if p.preview && !a.Asks() {
 		return e.would(ctx, "", items...)
@@ -104,6 +107,10 @@ func (e *Env) addHost(ctx context.Context, d *desk.Desk, a *hosts.Adding, source
 	h, err := a.Do(ctx)
 	if err != nil {
 		return err
+	}
+	if inside {
+		e.Aside("The host %s is added, at %s.", h.Name, h.At)
+		return nil
 	}
 	return e.Give(knownHost(d, h, len(a.Accounts)), func() {
 		e.Say("The host %s is added, at %s.", h.Name, h.At)

@@ -79,6 +79,23 @@ func (l *list) Set(s string) error { *l = append(*l, s); return nil }
 
 func changes(m map[string]int) string { return board.Changes(m) }
 
+// nextOf is the one next thing to type for a project, where next is what its commits ask for; "" for nothing.
+func nextOf(s *project.Standing, next string) string {
+	switch {
+	case len(s.Clashing) > 0 && s.State == "clash":
+		return text.Either(s.Moved || !s.Clean(), "uncinate sync", "uncinate settle") // it has to be received first
+	case s.CutOff:
+		return "uncinate sync"
+	case s.State == s.Reply && len(s.Remedies) > 0:
+		return s.Remedies[0]
+	case s.Clean() || s.Commit == "":
+		return next
+	case next == "":
+		return `uncinate save --message "What was done"`
+	}
+	return `uncinate sync --save --message "What was done"`
+}
+
 // sides says how a project and its host stand to each other, and what comes next; "" for nothing.
 func sides(s *project.Standing) (host, next string) {
 	switch {
@@ -203,22 +220,11 @@ func (e *Env) standing(s *project.Standing) {
 	e.Facts([2]string{"unfinished", s.Unfinished}, [2]string{"files", files}, [2]string{"sync", host}, [2]string{"clash", clash(s)}, [2]string{"branches", others}, [2]string{"only here", only}, [2]string{"rescue", rescued}, [2]string{"address", s.Address}, [2]string{"offer", s.Offer}, [2]string{"account", account})
 	e.meets(s)
 	e.claimed(s)
-	switch {
-	case s.Stopped != nil:
+	if s.Stopped != nil {
 		e.showRemedies(e.Out, s.Stopped)
 		return
-	case len(s.Clashing) > 0 && s.State == "clash":
-		next = text.Either(s.Moved || !s.Clean(), "uncinate sync", "uncinate settle") // it has to be received first
-	case s.CutOff:
-		next = "uncinate sync"
-	case s.State == s.Reply && len(s.Remedies) > 0:
-		next = s.Remedies[0]
-	case s.Clean() || s.Commit == "":
-	case next == "":
-		next = `uncinate save --message "What was done"`
-	default:
-		next = `uncinate sync --save --message "What was done"`
 	}
+	next = nextOf(s, next)
 	if next != "" {
 		e.Say("Next: %s", next)
 	}

@@ -87,7 +87,7 @@ func TestEveryCommandExplainsItself(t *testing.T) {
 		visit(c, nil)
 	}
 	e, out, _ := env()
-	assert.Equal(t, 0, Main(context.Background(), e, all, nil))
+	assert.Equal(t, 0, Main(context.Background(), e, all, []string{"help"}))
 	for name := range inOverview {
 		if c, _, _ := find(all, []string{name}); c != nil {
 			assert.Contains(t, out.String(), "  "+name+" ")

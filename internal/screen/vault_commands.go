@@ -31,10 +31,11 @@ func (e *Env) readyVault(ctx context.Context, d *desk.Desk) error {
 		e.Aside("  passphrase   you type it, once for some hours (good for a laptop)")
 		e.Aside("  keyring      your system's keyring opens it when you sign in (good for a desktop)")
 		e.Aside("  file         a key file; whoever can read your files can open it")
-		by, err := e.ask(ctx, strings.Join(vault.Ways[:2], ", ")+" or file? ")
+		by, err := e.ask(ctx, strings.Join(vault.Ways[:2], ", ")+" or file? (Enter for passphrase) ")
 		if err != nil {
 			return err
 		}
+		by = cmp.Or(by, vault.ByPassphrase)
 		says, err := e.protect(ctx, d, by, "made", d.Vault.Make)
 		if err != nil {
 			return err

@@ -17,6 +17,7 @@ func (l *loader) action(d *Description, name string, t *node, shapes map[string]
 		}
 	}
 	var kept []string
+	before := len(l.variables)
 	for _, r := range t.tables("request") {
 		q := l.request(d, r, shapes, kept)
 		if len(q.Command) > 0 && a.By != "ssh" {
@@ -26,6 +27,9 @@ func (l *loader) action(d *Description, name string, t *node, shapes map[string]
 			kept = append(kept, k)
 		}
 		a.Requests = append(a.Requests, q)
+	}
+	for _, v := range ungiven(name, l.variables[before:], kept) {
+		l.empty = append(l.empty, "action."+name+" uses {"+v+"}, which stays empty: nothing gives it there")
 	}
 	switch a.By {
 	case "":

@@ -23,6 +23,7 @@ type loader struct {
 	mistakes   []Mistake
 	shapesRead []string          // the shapes that some request reads
 	braces     []string          // texts in which some braces are variables, and others are not
+	empty      []string          // variables that an action uses, and nothing gives it
 	variables  []string          // the variables that are in some template
 	kinds      map[string]string // where the language is looked at: each key that is asked for, and what it holds
 	fromNow    bool              // what is read now may be a time in seconds from now on

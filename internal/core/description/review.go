@@ -97,7 +97,7 @@ func (l *loader) remarks(d *Description, shapes map[string]map[string]*Reading) 
 			say("[shape.%s] is read by no request", name)
 		}
 	}
-	d.Remarks = append(d.Remarks, l.braces...)
+	d.Remarks = append(append(d.Remarks, l.braces...), l.empty...)
 	needed := map[string]bool{}
 	for _, name := range d.Can() {
 		a := d.Actions[name]

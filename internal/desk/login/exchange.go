@@ -70,7 +70,7 @@ func (l *Login) some(ctx context.Context, action, what string, vars description.
 		return nil, false, f
 	}
 	all := description.Vars{"kept_token": l.Token, "user": l.user()}
-	maps.Copy(all, vars)
+	maps.Copy(all, description.Given(action, vars))
 	for _, q := range act.Requests {
 		if !q.Wanted(l.Host.Description, all) {
 			continue

@@ -218,32 +218,7 @@ func (t *Try) Look(ctx context.Context) error {
 		return text.Count(len(all), "repository"), err
 	})
 	vars := login.RepositoryVars(one)
-	if one.Name != "" {
-		t.act("repository-show", func() (string, error) {
-			there, found, err := t.login.Repository(ctx, one.Owner, one.Name)
-			switch {
-			case err != nil:
-				return "", err
-			case !found:
-				return "", fmt.Errorf("it does not show %s, which it lists", one.Path())
-			case there.Path() != one.Path() || there.ID != one.ID:
-				return "", fmt.Errorf("it shows %s, and %s was asked for", there.Path(), one.Path())
-			case there.Visibility == "":
-				return "", errors.New("no visibility was read: [value.visibility] has no word for what the host says")
-			}
-			return there.Path() + ", " + there.Visibility + ", default branch " + there.DefaultBranch, nil
-		})
-		t.spellings(one)
-	} else {
-		t.done(Tried{Action: "repository-show", How: Looked, State: desk.Good, Says: "there is no repository to try it on"})
-	}
-	t.act("repository-show", func() (string, error) {
-		name := scratch + "none"
-		if _, found, err := t.login.Repository(ctx, t.login.Account.User, name); err != nil || found {
-			return "", errors.Join(err, text.Either[error](found, fmt.Errorf("it shows %s, which nobody made", name), nil))
-		}
-		return "a missing repository is answered as not found", nil
-	})
+	t.shows(ctx, one)
 	for _, name := range h.Can() {
 		if a := h.Actions[name]; !a.Looks() || a.By != "request" && a.By != "shell" || slices.Contains([]string{"identify", "repository-list", "repository-show"}, name) {
 			continue
@@ -270,6 +245,36 @@ func (t *Try) Look(ctx context.Context) error {
 	}
 	t.offers(ctx, one)
 	return ctx.Err()
+}
+
+// shows looks whether a repository that is listed is shown as it is, and one that is not there as not found.
+func (t *Try) shows(ctx context.Context, one description.Repository) {
+	if one.Name != "" {
+		t.act("repository-show", func() (string, error) {
+			there, found, err := t.login.Repository(ctx, one.Owner, one.Name)
+			switch {
+			case err != nil:
+				return "", err
+			case !found:
+				return "", fmt.Errorf("it does not show %s, which it lists", one.Path())
+			case there.Path() != one.Path() || there.ID != one.ID:
+				return "", fmt.Errorf("it shows %s, and %s was asked for", there.Path(), one.Path())
+			case there.Visibility == "":
+				return "", errors.New("no visibility was read: [value.visibility] has no word for what the host says")
+			}
+			return there.Path() + ", " + there.Visibility + ", default branch " + there.DefaultBranch, nil
+		})
+		t.spellings(one)
+	} else {
+		t.done(Tried{Action: "repository-show", How: Looked, State: desk.Good, Says: "there is no repository to try it on"})
+	}
+	t.act("repository-show", func() (string, error) {
+		name := scratch + "none"
+		if _, found, err := t.login.Repository(ctx, t.login.Account.User, name); err != nil || found {
+			return "", errors.Join(err, text.Either[error](found, fmt.Errorf("it shows %s, which nobody made", name), nil))
+		}
+		return "a missing repository is answered as not found", nil
+	})
 }
 
 // spellings looks whether a repository's addresses lead back to it.

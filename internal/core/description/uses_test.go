@@ -1,0 +1,37 @@
+package description
+
+import (
+	"slices"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+)
+
+// TestUses holds that each action says what it is given and what is read, in words that the language has.
+func TestUses(t *testing.T) {
+	assert.Len(t, uses, len(actionNames))
+	for _, action := range actionNames {
+		assert.Contains(t, uses, action)
+		for _, v := range UseOf(action).Variables {
+			assert.Contains(t, variableNames, v, action)
+		}
+		for _, f := range UseOf(action).Fields {
+			assert.Contains(t, fieldNames, f, action)
+		}
+	}
+	for _, v := range variableNames { // and that each of them is of use
+		assert.True(t, slices.Contains(Everywhere, v) || slices.Contains(PagingVariables, v) || v == "file" ||
+			slices.ContainsFunc(actionNames, func(a string) bool { return slices.Contains(UseOf(a).Variables, v) }), v)
+	}
+	assert.Equal(t, Vars{"title": "line"}, Given("key-add", Vars{"title": "line", "branch": "main"}), "what it is not told to have it has not")
+	assert.Equal(t, []string{"branch"}, ungiven("key-list", []string{"user", "branch", "cursor", "mine", "right.mask"}[:4], []string{"mine"}))
+	assert.Equal(t, []string{"right"}, ungiven("key-list", []string{"right.mask"}, nil))
+}
+
+// TestEmptyVariableIsRemarked tells of one that an action uses, and that nothing gives it.
+func TestEmptyVariableIsRemarked(t *testing.T) {
+	d, mistakes := Load([]byte("language = 1\nname = \"skua\"\nbase = \"https://skua.example\"\n[address]\napi = \"{+base}/api\"\nhttps = \"{+base}/{owner}/{name}.git\"\n" +
+		"[signin]\nheader = { Authorization = \"Bearer {token}\" }\n[action.identify]\n[[action.identify.request]]\nurl = \"{+api}/me/{branch}\"\nread = { user = \"$.me\" }\n"))
+	assert.Empty(t, mistakes)
+	assert.Contains(t, d.Remarks, "action.identify uses {branch}, which stays empty: nothing gives it there")
+}
