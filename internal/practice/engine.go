@@ -13,6 +13,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"uncinate/descriptions"
@@ -150,20 +151,27 @@ func Start(name, dir, listen string, faults *Faults) (*Running, error) {
 	e.ssh = sshd
 	ended := make(chan error, 1)
 	go func() { ended <- srv.Serve(newSplit(l, sshd)) }()
-	return &Running{Name: name, URL: "http://" + l.Addr().String(), Store: st, Faults: faults, face: f, ssh: sshd, stop: func() error {
-		ctx, cancel := context.WithTimeout(context.Background(), 3*time.Second)
-		defer cancel()
-		sshd.closeAll()
-		if err := srv.Shutdown(ctx); err != nil {
-			if err = srv.Close(); err != nil {
-				return err
-			}
-		}
-		if err := <-ended; !errors.Is(err, http.ErrServerClosed) {
+	var once sync.Once
+	return &Running{Name: name, URL: "http://" + l.Addr().String(), Store: st, Faults: faults, face: f, ssh: sshd, stop: func() (err error) {
+		once.Do(func() { err = stopServer(srv, sshd, ended) })
+		return err
+	}}, nil
+}
+
+// stopServer stops a practice host's server, and waits until it has.
+func stopServer(srv *http.Server, sshd *sshServer, ended <-chan error) error {
+	ctx, cancel := context.WithTimeout(context.Background(), 3*time.Second)
+	defer cancel()
+	sshd.closeAll()
+	if err := srv.Shutdown(ctx); err != nil {
+		if err = srv.Close(); err != nil {
 			return err
 		}
-		return nil
-	}}, nil
+	}
+	if err := <-ended; !errors.Is(err, http.ErrServerClosed) {
+		return err
+	}
+	return nil
 }
 
 // ownDescription is where a host publishes how to talk to it (RFC 8615).
