@@ -3,7 +3,6 @@ package screen
 import (
 	"cmp"
 	"context"
-	"errors"
 	"flag"
 	"fmt"
 	"os"
