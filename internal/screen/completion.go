@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"flag"
+	"io"
 	"os"
 	"path/filepath"
 	"slices"
@@ -77,8 +78,8 @@ hosts and projects of this machine. Load it in the shell's own start-up file.`,
 				if !known || len(args) > 1 {
 					return unknown("there is completion for bash, zsh and fish, not for "+text.Quote(args[0]), args[0], []string{"bash", "zsh", "fish"}, "uncinate help completion")
 				}
-				e.Say("%s", strings.TrimSuffix(script, "\n"))
-				return nil
+				_, err := io.WriteString(e.Out, script) // as it stands: no path of this program's in it
+				return err
 			}
 		}}
 }

@@ -26,8 +26,8 @@ import (
 	"uncinate/internal/world/web"
 )
 
-// Version is the program's version.
-const Version = "0.1.0"
+// Version is the program's version; a build says which by -X (see the Makefile).
+var Version = "0.1.0+unreleased"
 
 // Env is the program's surroundings: its three streams, and what it can ask of them.
 type Env struct {

@@ -1,3 +1,5 @@
+//go:build !portable
+
 package screen
 
 import "golang.org/x/sys/unix"

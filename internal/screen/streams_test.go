@@ -69,7 +69,7 @@ func TestTablesBecomeNarrower(t *testing.T) {
 func TestGivingJSONOnce(t *testing.T) {
 	e, out, errs := env()
 	e.json = true
-	require.NoError(t, e.Give(Versioned{"1"}, func() { t.Error("words are not for a program") }))
+	require.NoError(t, e.Give(Versioned{Version: "1"}, func() { t.Error("words are not for a program") }))
 	e.Fault(assert.AnError)
 	assert.Equal(t, "{\n  \"version\": \"1\"\n}\n", out.String(), "one document, also when something fails after it")
 	assert.Contains(t, errs.String(), "uncinate: ")

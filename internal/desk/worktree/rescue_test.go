@@ -3,6 +3,8 @@ package worktree
 import (
 	"os"
 	"path/filepath"
+	"slices"
+	"strings"
 	"testing"
 	"time"
 
@@ -171,6 +173,7 @@ func TestHalfAStore(t *testing.T) {
 			assert.NoFileExists(t, filepath.Join(f.Path, ".git", "shallow"))
 			names, err := os.ReadDir(filepath.Dir(store))
 			require.NoError(t, err)
+			names = slices.DeleteFunc(names, func(e os.DirEntry) bool { return strings.HasSuffix(e.Name(), ".held.who") }) // of systems where a lock cannot be read
 			require.Len(t, names, 3, "the half is kept, and what a killed run left is gone")
 			assert.Contains(t, names[1].Name(), "rescue.git.half-")
 		})

@@ -255,7 +255,7 @@ func Lock(ctx context.Context, path string) (held *Held, holder int, err error) 
 	if !taken {
 		// The number is a hint only. It is written right after the lock is taken.
 		for range 25 {
-			if data, err := Read(path, 32); err == nil {
+			if data, err := Read(whoHolds(path), 32); err == nil {
 				if holder, err = strconv.Atoi(strings.TrimSpace(string(data))); err == nil {
 					break
 				}
