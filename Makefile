@@ -5,7 +5,7 @@ PREFIX  ?= /usr/local
 # The newest tag, or the commit where there is none.
 VERSION ?= $(shell git describe --tags --match 'v[0-9]*' --dirty 2>/dev/null | sed 's/^v//' | grep . || echo 0.0.0+$$(git describe --always --dirty --exclude '*' 2>/dev/null | tr - . | grep . || echo unknown))
 
-.PHONY: build install uninstall dist licences tour test portable soak stories story works docs man screenshots fuzz bench
+.PHONY: build install uninstall dist licences tour test portable soak stories story told works docs man screenshots fuzz bench
 
 build:
 	CGO_ENABLED=0 $(GO) build -trimpath -ldflags '-s -w -X uncinate/internal/screen.Version=$(VERSION)' -o $(PROGRAM) ./cmd/uncinate
@@ -68,6 +68,10 @@ stories:
 # One story, from a file of its lines: what each command prints, and what is found.
 story:
 	UNCINATE_STORY=$(abspath $(FILE)) $(GO) test -count=1 -run 'TestOneStory$$' -v ./e2e
+
+# The stories' pages, printed as they are played.
+told:
+	UNCINATE_TOLD=1 $(GO) test -count=1 -run 'TestTold' ./e2e
 
 # The page of what it was tried with, made from the tests that try it.
 works:

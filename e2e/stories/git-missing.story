@@ -1,0 +1,18 @@
+# Git is missing, of two versions, and moved
+
+pier$ mkdir bin && for p in bash ls cat mkdir dirname; do ln -s "$(command -v $p)" bin/; done; ln -s "$(command -v uncinate)" bin/
+pier:gauge$ echo 1 > a.txt; PATH=$HOME/bin uncinate status
+  git
+  (exit 1)
+A second one lies elsewhere. It is named once, and used from then on.
+pier$ mkdir -p opt/git && ln -s "$(command -v git)" opt/git/git
+pier$ PATH=$HOME/bin uncinate settings set git $HOME/opt/git/git
+pier:gauge$ PATH=$HOME/bin uncinate ready
+  opt/git/git
+It moves away, and the setting leads nowhere.
+pier$ mv opt/git opt/git-2
+pier:gauge$ PATH=$HOME/bin uncinate ready
+  settings
+  (exit 1)
+pier:gauge$ uncinate settings unset git && uncinate ready
+  good git
