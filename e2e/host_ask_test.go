@@ -35,7 +35,7 @@ func TestDraftAsksTheHost(t *testing.T) {
 	assert.Contains(t, m.ok("almanac", "", "attach", "--yes"), "checked  burrow holds the same commit")
 
 	// A repository that is there tells what its fields are.
-	again := m.ok("", token+"\n", "host", "draft", "--ask", h.URL)
+	again := m.ok("", token+"\n", "host", "draft", "--ask", h.URL, "--user", "tern")
 	assert.Contains(t, again, "# asked: 1 repository")
 	assert.Contains(t, again, "almanac, private, default branch main")
 	m.refused(5, []string{"does not accept the token"}, "", "none\n", "host", "draft", "--ask", h.URL)

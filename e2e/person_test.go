@@ -230,7 +230,7 @@ func TestPractice(t *testing.T) {
 	m.env = append(m.env, "TMPDIR="+tmp)
 	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
 	defer cancel()
-	c := exec.CommandContext(ctx, program, "practice", "--json")
+	c := exec.CommandContext(ctx, program, "practice", "--json", "--fault", "no-date times 1", "--seed", "7")
 	c.Dir, c.Env = m.home, m.env
 	out, err := c.StdoutPipe()
 	require.NoError(t, err)
