@@ -83,6 +83,7 @@ docs: build
 	$(PROGRAM) help --schema > docs/json-schema.json
 	$(PROGRAM) help --descriptions > docs/description-reference.md
 	$(PROGRAM) help --description-schema > docs/description-schema.json
+	$(GO) run ./release faults
 
 # The manual pages, made from the commands too; put them on your MANPATH.
 man: build

@@ -2,6 +2,7 @@
 // linked in. The same commit gives the same bytes, whenever and wherever it is made with the same Go.
 //
 //	go run ./release licences                  gathers the licences of what is linked in
+//	go run ./release faults                    writes the page of all errors
 //	go run ./release dist -to build/dist       makes the archives and the package
 package main
 
@@ -38,7 +39,7 @@ func run(args []string) error {
 	only := o.String("only", "", "one system alone, such as linux/amd64")
 	version := o.String("version", "", "the version (default: what git says of the commit)")
 	if len(args) == 0 {
-		return errors.New("say licences or dist")
+		return errors.New("say licences, faults or dist")
 	}
 	if err := o.Parse(args[1:]); err != nil {
 		return err
@@ -46,6 +47,8 @@ func run(args []string) error {
 	switch args[0] {
 	case "licences":
 		return gather("internal/screen/licences.txt")
+	case "faults":
+		return faultsPage("docs/when-something-goes-wrong.md")
 	case "dist":
 		v, err := versioned(*version)
 		if err != nil {
@@ -61,7 +64,7 @@ func run(args []string) error {
 		}
 		return dist(*to, v, when, chosen)
 	}
-	return fmt.Errorf("there is no %q; say licences or dist", args[0])
+	return fmt.Errorf("there is no %q; say licences, faults or dist", args[0])
 }
 
 // command runs a program and gives what it printed.

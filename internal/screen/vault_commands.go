@@ -73,6 +73,9 @@ func (e *Env) protect(ctx context.Context, d *desk.Desk, by, done string, how fu
 	case vault.ByKeyring:
 		return "Vault " + done + ". Its key is in your system's keyring; it is open while that is.", nil
 	}
+	if !vault.CanHold {
+		return "Vault " + done + ". Its passphrase is asked for each time: on this system nothing holds it open.", nil
+	}
 	until, err := d.Vault.Unlock(ctx, d.Program, passphrase, defaultUnlock)
 	if err != nil {
 		return "", err

@@ -25,6 +25,9 @@ import (
 // mostMessage is the longest message, in bytes, that either side reads.
 const mostMessage = 256 << 10
 
+// CanHold reports whether a process can hold the vault open on this system.
+const CanHold = true
+
 const modesCount = true
 
 // talk sends one message to the process at the socket and reads its answer.
