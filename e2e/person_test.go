@@ -222,6 +222,29 @@ func TestTour(t *testing.T) {
 	m.refused(4, []string{"is not empty"}, "", "", "tour", "--keep", "kept")
 }
 
+// TestTourInChapters plays each chapter alone, with what it needs of the others done unseen, and waits between two at a terminal.
+func TestTourInChapters(t *testing.T) {
+	t.Parallel()
+	m := newMachine(t)
+	for chapter, words := range map[string]string{"attach": "nothing of it goes up by accident", "every-day": "new commits on the host", "clashes": "README.md stays yours.", "servers": "in the place of", "new-machine": "6 projects"} {
+		out := m.ok("", "", "tour", chapter)
+		if chapter == "new-machine" {
+			words = "Packed, for the owner of the SSH key buoy."
+		}
+		assert.Contains(t, out, words, chapter)
+		assert.Regexp(t, `\n1\. `, out, chapter)
+		if chapter != "attach" {
+			assert.NotContains(t, out, "uncinate survey\n", "what it needs is not shown")
+		}
+	}
+	m.refused(2, []string{"the tour has no chapter clash", "uncinate tour clashes"}, "", "", "tour", "clash")
+	k := m.talk("", "tour", "clashes", "attach")
+	k.asked("Next: clashes", "q\n")
+	code, screen := k.ends()
+	assert.Equal(t, 0, code, screen)
+	assert.NotContains(t, screen, "The tour is over")
+}
+
 func TestPractice(t *testing.T) {
 	t.Parallel()
 	m := newMachine(t)

@@ -205,7 +205,7 @@ func accountForget() *Command {
 					return e.would(ctx, "", append(items, plan.Item{Place: plan.Vault, Sentence: "Delete its token, which stays valid on the host"})...)
 				}
 				return e.Give(Forgotten{args[0], attached}, func() {
-					e.Say("The account %s is forgotten here, and its token is deleted from the vault. On the host the token is still valid.", args[0])
+					e.Say("The account %s and its token are forgotten here. On the host the token is still valid.", args[0])
 					if key, err := accounts.KeyFileOf(d, args[0]); err == nil && key != "" {
 						e.Say("Its SSH key is still there too, on the host and here: %s", text.Visible(key))
 					}

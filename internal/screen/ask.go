@@ -110,3 +110,15 @@ func (e *Env) unseen(question string) (string, error) {
 		return string(r.line), nil
 	}
 }
+
+// GoOn waits at a terminal until a person goes on, or ends it by a q; elsewhere it goes on at once.
+func (e *Env) GoOn(ctx context.Context, question string) (bool, error) {
+	if !e.asks {
+		return true, nil
+	}
+	answer, err := e.ask(ctx, "\n"+question)
+	return err == nil && !strings.HasPrefix(strings.ToLower(answer), "q"), err
+}
+
+// Strong makes words stand out, where that is wanted.
+func (e *Env) Strong(s string) string { return e.Out.strong(s) }

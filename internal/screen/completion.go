@@ -201,7 +201,7 @@ var optionSources = map[string]string{"account": "account", "host": "host", "vis
 // source lists the words of one kind that begin as current does.
 func (e *Env) source(kind, current string) ([]candidate, error) {
 	fixed := map[string][]string{"transport": {"https", "ssh"}, "visibility": {"private", "members", "public"}, "way": append([]string{"token", "device", "browser"}, vault.Ways...), "shell": {"bash", "zsh", "fish"},
-		"part": {"settings", "people", "history"}}
+		"part": {"settings", "people", "history"}, "chapter": {"attach", "every-day", "clashes", "with-others", "servers", "new-machine"}}
 	switch kind {
 	case "folder", "path", "file":
 		return folders(current, kind != "folder"), nil

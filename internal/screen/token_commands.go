@@ -172,7 +172,7 @@ func tokenForget() *Command {
 					return e.would(ctx, "", plan.Item{Place: plan.Vault, Sentence: "Delete the token of " + args[0] + ", which stays valid on the host"})
 				}
 				return e.Give(Forgotten{Name: args[0]}, func() {
-					e.Say("The token of %s is deleted from the vault. On the host it is still valid.", args[0])
+					e.Say("The token of %s is forgotten here. On the host it is still valid.", args[0])
 					e.Aside("To end it there, revoke it before you forget it, or use the host's page.")
 				})
 			})

@@ -20,18 +20,31 @@ import (
 )
 
 func tourCommand() *screen.Command {
-	return &screen.Command{Name: "tour", Short: "run through the whole job on the practice hosts",
-		Long: `Starts the practice host gannet in a temporary folder, writes a demo project, and plays
-two machines: pier, the office computer, attaches the project to gannet; launch, the laptop
-aboard, clones it; both stay in step; a token lives its life; then three people work together, on gannet and
-petrel. Every command is run for real and shown with its real output. Nothing of yours is touched, and nothing is left behind without --keep.`,
+	var named []string
+	for _, c := range chapters {
+		named = append(named, c.name+": "+c.title)
+	}
+	return &screen.Command{Name: "tour", Args: "[CHAPTER]...", Most: -1, Takes: []string{"chapter"}, Short: "run through the whole job on the practice hosts, in chapters",
+		Long: `Starts practice hosts in a temporary folder and plays the job on machines of its own, in chapters:
+
+` + strings.Join(named, ";\n") + `.
+
+Without a name it plays all of them, and waits between them at a terminal. What a chapter needs of those before it is done unseen.
+Every command is run for real and shown with its real output. Nothing of yours is touched, and nothing is left behind without --keep.`,
+		Examples: []string{"uncinate tour", "uncinate tour every-day clashes"},
 		Options: func(o *flag.FlagSet) screen.Run {
 			keep := o.String("keep", "", "keep everything in this `folder` to look at")
-			return func(ctx context.Context, e *screen.Env, _ []string) error { return runTour(ctx, e, *keep) }
+			return func(ctx context.Context, e *screen.Env, names []string) error {
+				chosen, err := chosenChapters(names)
+				if err != nil {
+					return err
+				}
+				return runTour(ctx, e, *keep, chosen)
+			}
 		}}
 }
 
-// machine is one of the two computers that the tour plays: a home folder and this
+// machine is one of the computers that the tour plays: a home folder and this
 // program's own folders of its own.
 type machine struct {
 	tour *tour
@@ -41,13 +54,19 @@ type machine struct {
 }
 
 type tour struct {
-	ctx     context.Context
-	e       *screen.Env
-	top     string
-	program string
+	ctx      context.Context
+	e        *screen.Env
+	top      string
+	program  string
+	machines map[string]*machine
+	gannet   *practice.Running
+	tokens   []string        // of tern: for pier, for launch, one that ends soon, one in its place, for isle, for buoy
+	done     map[string]bool // what was done, by the names of needs
+	others   *others
+	quiet    bool // what is done is not shown
 }
 
-func runTour(ctx context.Context, e *screen.Env, keep string) (err error) {
+func runTour(ctx context.Context, e *screen.Env, keep string, chosen []chapter) (err error) {
 	if err := needGit(); err != nil {
 		return err
 	}
@@ -72,53 +91,95 @@ func runTour(ctx context.Context, e *screen.Env, keep string) (err error) {
 	if err != nil {
 		return err
 	}
-	// launch's tokens: one for the work, one that ends soon, one in its place.
 	year := tokens[0].Expires
 	secrets := []string{tokens[0].Secret}
-	for _, until := range []time.Time{year, time.Now().AddDate(0, 0, 6), year} {
+	for _, until := range []time.Time{year, time.Now().AddDate(0, 0, 6), year, year, year} {
 		token, err := g.NewToken("tern", until)
 		if err != nil {
 			return err
 		}
 		secrets = append(secrets, token.Secret)
 	}
-	t := &tour{ctx: ctx, e: e, top: top, program: program}
-	return t.play(g, secrets[0], secrets[1:])
+	t := &tour{ctx: ctx, e: e, top: top, program: program, gannet: g, tokens: secrets, machines: map[string]*machine{}, done: map[string]bool{}}
+	defer func() {
+		if t.others != nil {
+			err = errors.Join(err, t.others.petrel.Close())
+		}
+	}()
+	e.Say("The practice host gannet runs at %s. The machines are new.", g.URL)
+	for i, c := range chosen {
+		if err := t.play(c); err != nil {
+			return err
+		}
+		if i+1 < len(chosen) {
+			if goes, err := e.GoOn(ctx, fmt.Sprintf("Next: %s (%s). Enter goes on, q ends here: ", chosen[i+1].name, chosen[i+1].title)); err != nil || !goes {
+				return err
+			}
+		}
+	}
+	if t.done["cloned"] && t.done["in step"] {
+		return t.compare()
+	}
+	e.Say("\nThe tour is over.")
+	return nil
 }
 
-func (t *tour) play(g *practice.Running, piers string, launchs []string) (err error) {
-	pier, err := t.machine("pier")
-	if err != nil {
-		return err
-	}
-	launch, err := t.machine("launch")
-	if err != nil {
-		return err
-	}
-	if err := practice.WriteProjects(pier.home); err != nil {
-		return err
-	}
-	t.e.Say("The practice host gannet runs at %s. Two machines, pier and launch, are new.", g.URL)
-	with, err := t.startOthers(pier, g)
-	if err != nil {
-		return err
-	}
-	defer func() { err = errors.Join(err, with.petrel.Close()) }()
-	for _, s := range append(t.script(pier, launch, g, piers, launchs), with.script()...) {
-		if s.about != "" {
-			t.e.Say("\n%s", s.about)
-		}
-		s.m.at = filepath.Join(s.m.home, s.cd)
-		if err := s.m.run(s.line, s.in, s.exit); err != nil {
+// play plays a chapter, after what it needs and was not done yet.
+func (t *tour) play(c chapter) error {
+	for _, need := range c.needs {
+		if err := t.ready(need); err != nil {
 			return err
 		}
 	}
-	return t.compare(pier, launch, g)
+	if c.name == "with-others" {
+		var err error
+		if t.others, err = t.startOthers(); err != nil {
+			return err
+		}
+	}
+	t.e.Say("\n%s", t.e.Strong(strings.ToUpper(c.name[:1])+c.name[1:]+": "+c.title))
+	return t.scenes(c.scenes(t), c.does...)
+}
+
+// ready does unseen what a chapter needs.
+func (t *tour) ready(need string) error {
+	if t.done[need] {
+		return nil
+	}
+	n := needs[need]
+	for _, before := range n.after {
+		if err := t.ready(before); err != nil {
+			return err
+		}
+	}
+	t.quiet = true
+	defer func() { t.quiet = false }()
+	return t.scenes(n.scenes(t), need)
+}
+
+func (t *tour) scenes(all []scene, does ...string) error {
+	for _, s := range all {
+		if s.about != "" && !t.quiet {
+			t.e.Say("\n%s", s.about)
+		}
+		m, err := t.machine(s.m)
+		if err != nil {
+			return err
+		}
+		m.at = filepath.Join(m.home, s.cd)
+		if err := m.run(s.line, s.in, s.exit); err != nil {
+			return err
+		}
+	}
+	for _, what := range does {
+		t.done[what] = true
+	}
+	return nil
 }
 
 // scene is one line of the tour.
 type scene struct {
-	m     *machine
+	m     string // the machine
 	about string // a heading
 	cd    string
 	line  string
@@ -126,45 +187,9 @@ type scene struct {
 	exit  int    // the exit code that is meant to come
 }
 
-// script is the whole job, in order.
-func (t *tour) script(pier, launch *machine, g *practice.Running, piers string, launchs []string) []scene {
-	return []scene{
-		{pier, "1. On pier, the office computer: add the host, and your account on it", "", "uncinate host add gannet --at " + g.URL, "", 0},
-		{pier, "", "", "uncinate vault make --by file", "", 0},
-		{pier, "", "", "uncinate account add tern --host gannet", piers, 0},
-		{pier, "2. Look at what would go up and what would happen, then let it happen", "gauge-firmware", "uncinate survey", "", 0},
-		{pier, "", "gauge-firmware", "uncinate attach --preview", "", 0},
-		{pier, "", "gauge-firmware", "uncinate attach --yes", "", 0},
-		{pier, "", "gauge-firmware", "uncinate attach --yes", "", 0},
-		{pier, "3. Another project holds a token and this machine's paths: nothing of it goes up by accident", "tide-almanac", "uncinate attach --yes", "", int(fault.Refused)},
-		{pier, "", "tide-almanac", "uncinate ignore add config/settings.local.toml config/places.toml", "", 0},
-		{pier, "", "tide-almanac", "uncinate attach --yes", "", 0},
-		{launch, "4. On launch, the laptop aboard: the same account, then the same project", "", "uncinate host add gannet --at " + g.URL, "", 0},
-		{launch, "", "", "uncinate vault make --by file", "", 0},
-		{launch, "", "", "uncinate account add tern --host gannet", launchs[0], 0},
-		{launch, "", "", "uncinate clone gauge-firmware", "", 0},
-		{launch, "5. Work aboard with plain git: it signs in by itself", "gauge-firmware", "edit src/level.h", "", 0},
-		{launch, "", "gauge-firmware", "git commit -q -a -m 'Correct the level by the datum'", "", 0},
-		{launch, "", "gauge-firmware", "git push -q", "", 0},
-		{pier, "6. Back on pier, where something was written meanwhile: save it, receive and send, in one", "gauge-firmware", "edit README.md", "", 0},
-		{pier, "", "gauge-firmware", "uncinate status", "", 0},
-		{pier, "", "gauge-firmware", "uncinate changes", "", 0},
-		{pier, "", "gauge-firmware", "uncinate sync --save --message 'Say where the gauge stands'", "", 0},
-		{pier, "", "gauge-firmware", "uncinate history", "", 0},
-		{launch, "7. And launch follows, with all its projects at once", "", "uncinate clone tide-almanac", "", 0},
-		{launch, "", "", "uncinate status --all", "", 0},
-		{launch, "", "", "uncinate sync --all", "", 0},
-		{launch, "8. The life of a token: one that expires soon is warned of, replaced, tested, revoked", "gauge-firmware", "uncinate token replace tern --yes", launchs[1], 0},
-		{launch, "", "gauge-firmware", "uncinate sync", "", 0},
-		{launch, "", "gauge-firmware", "uncinate token replace tern --yes", launchs[2], 0},
-		{launch, "", "gauge-firmware", "uncinate token test tern", "", 0},
-		{launch, "", "gauge-firmware", "uncinate token revoke tern --yes", "", 0},
-		{launch, "", "gauge-firmware", "uncinate sync", "", int(fault.Decision)},
-	}
-}
-
 // compare looks for itself that both machines and the host hold the same.
-func (t *tour) compare(pier, launch *machine, g *practice.Running) error {
+func (t *tour) compare() error {
+	pier, launch, g := t.machines["pier"], t.machines["launch"], t.gannet
 	r, err := g.Store.Find("tern", "tern", "gauge-firmware")
 	if err != nil {
 		return err
@@ -186,9 +211,18 @@ func (t *tour) compare(pier, launch *machine, g *practice.Running) error {
 	return nil
 }
 
+// machine is the one of a name; the first time it is new, and on pier are the demo projects.
 func (t *tour) machine(name string) (*machine, error) {
+	if m := t.machines[name]; m != nil {
+		return m, nil
+	}
 	m := &machine{tour: t, name: name, home: filepath.Join(t.top, name)}
-	return m, os.MkdirAll(m.home, 0o700)
+	t.machines[name] = m
+	err := os.MkdirAll(m.home, 0o700)
+	if err == nil && name == "pier" {
+		err = practice.WriteProjects(m.home)
+	}
+	return m, err
 }
 
 // env is a fresh machine's environment.
@@ -218,7 +252,9 @@ func (m *machine) run(line, in string, expected int) error {
 	if in != "" {
 		note = "  (the token is pasted)"
 	}
-	e.Say("\n%s %s%s", prompt, line, note)
+	if !m.tour.quiet {
+		e.Say("\n%s %s%s", prompt, line, note)
+	}
 	words, err := text.Words(line)
 	if err != nil {
 		return err
@@ -237,16 +273,7 @@ func (m *machine) run(line, in string, expected int) error {
 	var out bytes.Buffer
 	c.Stdout, c.Stderr = &out, &out
 	err = c.Run()
-	bold, _ := e.Terminal()
-	shown := out.String()
-	if words[0] == m.tour.program {
-		shown = screen.Again(shown)
-	}
-	for line := range strings.SplitSeq(strings.TrimRight(shown, "\n"), "\n") {
-		if line != "" || bold && out.Len() > 0 {
-			e.Say("%s", strings.ReplaceAll(line, m.home, "~"))
-		}
-	}
+	m.shows(out.String(), words[0] == m.tour.program)
 	if m.tour.ctx.Err() != nil {
 		return m.tour.ctx.Err()
 	}
@@ -258,9 +285,30 @@ func (m *machine) run(line, in string, expected int) error {
 		return fault.New(fault.Failed, "the tour's command went well, and was meant to be refused: %s", line)
 	}
 	if errors.As(err, &exit) {
-		return fault.New(fault.Failed, "the tour's command ended with %d: %s", exit.ExitCode(), line)
+		f := fault.New(fault.Failed, "the tour's command ended with %d: %s", exit.ExitCode(), line)
+		if m.tour.quiet {
+			f.Detail("%s", text.Excerpt(out.String(), 500))
+		}
+		return f
 	}
 	return err
+}
+
+// shows shows what a command printed.
+func (m *machine) shows(printed string, own bool) {
+	if m.tour.quiet {
+		return
+	}
+	bold, _ := m.tour.e.Terminal()
+	shown := printed
+	if own {
+		shown = screen.Again(shown)
+	}
+	for line := range strings.SplitSeq(strings.TrimRight(shown, "\n"), "\n") {
+		if line != "" || bold && printed != "" {
+			m.tour.e.Say("%s", strings.ReplaceAll(line, m.home, "~"))
+		}
+	}
 }
 
 // edit adds a line to a file, as a person would with an editor.

@@ -12,21 +12,16 @@ import (
 // others is the part of the tour in which three people work together: tern on pier, knot on jetty,
 // dunlin in the hut, on two hosts.
 type others struct {
-	pier, jetty, hut *machine
-	gannet, petrel   *practice.Running
-	token            map[string]string // by host and user
+	petrel *practice.Running
+	gannet *practice.Running
+	token  map[string]string // by host and user
 }
 
 // startOthers starts the second host, and readies the people and groups of the story.
-func (t *tour) startOthers(pier *machine, g *practice.Running) (*others, error) {
-	o := &others{pier: pier, gannet: g, token: map[string]string{}}
+func (t *tour) startOthers() (*others, error) {
+	g := t.gannet
+	o := &others{gannet: g, token: map[string]string{}}
 	var err error
-	if o.jetty, err = t.machine("jetty"); err == nil {
-		o.hut, err = t.machine("hut")
-	}
-	if err != nil {
-		return nil, err
-	}
 	if o.petrel, err = practice.Start("petrel", filepath.Join(t.top, "petrel"), "127.0.0.1:0", nil); err != nil {
 		return nil, fault.New(fault.Failed, "the practice host cannot be started").Because(err)
 	}
@@ -57,10 +52,10 @@ func (t *tour) startOthers(pier *machine, g *practice.Running) (*others, error) 
 
 // offers is what comes of an offer that clashes, and of one by who may only read.
 func (o *others) offers() []scene {
-	p, j, h := o.pier, o.jetty, o.hut
+	const p, j, h = "pier", "jetty", "hut"
 	decision := int(fault.Decision)
 	return []scene{
-		{p, "18. An offer that clashes: seen before anybody opens it, brought up to date by its author, accepted as one commit", "", "uncinate repository create inlet/levels --readme --visibility members --account tern --yes", "", 0},
+		{p, "10. An offer that clashes: seen before anybody opens it, brought up to date by its author, accepted as one commit", "", "uncinate repository create inlet/levels --readme --visibility members --account tern --yes", "", 0},
 		{p, "", "", "uncinate access grant knot --right write --repository inlet/levels --account tern --yes", "", 0},
 		{p, "", "", "uncinate clone inlet/levels --account tern", "", 0},
 		{j, "", "", "uncinate invitation accept inlet/levels --yes --clone", "", 0},
@@ -77,7 +72,7 @@ func (o *others) offers() []scene {
 		{j, "", "levels", "uncinate sync", "", 0},
 		{p, "", "levels", "uncinate offer show 1", "", 0},
 		{p, "", "levels", "uncinate offer accept 1 --way one --remove-branch --yes", "", 0},
-		{h, "19. dunlin may only read: one command from \"I cannot push\" to \"offered\", by a copy of dunlin's own", "", "uncinate clone inlet/levels", "", 0},
+		{h, "11. dunlin may only read: one command from \"I cannot push\" to \"offered\", by a copy of dunlin's own", "", "uncinate clone inlet/levels", "", 0},
 		{h, "", "levels", "edit README.md 'dunlin reads the gauge.'", "", 0},
 		{h, "", "levels", "uncinate save 'Say who reads the gauge'", "", 0},
 		{h, "", "levels", "uncinate sync", "", int(fault.HostSaidNo)},
@@ -93,9 +88,9 @@ func (o *others) offers() []scene {
 
 // onPetrel is the same on a host of another shape.
 func (o *others) onPetrel() []scene {
-	p, refused := o.pier, int(fault.HostSaidNo)
+	const p, refused = "pier", int(fault.HostSaidNo)
 	return []scene{
-		{p, "17. The same on petrel, as far as it can", "", "uncinate host add petrel --at " + o.petrel.URL, "", 0},
+		{p, "9. The same on petrel, as far as it can", "", "uncinate host add petrel --at " + o.petrel.URL, "", 0},
 		{p, "", "", "uncinate account add tern-petrel --host petrel", o.token["petrel tern"], 0},
 		{p, "", "", "uncinate repository create saltmarsh/tide-notes --readme --account tern-petrel --yes", "", 0},
 		{p, "", "", "uncinate access list --repository saltmarsh/tide-notes --account tern-petrel", "", 0},
@@ -108,25 +103,25 @@ func (o *others) onPetrel() []scene {
 // script is the story of three people, in order.
 func (o *others) script() []scene {
 	refused := int(fault.HostSaidNo)
-	here := func(m *machine, user string) []scene {
+	here := func(m, user string) []scene {
 		return []scene{
 			{m, "", "", "uncinate host add gannet --at " + o.gannet.URL, "", 0},
 			{m, "", "", "uncinate vault make --by file", "", 0},
 			{m, "", "", fmt.Sprintf("uncinate account add %s --host gannet --user %s", user, user), o.token["gannet "+user], 0},
 		}
 	}
-	p, j, h := o.pier, o.jetty, o.hut
+	const p, j, h = "pier", "jetty", "hut"
 	all := []scene{
-		{p, "9. With others: tern makes a repository in a group, and invites knot by name and dunlin by e-mail", "", "uncinate repository create inlet/tide-notes --readme --yes", "", 0},
+		{p, "1. tern makes a repository in a group, and invites knot by name and dunlin by e-mail", "", "uncinate repository create inlet/tide-notes --readme --yes", "", 0},
 		{p, "", "", "uncinate access grant knot dunlin@gannet.example --right write --repository inlet/tide-notes --yes", "", 0},
 	}
 	all = append(all, here(j, "knot")...)
-	all[2].about = "10. On jetty, knot accepts, and clones by the line that tern was shown; in the hut dunlin does"
+	all[2].about = "2. On jetty, knot accepts, and clones by the line that tern was shown; in the hut dunlin does"
 	all = append(all, scene{j, "", "", "uncinate invitation list", "", 0}, scene{j, "", "", "uncinate invitation accept inlet/tide-notes --yes", "", 0}, scene{j, "", "", "uncinate clone inlet/tide-notes", "", 0})
 	all = append(all, here(h, "dunlin")...)
 	return append(append(all,
 		scene{h, "", "", "uncinate invitation accept inlet/tide-notes --yes --clone", "", 0},
-		scene{p, "11. A branch for each of both, and main protected: what is sent to it is refused, with the way that works", "", "uncinate clone inlet/tide-notes", "", 0},
+		scene{p, "3. A branch for each of both, and main protected: what is sent to it is refused, with the way that works", "", "uncinate clone inlet/tide-notes", "", 0},
 		scene{p, "", "tide-notes", "uncinate access list", "", 0},
 		scene{p, "", "tide-notes", "uncinate branch make notes --for knot --for dunlin --publish", "", 0},
 		scene{p, "", "tide-notes", "uncinate repository protect main --only tern --yes", "", 0},
@@ -141,24 +136,25 @@ func (o *others) script() []scene {
 		scene{j, "", "tide-notes", "uncinate branch remove say-where-the-gauge-stands --yes", "", 0},
 		scene{j, "", "tide-notes", "uncinate sync", "", 0},
 		scene{j, "", "tide-notes", "uncinate branch make more-notes --switch", "", 0},
-		scene{p, "12. It is renamed, then given to another group: all three copies follow at their next sync", "", "uncinate repository change inlet/tide-notes --name notes --yes", "", 0},
+		scene{p, "4. It is renamed, then given to another group: all three copies follow at their next sync", "", "uncinate repository change inlet/tide-notes --name notes --yes", "", 0},
 		scene{p, "", "", "uncinate repository transfer inlet/notes watch --preview", "", 0},
 		scene{p, "", "", "uncinate repository transfer inlet/notes watch --yes", "", 0},
 		scene{p, "", "tide-notes", "uncinate sync", "", 0},
 		scene{j, "", "tide-notes", "uncinate sync --yes", "", 0},
 		scene{h, "", "tide-notes", "uncinate sync --yes", "", 0},
-		scene{p, "13. dunlin is withdrawn, can no longer see it, and is told so", "", "uncinate access withdraw dunlin --repository watch/notes --yes", "", 0},
+		scene{p, "5. dunlin is withdrawn, can no longer see it, and is told so", "", "uncinate access withdraw dunlin --repository watch/notes --yes", "", 0},
 		scene{h, "", "tide-notes", "uncinate sync", "", refused},
-		scene{p, "14. Archived, and back", "", "uncinate repository archive watch/notes --yes", "", 0},
+		scene{p, "6. Archived, and back", "", "uncinate repository archive watch/notes --yes", "", 0},
 		scene{j, "", "tide-notes", "edit README.md", "", 0},
 		scene{j, "", "tide-notes", "uncinate sync --save --message 'Say it again'", "", refused},
 		scene{p, "", "", "uncinate repository archive watch/notes --end --yes", "", 0},
 		scene{j, "", "tide-notes", "uncinate sync", "", 0},
-		scene{p, "15. Made public, after what everybody would see was shown", "", "uncinate repository change watch/notes --visibility public --yes", "", 0},
+		scene{p, "7. Made public, after what everybody would see was shown", "", "uncinate repository change watch/notes --visibility public --yes", "", 0},
 		scene{p, "", "", "uncinate repository show watch/notes", "", 0},
-		scene{p, "16. Deleted, and brought back whole under another name", "", "uncinate repository delete watch/notes --yes", "", 0},
+		scene{p, "8. Deleted, and brought back whole under another name", "", "uncinate repository delete watch/notes --yes", "", 0},
 		scene{p, "", "", "uncinate rescue list --deleted", "", 0},
 		scene{p, "", "", "uncinate rescue bring --deleted watch/notes --into notes-again", "", 0},
 		scene{p, "", "notes-again", "uncinate attach --yes --branches", "", 0},
+		scene{p, "", "", "uncinate project forget tide-notes --yes", "", 0},
 	), append(o.onPetrel(), o.offers()...)...)
 }
