@@ -66,7 +66,7 @@ func (b *bench) foresee(pairs int) error {
 	if err != nil {
 		return err
 	}
-	return compare("the same, 50 new commits, foreseen", "1.5", pairs, func(int) error { // as before the commits came
+	return compare("status of 20,000 files, 50 new commits, foreseen", "1.5", pairs, func(int) error { // as before the commits came
 		now, err := filepath.Glob(packs)
 		err = errors.Join(err, os.RemoveAll(filepath.Join(dir, ".git/uncinate/seen.git")), b.command(hand, "", "git", "update-ref", "refs/remotes/origin/main", strings.TrimSpace(string(was))))
 		for _, path := range now {

@@ -27,7 +27,8 @@ func main() {
 	way := flag.String("way", "", "of fleets, measure only this way of asking, such as \"one SSH connection\"")
 	flag.Parse()
 	debug.SetGCPercent(400) // as the program sets it
-	if err := run(*program, *pairs, *only, *way); err != nil {
+	err := run(*program, *pairs, *only, *way)
+	if err := errors.Join(err, record()); err != nil { // also what was measured before something went wrong
 		fmt.Fprintln(os.Stderr, "bench:", err)
 		os.Exit(1)
 	}
@@ -169,6 +170,7 @@ func compare(what, bound string, pairs int, prepare, ours, theirs func(int) erro
 		ratios = append(ratios, a[i]/b[i])
 	}
 	fmt.Printf("| %s | %.4f s | %.4f s | %.3f | %s |\n", what, median(a), median(b), median(ratios), bound)
+	keep(what, bound, pairs, median(a), median(b), median(ratios))
 	return nil
 }
 

@@ -10,6 +10,43 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
+// completions are lines, with a word that is offered behind each, and one that is not; from the twelfth on in a project.
+var completions = []struct {
+	line string
+	want string // among what is offered
+	not  string
+}{
+	{"uncinate att", "attach", "detach"},
+	{"uncinate account sh", "show", "list"},
+	{"uncinate account show t", "tern", "show"},
+	{"uncinate attach --account t", "tern", "--"},
+	{"uncinate host show g", "gannet", "tern"},
+	{"uncinate attach --vis", "--visibility", "--yes"},
+	{"uncinate attach --visibility m", "members", "public"},
+	{"uncinate status g", "gauge", "elsewhere"},
+	{"uncinate attach e", "elsewhere/", "gauge"},
+	{"uncinate vault make --by k", "keyring", "file"},
+	{"uncinate completion f", "fish", "bash"},
+	{"uncinate rescue show 1", "1", "2"},
+	{"uncinate clone tern/unc", "tern/uncloned", "gannet"},
+	{"uncinate attach --licence M", "MIT", "ISC"},
+	{"uncinate account add --by d", "device", "keyring"},
+	{"uncinate offer accept --way r", "replay", "merge"},
+	{"uncinate settings set res", "rescue.days", "machine"},
+	{"uncinate access grant --right w", "write", "read"},
+	{"uncinate account add --may pu", "publish", "people"},
+	{"uncinate tour ev", "every-day", "attach"},
+	{"uncinate save --only lev", "level.txt", "other"},
+	{"uncinate history sub/", "sub/inside.txt", "level"},
+	{"uncinate settle mine lev", "level.txt", "other"},
+	{"uncinate undo file --to 1", "1.0.0", "main"},
+	{"uncinate tag remove 1", "1.0.0", "main"},
+	{"uncinate branch switch si", "side", "main"},
+	{"uncinate host try g", "gannet", "tern"},
+	{"uncinate repository show --account t", "tern", "gannet"},
+	{"uncinate offer show 1", "1", "main"},
+}
+
 // TestCompletion lets the real shells complete.
 func TestCompletion(t *testing.T) {
 	t.Parallel()
@@ -24,24 +61,17 @@ func TestCompletion(t *testing.T) {
 	m.project("gauge firmware")
 	m.ok("gauge firmware", "", "attach", "--yes", "--name", "gauge")
 	m.write("elsewhere", map[string]string{"a": "a"})
-	cases := []struct {
-		line string
-		want string // among what is offered
-		not  string
-	}{
-		{"uncinate att", "attach", "detach"},
-		{"uncinate account sh", "show", "list"},
-		{"uncinate account show t", "tern", "show"},
-		{"uncinate attach --account t", "tern", "--"},
-		{"uncinate host show g", "gannet", "tern"},
-		{"uncinate attach --vis", "--visibility", "--yes"},
-		{"uncinate attach --visibility m", "members", "public"},
-		{"uncinate status g", "gauge", "elsewhere"},
-		{"uncinate attach e", "elsewhere/", "gauge"},
-		{"uncinate vault make --by k", "keyring", "file"},
-		{"uncinate completion f", "fish", "bash"},
-	}
-	for _, c := range cases {
+	m.write("gauge firmware", map[string]string{"level.txt": "3\n", "sub/inside.txt": "in\n"})
+	m.ok("gauge firmware", "", "sync", "--save", "--message", "More")
+	m.write("gauge firmware", map[string]string{"level.txt": "spoilt\n"})
+	m.ok("gauge firmware", "", "undo", "changes", "--yes")
+	m.ok("gauge firmware", "", "branch", "make", "side", "--switch")
+	m.ok("gauge firmware", "", "tag", "make", "1.0.0")
+	m.write("gauge firmware", map[string]string{"side.txt": "side\n"})
+	m.ok("gauge firmware", "", "save", "--message", "Side")
+	m.ok("gauge firmware", "", "offer", "create", "--yes")
+	m.ok("", "", "repository", "create", "uncloned", "--yes")
+	for i, c := range completions {
 		// bash: as readline does, the words are set and the function is called.
 		words := strings.Fields(c.line)
 		script := "source <(uncinate completion bash)\nCOMP_WORDS=("
@@ -49,12 +79,16 @@ func TestCompletion(t *testing.T) {
 			script += "'" + w + "' "
 		}
 		script += ")\nCOMP_CWORD=$((${#COMP_WORDS[@]} - 1))\n_uncinate_words\nprintf '%s\\n' \"${COMPREPLY[@]}\"\n"
-		r := m.command("", script, "bash", "--norc", "-s")
+		in := ""
+		if i > 10 {
+			in = "gauge firmware"
+		}
+		r := m.command(in, script, "bash", "--norc", "-s")
 		assert.Equal(t, 0, r.code, r.err)
 		assert.Contains(t, r.out, c.want, "bash: %s", c.line)
 		assert.NotContains(t, r.out, c.not, "bash: %s", c.line)
 
-		r = m.command("", "", "fish", "--no-config", "-c", "uncinate completion fish | source; complete -C '"+c.line+"'")
+		r = m.command(in, "", "fish", "--no-config", "-c", "uncinate completion fish | source; complete -C '"+c.line+"'")
 		assert.Equal(t, 0, r.code, r.err)
 		assert.Contains(t, r.out, c.want, "fish: %s", c.line)
 		for line := range strings.SplitSeq(r.out, "\n") {

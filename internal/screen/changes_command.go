@@ -19,7 +19,7 @@ import (
 )
 
 func changesCommand() *Command {
-	return &Command{Name: "changes", First: []string{"full", "here", "on-host", "branch", "commit"}, Args: "[PATH...]", Most: -1,
+	return &Command{Name: "changes", Takes: []string{"path"}, First: []string{"full", "here", "on-host", "branch", "commit"}, Args: "[PATH...]", Most: -1,
 		Short: "show what differs from the last commit, by file and then in full",
 		Long: `Without a PATH, each file that differs in a line; with one, or with --full, the differences
 themselves: on a terminal with the words marked that differ, elsewhere as git writes them,

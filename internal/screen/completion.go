@@ -18,7 +18,6 @@ import (
 	"uncinate/internal/desk/project"
 	"uncinate/internal/job/deploy"
 	"uncinate/internal/job/history"
-	"uncinate/internal/world/vault"
 )
 
 // shells are the scripts that let a shell complete; each asks this program for the
@@ -90,6 +89,7 @@ type candidate struct{ word, about string }
 // words prints what may be as the last of the words: one a line, with a tab and
 // what it is. What a file name could do to a shell is left out.
 func (e *Env) words(words []string) error {
+	e.asks = false // who presses a key is not asked for a passphrase
 	all, err := e.candidates(words)
 	var f *fault.Fault
 	if errors.As(err, &f) {
@@ -114,7 +114,7 @@ func (e *Env) candidates(words []string) ([]candidate, error) {
 	if current == "=" { // bash parts words at "="
 		current, before = "", append(slices.Clone(before), "=")
 	}
-	c, _, rest := find(e.commands, before)
+	c, path, rest := find(e.commands, before)
 	if c == nil || c.Options == nil {
 		subs := e.commands
 		if c != nil {
@@ -131,10 +131,10 @@ func (e *Env) candidates(words []string) ([]candidate, error) {
 	takesValue := func(word string) string { return wantsValue(o, word) }
 	position, value, only := placeIn(rest, takesValue)
 	if value != "" {
-		return e.source(optionSources[value], current)
+		return e.source(valueSource(path, value), current)
 	}
 	if name, part, found := strings.Cut(current, "="); found && takesValue(name) != "" {
-		all, err := e.source(optionSources[takesValue(name)], part)
+		all, err := e.source(valueSource(path, takesValue(name)), part)
 		for i := range all {
 			all[i].word = name + "=" + all[i].word
 		}
@@ -194,20 +194,14 @@ func placeIn(words []string, takesValue func(word string) string) (position int,
 	return position, value, only
 }
 
-// optionSources says what the values of options are.
-var optionSources = map[string]string{"account": "account", "host": "host", "visibility": "visibility", "by": "way", "folder": "folder",
-	"keep": "folder", "man": "folder", "git": "path", "let": "path"}
-
 // source lists the words of one kind that begin as current does.
 func (e *Env) source(kind, current string) ([]candidate, error) {
-	fixed := map[string][]string{"transport": {"https", "ssh"}, "visibility": {"private", "members", "public"}, "way": append([]string{"token", "device", "browser"}, vault.Ways...), "shell": {"bash", "zsh", "fish"},
-		"part": {"settings", "people", "history"}, "chapter": {"attach", "every-day", "clashes", "with-others", "servers", "new-machine"}}
 	switch kind {
 	case "folder", "path", "file":
 		return folders(current, kind != "folder"), nil
 	case "command":
 		return commandWords(e.commands, current), nil
-	case "account", "host", "project", "repository", "branch", "description":
+	case "account", "host", "project", "repository", "branch", "description", "deploy", "rescue", "offer", "invitation", "tag", "commit":
 		d, err := e.Desk()
 		if err != nil {
 			return nil, err
@@ -215,7 +209,7 @@ func (e *Env) source(kind, current string) ([]candidate, error) {
 		return e.known(d, kind, current)
 	}
 	all := words{current: current}
-	for _, word := range fixed[kind] {
+	for _, word := range fixedWords(kind) {
 		all.add(word, "")
 	}
 	if kind == "practice" { // the hosts that ship are the practice hosts
@@ -269,8 +263,6 @@ func (e *Env) known(d *desk.Desk, kind, current string) ([]candidate, error) {
 			all.add(name, "ships with the program")
 		}
 		return append(all.found, folders(current, true)...), nil
-	case "path":
-		return folders(current, true), nil
 	case "branch":
 		list, err := history.Branches(e.ctx, d, ".")
 		for _, b := range list {
@@ -278,12 +270,15 @@ func (e *Env) known(d *desk.Desk, kind, current string) ([]candidate, error) {
 		}
 		return all.found, err
 	}
+	if found, is, err := e.numbered(d, kind, current); is {
+		return found, err
+	}
 	list, err := project.Register(d)
 	if kind == "repository" {
 		for _, p := range list {
 			all.add(p.Address, "attached here")
 		}
-		return all.found, err
+		return append(all.found, e.onHosts(d, current)...), err
 	}
 	found, err := projectWords(list, current)
 	for _, f := range folders(current, false) {

@@ -14,7 +14,7 @@ import (
 )
 
 func historyCommand() *Command {
-	return &Command{Name: "history", First: []string{"here", "on-host", "branch", "full", "graph", "most"}, Args: "[PATH]", Most: 1,
+	return &Command{Name: "history", Takes: []string{"path"}, First: []string{"here", "on-host", "branch", "full", "graph", "most"}, Args: "[PATH]", Most: 1,
 		Short: "list the commits, each marked: here, on the host, or both",
 		Long: `The newest first, of this branch and of its counterpart on the host as last seen. With a
 PATH, only those that touched this file or folder. With --full, the files that each touched;

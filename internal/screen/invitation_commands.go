@@ -69,7 +69,7 @@ func operand(path string) bool {
 }
 
 func invitationAnswer(name, short string, takes bool) *Command {
-	c := &Command{Name: name, Args: "REPOSITORY", Least: 1, Most: 1, Gives: DoneThings{}, Short: short, Examples: []string{"uncinate invitation " + name + " saltmarsh/gauge-firmware"}}
+	c := &Command{Name: name, Takes: []string{"invitation"}, Args: "REPOSITORY", Least: 1, Most: 1, Gives: DoneThings{}, Short: short, Examples: []string{"uncinate invitation " + name + " saltmarsh/gauge-firmware"}}
 	c.Options = func(o *flag.FlagSet) Run {
 		var p plans
 		p.add(o)

@@ -205,7 +205,7 @@ func (e *Env) offers(r *offers.List, o offers.ListOptions) {
 }
 
 func offerShow() *Command {
-	return &Command{Name: "show", Args: "NUMBER", Least: 1, Most: 1, Gives: offers.Shown{}, Short: "show an offer: its commits and files, and what people and checks said",
+	return &Command{Name: "show", Takes: []string{"offer"}, Args: "NUMBER", Least: 1, Most: 1, Gives: offers.Shown{}, Short: "show an offer: its commits and files, and what people and checks said",
 		Examples: []string{"uncinate offer show 3", "uncinate offer show 3 --full"},
 		Options: func(o *flag.FlagSet) Run {
 			var w offered
@@ -334,7 +334,7 @@ func (e *Env) offerNext(s *offers.Shown, w offers.Which, full bool) {
 }
 
 func offerFetch() *Command {
-	return &Command{Name: "fetch", Args: "NUMBER", Least: 1, Most: 1, Gives: DoneThings{}, Short: "bring an offered branch here, and switch to it, to try it",
+	return &Command{Name: "fetch", Takes: []string{"offer"}, Args: "NUMBER", Least: 1, Most: 1, Gives: DoneThings{}, Short: "bring an offered branch here, and switch to it, to try it",
 		Long: `A branch of somebody else's copy gets their name before its own. It is not sent by sync.`,
 		Options: func(o *flag.FlagSet) Run {
 			var p plans
@@ -354,7 +354,7 @@ func offerFetch() *Command {
 }
 
 func offerAccept() *Command {
-	return &Command{Name: "accept", Args: "NUMBER", Least: 1, Most: 1, Gives: DoneThings{}, Short: "accept an offer as it was looked at: merged, replayed, or as one commit", Apart: [][]string{{"remove-branch", "keep-branch"}},
+	return &Command{Name: "accept", Takes: []string{"offer"}, Args: "NUMBER", Least: 1, Most: 1, Gives: DoneThings{}, Short: "accept an offer as it was looked at: merged, replayed, or as one commit", Apart: [][]string{{"remove-branch", "keep-branch"}},
 		Long: `Only the commit is accepted that you looked at: one that has others by now is shown again first. What came of it
 is received here, where the branch that has it is checked out.`,
 		Examples: []string{"uncinate offer accept 3", "uncinate offer accept 3 --way one --remove-branch", "uncinate offer accept 3 --way replay --preview"},
@@ -385,7 +385,7 @@ is received here, where the branch that has it is checked out.`,
 }
 
 func offerClose() *Command {
-	return &Command{Name: "close", Args: "NUMBER", Least: 1, Most: 1, Gives: DoneThings{}, Short: "close an offer without merging it",
+	return &Command{Name: "close", Takes: []string{"offer"}, Args: "NUMBER", Least: 1, Most: 1, Gives: DoneThings{}, Short: "close an offer without merging it",
 		Options: func(o *flag.FlagSet) Run {
 			var p plans
 			p.add(o)

@@ -58,7 +58,7 @@ func rescueList() *Command {
 }
 
 func rescueShow() *Command {
-	return &Command{Name: "show", Args: "NUMBER [PATH]", Least: 1, Most: 2, Short: "show what a copy holds, or print one file of it", Gives: worktree.RescueCopy{},
+	return &Command{Name: "show", Takes: []string{"rescue", "path"}, Args: "NUMBER [PATH]", Least: 1, Most: 2, Short: "show what a copy holds, or print one file of it", Gives: worktree.RescueCopy{},
 		Options: func(o *flag.FlagSet) Run {
 			in := inFolder(o)
 			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
@@ -82,7 +82,7 @@ func rescueShow() *Command {
 }
 
 func rescueBring() *Command {
-	return &Command{Name: "bring", Args: "NUMBER [PATH...]", Apart: [][]string{{"deleted", "as"}, {"deleted", "folder"}, {"deleted", "preview"}}, Also: map[string]any{"--deleted": repositories.Restored{}}, Least: 1, Most: -1, Short: "bring a copy back: its commits as a branch, its files to their places",
+	return &Command{Name: "bring", Takes: []string{"rescue", "path"}, Args: "NUMBER [PATH...]", Apart: [][]string{{"deleted", "as"}, {"deleted", "folder"}, {"deleted", "preview"}}, Also: map[string]any{"--deleted": repositories.Restored{}}, Least: 1, Most: -1, Short: "bring a copy back: its commits as a branch, its files to their places",
 		Long: `What an undo put in the place of the files gives way to them. Nothing else is overwritten: if
 something is in the way, nothing is done, and the command that brings the files into another folder
 is named. With --deleted, a repository that was deleted on its host becomes a folder again, with all its
@@ -170,7 +170,7 @@ func (e *Env) deleted(all []repositories.Deleted, most int) {
 }
 
 func rescueDrop() *Command {
-	return &Command{Name: "drop", Args: "[NUMBER...]", Most: -1, Short: "delete copies, by number or by age", Gives: []worktree.RescueCopy{},
+	return &Command{Name: "drop", Takes: []string{"rescue"}, Args: "[NUMBER...]", Most: -1, Short: "delete copies, by number or by age", Gives: []worktree.RescueCopy{},
 		Options: func(o *flag.FlagSet) Run {
 			in := inFolder(o)
 			var p plans

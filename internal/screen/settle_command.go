@@ -47,7 +47,7 @@ by itself.`,
 }
 
 func settleShow() *Command {
-	return &Command{Name: "show", Args: "[PATH...]", Most: -1, Short: "show what clashes, who changed it on each side, and what is decided", Gives: settling.Settling{},
+	return &Command{Name: "show", Takes: []string{"path"}, Args: "[PATH...]", Most: -1, Short: "show what clashes, who changed it on each side, and what is decided", Gives: settling.Settling{},
 		Options: func(o *flag.FlagSet) Run {
 			in := inFolder(o)
 			return withDesk(func(ctx context.Context, e *Env, d *desk.Desk, args []string) error {
@@ -68,7 +68,7 @@ type Settled struct {
 }
 
 func settleWay(way, short string, examples []string) *Command {
-	return &Command{Name: way, Args: "[PATH...]", Most: -1, Short: short, Examples: examples, Gives: Settled{},
+	return &Command{Name: way, Takes: []string{"path"}, Args: "[PATH...]", Most: -1, Short: short, Examples: examples, Gives: Settled{},
 		Long: `PATH is a file, a folder or a pattern, from the project's top; without one, all that is not decided
 yet. What was decided can be decided again, until all is.`,
 		Options: func(o *flag.FlagSet) Run {
@@ -88,7 +88,7 @@ yet. What was decided can be decided again, until all is.`,
 }
 
 func settleByHand() *Command {
-	return &Command{Name: clashing.ByHand, Args: "PATH", Least: 1, Most: 1, Short: "edit a text that holds both sides, or use a file that you made of both", Gives: Settled{},
+	return &Command{Name: clashing.ByHand, Takes: []string{"path"}, Args: "PATH", Least: 1, Most: 1, Short: "edit a text that holds both sides, or use a file that you made of both", Gives: Settled{},
 		Long: `The text opens in your editor, as git knows it (core.editor), with the parts in which both sides
 differ marked. Leave of each what is to stay, take the marks out, save and close.`,
 		Examples: []string{"uncinate settle by-hand notes.txt", "uncinate settle by-hand mooring/plan.dwg --with plan-of-both.dwg"},

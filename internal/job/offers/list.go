@@ -336,3 +336,13 @@ func ofAccount(ctx context.Context, d *desk.Desk, acc *accounts.Account, o ListO
 	}
 	return out, more, notes, nil
 }
+
+// Numbers gives the open offers of the current project, at most a page of them, as the host tells of them.
+func Numbers(ctx context.Context, d *desk.Desk) ([]offering.Offer, error) {
+	a, err := find(ctx, d, Which{}, "offer-list", "list offers to merge")
+	if err != nil {
+		return nil, err
+	}
+	all, _, err := offering.List(ctx, a.l, a.r, "open", 30)
+	return all, err
+}
