@@ -41,7 +41,7 @@ tour: build
 # All tests, on real git and the real practice host, and a short look with the fuzzers.
 test:
 	scripts/needs git=git git-lfs=git-lfs bash=bash zsh=zsh fish=fish mandoc=mandoc busybox=busybox dash=dash ssh=openssh-client ssh-agent=openssh-client /usr/sbin/sshd=openssh-server strace=strace gnome-keyring-daemon=gnome-keyring dbus-run-session=dbus-daemon setsid=util-linux openssl=openssl systemd-analyze=systemd apache2=apache2-bin dropbear=dropbear-bin
-	$(GO) test -count=1 -timeout 20m -parallel 4 ./...
+	$(GO) test -trimpath -count=1 -timeout 20m -parallel 4 ./...
 	$(MAKE) --no-print-directory portable
 	$(MAKE) --no-print-directory fuzz FOR=2000x
 
@@ -50,7 +50,7 @@ test:
 # read beside git, modes of files), of which docs/install.md tells.
 LACKED := TestHolesAreSteppedOver|TestSurelyClean|TestBelow|TestHolder|TestInMemory|TestOthersMayNotWriteInTheFolder|TestThin
 portable:
-	$(GO) test -count=1 -timeout 10m -tags portable -skip '^($(LACKED))$$' ./internal/world/... ./internal/desk/... ./internal/screen
+	$(GO) test -trimpath -count=1 -timeout 10m -tags portable -skip '^($(LACKED))$$' ./internal/world/... ./internal/desk/... ./internal/screen
 
 # Every case of the tests that interrupt an attach, of which make test plays a seeded choice,
 # and random stories of three machines: STORIES is a number of commands, or a time such as
@@ -98,7 +98,7 @@ FOR ?= 30s
 fuzz:
 	for t in core/address:FuzzParse core/gitcred:FuzzRead core/sshkey:FuzzRead core/authkeys:FuzzRemove core/plan:FuzzRead core/description:FuzzLoad core/description:FuzzRead core/description:FuzzParseXML \
 	  core/secrets:FuzzRead core/ignore:FuzzWild core/handover:FuzzParse world/tree:FuzzReadKnown core/draft:FuzzFromOpenAPI core/difference:FuzzParse world/web:FuzzParseRefs world/web:FuzzParseAdvertisement world/netrc:FuzzScan world/git:FuzzIndexEntries; do \
-	  $(GO) test ./internal/$${t%:*} -run '^$$' -fuzz "^$${t#*:}$$" -fuzztime $(FOR) -fuzzminimizetime 10x || exit 1; done
+	  $(GO) test -trimpath ./internal/$${t%:*} -run '^$$' -fuzz "^$${t#*:}$$" -fuzztime $(FOR) -fuzzminimizetime 10x || exit 1; done
 
 # Paired against plain git in the same run; prints ratios. See docs/benchmarks.md.
 bench: build

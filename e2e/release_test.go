@@ -22,20 +22,15 @@ func madeBy(t *testing.T, name string, args ...string) string {
 	return string(out)
 }
 
-// TestReleaseIsTheSameTwice makes what is handed out twice, byte for byte; installs the Debian package in a folder of its own, uses
-// the program that it brings, and removes it.
-func TestReleaseIsTheSameTwice(t *testing.T) {
+// TestRelease makes what is handed out for this system; installs the Debian package in a folder of its own, uses the program that it
+// brings, and removes it. That it is the same twice, byte for byte, is looked at by .ci/run.
+func TestRelease(t *testing.T) {
 	t.Parallel()
 	top := t.TempDir()
-	sums := map[string]string{}
-	for _, to := range []string{"one", "two"} {
-		madeBy(t, "go", "run", "./release", "dist", "-version", "1.2.3", "-only", "linux/amd64", "-to", filepath.Join(top, to))
-		data, err := os.ReadFile(filepath.Join(top, to, "SHA256SUMS"))
-		require.NoError(t, err)
-		sums[to] = string(data)
-	}
-	assert.Equal(t, sums["one"], sums["two"])
-	assert.Equal(t, 3, strings.Count(sums["one"], "\n"), "an archive, a package and a list")
+	madeBy(t, "go", "run", "./release", "dist", "-version", "1.2.3", "-only", "linux/amd64", "-to", filepath.Join(top, "one"))
+	sums, err := os.ReadFile(filepath.Join(top, "one/SHA256SUMS"))
+	require.NoError(t, err)
+	assert.Equal(t, 3, strings.Count(string(sums), "\n"), "an archive, a package and a list")
 	check := exec.Command("sha256sum", "-c", "SHA256SUMS")
 	check.Dir = filepath.Join(top, "one")
 	said, err := check.CombinedOutput()

@@ -47,7 +47,7 @@ func TestMain(m *testing.M) {
 		fmt.Fprintln(os.Stderr, err)
 		os.Exit(1)
 	}
-	build := exec.Command("go", "build", "-ldflags", "-X uncinate/internal/world/vault.cheap=yes", "-o", program, "uncinate/cmd/uncinate")
+	build := exec.Command("go", "build", "-trimpath", "-ldflags", "-X uncinate/internal/world/vault.cheap=yes", "-o", program, "uncinate/cmd/uncinate")
 	build.Env = append(os.Environ(), "CGO_ENABLED=0")
 	if out, err := build.CombinedOutput(); err != nil {
 		fmt.Fprintf(os.Stderr, "the program cannot be built: %v\n%s", err, out)

@@ -269,7 +269,7 @@ func TestEveryChangeHasAPreview(t *testing.T) {
 		}
 		o := flag.NewFlagSet(c.Name, flag.ContinueOnError)
 		c.Options(o)
-		assert.NotNil(t, o.Lookup("preview"), "%s %s", path, c.Name)
+		assert.NotNil(t, o.Lookup("preview"), "%s %s has no --preview; if it changes nothing, its name belongs to the list in this test", path, c.Name)
 	}
 	for _, c := range Commands() {
 		visit(c, "")

@@ -10,7 +10,6 @@ import (
 	"path/filepath"
 	"strings"
 	"sync"
-	"syscall"
 	"testing"
 	"time"
 
@@ -307,8 +306,7 @@ func TestInMemory(t *testing.T) {
 	_, found, err := v.GetInMemory("a")
 	require.NoError(t, err)
 	assert.False(t, found)
-	leader := exec.Command("setsid", "--wait", "sleep", "60")
-	leader.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
+	leader := exec.Command("setsid", "sleep", "60") // it leads no group as it begins, so that it becomes the session's leader itself
 	require.NoError(t, leader.Start())
 	task, err := json.Marshal(message{Want: wantKeep, Name: "a", Secret: "canary-secret", Until: time.Now().Add(time.Minute), Leader: leader.Process.Pid, Socket: v.socket})
 	require.NoError(t, err)
