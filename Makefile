@@ -40,7 +40,7 @@ tour: build
 
 # All tests, on real git and the real practice host, and a short look with the fuzzers.
 test:
-	scripts/needs git=git git-lfs=git-lfs bash=bash zsh=zsh fish=fish mandoc=mandoc busybox=busybox dash=dash ssh=openssh-client ssh-agent=openssh-client /usr/sbin/sshd=openssh-server strace=strace gnome-keyring-daemon=gnome-keyring dbus-run-session=dbus-daemon setsid=util-linux openssl=openssl systemd-analyze=systemd apache2=apache2-bin dropbear=dropbear-bin
+	scripts/needs git=git git-lfs=git-lfs bash=bash zsh=zsh fish=fish mandoc=mandoc busybox=busybox dash=dash ssh=openssh-client ssh-agent=openssh-client /usr/sbin/sshd=openssh-server strace=strace gnome-keyring-daemon=gnome-keyring dbus-run-session=dbus-daemon setsid=util-linux openssl=openssl systemd-analyze=systemd apache2=apache2-bin dropbear=dropbear-bin dpkg-deb=dpkg ssh-keygen=openssh-client
 	$(GO) test -trimpath -count=1 -timeout 20m -parallel 4 ./...
 	$(MAKE) --no-print-directory portable
 	$(MAKE) --no-print-directory fuzz FOR=2000x

@@ -306,7 +306,8 @@ func TestInMemory(t *testing.T) {
 	_, found, err := v.GetInMemory("a")
 	require.NoError(t, err)
 	assert.False(t, found)
-	leader := exec.Command("setsid", "sleep", "60") // it leads no group as it begins, so that it becomes the session's leader itself
+	leader := exec.Command("sleep", "60")
+	newSession(leader)
 	require.NoError(t, leader.Start())
 	task, err := json.Marshal(message{Want: wantKeep, Name: "a", Secret: "canary-secret", Until: time.Now().Add(time.Minute), Leader: leader.Process.Pid, Socket: v.socket})
 	require.NoError(t, err)
