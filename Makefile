@@ -34,8 +34,9 @@ licences:
 	$(GO) run ./release licences
 
 # The main job, end to end, on the practice host with demo data.
-tour: build
-	scripts/needs git=git
+tour:
+	scripts/needs git=git ssh-keygen=openssh-client
+	$(MAKE) --no-print-directory build
 	$(PROGRAM) tour
 
 # All tests, on real git and the real practice host, and a short look with the fuzzers.

@@ -237,6 +237,13 @@ func TestTourInChapters(t *testing.T) {
 			assert.NotContains(t, out, "uncinate survey\n", "what it needs is not shown")
 		}
 	}
+	bare := newMachine(t)
+	require.NoError(t, os.Mkdir(filepath.Join(bare.home, "bin"), 0o755))
+	git, err := exec.LookPath("git")
+	require.NoError(t, err)
+	require.NoError(t, os.Symlink(git, filepath.Join(bare.home, "bin/git")))
+	bare.env, bare.alone = append(bare.env, "PATH="+filepath.Join(bare.home, "bin")), true
+	bare.refused(1, []string{"ssh-keygen is not on the PATH", "uncinate tour attach every-day"}, "", "", "tour")
 	m.refused(2, []string{"the tour has no chapter clash", "uncinate tour clashes"}, "", "", "tour", "clash")
 	k := m.talk("", "tour", "clashes", "attach")
 	k.asked("Next: clashes", "q\n")

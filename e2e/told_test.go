@@ -316,6 +316,9 @@ func (x *tale) print(w io.Writer) {
 			fmt.Fprintf(w, "%s\n", line)
 		}
 		fmt.Fprint(w, ended(p.said))
+		if p.code != 0 {
+			fmt.Fprintf(w, "(it ends with %d)\n", p.code)
+		}
 	}
 	if open {
 		fmt.Fprintln(w, "```")

@@ -1,6 +1,7 @@
 package rehearse
 
 import (
+	"os/exec"
 	"slices"
 	"strings"
 
@@ -133,4 +134,16 @@ func chosenChapters(names []string) ([]chapter, error) {
 		}
 	}
 	return slices.DeleteFunc(slices.Clone(chapters), func(c chapter) bool { return !slices.Contains(names, c.name) }), nil
+}
+
+// needKeygen looks for the program by which the chapter new-machine makes a key, where that is played.
+func needKeygen(chosen []chapter) error {
+	if !slices.ContainsFunc(chosen, func(c chapter) bool { return c.name == "new-machine" }) {
+		return nil
+	}
+	if _, err := exec.LookPath("ssh-keygen"); err != nil {
+		return fault.New(fault.Failed, "the chapter new-machine makes an SSH key, and ssh-keygen is not on the PATH").
+			Try("on Debian and its kin", "sudo apt install openssh-client").Try("or play the others", "uncinate tour attach every-day clashes with-others servers")
+	}
+	return nil
 }

@@ -67,7 +67,7 @@ type tour struct {
 }
 
 func runTour(ctx context.Context, e *screen.Env, keep string, chosen []chapter) (err error) {
-	if err := needGit(); err != nil {
+	if err := errors.Join(needGit(), needKeygen(chosen)); err != nil {
 		return err
 	}
 	if entries, err := os.ReadDir(keep); keep != "" && err == nil && len(entries) > 0 {
