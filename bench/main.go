@@ -25,7 +25,19 @@ func main() {
 	pairs := flag.Int("pairs", 5, "how many pairs of each")
 	only := flag.String("only", "", "measure only big, branches, claims, daily, fleets, foresee, lists, offers, people, rings, save, step, survey, undo or findings")
 	way := flag.String("way", "", "of fleets, measure only this way of asking, such as \"one SSH connection\"")
+	table := flag.Bool("table", false, "measure nothing; write the table of docs/benchmarks.md from bench/latest.json")
 	flag.Parse()
+	if *table {
+		all, err := recorded()
+		if err == nil {
+			err = publish(all)
+		}
+		if err != nil {
+			fmt.Fprintln(os.Stderr, "bench:", err)
+			os.Exit(1)
+		}
+		return
+	}
 	debug.SetGCPercent(400) // as the program sets it
 	err := run(*program, *pairs, *only, *way)
 	if err := errors.Join(err, record()); err != nil { // also what was measured before something went wrong

@@ -59,12 +59,8 @@ func record() error {
 		return err
 	}
 	machine := fmt.Sprintf("%d processors, %s", runtime.NumCPU(), strings.TrimSpace(string(out)))
-	var all []row
-	data, err := os.ReadFile(latest)
-	if err == nil {
-		err = json.Unmarshal(data, &all)
-	}
-	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+	all, err := recorded()
+	if err != nil {
 		return err
 	}
 	var says []string
@@ -91,13 +87,26 @@ func record() error {
 	if len(says) == 0 {
 		fmt.Fprintln(os.Stderr, "nothing got worse, and nothing is over its bound")
 	}
-	if data, err = json.MarshalIndent(all, "", "  "); err != nil {
+	data, err := json.MarshalIndent(all, "", "  ")
+	if err != nil {
 		return err
 	}
 	if err := os.WriteFile(latest, append(data, '\n'), 0o644); err != nil {
 		return err
 	}
 	return publish(all)
+}
+
+// recorded gives the last measurements; none where there was no run yet.
+func recorded() (all []row, err error) {
+	data, err := os.ReadFile(latest)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	if err == nil {
+		err = json.Unmarshal(data, &all)
+	}
+	return all, err
 }
 
 // publish puts the table into the page.
