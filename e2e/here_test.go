@@ -68,6 +68,16 @@ func TestTheNameAloneElsewhere(t *testing.T) {
 	require.Equal(t, 3, m.run("gauge", "", "sync").code)
 	assert.Regexp(t, `1 file changed on both sides: clash.txt; .*\nNext: +uncinate settle\n`, m.stands("gauge"))
 
+	m.ok("", "seven tall masts\n", "vault", "change", "--by", "passphrase")
+	m.ok("", "", "vault", "lock")
+	k := m.talk("gauge")
+	code, screen := k.ends()
+	assert.Equal(t, 0, code, screen)
+	assert.Contains(t, screen, "All commands:", "a locked vault is not asked for")
+	assert.NotContains(t, screen, "Passphrase")
+	m.ok("", "seven tall masts\n", "vault", "unlock")
+	t.Cleanup(func() { m.run("", "", "vault", "lock") })
+
 	require.NoError(t, h.Faults.Set([]string{"delay=20s"}))
 	began := time.Now()
 	assert.Contains(t, m.stands("gauge"), "as last seen; no answer from the host: it took too long")

@@ -13,6 +13,8 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+
+	"uncinate/internal/core/text"
 )
 
 // trouble is one error that the program tells of, as its code has it.
@@ -100,19 +102,12 @@ func (t trouble) row() string {
 		}
 		switch {
 		case r[1] != "…":
-			do = append(do, cell(why)+text(why != "", ": ")+"`"+cell(r[1])+"`")
+			do = append(do, cell(why)+text.Either(why != "", ": ", "")+"`"+cell(r[1])+"`")
 		default: // it depends on what was typed
-			do = append(do, cell(why)+text(why == "", "As")+text(why != "", ", as")+" it shows")
+			do = append(do, text.Either(why == "", "As", cell(why)+", as")+" it shows")
 		}
 	}
 	return fmt.Sprintf("| %s | %s | %s |\n", says, t.code, strings.Join(do, "<br>"))
-}
-
-func text(is bool, s string) string {
-	if is {
-		return s
-	}
-	return ""
 }
 
 // troubles finds the faults that a function makes: fault.New with what follows it in a chain, or by the name that it is given.

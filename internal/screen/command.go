@@ -37,6 +37,7 @@ type Command struct {
 	Least    int                 // arguments
 	Most     int                 // arguments; -1 for any number
 	Takes    []string            // what each argument is, for completion: one of the sources; the last one holds for all that follow
+	Words    []string            // what its arguments may be, where that is always the same, for completion
 	Needs    map[string][]string // an option is heeded only with one of these others
 	Apart    [][]string          // of these options only one is heeded
 	Gives    any                 // an empty value of the document that --json prints; nil where there is no such option

@@ -149,6 +149,9 @@ func (e *Env) candidates(words []string) ([]candidate, error) {
 		})
 		return all, nil
 	}
+	if len(c.Words) > 0 {
+		return beginning(c.Words, current), nil
+	}
 	if len(c.Takes) == 0 || c.Most >= 0 && position >= c.Most {
 		return nil, nil
 	}
@@ -208,10 +211,7 @@ func (e *Env) source(kind, current string) ([]candidate, error) {
 		}
 		return e.known(d, kind, current)
 	}
-	all := words{current: current}
-	for _, word := range fixedWords(kind) {
-		all.add(word, "")
-	}
+	all := words{current, beginning(fixedWords(kind), current)}
 	if kind == "practice" { // the hosts that ship are the practice hosts
 		d, err := e.Desk()
 		if err != nil {
@@ -234,6 +234,15 @@ func (w *words) add(word, about string) {
 	if strings.HasPrefix(word, w.current) {
 		w.found = append(w.found, candidate{word, about})
 	}
+}
+
+// beginning are those of some words that begin as what was typed.
+func beginning(all []string, current string) []candidate {
+	w := words{current: current}
+	for _, word := range all {
+		w.add(word, "")
+	}
+	return w.found
 }
 
 // known gives what this machine knows of a kind.

@@ -51,7 +51,7 @@ func fixedWords(kind string) []string {
 		return all
 	}
 	return map[string][]string{"transport": {"https", "ssh"}, "visibility": description.Visibilities, "sign-in": {"token", "device", "browser"}, "vault": vault.Ways, "shell": {"bash", "zsh", "fish"},
-		"part": {"settings", "people", "history"}, "chapter": {"attach", "every-day", "clashes", "with-others", "servers", "new-machine"}, "right": {"read", "write", "admin"}, "clash": {"mine", "theirs", "both"},
+		"part": {"settings", "people", "history"}, "right": {"read", "write", "admin"}, "clash": {"mine", "theirs", "both"},
 		"state": {"open", "accepted", "closed"}, "merging": description.Ways, "key-kind": {"ed25519", "ecdsa", "rsa"}, "bringing": {"replay", "merge"}}[kind]
 }
 

@@ -21,11 +21,11 @@ const longestLook = 4 * time.Second
 // here says, in at most five lines, where a person stands in this folder, and the one next thing to type. Nothing is asked
 // for it: where a passphrase would be, what is known from before is told.
 func (e *Env) here(ctx context.Context) error {
+	e.asks = false // before the desk is laid out: its vault would ask otherwise
 	d, err := e.Desk()
 	if err != nil {
 		return err
 	}
-	e.asks = false
 	defer e.Say("All commands:  uncinate help")
 	s, err := e.lookHere(ctx, d)
 	if err != nil {

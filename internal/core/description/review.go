@@ -116,7 +116,7 @@ func (l *loader) remarks(d *Description, shapes map[string]map[string]*Reading) 
 			if strings.HasSuffix(name, "-list") && q.Items != nil && q.Paging == nil && i == len(a.Requests)-1 && name == "repository-list" {
 				say("action.%s has no \"page\": only the first page of a long list will be seen", name)
 			}
-			if looks(name) && q.Method != "GET" && !q.Repeat && i == 0 && q.JSON != nil {
+			if Looks(name) && q.Method != "GET" && !q.Repeat && i == 0 && q.JSON != nil {
 				say("action.%s looks by %s; if asking twice does no harm, say: repeat = true", name, q.Method)
 			}
 		}
@@ -148,10 +148,15 @@ func (l *loader) remarks(d *Description, shapes map[string]map[string]*Reading) 
 	}
 }
 
-// looks reports whether an action changes nothing.
-func looks(action string) bool {
-	return action == "identify" || strings.HasSuffix(action, "-list") || strings.HasSuffix(action, "-show") || action == "storage-used"
+// lists reports whether an action gives several things, page by page.
+func lists(action string) bool {
+	return strings.HasSuffix(action, "-list") || action == "invitation-sent" || action == "people-search"
+}
+
+// Looks reports whether an action of a name changes nothing on the host.
+func Looks(action string) bool {
+	return action == "identify" || lists(action) || strings.HasSuffix(action, "-show") || action == "storage-used"
 }
 
 // Looks reports whether an action changes nothing on the host.
-func (a *Action) Looks() bool { return looks(a.Name) }
+func (a *Action) Looks() bool { return Looks(a.Name) }

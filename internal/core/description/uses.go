@@ -67,7 +67,7 @@ var uses = map[string][2]string{
 	"protection-list":     {aRepository, "branch right rewriting deleting mergers"},
 	"branch-protect":      {aRepository + " branch rewriting deleting mergers right", ""},
 	"branch-unprotect":    {aRepository + " branch", ""},
-	"offer-make":          {anOffer + " id removing", "number"},
+	"offer-make":          {aRepository + " branch target from_owner from_name head title text removing", "number"},
 	"offer-list":          {aRepository + " state", ofAnOffer},
 	"offer-all-list":      {"state", ofAnOffer},
 	"offer-show":          {aRepository + " number", ofAnOffer},
@@ -107,7 +107,7 @@ func Given(action string, vars Vars) Vars {
 // ungiven finds the variables that a description uses in an action, and that nothing gives it: they would stay empty.
 func ungiven(action string, used, kept []string) []string {
 	known := slices.Concat(Everywhere, UseOf(action).Variables, kept)
-	if strings.HasSuffix(action, "-list") || action == "invitation-sent" || action == "people-search" {
+	if lists(action) {
 		known = append(known, PagingVariables...)
 	}
 	out := map[string]bool{}

@@ -5,6 +5,8 @@ import (
 	"maps"
 	"slices"
 	"strings"
+
+	"uncinate/internal/core/description"
 )
 
 // fills are the variables that an action's body may hold.
@@ -64,11 +66,11 @@ func (w *writer) body(action string, o *operation) (string, []request) {
 		name := at.name[strings.LastIndexByte(at.name, '.')+1:]
 		switch most := number(at.schema["maximum"]); {
 		case fixed[at.path]:
-		case looks(action) && (name == "page" || name == "page_number"):
+		case description.Looks(action) && (name == "page" || name == "page_number"):
 			all = append(all, pair{at.name, `"{page}"`})
-		case looks(action) && (name == "after" || name == "cursor"):
+		case description.Looks(action) && (name == "after" || name == "cursor"):
 			all = append(all, pair{at.name, `"{cursor}"`})
-		case looks(action) && most > 1:
+		case description.Looks(action) && most > 1:
 			all = append(all, pair{at.name, fmt.Sprint(most)})
 		case o.named[1] != "" && kindOf(at.schema) == "text" && action != "repository-branch":
 			by := strings.Fields(strings.ReplaceAll(fills[action], "person", ""))
@@ -218,7 +220,7 @@ func (w *writer) answer(action string, o *operation, r *request) {
 		return
 	}
 	at, from := "$", o.answer
-	if looks(action) && action != "identify" && action != "storage-used" {
+	if description.Looks(action) && action != "identify" && action != "storage-used" {
 		path, many := w.doc.find(o.answer, isMany)
 		if path == "" {
 			return

@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+
+	"uncinate/internal/core/description"
 )
 
 // pair is a key and its value, as TOML writes it.
@@ -34,11 +36,6 @@ func inline(all []pair) string {
 		parts = append(parts, key(p.key)+" = "+p.value)
 	}
 	return "{ " + strings.Join(parts, ", ") + " }"
-}
-
-// looks reports whether an action only reads.
-func looks(action string) bool {
-	return action == "identify" || strings.HasSuffix(action, "-list") || strings.HasSuffix(action, "-show") || strings.HasSuffix(action, "-search") || action == "invitation-sent" || action == "storage-used"
 }
 
 // roles says what each parameter of an operation's path is: owner, name, path, repo for a repository's id, or part.
@@ -94,7 +91,7 @@ func partOf(action string) string {
 
 // requests are what an action takes: look-ups first, and then its own.
 func (w *writer) requests(action string, o *operation) []request {
-	r := request{repeat: looks(action) && o.method != "GET"}
+	r := request{repeat: description.Looks(action) && o.method != "GET"}
 	if o.method != "GET" {
 		r.method = o.method
 	}
@@ -363,7 +360,7 @@ func (w *writer) query(action string, o *operation) []pair {
 			out = append(out, pair{p.name, `"{state}"`})
 		case strings.HasPrefix(action, "branch-") && w.fits("branch", place{p.name, "", w.described(p)}) >= sure:
 			out = append(out, pair{p.name, quote(prefix + "{branch}")})
-		case p.most > 1 && looks(action):
+		case p.most > 1 && description.Looks(action):
 			out = append(out, pair{p.name, quote(fmt.Sprint(p.most))})
 		case w.variable(p.name) == "owner" || w.variable(p.name) == "name":
 			out = append(out, pair{p.name, quote("{" + w.variable(p.name) + "}")})

@@ -172,7 +172,7 @@ func untried(name string, act *description.Action) string {
 		return "people do it on a page: " + act.Page.Raw()
 	case act.By != "request" && act.By != "shell":
 		return "done by " + act.By
-	case act.Looks():
+	case act.Looks() && name != "people-search":
 		return "there is no repository to try it on; --write makes one"
 	case strings.HasPrefix(name, "token-"):
 		return "the token in use would end"
@@ -220,7 +220,7 @@ func (t *Try) Look(ctx context.Context) error {
 	vars := login.RepositoryVars(one)
 	t.shows(ctx, one)
 	for _, name := range h.Can() {
-		if a := h.Actions[name]; !a.Looks() || a.By != "request" && a.By != "shell" || slices.Contains([]string{"identify", "repository-list", "repository-show"}, name) {
+		if a := h.Actions[name]; !a.Looks() || a.By != "request" && a.By != "shell" || slices.Contains([]string{"identify", "repository-list", "repository-show", "people-search"}, name) {
 			continue
 		}
 		if slices.Contains(ofOffers, name) || one.Name == "" && !slices.Contains(ofAccounts, name) {
@@ -312,7 +312,7 @@ func (t *Try) by(l *login.Login, action string, work func() (string, error)) boo
 	if described == nil {
 		return false
 	}
-	r := Tried{Action: action, How: text.Either(described.Looks() || slices.Contains([]string{"people-search", "invitation-sent"}, action), Looked, Wrote), State: desk.Good}
+	r := Tried{Action: action, How: text.Either(described.Looks(), Looked, Wrote), State: desk.Good}
 	if missing := l.Lacks(action); len(missing) > 0 {
 		t.done(Tried{Action: action, How: NotTried, State: desk.Doubtful, Says: "the token lacks " + text.Either(len(missing) == 1, "the scope ", "the scopes ") + strings.Join(missing, ", ")})
 		return false

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"uncinate/internal/core/description"
+	"uncinate/internal/core/text"
 	"uncinate/internal/desk/login"
 )
 
@@ -37,7 +38,7 @@ func (s *scratched) both(ctx context.Context, makes, removes string, vars func()
 			}
 			is, err := there()
 			if err == nil && is != want {
-				err = errors.New("the host took it, and its list does not show it")
+				err = errors.New(text.Either(want, "the host took it, and does not show it so", "the host took it, and still shows it"))
 			}
 			return says, err
 		})

@@ -14,6 +14,7 @@ import (
 	"uncinate/internal/core/description"
 	"uncinate/internal/core/fault"
 	"uncinate/internal/core/text"
+	"uncinate/internal/desk"
 	"uncinate/internal/desk/login"
 )
 
@@ -38,6 +39,10 @@ func scratchKey() (string, error) {
 // keys adds keys of each kind, and removes them.
 func (s *scratched) keys(ctx context.Context) {
 	for _, kind := range keyKinds {
+		if h := s.login.Host; h.Actions[kind+"key-add"] != nil && h.Actions[kind+"key-remove"] == nil {
+			s.done(Tried{Action: kind + "key-add", How: NotTried, State: desk.Doubtful, Says: "no " + kind + "key-remove is described, so that the key could not be taken away again"})
+			continue
+		}
 		s.act(kind+"key-add", func() (string, error) { return s.addKey(ctx, kind) })
 		if s.pending[kind] == "" {
 			continue
@@ -57,9 +62,6 @@ func (s *scratched) addKey(ctx context.Context, kind string) (string, error) {
 	line, err := scratchKey()
 	if err != nil {
 		return "", err
-	}
-	if s.login.Host.Actions[kind+"key-remove"] == nil {
-		return "", errors.New("no key-remove is described, so that a key could not be taken away again, and none was added")
 	}
 	s.pending[kind] = ""
 	f, err := s.login.Do(ctx, kind+"key-add", "add a key", description.Vars{"title": s.name, "key": line})

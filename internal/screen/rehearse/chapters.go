@@ -115,15 +115,20 @@ var chapters = []chapter{
 	}},
 }
 
+func chapterNames() []string {
+	var all []string
+	for _, c := range chapters {
+		all = append(all, c.name)
+	}
+	return all
+}
+
 // chosenChapters are those that are named, in the tour's order; all of them where none is.
 func chosenChapters(names []string) ([]chapter, error) {
 	if len(names) == 0 {
 		return chapters, nil
 	}
-	var all []string
-	for _, c := range chapters {
-		all = append(all, c.name)
-	}
+	all := chapterNames()
 	for _, n := range names {
 		if !slices.Contains(all, n) {
 			f := fault.New(fault.Usage, "the tour has no chapter %s; it has %s", text.Quote(n), strings.Join(all, ", "))

@@ -24,7 +24,7 @@ func tourCommand() *screen.Command {
 	for _, c := range chapters {
 		named = append(named, c.name+": "+c.title)
 	}
-	return &screen.Command{Name: "tour", Args: "[CHAPTER]...", Most: -1, Takes: []string{"chapter"}, Short: "run through the whole job on the practice hosts, in chapters",
+	return &screen.Command{Name: "tour", Args: "[CHAPTER]...", Most: -1, Words: chapterNames(), Short: "run through the whole job on the practice hosts, in chapters",
 		Long: `Starts practice hosts in a temporary folder and plays the job on machines of its own, in chapters:
 
 ` + strings.Join(named, ";\n") + `.
