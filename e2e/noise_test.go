@@ -194,6 +194,6 @@ func TestTwoRunsOfGitSaveMuchNoise(t *testing.T) {
 	assert.Empty(t, m.raw("gauge", "status", "--porcelain"))
 	assert.Equal(t, "README.md a.raw b-c.raw b/c.raw level.c new.txt scan z.raw", strings.ReplaceAll(m.git("gauge", "ls-tree", "-r", "--name-only", "HEAD"), "\n", " "))
 	assert.Empty(t, m.git("gauge", "fsck", "--no-dangling"))
-	m.git("gauge", "gc", "-q")
+	m.git("gauge", "-c", "pack.window=0", "gc", "-q")
 	assert.Equal(t, 1, packs())
 }

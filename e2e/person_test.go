@@ -211,15 +211,6 @@ func TestTour(t *testing.T) {
 	entries, err := os.ReadDir(m.home)
 	require.NoError(t, err)
 	assert.Len(t, entries, 1, "nothing of the person's own was touched")
-
-	m.env = append(m.env, "CLICOLOR_FORCE=1")
-	out = m.ok("", "", "tour", "--keep", "kept")
-	m.env = m.env[:len(m.env)-1]
-	assert.Contains(t, out, "\x1b[1mReplaced.\x1b[0m", "what the commands show is shown in its own look")
-	assert.NotContains(t, out, `\x1b`)
-	assert.FileExists(t, filepath.Join(m.home, "kept/launch/gauge-firmware/README.md"))
-	assert.Equal(t, m.git("kept/jetty/tide-notes", "rev-parse", "HEAD"), m.git("kept/pier/notes-again", "rev-parse", "more-notes"), "what was deleted is back whole")
-	m.refused(4, []string{"is not empty"}, "", "", "tour", "--keep", "kept")
 }
 
 // TestTourInChapters plays each chapter alone, with what it needs of the others done unseen, and waits between two at a terminal.
@@ -237,6 +228,14 @@ func TestTourInChapters(t *testing.T) {
 			assert.NotContains(t, out, "uncinate survey\n", "what it needs is not shown")
 		}
 	}
+	m.env = append(m.env, "CLICOLOR_FORCE=1")
+	out := m.ok("", "", "tour", "with-others", "--keep", "kept")
+	m.env = m.env[:len(m.env)-1]
+	assert.Contains(t, out, "\x1b[1mInvited;", "what the commands show is shown in its own look")
+	assert.NotContains(t, out, `\x1b`)
+	assert.Equal(t, m.git("kept/jetty/tide-notes", "rev-parse", "HEAD"), m.git("kept/pier/notes-again", "rev-parse", "more-notes"), "what was deleted is back whole")
+	m.refused(4, []string{"is not empty"}, "", "", "tour", "--keep", "kept")
+
 	bare := newMachine(t)
 	require.NoError(t, os.Mkdir(filepath.Join(bare.home, "bin"), 0o755))
 	git, err := exec.LookPath("git")

@@ -178,7 +178,12 @@ func (m *machine) pasteOne(dir string, x advice, before result, hosts []*host) {
 		in = token.Secret + "\n"
 	}
 	m.write("", map[string]string{"spare.pub": "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAI" + strings.Repeat("A", 43) + " spare\n"})
-	ctx, cancel := context.WithTimeout(m.t.Context(), 30*time.Second)
+	most := 30 * time.Second
+	stays := strings.Contains(command, "deploy watch") // until it is interrupted
+	if stays {
+		most = 3 * time.Second
+	}
+	ctx, cancel := context.WithTimeout(m.t.Context(), most)
 	defer cancel()
 	c := exec.CommandContext(ctx, "bash", "-c", command)
 	c.Dir = filepath.Join(m.home, dir)
@@ -194,6 +199,7 @@ func (m *machine) pasteOne(dir string, x advice, before result, hosts []*host) {
 	remedies.took += c.ProcessState.UserTime() + c.ProcessState.SystemTime()
 	remedies.mu.Unlock()
 	what := fmt.Sprintf("told:\n%s%s\npasted: %s\ngave %d: %s", before.out, before.err, command, code, out)
+	assert.Equal(m.t, stays, ctx.Err() != nil, what)
 	if strings.Contains(command, "uncinate ") {
 		assert.NotEqual(m.t, 2, code, what)
 		assert.NotEqual(m.t, 127, code, what)

@@ -33,7 +33,7 @@ func refuses(t *testing.T, server, what string, r result) {
 	_, words, _ := strings.Cut(r.err+r.out, "uncinate: ")
 	words, _, _ = strings.Cut(words, "\n")
 	words = regexp.MustCompile(`(127\.0\.0\.1|localhost):[0-9]+`).ReplaceAllString(words, "HOST")
-	words = regexp.MustCompile(`(/[A-Za-z0-9._-]+)*/uncinate-e2e-[^ ,;:]*/0[0-9]+(/[^ ,;:]*[^ ,;:.])?`).ReplaceAllString(words, "FOLDER")
+	words = regexp.MustCompile(`(/[A-Za-z0-9._-]+)*/(uncinate-e2e-[^ ,;:]*|Test[A-Za-z0-9]+)/0[0-9]+(/[^ ,;:]*[^ ,;:.])?`).ReplaceAllString(words, "FOLDER")
 	words = regexp.MustCompile(`\b[0-9a-f]{10}\b`).ReplaceAllString(words, "COMMIT")
 	came(t, server, what, "refused: "+strings.TrimSuffix(words, "."))
 }

@@ -82,7 +82,7 @@ func beside(version string) ([]file, error) {
 	}
 	defer os.RemoveAll(folder)
 	own := filepath.Join(folder, "uncinate") // what this machine can run
-	if _, err := command([]string{"CGO_ENABLED=0"}, "go", "build", "-ldflags", "-X uncinate/internal/screen.Version="+version, "-o", own, "./cmd/uncinate"); err != nil {
+	if _, err := command([]string{"CGO_ENABLED=0"}, "go", "build", "-trimpath", "-ldflags", "-X uncinate/internal/screen.Version="+version, "-o", own, "./cmd/uncinate"); err != nil {
 		return nil, err
 	}
 	if _, err := command(nil, own, "help", "--man", filepath.Join(folder, "man1")); err != nil {
@@ -294,7 +294,7 @@ func debian(to, version, arch string, all []file, when time.Time) error {
 	if err != nil {
 		return err
 	}
-	_, err = command([]string{fmt.Sprintf("SOURCE_DATE_EPOCH=%d", when.Unix())}, "dpkg-deb", "--root-owner-group", "-Zxz", "--build", top, filepath.Join(to, fmt.Sprintf("uncinate_%s_%s.deb", debianVersion(version), arch)))
+	_, err = command([]string{fmt.Sprintf("SOURCE_DATE_EPOCH=%d", when.Unix())}, "dpkg-deb", "--root-owner-group", "-Zxz", "-z1", "--build", top, filepath.Join(to, fmt.Sprintf("uncinate_%s_%s.deb", debianVersion(version), arch)))
 	return err
 }
 

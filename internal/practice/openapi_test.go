@@ -15,6 +15,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/pelletier/go-toml/v2"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"go.yaml.in/yaml/v3"
@@ -208,7 +209,7 @@ func (a *caller) ask(base string, o operation, kind string, body map[string]any)
 	}
 	require.NotContains(t, path, "{", "%s %s", o.method, o.path)
 	if with, ok := body["with"].(map[string]any); ok {
-		a.fulmar(fmt.Sprint(body["please"]), with)
+		a.fill(fmt.Sprint(body["please"]), with)
 	}
 	var in io.Reader
 	if strings.Contains(kind, "json") {
@@ -229,14 +230,7 @@ func (a *caller) ask(base string, o operation, kind string, body map[string]any)
 		token = a.spare
 	}
 	q.Header.Set("Content-Type", kind)
-	switch a.h.Name {
-	case "gannet":
-		q.Header.Set("Gannet-Token", token)
-	case "petrel":
-		q.Header.Set("Authorization", "Bearer "+token)
-	default:
-		q.SetBasicAuth("tern", token)
-	}
+	a.signIn(q, token)
 	r, err := http.DefaultClient.Do(q)
 	require.NoError(t, err)
 	defer r.Body.Close()
@@ -247,8 +241,28 @@ func (a *caller) ask(base string, o operation, kind string, body map[string]any)
 	a.learn(o, r, answer, body)
 }
 
-// fulmar fills in what one operation learned for another.
-func (a *caller) fulmar(please string, with map[string]any) {
+// signIn signs in as the host's description says.
+func (a *caller) signIn(q *http.Request, token string) {
+	data, err := os.ReadFile("../../descriptions/" + a.h.Name + ".toml")
+	require.NoError(a.t, err)
+	var d struct {
+		SignIn struct {
+			Header map[string]string
+			Basic  struct{ User, Secret string }
+		} `toml:"signin"`
+	}
+	require.NoError(a.t, toml.Unmarshal(data, &d))
+	with := strings.NewReplacer("{token}", token, "{user}", "tern")
+	for name, value := range d.SignIn.Header {
+		q.Header.Set(name, with.Replace(value))
+	}
+	if b := d.SignIn.Basic; b.Secret != "" {
+		q.SetBasicAuth(with.Replace(b.User), with.Replace(b.Secret))
+	}
+}
+
+// fill puts in what one operation of a host of one address learned for another.
+func (a *caller) fill(please string, with map[string]any) {
 	if with["title"] != nil || (strings.Contains(please, "sheet") || strings.Contains(please, "hand")) && please != "list sheets" {
 		with["title"] = "gauge"
 	}
@@ -313,28 +327,35 @@ func TestDescriptionsAskWhatIsPublished(t *testing.T) {
 		require.NoError(t, err)
 		d, mistakes := description.Load(data)
 		require.Empty(t, mistakes)
-		_, all := operations(t, host)
-		known, pleases := map[string]bool{}, map[string]bool{}
+		base, all := operations(t, host)
+		known := map[string][]node{} // the bodies from which each operation lets one choose
 		for _, o := range all {
-			known[o.method+" "+variable.ReplaceAllString(o.path, "{}")] = true
+			var bodies []node
 			for _, c := range o.RequestBody.Content {
-				for _, s := range c.Schema.OneOf {
-					pleases[fmt.Sprint(s.Properties["please"].Enum[0])] = true
-				}
+				bodies = append(bodies, c.Schema.OneOf...)
 			}
+			known[o.method+" "+strings.TrimSuffix(base, "/")+variable.ReplaceAllString(o.path, "{}")] = bodies
 		}
 		for name, action := range d.Actions {
 			for _, r := range action.Requests {
 				path, found := strings.CutPrefix(r.URL.Raw(), "{+api}")
 				require.True(t, found, "%s %s", host, name)
-				if host == "fulmar" {
-					path += "/counter"
-					body, _ := r.JSON.(map[string]any)
-					assert.True(t, pleases[fmt.Sprint(body["please"])], "fulmar %s asks %v", name, body["please"])
-				}
-				asks := strings.ToLower(r.Method) + " " + variable.ReplaceAllString(path, "{}")
-				assert.True(t, known[asks], "%s %s asks %s, which is not published", host, name, asks)
+				asks := strings.ToLower(r.Method) + " " + variable.ReplaceAllString(strings.TrimPrefix(d.API.Raw(), "{+base}")+path, "{}")
+				bodies, published := known[asks]
+				assert.True(t, published, "%s %s asks %s, which is not published", host, name, asks)
+				body, _ := r.JSON.(map[string]any)
+				assert.True(t, len(bodies) == 0 || slices.ContainsFunc(bodies, func(n node) bool { return n.takes(body) }), "%s %s sends %v, which is not published", host, name, body)
 			}
 		}
 	}
+}
+
+// takes reports whether a body has each property that may be one thing alone, just so.
+func (n node) takes(body map[string]any) bool {
+	for name, p := range n.Properties {
+		if len(p.Enum) == 1 && fmt.Sprint(p.Enum[0]) != fmt.Sprint(body[name]) {
+			return false
+		}
+	}
+	return true
 }

@@ -225,7 +225,7 @@ func dispatch(ctx context.Context, e *Env, args []string) error {
 		return nil
 	}
 	if err != nil {
-		return c.optionFault(o, err, help)
+		return c.optionFault(o, err, path, rest, help)
 	}
 	e.typed.note(c, path, o, words)
 	if err := c.fit(o, help); err != nil {
@@ -268,7 +268,7 @@ func unknown(says, word string, names []string, help string) error {
 var badValue = regexp.MustCompile(`^invalid (?:boolean )?value "(.*)" for (?:flag )?-(\S+): (.*)$`)
 
 // optionFault puts flag's error into our words, with the option that was meant.
-func (c *Command) optionFault(o *flag.FlagSet, err error, help string) error {
+func (c *Command) optionFault(o *flag.FlagSet, err error, path, rest []string, help string) error {
 	says := err.Error()
 	name, found := strings.CutPrefix(says, "flag provided but not defined: -")
 	if !found {
@@ -293,6 +293,10 @@ func (c *Command) optionFault(o *flag.FlagSet, err error, help string) error {
 			}
 		}
 		return f.Try("see its options", help)
+	}
+	if longName(name) == "yes" { // agreed to before anything was asked
+		without := slices.DeleteFunc(slices.Clone(rest), func(w string) bool { return strings.TrimLeft(w, "-") == name && w != name })
+		return fault.New(fault.Usage, "%s has no option %s%s: it asks nothing", strings.Join(path, " "), text.Either(len(name) == 1, "-", "--"), name).Try("leave it out", typed(append(slices.Clone(path), without...))).Try("or see its options", help)
 	}
 	var names []string
 	o.VisitAll(func(f *flag.Flag) {

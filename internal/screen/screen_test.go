@@ -185,6 +185,7 @@ func TestOptionsThatAreWrong(t *testing.T) {
 	}{
 		{[]string{"attach", "--previw"}, "this command has no option --previw"},
 		{[]string{"attach", "--name"}, "a value is missing for --name"},
+		{[]string{"status", "--yes"}, "status has no option --yes: it asks nothing"},
 		{[]string{"vault", "unlock", "--within", "soon"}, "not a value for --within: soon"},
 		{[]string{"status", "--json=perhaps"}, "perhaps"},
 		{[]string{"status", "a", "b"}, "one argument too many: b"},

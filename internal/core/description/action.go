@@ -204,7 +204,6 @@ func (l *loader) fields(t *node) map[string]*Reading {
 	fields := map[string]*Reading{}
 	for _, name := range t.keys() {
 		if !slices.Contains(fieldNames, name) {
-			t.used[name] = true
 			t.wrongMeant(name, text.Nearest(name, fieldNames), "%q is not a known field", text.Excerpt(name, 40))
 			continue
 		}

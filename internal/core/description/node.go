@@ -35,15 +35,13 @@ type node struct {
 	l     *loader
 	path  string
 	v     any
-	used  map[string]bool
 	asked []string
 }
 
 func (n *node) mark(key string) {
-	if n.used == nil {
-		n.used = map[string]bool{}
+	if n.asked == nil {
+		n.asked = make([]string, 0, 16)
 	}
-	n.used[key] = true
 	n.asked = append(n.asked, key)
 }
 
@@ -93,7 +91,7 @@ func (n *node) wrongMeant(key, meant, format string, args ...any) {
 func (n *node) done() {
 	m, _ := n.v.(map[string]any)
 	for _, key := range slices.Sorted(maps.Keys(m)) {
-		if !n.used[key] {
+		if !slices.Contains(n.asked, key) {
 			where := n.path
 			if where == "" {
 				where = "the file's top"
@@ -201,7 +199,7 @@ func (n *node) table(key string) *node {
 		n.wrong(key, "%q must be a table", key)
 		return nil
 	}
-	return &node{l: n.l, path: join(n.path, key), v: v, used: map[string]bool{}}
+	return &node{l: n.l, path: join(n.path, key), v: v}
 }
 
 func (n *node) tables(key string) []*node {
@@ -221,7 +219,7 @@ func (n *node) tables(key string) []*node {
 			n.wrong(key, "%q is written as [[%s]]", key, join(n.path, key))
 			continue
 		}
-		out = append(out, &node{l: n.l, path: fmt.Sprintf("%s[%d]", join(n.path, key), i), v: item, used: map[string]bool{}})
+		out = append(out, &node{l: n.l, path: fmt.Sprintf("%s[%d]", join(n.path, key), i), v: item})
 	}
 	return out
 }

@@ -12,9 +12,9 @@ import (
 
 // Path leads to values in an answer (JSONPath, RFC 9535).
 type Path struct {
-	whole *jsonpath.Path
-	names []string // down by names alone: nil where it does something else
-	pick  *pick    // or another short way
+	whole *jsonpath.Path // nil where the path was read without the library
+	names []string       // down by names alone: nil where it does something else
+	pick  *pick          // or another short way
 }
 
 // namesOnly is a normalized path that goes down by names alone, as the library writes it.
@@ -32,6 +32,9 @@ func parsePath(s string) (*Path, error) {
 	}
 	if plain := unquoted(s); strings.Count(plain, "?") > 1 || strings.Contains(plain, "?") && strings.Count(plain, "$") > 1 {
 		return nil, errors.New("has more than one filter, or a filter that looks from the top again")
+	}
+	if names := plainly(s); names != nil {
+		return &Path{names: names}, nil
 	}
 	whole, err := jsonpath.Parse(s)
 	if err != nil {
@@ -51,6 +54,27 @@ func parsePath(s string) (*Path, error) {
 		}
 	}
 	return p, nil
+}
+
+// plainly reads a path of names in letters, digits and underscores, as most are; nil for any other. (To have the library
+// read them all was a third of what each command had to do before its own work.)
+func plainly(s string) []string {
+	rest, ok := strings.CutPrefix(s, "$")
+	names := []string{}
+	for ok && rest != "" {
+		if rest, ok = strings.CutPrefix(rest, "."); !ok {
+			break
+		}
+		end := 0
+		for end < len(rest) && (rest[end] == '_' || 'a' <= rest[end]|0x20 && rest[end]|0x20 <= 'z' || end > 0 && '0' <= rest[end] && rest[end] <= '9') {
+			end++
+		}
+		names, rest, ok = append(names, rest[:end]), rest[end:], end > 0
+	}
+	if !ok {
+		return nil
+	}
+	return names
 }
 
 // unquoted leaves out what is in quotes.
@@ -90,4 +114,17 @@ func (p *Path) First(v any) any {
 }
 
 // All gives all values.
-func (p *Path) All(v any) []any { return p.whole.Select(v) }
+func (p *Path) All(v any) []any {
+	if p.whole != nil {
+		return p.whole.Select(v)
+	}
+	for _, name := range p.names {
+		m, _ := v.(map[string]any)
+		held, there := m[name]
+		if !there {
+			return nil
+		}
+		v = held
+	}
+	return []any{v}
+}

@@ -21,6 +21,9 @@ var inText = regexp.MustCompile(`\\\{|\{([a-z_]+(?:\.[a-z_]+)?)\}`)
 
 // variables lists the names that are in the text.
 func (t Text) variables() []string {
+	if !strings.Contains(string(t), "{") {
+		return nil
+	}
 	var names []string
 	for _, m := range inText.FindAllStringSubmatch(string(t), -1) {
 		if m[1] != "" {

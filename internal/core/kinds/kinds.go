@@ -93,13 +93,18 @@ func Load(name string, data []byte) ([]Kind, error) {
 		var bad *toml.DecodeError
 		switch {
 		case errors.As(err, &strict):
-			for _, e := range strict.Errors {
+			for i, e := range strict.Errors {
 				line, column := e.Position()
-				f.Detail("line %d, column %d: %s is not known here", line, column, text.Quote(strings.Join(e.Key(), ".")))
+				says := fmt.Sprintf("line %d, column %d: %s is not known here", line, column, text.Quote(strings.Join(e.Key(), ".")))
+				if i == 0 {
+					f.Says += ": " + says
+				} else {
+					f.Detail("%s", says)
+				}
 			}
 		case errors.As(err, &bad):
 			line, column := bad.Position()
-			f.Detail("line %d, column %d: %s", line, column, text.Visible(bad.Error()))
+			f.Says += fmt.Sprintf(": line %d, column %d: %s", line, column, text.Visible(bad.Error()))
 		}
 		return nil, f
 	}
