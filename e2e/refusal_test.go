@@ -67,11 +67,11 @@ func TestAttachWithoutGit(t *testing.T) {
 	bin := filepath.Join(m.home, "bin")
 	require.NoError(t, os.Mkdir(bin, 0o755))
 	m.env = append(m.env, "PATH="+bin)
-	m.refused(1, []string{"git is not installed", "apt install git"}, "gauge", "", "attach", "--yes")
+	m.refused(1, []string{"git is not on the PATH", "Git 2.", "uncinate settings set git /usr"}, "gauge", "", "attach", "--yes")
 	require.NoError(t, os.WriteFile(filepath.Join(bin, "git"), []byte("#!/bin/sh\necho a harp\n"), 0o755))
 	m.refused(1, []string{"is not git", "a harp"}, "gauge", "", "attach", "--yes")
 	require.NoError(t, os.WriteFile(filepath.Join(bin, "git"), []byte("#!/bin/sh\necho git version 2.11.0\n"), 0o755))
-	m.refused(1, []string{"too old", "2.39"}, "gauge", "", "attach", "--yes")
+	m.refused(1, []string{"git 2.11.0 at " + bin + "/git is too old", "2.39", "uncinate settings set git /usr"}, "gauge", "", "attach", "--yes")
 	untouched(t, m, h, "gauge", before)
 }
 

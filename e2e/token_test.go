@@ -48,7 +48,7 @@ func TestTokenLife(t *testing.T) {
 	r = m.run("", "plunge~too_much_5ec3e7\n", "token", "add", "tern")
 	require.Equal(t, 0, r.code, r.err)
 	assert.Contains(t, r.err, "a nearer end is safer")
-	assert.Contains(t, r.err, "the scopes crew and offers and bells")
+	assert.Contains(t, r.err, "the scopes crew, offers, bells")
 	assert.Contains(t, m.ok("", "", "token", "test"), "tern has scopes that nothing here needs: crew, offers, bells")
 
 	require.NoError(t, h.Store.EndToken("plunge~too_much_5ec3e7"))

@@ -1,5 +1,12 @@
 # Files that two change at once: settings, claims and decisions
 
+A toolchain can keep as text, which merges, what it keeps as bytes by itself; the survey says so until it is set.
+pier:reef$ mkdir ProjectSettings && echo 'made by: 6' > ProjectSettings/ProjectVersion.txt && echo 'm_SerializationMode: 0' > ProjectSettings/EditorSettings.asset
+pier:reef$ uncinate survey
+  scenes as text
+pier:reef$ echo 'm_SerializationMode: 2' > ProjectSettings/EditorSettings.asset && uncinate survey | grep -c text
+  0
+  (exit 1)
 pier$ uncinate host add gannet --at {gannet}
 pier$ uncinate vault make --by file
 pier$ uncinate account add tern --host gannet --user tern

@@ -88,23 +88,24 @@ func Load(name string, data []byte) ([]Kind, error) {
 	d := toml.NewDecoder(strings.NewReader(string(data)))
 	d.DisallowUnknownFields()
 	if err := d.Decode(&c); err != nil {
-		f := fault.New(fault.Usage, "%s is not a catalogue of kinds", text.Visible(name)).Because(err)
+		var says []string
 		var strict *toml.StrictMissingError
 		var bad *toml.DecodeError
 		switch {
 		case errors.As(err, &strict):
-			for i, e := range strict.Errors {
+			for _, e := range strict.Errors {
 				line, column := e.Position()
-				says := fmt.Sprintf("line %d, column %d: %s is not known here", line, column, text.Quote(strings.Join(e.Key(), ".")))
-				if i == 0 {
-					f.Says += ": " + says
-				} else {
-					f.Detail("%s", says)
-				}
+				says = append(says, fmt.Sprintf("line %d, column %d: %s is not known here", line, column, text.Quote(strings.Join(e.Key(), "."))))
 			}
 		case errors.As(err, &bad):
 			line, column := bad.Position()
-			f.Says += fmt.Sprintf(": line %d, column %d: %s", line, column, text.Visible(bad.Error()))
+			says = append(says, fmt.Sprintf("line %d, column %d: %s", line, column, text.Visible(bad.Error())))
+		default:
+			says = append(says, text.Visible(err.Error()))
+		}
+		f := fault.New(fault.Usage, "%s is not a catalogue of kinds: %s", text.Visible(name), says[0]).Because(err)
+		for _, more := range says[1:] {
+			f.Detail("%s", more)
 		}
 		return nil, f
 	}

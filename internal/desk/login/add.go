@@ -299,7 +299,7 @@ func tokenDoubts(d *desk.Desk, h *hosts.Host, id description.Identity, wants []s
 		doubts = append(doubts, "the token ends only on "+id.Expires.Format(time.DateOnly)+"; whoever finds it can use it until then, so a nearer end is safer")
 	}
 	if more := Superfluous(h.Description, id, wants); len(more) > 0 {
-		doubts = append(doubts, "the token may do more than is needed here: it has the "+text.Either(len(more) == 1, "scope ", "scopes ")+strings.Join(more, " and "))
+		doubts = append(doubts, "the token may do more than is needed here: it has the "+text.Either(len(more) == 1, "scope ", "scopes ")+strings.Join(more, ", "))
 	}
 	return doubts
 }

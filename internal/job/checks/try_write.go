@@ -9,6 +9,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"time"
 
 	"uncinate/internal/core/description"
 	"uncinate/internal/core/fault"
@@ -81,8 +82,9 @@ type scratched struct {
 	made    description.Repository
 	pending map[string]string // by kind, the ids of scratch keys that were asked for and may be there; "" where no answer told one
 
-	asked bool // the repository was asked for, so that it may be there whatever the answer was
-	gone  bool // and is known to be there no more
+	asked  bool // the repository was asked for, so that it may be there whatever the answer was
+	unsure bool // whether it is made was not told
+	gone   bool // and is known to be there no more
 }
 
 // create makes the scratch repository, and looks whether it is as it was asked for.
@@ -92,6 +94,7 @@ func (s *scratched) create(ctx context.Context) (string, error) {
 	vars["visibility"], vars["description"], vars["default_branch"] = "private", scratchSays, "main"
 	s.asked = true
 	f, err := l.Do(ctx, "repository-create", "create "+s.name, vars)
+	s.unsure = fault.Is(err, fault.Unreachable)
 	if err != nil {
 		return "", err
 	}
@@ -160,11 +163,22 @@ func (s *scratched) leaves(what string, why error) error {
 	return f
 }
 
+// patience is how long a repository is looked for that a host may still be making.
+const patience = 3 * time.Second
+
 // surelyGone looks once more for a repository that was asked for, of which no answer could be read or no list tells. Where it
 // cannot be seen whether it is there, it is asked to be deleted by its name alone.
 func (s *scratched) surelyGone(ctx context.Context) error {
 	there, found, err := s.login.Repository(ctx, s.login.Account.User, s.name)
-	if err == nil && !found {
+	later := s.unsure && slices.ContainsFunc(s.login.Host.Actions["repository-create"].Requests, func(r *description.Request) bool { return r.Wait != nil })
+	for waited := time.Duration(0); err == nil && !found && later && waited < patience; waited += patience / 10 {
+		time.Sleep(patience / 10)
+		there, found, err = s.login.Repository(ctx, s.login.Account.User, s.name)
+	}
+	switch {
+	case err == nil && !found && later:
+		return errors.New("it makes repositories after it has answered, and has not shown this one yet")
+	case err == nil && !found:
 		s.gone = true
 		return nil
 	}

@@ -4,9 +4,11 @@ import (
 	"context"
 	"fmt"
 	"log/slog"
+	"os"
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strconv"
 	"sync"
 
@@ -35,7 +37,7 @@ func Find(ctx context.Context, path string, log *slog.Logger) (*Git, error) {
 // FindKnown is Find, and asks no version of the program that is known already. It gives what is known
 // of the one that it found.
 func FindKnown(ctx context.Context, path string, log *slog.Logger, known Known) (*Git, Known, error) {
-	g, err := find(path, log)
+	g, err := find(ctx, path, log)
 	if err != nil {
 		return nil, known, err
 	}
@@ -56,7 +58,7 @@ func FindKnown(ctx context.Context, path string, log *slog.Logger, known Known) 
 }
 
 // find looks where git is.
-func find(path string, log *slog.Logger) (*Git, error) {
+func find(ctx context.Context, path string, log *slog.Logger) (*Git, error) {
 	said, err := path, error(nil)
 	if path == "" {
 		said = "git"
@@ -66,31 +68,68 @@ func find(path string, log *slog.Logger) (*Git, error) {
 		return nil, fault.New(fault.Failed, "there is no program at %s", text.Visible(said)).Because(err)
 	}
 	if err != nil {
-		return nil, fault.New(fault.Failed, "git is not installed, or not on the PATH").Because(err).
-			Try("on Debian and its kin", "sudo apt install git")
+		f := fault.New(fault.Failed, "git is not installed, or not on the PATH").Because(err)
+		return nil, (&Git{log: log, tops: &sync.Map{}}).another(ctx, f)
 	}
 	return &Git{Path: path, log: log, tops: &sync.Map{}}, nil
 }
 
 // ask asks for the version, and refuses what is not git or is too old.
 func (g *Git) ask(ctx context.Context) error {
+	enough, err := g.version(ctx)
+	if err != nil || enough {
+		return err
+	}
+	return g.another(ctx, fault.New(fault.Failed, "git %s at %s is too old; version %d.%d or newer is needed", g.Version, text.Visible(g.Path), Least[0], Least[1]))
+}
+
+// another says where a git is that can be used in the place of this one.
+func (g *Git) another(ctx context.Context, f *fault.Fault) error {
+	if newer := g.newer(ctx); newer != nil {
+		if g.Path == "" {
+			f.Says = "git is not on the PATH"
+		}
+		return f.Try(fmt.Sprintf("git %s is here; to use it", newer.Version), text.Command("uncinate", "settings", "set", "git", newer.Path))
+	}
+	return f.Try("on Debian and its kin", "sudo apt install git")
+}
+
+// version asks for the version and notes it; it reports whether that is new enough.
+func (g *Git) version(ctx context.Context) (enough bool, err error) {
 	path := g.Path
 	out, err := g.Run(ctx, Cmd{Args: []string{"version"}})
 	if err != nil {
 		if ctx.Err() != nil {
-			return ctx.Err()
+			return false, ctx.Err()
 		}
-		return fault.New(fault.Failed, "%s does not run as git does", text.Visible(path)).Because(err)
+		return false, fault.New(fault.Failed, "%s does not run as git does", text.Visible(path)).Because(err)
 	}
 	m := versionLine().FindSubmatch(out)
 	if m == nil {
-		return fault.New(fault.Failed, "%s is not git: asked for its version it says %q", text.Visible(path), text.Excerpt(string(out), 60))
+		return false, fault.New(fault.Failed, "%s is not git: asked for its version it says %q", text.Visible(path), text.Excerpt(string(out), 60))
 	}
 	major, _ := strconv.Atoi(string(m[1]))
 	minor, _ := strconv.Atoi(string(m[2]))
 	g.Version = fmt.Sprintf("%d.%d%s", major, minor, m[3])
-	if major < Least[0] || major == Least[0] && minor < Least[1] {
-		return fault.New(fault.Failed, "git %s is too old; version %d.%d or newer is needed", g.Version, Least[0], Least[1])
+	return major > Least[0] || major == Least[0] && minor >= Least[1], nil
+}
+
+// newer looks through the PATH, and where systems have git, for one that is new enough; nil if there is none.
+func (g *Git) newer(ctx context.Context) *Git {
+	asked := []string{filepath.Dir(g.Path)}
+	for _, dir := range append(filepath.SplitList(os.Getenv("PATH")), "/usr/local/bin", "/usr/bin") {
+		if !filepath.IsAbs(dir) || slices.Contains(asked, dir) || len(asked) > 20 {
+			continue
+		}
+		asked = append(asked, dir)
+		path, err := exec.LookPath(filepath.Join(dir, "git"))
+		if err != nil {
+			continue
+		}
+		other := &Git{Path: path, log: g.log, tops: g.tops}
+		if enough, err := other.version(ctx); err == nil && enough {
+			return other
+		}
 	}
 	return nil
 }
