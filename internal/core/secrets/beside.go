@@ -217,7 +217,11 @@ func (b beside) bare(data []byte, to, i int) (beside, bool) {
 	for i+n < len(data) && n < 4096 && data[i+n] > ' ' && data[i+n] < 0x7f && !quoteOrEnd[data[i+n]] {
 		n++
 	}
-	b.v, b.till = bytes.TrimRight(data[i:i+n], ".,;:!?)"), i+n
+	kept := n
+	for kept > 0 && endSigns[data[i+kept-1]] {
+		kept--
+	}
+	b.v, b.till = data[i:i+kept], i+n
 	if word, rest, _ := bytes.Cut(data[i:min(len(data), i+200)], []byte(" ")); equalFold(word, "is") { // your password is x
 		n = run(rest, 0, func(c byte) bool { return c > ' ' && c < 0x7f && !quoteOrEnd[c] })
 		b.v, b.till, b.pair = bytes.TrimRight(rest[:n], ".;:!?"), i+3+n, true
@@ -256,6 +260,9 @@ func fewWords(s []byte) bool {
 	}
 	return words < 3
 }
+
+// endSigns are signs at the end of a sentence or a part of one.
+var endSigns = [256]bool{'.': true, ',': true, ';': true, ':': true, '!': true, '?': true, ')': true}
 
 // quoteOrEnd are signs at which a bare word ends.
 var quoteOrEnd = [256]bool{'"': true, '\'': true, '`': true, '<': true, '>': true, ',': true}
@@ -334,8 +341,16 @@ func afterWords(data []byte, i int, may bool) int {
 // words before that one, as in SQL's IDENTIFIED WITH … BY '…'.
 func afterBy(data []byte, i int, far bool) int {
 	for from := i; ; far = true {
-		n := bytes.IndexAny(data[from:min(len(data), i+80)], "'\"\n")
-		if n < 3 || data[from+n] == '\n' {
+		n, most, blank := 0, min(len(data), i+80), 0
+		for from+n < most && data[from+n] != '\'' && data[from+n] != '"' && data[from+n] != '\n' {
+			if data[from+n] == ' ' && data[from+n-1] != ' ' {
+				if blank++; blank > 2 && !far { // more words than may be between, as most often
+					return 0
+				}
+			}
+			n++
+		}
+		if n < 3 || from+n >= most || data[from+n] == '\n' {
 			return 0
 		}
 		words := bytes.Fields(bytes.ToLower(data[from : from+n]))
@@ -359,32 +374,21 @@ func afterBy(data []byte, i int, far bool) int {
 	}
 }
 
-// lineBefore gives what is before a place on its line, at most 300 bytes.
-func lineBefore(data []byte, at int) []byte {
-	from := max(0, at-300)
-	if i := bytes.LastIndexByte(data[from:at], '\n'); i >= 0 {
-		from += i + 1
-	}
-	return data[from:at]
-}
-
-// lineAfter gives what is after a place on its line, at most 60 bytes.
-func lineAfter(data []byte, at int) []byte {
-	line, _, _ := bytes.Cut(data[at:min(len(data), at+60)], []byte("\n"))
-	return line
-}
-
 // inPairs reports whether a name at a place is one of several in one string: after a sign that parts pairs, or after the
 // beginning of an address's query.
 func inPairs(data []byte, at int) bool {
 	if at == 0 {
 		return false
 	}
-	before := bytes.TrimRight(lineBefore(data, at), " ")
-	if len(before) == 0 {
+	last := at - 1
+	for last > 0 && data[last] == ' ' {
+		last--
+	}
+	c := data[last]
+	if c != ';' && c != '&' && c != '?' && c != ',' && c != ':' { // as most often
 		return false
 	}
-	c := before[len(before)-1]
+	before := lineBefore(data, last+1)
 	return (c == ';' || c == '&' || c == '?' || (c == ',' || c == ':') && data[at-1] == c) && bytes.IndexByte(before[:len(before)-1], '=') >= 0 || c == '?' && bytes.Contains(before, []byte("//"))
 }
 
@@ -412,17 +416,6 @@ func wholePair(data []byte, at, i int) bool {
 	return len(before) == 0 && n > 0 && (lineEnds(rest) || len(rest) == 0)
 }
 
-// inComment reports whether the line of a place begins as a comment of a program.
-func inComment(data []byte, at int) bool {
-	before := bytes.TrimLeft(lineBefore(data, at), " \t")
-	for _, sign := range []string{"#", "//", "*", ";", "--", "%"} {
-		if bytes.HasPrefix(before, []byte(sign)) {
-			return true
-		}
-	}
-	return false
-}
-
 // isPair reports whether text begins with a name and an equals sign.
 func isPair(rest []byte) bool {
 	i := blanks(rest, 0, 8)
@@ -431,17 +424,4 @@ func isPair(rest []byte) bool {
 		n++
 	}
 	return n > 1 && i+n+1 < len(rest) && rest[i+n] == '=' && rest[i+n+1] > ' ' && rest[i+n+1] != '='
-}
-
-// lineEnds reports whether only blanks come before the line's end.
-func lineEnds(data []byte) bool {
-	for _, c := range data {
-		if c == '\n' || c == '\r' {
-			return true
-		}
-		if c != ' ' && c != '\t' {
-			return false
-		}
-	}
-	return true
 }

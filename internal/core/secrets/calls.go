@@ -85,11 +85,15 @@ func wrappedAt(data []byte, to int) int {
 // byPlace gives the quote of the value that a statement gives to one of several names, by its place among them, as in
 // user, password := "…", "…"; 0 where it is none.
 func byPlace(data []byte, from, to int) int {
+	after := data[to:min(len(data), to+80)]
+	if bytes.IndexByte(after, '=') < 0 { // most often
+		return 0
+	}
 	before, n := lineBefore(data, from), 0
 	if bytes.ContainsAny(before, "=(\"'") {
 		return 0
 	}
-	for i := to; i < len(data) && i < to+80; i++ {
+	for i := to; i < to+len(after); i++ {
 		switch c := data[i]; {
 		case c == ',' || c == ' ' || nameByte[c]:
 		case c == '=' || c == ':' && i+1 < len(data) && data[i+1] == '=':
@@ -144,18 +148,33 @@ func onLine(data []byte, from, to int) (b beside, ok bool) {
 // afterOperator finds the quote of a value that a comparison, or an expression with what holds where nothing is given, parts
 // from its name; 0 where there is none.
 func afterOperator(data []byte, i int) int {
-	line := data[i:min(len(data), i+60)]
-	if n := bytes.IndexAny(line, "\n;#"); n >= 0 {
-		line = line[:n]
-	}
-	n := bytes.IndexAny(line, "\"'`")
-	if n < 0 {
+	most := min(len(data), i+60)
+	switch c := data[i]; {
+	case 'a' <= c && c <= 'z': // most often
+		if i+3 >= most || data[i+2] > ' ' && !isQuote(data[i+2]) {
+			return 0
+		}
+		if s := string(data[i : i+2]); s != "eq" && s != "ne" && s != "is" && s != "or" {
+			return 0
+		}
+		if n := blanks(data, i+2, 40); n < most && isQuote(data[n]) {
+			return n
+		}
+		return 0
+	case strings.IndexByte("|?!/=:", c) < 0:
 		return 0
 	}
-	before := bytes.TrimRight(line[:n], " ")
-	if s := string(before); s == "eq" || s == "ne" || s == "is" || s == "or" {
-		return i + n
+	n := 0
+	for i+n < most && !isQuote(data[i+n]) {
+		if c := data[i+n]; c == '\n' || c == ';' || c == '#' {
+			return 0
+		}
+		n++
 	}
+	if i+n >= most {
+		return 0
+	}
+	before := bytes.TrimRight(data[i:i+n], " ")
 	for _, sign := range []string{"||", "??", "||=", "??=", "//=", " or", "!=", "!==", "==="} {
 		if bytes.HasSuffix(before, []byte(sign)) && (len(before) <= 3 || before[0] == '=' || before[0] == ':' && before[1] == '=') {
 			return i + n

@@ -3,6 +3,7 @@ package secrets
 import (
 	"bytes"
 	"encoding/base64"
+	"strings"
 )
 
 // decoded gives what base64 at the beginning of data stands for, at most most characters of it.
@@ -76,6 +77,12 @@ func userBeside(data []byte, is what, at, end int, form form) (kind, excerpt str
 		return secondOfTwo(data, at, end)
 	case userPass:
 		return userAndPassword(data, end)
+	case userThen:
+		return afterUser(data, at, end)
+	case bind:
+		if before := lineBefore(data, at); !bytes.Contains(before, []byte(" -D ")) && !bytes.Contains(before, []byte(" -U ")) {
+			return "", "", 0
+		}
 	}
 	return givenByOption(data, end)
 }
@@ -101,6 +108,18 @@ func secondOfTwo(data []byte, at, end int) (kind, excerpt string, till int) {
 		return "", "", 0
 	}
 	return Password, describe(data[at:end-1], []byte("("), len(pass)), till
+}
+
+// afterUser judges what stands in quotes behind a user's name or the file of a key, and ends a call, or is one of a list.
+func afterUser(data []byte, at, end int) (kind, excerpt string, till int) {
+	v, next := quotedWord(data, end)
+	if len(v) < 8 || next >= len(data) || strings.IndexByte("),]};", data[next]) < 0 || placeholder(v) || bytes.IndexByte(v, '.') >= 0 || bytes.IndexByte(v, ' ') >= 0 {
+		return "", "", 0
+	}
+	if m := madeOf(v); !isDrawn(v) && (m.digit < 2 || m.letters() < 3 || !isPassword(v, true, code, true)) {
+		return "", "", 0
+	}
+	return Password, describe(bytes.Trim(data[at:end], "\"', (."), []byte(", "), len(v)), next
 }
 
 // quotedWord gives what stands in quotes at i, and where the next sign is.

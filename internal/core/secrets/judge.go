@@ -66,7 +66,7 @@ func judge(data []byte, is what, at, end int, form form) (kind, excerpt string, 
 		return wrappedKey(data, at)
 	case webKey:
 		return privateWebKey(data, at)
-	case both, signs, userPass, option:
+	case both, signs, userPass, option, userThen, bind:
 		return userBeside(data, is, at, end, form)
 	case alone:
 		if data[end-1] == ' ' && run(data, end, func(c byte) bool { return '0' <= c && c <= '9' }) == 0 {

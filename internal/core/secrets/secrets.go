@@ -45,7 +45,7 @@ type Content struct {
 }
 
 // Version is of what is looked for: what was remembered under another is looked for again.
-const Version = 4
+const Version = 5
 
 // MostFindings is how many findings of one file are kept.
 const MostFindings = 20
@@ -79,6 +79,9 @@ const (
 	option   // an option that takes a password
 	both     // a name beside which USER:PASSWORD stands
 	signs    // a call that takes a user and a password
+	userThen // a user's name or a key's file in quotes, as an argument or one of a list
+	spoken   // a word that says that the line is about signing in, or signing
+	bind     // an option that takes a password where another one names a user
 	alone    // what needs no value beside it
 	origin   // what comes before the host of an address
 	saying   // what a program says of what it wrote
@@ -90,9 +93,10 @@ var announcing = []struct {
 	words string
 }{
 	{begin, "-----begin "}, {ageKey, "age-secret-key-1"}, {webJSON, ".eyj"}, {scheme, "bearer |basic "}, {wrapped, "ls0tls1crudjti"}, {webKey, "\"kty\""}, {userPass, " -u |--user | auth "}, {option, "pass -p "},
-	{both, "auth_basic|basic_auth|basicauth|userpwd"}, {signs, "basicauth(|basic_auth(|userpassword(|auth=(|login(|add_user(|adduser(|authen(|authenticate(|auth(|oauth2("},
+	{both, "auth_basic|basic_auth|basicauth|userpwd"}, {userThen, `username", |username', |login", |login', |client_id", |client_id', |user", |user', |admin", |admin', |root", |root', |.asc", |.pem", |.key", |.p12", |.pfx", |.jks", |.asc', |.pem', |.key', |.p12', |.pfx', |.jks', |.auth(`}, {bind, " -w "}, {spoken, "jwt|login|sign-in|signin|logon|pwd("},
+	{signs, "basicauth(|basic_auth(|userpassword(|auth=(|login(|add_user(|adduser(|authen(|authenticate(|auth(|oauth2(|pwd("},
 	{alone, "private-lines: |begin ssh2 encrypted private key"},
-	{password, "passw|passphrase|passcode|pwd=|pwd:|pwd\"|pwd'|pwd |pwd,|rootpw|bindpw|identified |mnemonic|seed phrase|pass phrase|kennwort|securestring |xauth \"|eap \"|psk=|psk:|psk\"|psk'|psk |hexphrase"},
+	{password, "passw|passphrase|passcode|pwd=|pwd:|pwd\"|pwd'|pwd |pwd,|rootpw|bindpw|identified |mnemonic|seed phrase|pass phrase|kennwort|securestring |xauth \"|eap \"|authcode|auth_code|auth-code|bindauth|psk=|psk:|psk\"|psk'|psk |hexphrase"},
 	{weak, "pass=|pass:|pass\"|pass'|pass |pass)|pass(|community|pw\"|pw'|pw=|pw:|pw ="}, {pin, "pin=|pin:|pin\"|pin =|wep_key|wep-key"},
 	{token, "token|secret|apikey|api_key|api-key|api.key|api key|accesskey|access_key|access-key|authkey|auth_key|auth-key|privatekey|private_key|private-key|credential|" +
 		"signingkey|signing_key|signing-key|encryptionkey|encryption_key|encryption-key|masterkey|master_key|master-key"},
@@ -233,6 +237,7 @@ func (f *Finder) look(c *Content, data []byte, upTo int, form form, manual bool)
 		}
 		return true
 	})
+	hits = f.lone(data, upTo, form, manual, hits)
 	slices.SortStableFunc(hits, func(a, b hit) int { return a.at - b.at })
 	after = 0
 	for _, h := range hits {

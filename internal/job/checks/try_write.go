@@ -172,7 +172,11 @@ func (s *scratched) surelyGone(ctx context.Context) error {
 	there, found, err := s.login.Repository(ctx, s.login.Account.User, s.name)
 	later := s.unsure && slices.ContainsFunc(s.login.Host.Actions["repository-create"].Requests, func(r *description.Request) bool { return r.Wait != nil })
 	for waited := time.Duration(0); err == nil && !found && later && waited < patience; waited += patience / 10 {
-		time.Sleep(patience / 10)
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(patience / 10):
+		}
 		there, found, err = s.login.Repository(ctx, s.login.Account.User, s.name)
 	}
 	switch {
