@@ -59,7 +59,11 @@ func (f *Finder) spokenOf(data []byte, from, to int, form form) (h hit) {
 		if is != password && is != token && is != weak && is != spoken && is != signs || begins+at >= from && begins+at < to {
 			return true
 		}
-		h = hit{text.Either(is == token, Token, Password), describe(bytes.TrimRight(line[at:end], " :=\"'(,"), []byte(" … "), to-from), from, to}
+		for at > 0 && nameByte[line[at-1]] { // the whole word
+			at--
+		}
+		word := line[at : at+run(line, at, func(c byte) bool { return nameByte[c] })]
+		h = hit{text.Either(is == token, Token, Password), describe(word, []byte(" … "), to-from), from, to}
 		return false
 	})
 	return h

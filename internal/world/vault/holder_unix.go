@@ -46,11 +46,14 @@ func talk(socket string, m message) (message, error) {
 	if err := c.SetDeadline(time.Now().Add(3 * time.Second)); err != nil {
 		return message{}, err
 	}
-	if err := json.NewEncoder(c).Encode(m); err != nil {
-		return message{}, err
-	}
 	var answer message
-	err = json.NewDecoder(io.LimitReader(c, mostMessage)).Decode(&answer)
+	err = json.NewEncoder(c).Encode(m)
+	if err == nil {
+		err = json.NewDecoder(io.LimitReader(c, mostMessage)).Decode(&answer)
+	}
+	if errors.Is(err, io.EOF) || errors.Is(err, syscall.ECONNRESET) || errors.Is(err, syscall.EPIPE) {
+		return message{}, errNoHolder // it ended before it had listened: what it held was over just then
+	}
 	return answer, err
 }
 
