@@ -306,7 +306,9 @@ func newSplit(l net.Listener, s *sshServer) *split {
 // sort finds out which of the two a connection speaks.
 func (x *split) sort(c net.Conn) {
 	p := &peeked{Conn: c, r: bufio.NewReader(c)}
-	_ = c.SetReadDeadline(time.Now().Add(400 * time.Millisecond)) // a closed one fails below
+	// Programs for SSH that wait until the server speaks are few; a busy machine's HTTP may well take a second to begin. A closed
+	// connection fails below.
+	_ = c.SetReadDeadline(time.Now().Add(3 * time.Second))
 	begins, err := p.r.Peek(4)
 	_ = c.SetReadDeadline(time.Time{})
 	if timeout := (net.Error)(nil); string(begins) == "SSH-" || errors.As(err, &timeout) && timeout.Timeout() && len(begins) == 0 {
