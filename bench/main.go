@@ -23,7 +23,7 @@ import (
 func main() {
 	program := flag.String("program", "build/uncinate", "the built program")
 	pairs := flag.Int("pairs", 5, "how many pairs of each")
-	only := flag.String("only", "", "measure only big, branches, claims, daily, fleets, foresee, lists, offers, people, rings, save, step, survey, undo or findings")
+	only := flag.String("only", "", "measure only attach, big, branches, claims, daily, fleets, foresee, lists, offers, people, rings, save, small, step, survey, undo, version or findings")
 	way := flag.String("way", "", "of fleets, measure only this way of asking, such as \"one SSH connection\"")
 	table := flag.Bool("table", false, "measure nothing; write the table of docs/benchmarks.md from bench/latest.json")
 	flag.Parse()
@@ -101,7 +101,13 @@ func run(program string, pairs int, only, way string) (err error) {
 	case "save":
 		return b.bigSave(pairs)
 	case "big":
-		return b.bigs(pairs)
+		return b.bigs(pairs, false)
+	case "small":
+		return b.bigs(pairs, true)
+	case "version":
+		return b.version(pairs * 8)
+	case "attach":
+		return b.attaches(pairs)
 	case "step":
 		return b.inStep(pairs)
 	case "undo":
@@ -122,15 +128,13 @@ func run(program string, pairs int, only, way string) (err error) {
 	case "findings":
 		return findings()
 	}
-	if err := compare("attach, 5,000 files, 50 MB", "1.15", pairs, b.prepare, b.attach, b.byHand); err != nil {
+	if err := b.attaches(pairs); err != nil {
 		return err
 	}
 	if err := b.lists(pairs); err != nil {
 		return err
 	}
-	if err := compare("version", "3", pairs*8, func(int) error { return nil },
-		func(int) error { return b.command(top, "", b.program, "version") },
-		func(int) error { return b.command(top, "", "git", "--version") }); err != nil {
+	if err := b.version(pairs * 8); err != nil {
 		return err
 	}
 	if err := b.surveys(min(pairs, 3)); err != nil {
@@ -145,13 +149,23 @@ func run(program string, pairs int, only, way string) (err error) {
 	if err := b.listed(min(pairs, 3)); err != nil {
 		return err
 	}
-	if err := errors.Join(b.foresee(min(pairs, 5)), b.inStep(min(pairs, 5)), b.bigs(min(pairs, 2)), b.undo(min(pairs, 5)), b.claims(pairs), b.people(pairs), b.offers(min(pairs, 5))); err != nil {
+	if err := errors.Join(b.foresee(min(pairs, 5)), b.inStep(min(pairs, 5)), b.bigs(min(pairs, 2), false), b.undo(min(pairs, 5)), b.claims(pairs), b.people(pairs), b.offers(min(pairs, 5))); err != nil {
 		return err
 	}
 	if err := b.daily(min(pairs, 3)); err != nil {
 		return err
 	}
 	return checks()
+}
+
+func (b *bench) attaches(pairs int) error {
+	return compare("attach, 5,000 files, 50 MB", "1.15", pairs, b.prepare, b.attach, b.byHand)
+}
+
+func (b *bench) version(pairs int) error {
+	return compare("version", "3", pairs, func(int) error { return nil },
+		func(int) error { return b.command(b.top, "", b.program, "version") },
+		func(int) error { return b.command(b.top, "", "git", "--version") })
 }
 
 // compare times pairs, in turn first one and then the other, and prints a row. What

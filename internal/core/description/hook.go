@@ -11,6 +11,7 @@ import (
 	"regexp"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"uncinate/internal/core/text"
@@ -27,7 +28,7 @@ type Hook struct {
 	Event     string // the header that names what happened; "" for none
 }
 
-var inHook = regexp.MustCompile(`\{(hex|base64|secret)\}`)
+var inHook = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`\{(hex|base64|secret)\}`) })
 
 // hookWindow is how far the time of a call may be from ours.
 const hookWindow = 5 * time.Minute
@@ -49,7 +50,7 @@ func (l *loader) hook(t *node) *Hook {
 	if h.Hash != "sha256" && h.Hash != "sha512" {
 		t.wrongMeant("hash", text.Nearest(h.Hash, []string{"sha256", "sha512"}), "a signature is made with \"sha256\" or \"sha512\"")
 	}
-	if len(inHook.FindAllString(h.Form, -1)) != 1 {
+	if len(inHook().FindAllString(h.Form, -1)) != 1 {
 		t.wrong("form", "\"form\" holds one of {hex}, {base64} and {secret}, such as \"sha256={hex}\"")
 	}
 	if strings.Count(h.Over, "{body}") != 1 {

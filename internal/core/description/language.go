@@ -6,6 +6,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 
 	"github.com/pelletier/go-toml/v2"
 )
@@ -34,16 +35,18 @@ var (
 )
 
 // ofOnesOwn are tables whose keys are names of one's own.
-var ofOnesOwn = regexp.MustCompile(`(^implies|^cannot|^shape\.\*|\.(query|header|headers|form|json|multipart|when|unless|keep|read|private|members|public|left|again|expires))$`)
+var ofOnesOwn = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`(^implies|^cannot|^shape\.\*|\.(query|header|headers|form|json|multipart|when|unless|keep|read|private|members|public|left|again|expires))$`)
+})
 
 // pattern gives the table of a path, with * in the place of names of one's own.
 var (
 	named    = regexp.MustCompile(`^(action|shape)\.[a-z-]+`)
-	numbered = regexp.MustCompile(`\[[0-9]+\]`)
+	numbered = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`\[[0-9]+\]`) })
 )
 
 func pattern(path string) string {
-	return numbered.ReplaceAllString(named.ReplaceAllString(path, "$1.*"), "")
+	return numbered().ReplaceAllString(named.ReplaceAllString(path, "$1.*"), "")
 }
 
 // note keeps what a key holds, where the language is looked at. What asks later knows more.
@@ -52,7 +55,7 @@ func (l *loader) note(path, key, kind string) {
 		return
 	}
 	table := pattern(path)
-	if table == "action" || table == "shape" || ofOnesOwn.MatchString(table) {
+	if table == "action" || table == "shape" || ofOnesOwn().MatchString(table) {
 		return
 	}
 	at := table + " " + key
@@ -91,7 +94,7 @@ func Keys() []Key {
 		}
 		k := Key{Table: table, Name: strings.TrimSpace(name), Says: says, Example: value}
 		k.Kind = kinds[table+" "+k.Name]
-		if ofOnesOwn.MatchString(table) {
+		if ofOnesOwn().MatchString(table) {
 			k.Name, k.Kind = "*", map[bool]string{true: "list of strings", false: "where a value is"}[table == "implies"]
 			if table == "cannot" {
 				k.Kind = "string"

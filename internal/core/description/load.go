@@ -6,6 +6,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 
 	"github.com/pelletier/go-toml/v2"
 
@@ -17,7 +18,7 @@ import (
 // Most is the largest description, in bytes, that is read.
 const Most = 256 << 10
 
-var size = regexp.MustCompile(`^[0-9]+(\.[0-9]+)? ([kMGT]B|[KMGT]iB|B)$`)
+var size = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[0-9]+(\.[0-9]+)? ([kMGT]B|[KMGT]iB|B)$`) })
 
 // Mistake is one thing wrong in a description's file.
 type Mistake = places.Mistake
@@ -192,7 +193,7 @@ func (l *loader) limits(d *Description, t *node) {
 		for _, name := range limitNames {
 			if v, ok := t.take(name); ok {
 				d.Limits[name] = v
-				if word, isText := v.(string); (strings.HasSuffix(name, "_size") || name == "large_file_quota") && (!isText || !size.MatchString(word)) {
+				if word, isText := v.(string); (strings.HasSuffix(name, "_size") || name == "large_file_quota") && (!isText || !size().MatchString(word)) {
 					t.wrong(name, "a size has a number and a unit, such as \"100 MiB\" or \"5 GB\"")
 				}
 			}

@@ -288,7 +288,7 @@ func (n *node) body(path string, v any, kept []string, depth int) any {
 	case string:
 		names := Text(x).variables()
 		n.variables(path, names, kept)
-		if len(names) > 0 && strings.Contains(inText.ReplaceAllString(x, ""), "{") {
+		if len(names) > 0 && strings.Contains(inText().ReplaceAllString(x, ""), "{") {
 			n.l.braces = append(n.l.braces, join(n.path, path)+" has braces of its own, and {"+names[0]+"} is filled in: what is to stay is written \\{"+names[0]+"}")
 		}
 		return Text(x)

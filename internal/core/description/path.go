@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"regexp"
 	"strings"
+	"sync"
 
 	"github.com/theory/jsonpath"
 )
@@ -18,7 +19,7 @@ type Path struct {
 }
 
 // namesOnly is a normalized path that goes down by names alone, as the library writes it.
-var namesOnly = regexp.MustCompile(`^\$(\["(?:[^"\\]|\\.)*"\])*$`)
+var namesOnly = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^\$(\["(?:[^"\\]|\\.)*"\])*$`) })
 
 // parsePath reads a path. What it may cost to follow is bounded, whoever wrote it: it may not
 // search at all depths, and what a filter asks for may not filter again or look again from the top.
@@ -41,7 +42,7 @@ func parsePath(s string) (*Path, error) {
 		return nil, errors.New("is not a JSONPath: " + strings.TrimPrefix(err.Error(), "jsonpath: "))
 	}
 	p := &Path{whole: whole, pick: newPick(s)}
-	if as := whole.String(); namesOnly.MatchString(as) {
+	if as := whole.String(); namesOnly().MatchString(as) {
 		p.names = []string{}
 		for rest := strings.TrimPrefix(as, "$"); rest != ""; {
 			in := json.NewDecoder(strings.NewReader(rest))
@@ -57,7 +58,7 @@ func parsePath(s string) (*Path, error) {
 }
 
 // plainly reads a path of names in letters, digits and underscores, as most are; nil for any other. (To have the library
-// read them all was a third of what each command had to do before its own work.)
+// read them all was a third of what it takes to read a description.)
 func plainly(s string) []string {
 	rest, ok := strings.CutPrefix(s, "$")
 	names := []string{}

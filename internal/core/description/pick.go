@@ -3,6 +3,7 @@ package description
 import (
 	"regexp"
 	"strings"
+	"sync"
 )
 
 // pick is a path that takes, of a list of objects, the first whose field has a value, such
@@ -14,11 +15,13 @@ type pick struct {
 	rest       []string // from the object on
 }
 
-var pickPath = regexp.MustCompile(`^\$((?:\.[A-Za-z_]\w*)+)\[\?\(?@\.([A-Za-z_]\w*) ?== ?'([^'\\]*)'\)?\]((?:\.[A-Za-z_]\w*)*)$`)
+var pickPath = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`^\$((?:\.[A-Za-z_]\w*)+)\[\?\(?@\.([A-Za-z_]\w*) ?== ?'([^'\\]*)'\)?\]((?:\.[A-Za-z_]\w*)*)$`)
+})
 
 // newPick reads such a path; nil for any other.
 func newPick(path string) *pick {
-	m := pickPath.FindStringSubmatch(path)
+	m := pickPath().FindStringSubmatch(path)
 	if m == nil {
 		return nil
 	}

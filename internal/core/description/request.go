@@ -14,6 +14,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 
 	"github.com/yosida95/uritemplate/v3"
 
@@ -203,13 +204,13 @@ func (q *Request) address(d *Description, all Vars) (*url.URL, error) {
 }
 
 // inPath finds the variables in the path of an address: those that stand for themselves (RFC 6570, sections 3.2.2 and 3.2.3).
-var inPath = regexp.MustCompile(`\{\+?([a-z_,]+)(?::[0-9]+)?\*?\}`)
+var inPath = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`\{\+?([a-z_,]+)(?::[0-9]+)?\*?\}`) })
 
 // emptyPart names a variable in the path of an address that has no value: it would lead to something else than what is meant,
 // such as to a whole collection.
 func emptyPart(t *uritemplate.Template, vars Vars) string {
 	path, _, _ := strings.Cut(t.Raw(), "?")
-	for _, m := range inPath.FindAllStringSubmatch(path, -1) {
+	for _, m := range inPath().FindAllStringSubmatch(path, -1) {
 		for name := range strings.SplitSeq(m[1], ",") {
 			if written(vars[name]) == "" {
 				return name

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 
 	"github.com/yosida95/uritemplate/v3"
 
@@ -17,7 +18,7 @@ import (
 // variable, \{ for a brace as it is, everything else for itself.
 type Text string
 
-var inText = regexp.MustCompile(`\\\{|\{([a-z_]+(?:\.[a-z_]+)?)\}`)
+var inText = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`\\\{|\{([a-z_]+(?:\.[a-z_]+)?)\}`) })
 
 // variables lists the names that are in the text.
 func (t Text) variables() []string {
@@ -25,7 +26,7 @@ func (t Text) variables() []string {
 		return nil
 	}
 	var names []string
-	for _, m := range inText.FindAllStringSubmatch(string(t), -1) {
+	for _, m := range inText().FindAllStringSubmatch(string(t), -1) {
 		if m[1] != "" {
 			names = append(names, m[1])
 		}
@@ -58,7 +59,7 @@ func (t Text) fill(vars Vars) any {
 		}
 	}
 	filled := false
-	s := inText.ReplaceAllStringFunc(string(t), func(m string) string {
+	s := inText().ReplaceAllStringFunc(string(t), func(m string) string {
 		if m == `\{` {
 			filled = true
 			return "{"

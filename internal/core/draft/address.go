@@ -3,6 +3,7 @@ package draft
 import (
 	"regexp"
 	"strings"
+	"sync"
 
 	"uncinate/internal/core/text"
 )
@@ -28,12 +29,12 @@ func (w *writer) template(field, base string) string {
 	return filled(example(field), base, example)
 }
 
-var address = regexp.MustCompile(`(?:https?|ssh)://[^\s"'<>()]+`)
+var address = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`(?:https?|ssh)://[^\s"'<>()]+`) })
 
 // written finds an address's template where the document says it in words, with names in braces; "" for none.
 func (w *writer) written(field, base string) string {
 	told, from := str(table(w.doc.root["info"])["description"]), 0
-	for _, at := range address.FindAllStringIndex(told, 20) {
+	for _, at := range address().FindAllStringIndex(told, 20) {
 		before := told[max(from, at[0]-60):at[0]]
 		a := strings.TrimRight(told[at[0]:at[1]], ".,;:!?")
 		if from = at[1]; !strings.Contains(a, "{") {
@@ -52,7 +53,7 @@ func (w *writer) written(field, base string) string {
 		if is != field {
 			continue
 		}
-		for _, m := range braced.FindAllString(a, -1) {
+		for _, m := range braced().FindAllString(a, -1) {
 			v := w.variable(strings.Trim(m, "{}"))
 			if v != "owner" && v != "name" {
 				return ""
@@ -76,7 +77,7 @@ func onBase(address, base string) string {
 	return strings.Replace(address, "@"+host, "@{+host}", 1)
 }
 
-var braced = regexp.MustCompile(`\{[^{}]*\}`)
+var braced = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`\{[^{}]*\}`) })
 
 // filled puts variables in the place of what a document's examples have.
 func filled(address, base string, example func(string) string) string {

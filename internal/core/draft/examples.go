@@ -4,6 +4,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 
 	"uncinate/internal/core/text"
 )
@@ -54,14 +55,14 @@ func (d *document) examples(body map[string]any) map[string]any {
 }
 
 var (
-	place4  = regexp.MustCompile(`((?:after|cursor)\s*:\s*)"[^"]*"`)
-	prosaic = regexp.MustCompile(`([A-Za-z0-9][\w-]*) \(([^()]{3,60})\)`)
+	place4  = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`((?:after|cursor)\s*:\s*)"[^"]*"`) })
+	prosaic = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`([A-Za-z0-9][\w-]*) \(([^()]{3,60})\)`) })
 )
 
 // queryText writes a query as TOML: braces that are no variables are escaped, and a cursor is put where the example has one.
 func queryText(s string) string {
 	s = strings.NewReplacer("{", `\{`).Replace(s)
-	s = place4.ReplaceAllString(s, `$1"{cursor}"`)
+	s = place4().ReplaceAllString(s, `$1"{cursor}"`)
 	if strings.Contains(s, "'") || text.Visible(s) != s || !strings.Contains(s, `\`) && !strings.Contains(s, `"`) {
 		return quote(s)
 	}
@@ -105,7 +106,7 @@ func (d *document) prose(name string) (values []any, says string) {
 		if !found || name == "" || strings.TrimSpace(before) != "" {
 			continue
 		}
-		for _, m := range prosaic.FindAllStringSubmatch(after, 12) {
+		for _, m := range prosaic().FindAllStringSubmatch(after, 12) {
 			values = append(values, m[1])
 			says += m[1] + ": " + m[2] + "; "
 		}

@@ -46,7 +46,7 @@ func kindOf(p map[string]any) string {
 		}
 	}
 	switch {
-	case str(p["format"]) == "date-time" || str(p["format"]) == "date" || t == "string" && sample.MatchString(str(p["description"])):
+	case str(p["format"]) == "date-time" || str(p["format"]) == "date" || t == "string" && sample().MatchString(str(p["description"])):
 		return "time"
 	case t == "string":
 		return "text"

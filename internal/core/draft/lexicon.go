@@ -230,4 +230,6 @@ func says(text, list string) bool {
 func sortedKeys[T any](m map[string]T) []string { return slices.Sorted(maps.Keys(m)) }
 
 // gitUser is how a document says which user's name git signs in with.
-var gitUser = regexp.MustCompile("(?i)git[^.]*user(?:name| name)?[^.]*?[`'\"]([A-Za-z0-9_-]{1,40})[`'\"]")
+var gitUser = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile("(?i)git[^.]*user(?:name| name)?[^.]*?[`'\"]([A-Za-z0-9_-]{1,40})[`'\"]")
+})

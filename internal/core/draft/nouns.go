@@ -4,6 +4,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 
 	"uncinate/internal/core/text"
 )
@@ -14,22 +15,24 @@ var concepts = map[string]string{
 	"person": "person", "people": "person", "user": "person", "member": "person", "collaborator": "person", "token": "token", "branch": "branch", "hook": "hook", "webhook": "hook", "invitation": "invitation", "offer": "offer",
 }
 
-var explained = regexp.MustCompile(`([A-Za-z][\w-]*)\s*\(([^()]{2,40})\)`)
+var explained = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`([A-Za-z][\w-]*)\s*\(([^()]{2,40})\)`) })
 
-var defined = regexp.MustCompile(`(?i)\b(?:an?|the|each)?\s*\b([a-z][\w-]*) (?:is|are) (?:an? )?(?:git )?([a-z]+)\b`)
+var defined = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`(?i)\b(?:an?|the|each)?\s*\b([a-z][\w-]*) (?:is|are) (?:an? )?(?:git )?([a-z]+)\b`)
+})
 
 // learnExplained learns the host's own nouns from where the document explains one, as in "the hulls (repositories)" or "a hold is a
 // git repository".
 func (w *writer) learnExplained() {
 	w.alias = map[string]string{}
-	for _, m := range defined.FindAllStringSubmatch(str(table(w.doc.root["info"])["description"]), 40) {
+	for _, m := range defined().FindAllStringSubmatch(str(table(w.doc.root["info"])["description"]), 40) {
 		own, is := strings.TrimSpace(words(m[1])), strings.TrimSpace(words(m[2]))
 		if concepts[own] == "" && concepts[is] != "" && len(own) > 2 {
 			w.alias[own] = concepts[is]
 		}
 	}
 	for _, o := range w.ops {
-		for _, m := range explained.FindAllStringSubmatch(o.summary, -1) {
+		for _, m := range explained().FindAllStringSubmatch(o.summary, -1) {
 			inside := strings.Fields(words(m[2]))
 			before := strings.TrimSpace(words(m[1]))
 			switch {

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 
 	"uncinate/internal/core/text"
 )
@@ -80,7 +81,7 @@ func (w *writer) numbering(o *operation, at func(...string) string, size int64) 
 	})
 	for _, p := range o.params {
 		if low := strings.ToLower(p.name); low == "page" || low == "page_number" {
-			if m := perPage.FindStringSubmatch(p.says); m != nil && size == 0 {
+			if m := perPage().FindStringSubmatch(p.says); m != nil && size == 0 {
 				size, _ = strconv.ParseInt(m[1], 10, 64)
 			}
 			if least, told := p.schema["minimum"]; told && number(least) == 0 || strings.Contains(p.says, "from 0") {
@@ -91,16 +92,20 @@ func (w *writer) numbering(o *operation, at func(...string) string, size int64) 
 	return pages, first, size
 }
 
-var perPage = regexp.MustCompile(`(\d{1,4}) (?:on|to|per|in) (?:a|each|every|the)? ?page`)
+var perPage = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`(\d{1,4}) (?:on|to|per|in) (?:a|each|every|the)? ?page`)
+})
 
 var (
-	sample = regexp.MustCompile(`\b(\d{2})\.(\d{2})\.(\d{4}) \d{2}:\d{2}(:\d{2})?|\b(\d{4})-\d{2}-\d{2} \d{2}:\d{2}(:\d{2})?`)
-	offset = regexp.MustCompile(`[+-]\d{2}:\d{2}\b`)
+	sample = sync.OnceValue(func() *regexp.Regexp {
+		return regexp.MustCompile(`\b(\d{2})\.(\d{2})\.(\d{4}) \d{2}:\d{2}(:\d{2})?|\b(\d{4})-\d{2}-\d{2} \d{2}:\d{2}(:\d{2})?`)
+	})
+	offset = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`[+-]\d{2}:\d{2}\b`) })
 )
 
 // layoutOf reads how times are written from an example in a description; "" where there is none.
 func layoutOf(says string) (layout, zone string) {
-	m := sample.FindStringSubmatch(says)
+	m := sample().FindStringSubmatch(says)
 	switch {
 	case m == nil:
 		return "", ""
@@ -109,5 +114,5 @@ func layoutOf(says string) (layout, zone string) {
 	default:
 		layout = "%Y-%m-%d %H:%M" + text.Either(m[6] != "", ":%S", "")
 	}
-	return layout, offset.FindString(says)
+	return layout, offset().FindString(says)
 }

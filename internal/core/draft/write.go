@@ -6,6 +6,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 
 	"uncinate/internal/core/text"
 )
@@ -110,12 +111,12 @@ func (w *writer) origins(base string) []string {
 func (w *writer) signIn() {
 	schemes := table(table(w.doc.root["components"])["securitySchemes"])
 	user := "{user}"
-	if m := gitUser.FindStringSubmatch(str(table(w.doc.root["info"])["description"])); m != nil {
+	if m := gitUser().FindStringSubmatch(str(table(w.doc.root["info"])["description"])); m != nil {
 		user = m[1]
 	}
 	for _, name := range sortedKeys(schemes) {
 		s := schemes[name]
-		if m := gitUser.FindStringSubmatch(str(w.doc.resolve(s)["description"])); m != nil {
+		if m := gitUser().FindStringSubmatch(str(w.doc.resolve(s)["description"])); m != nil {
 			user = m[1]
 		}
 	}
@@ -126,7 +127,7 @@ func (w *writer) signIn() {
 		switch {
 		case kind == "apiKey" && str(s["in"]) == "header":
 			word := ""
-			if m := wordBefore.FindStringSubmatch(str(s["description"])); m != nil {
+			if m := wordBefore().FindStringSubmatch(str(s["description"])); m != nil {
 				word = m[1] + m[2] + " "
 			}
 			w.say("[signin]\nheader = { %s = %s }\n%s\n", key(str(s["name"])), quote(word+"{token}"), git)
@@ -147,7 +148,9 @@ func (w *writer) signIn() {
 }
 
 // wordBefore is how a document says which word stands before the token.
-var wordBefore = regexp.MustCompile("(?i)(?:the word [`'\"]?([A-Za-z][\\w-]*)|^[`'\"]?([A-Za-z][\\w-]*)[`'\"]?,? (?:followed by|then|and) (?:a|the|your|one) )")
+var wordBefore = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile("(?i)(?:the word [`'\"]?([A-Za-z][\\w-]*)|^[`'\"]?([A-Za-z][\\w-]*)[`'\"]?,? (?:followed by|then|and) (?:a|the|your|one) )")
+})
 
 // cookie writes a sign-in by a cookie, and how it is had for a token, if an operation sets one.
 func (w *writer) cookie(name string) {
