@@ -222,7 +222,8 @@ func (b beside) bare(data []byte, to, i int) (beside, bool) {
 		kept--
 	}
 	b.v, b.till = data[i:i+kept], i+n
-	if word, rest, _ := bytes.Cut(data[i:min(len(data), i+200)], []byte(" ")); equalFold(word, "is") { // your password is x
+	if i+3 < len(data) && data[i+2] == ' ' && equalFold(data[i:i+2], "is") { // your password is x
+		rest := data[i+3 : min(len(data), i+200)]
 		n = run(rest, 0, func(c byte) bool { return c > ' ' && c < 0x7f && !quoteOrEnd[c] })
 		b.v, b.till, b.pair = bytes.TrimRight(rest[:n], ".;:!?"), i+3+n, true
 		m := madeOf(b.v)
@@ -319,8 +320,11 @@ func valueOf(data []byte, i int) int {
 // afterWords finds the sign that parts a name of several words from its value, as in "Password of the relay: x"; 0
 // where there is none.
 func afterWords(data []byte, i int, may bool) int {
+	if ahead := data[i:min(len(data), i+48)]; !may || bytes.IndexByte(ahead, ':') < 0 && bytes.IndexByte(ahead, '=') < 0 {
+		return 0 // as most often
+	}
 	words := 0
-	for n := 0; may && i < len(data) && n < 48; n++ {
+	for n := 0; i < len(data) && n < 48; n++ {
 		switch c := data[i]; {
 		case c == '=' || c == ':':
 			if words == 0 && n == 0 || c == '=' && data[i-1] != ' ' {
