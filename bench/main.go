@@ -27,20 +27,18 @@ func main() {
 	way := flag.String("way", "", "of fleets, measure only this way of asking, such as \"one SSH connection\"")
 	table := flag.Bool("table", false, "measure nothing; write the table of docs/benchmarks.md from bench/latest.json")
 	flag.Parse()
+	debug.SetGCPercent(400) // as the program sets it
+	err := error(nil)
 	if *table {
-		all, err := recorded()
-		if err == nil {
+		var all []row
+		if all, err = recorded(); err == nil {
 			err = publish(all)
 		}
-		if err != nil {
-			fmt.Fprintln(os.Stderr, "bench:", err)
-			os.Exit(1)
-		}
-		return
+	} else {
+		err = run(*program, *pairs, *only, *way)
+		err = errors.Join(err, record()) // also what was measured before something went wrong
 	}
-	debug.SetGCPercent(400) // as the program sets it
-	err := run(*program, *pairs, *only, *way)
-	if err := errors.Join(err, record()); err != nil { // also what was measured before something went wrong
+	if err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)
 		os.Exit(1)
 	}

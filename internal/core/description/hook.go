@@ -8,10 +8,8 @@ import (
 	"encoding/base64"
 	"encoding/hex"
 	"net/http"
-	"regexp"
 	"strconv"
 	"strings"
-	"sync"
 	"time"
 
 	"uncinate/internal/core/text"
@@ -28,7 +26,7 @@ type Hook struct {
 	Event     string // the header that names what happened; "" for none
 }
 
-var inHook = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`\{(hex|base64|secret)\}`) })
+var inHook = text.Pattern(`\{(hex|base64|secret)\}`)
 
 // hookWindow is how far the time of a call may be from ours.
 const hookWindow = 5 * time.Minute

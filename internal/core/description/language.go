@@ -3,12 +3,12 @@ package description
 import (
 	_ "embed"
 	"maps"
-	"regexp"
 	"slices"
 	"strings"
-	"sync"
 
 	"github.com/pelletier/go-toml/v2"
+
+	"uncinate/internal/core/text"
 )
 
 // specimen has every key of the language, with an example and what it is for.
@@ -35,18 +35,16 @@ var (
 )
 
 // ofOnesOwn are tables whose keys are names of one's own.
-var ofOnesOwn = sync.OnceValue(func() *regexp.Regexp {
-	return regexp.MustCompile(`(^implies|^cannot|^shape\.\*|\.(query|header|headers|form|json|multipart|when|unless|keep|read|private|members|public|left|again|expires))$`)
-})
+var ofOnesOwn = text.Pattern(`(^implies|^cannot|^shape\.\*|\.(query|header|headers|form|json|multipart|when|unless|keep|read|private|members|public|left|again|expires))$`)
 
 // pattern gives the table of a path, with * in the place of names of one's own.
 var (
-	named    = regexp.MustCompile(`^(action|shape)\.[a-z-]+`)
-	numbered = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`\[[0-9]+\]`) })
+	named    = text.Pattern(`^(action|shape)\.[a-z-]+`)
+	numbered = text.Pattern(`\[[0-9]+\]`)
 )
 
 func pattern(path string) string {
-	return numbered().ReplaceAllString(named.ReplaceAllString(path, "$1.*"), "")
+	return numbered().ReplaceAllString(named().ReplaceAllString(path, "$1.*"), "")
 }
 
 // note keeps what a key holds, where the language is looked at. What asks later knows more.

@@ -3,10 +3,8 @@ package description
 import (
 	"fmt"
 	"net/url"
-	"regexp"
 	"slices"
 	"strings"
-	"sync"
 
 	"github.com/pelletier/go-toml/v2"
 
@@ -18,7 +16,7 @@ import (
 // Most is the largest description, in bytes, that is read.
 const Most = 256 << 10
 
-var size = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[0-9]+(\.[0-9]+)? ([kMGT]B|[KMGT]iB|B)$`) })
+var size = text.Pattern(`^[0-9]+(\.[0-9]+)? ([kMGT]B|[KMGT]iB|B)$`)
 
 // Mistake is one thing wrong in a description's file.
 type Mistake = places.Mistake

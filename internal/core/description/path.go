@@ -4,11 +4,11 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"regexp"
 	"strings"
-	"sync"
 
 	"github.com/theory/jsonpath"
+
+	"uncinate/internal/core/text"
 )
 
 // Path leads to values in an answer (JSONPath, RFC 9535).
@@ -19,7 +19,7 @@ type Path struct {
 }
 
 // namesOnly is a normalized path that goes down by names alone, as the library writes it.
-var namesOnly = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^\$(\["(?:[^"\\]|\\.)*"\])*$`) })
+var namesOnly = text.Pattern(`^\$(\["(?:[^"\\]|\\.)*"\])*$`)
 
 // parsePath reads a path. What it may cost to follow is bounded, whoever wrote it: it may not
 // search at all depths, and what a filter asks for may not filter again or look again from the top.
@@ -104,7 +104,8 @@ func unquoted(s string) string {
 func (p *Path) First(v any) any {
 	switch {
 	case p.names != nil:
-		return walk(v, p.names)
+		v, _ = walk(v, p.names)
+		return v
 	case p.pick != nil:
 		return p.pick.first(v)
 	}
@@ -119,13 +120,8 @@ func (p *Path) All(v any) []any {
 	if p.whole != nil {
 		return p.whole.Select(v)
 	}
-	for _, name := range p.names {
-		m, _ := v.(map[string]any)
-		held, there := m[name]
-		if !there {
-			return nil
-		}
-		v = held
+	if v, ok := walk(v, p.names); ok {
+		return []any{v}
 	}
-	return []any{v}
+	return nil
 }

@@ -1,9 +1,9 @@
 package description
 
 import (
-	"regexp"
 	"strings"
-	"sync"
+
+	"uncinate/internal/core/text"
 )
 
 // pick is a path that takes, of a list of objects, the first whose field has a value, such
@@ -15,9 +15,7 @@ type pick struct {
 	rest       []string // from the object on
 }
 
-var pickPath = sync.OnceValue(func() *regexp.Regexp {
-	return regexp.MustCompile(`^\$((?:\.[A-Za-z_]\w*)+)\[\?\(?@\.([A-Za-z_]\w*) ?== ?'([^'\\]*)'\)?\]((?:\.[A-Za-z_]\w*)*)$`)
-})
+var pickPath = text.Pattern(`^\$((?:\.[A-Za-z_]\w*)+)\[\?\(?@\.([A-Za-z_]\w*) ?== ?'([^'\\]*)'\)?\]((?:\.[A-Za-z_]\w*)*)$`)
 
 // newPick reads such a path; nil for any other.
 func newPick(path string) *pick {
@@ -34,26 +32,27 @@ func newPick(path string) *pick {
 	return &pick{names(m[1]), m[2], m[3], names(m[4])}
 }
 
-func walk(v any, names []string) any {
+// walk goes down by names; false where one of them is not there.
+func walk(v any, names []string) (there any, ok bool) {
 	for _, name := range names {
-		m, ok := v.(map[string]any)
-		if !ok {
-			return nil
+		m, _ := v.(map[string]any)
+		if v, ok = m[name]; !ok {
+			return nil, false
 		}
-		v = m[name]
 	}
-	return v
+	return v, true
 }
 
 // first gives the first value that the path leads to.
 func (p *pick) first(v any) any {
-	list, ok := walk(v, p.down).([]any)
+	below, _ := walk(v, p.down)
+	list, ok := below.([]any)
 	if !ok {
 		return nil
 	}
 	for _, item := range list {
 		if m, ok := item.(map[string]any); ok && m[p.field] == any(p.has) {
-			if found := walk(m, p.rest); found != nil || len(p.rest) == 0 {
+			if found, _ := walk(m, p.rest); found != nil || len(p.rest) == 0 {
 				return found
 			}
 		}

@@ -10,11 +10,9 @@ import (
 	"mime/multipart"
 	"net/http"
 	"net/url"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
-	"sync"
 
 	"github.com/yosida95/uritemplate/v3"
 
@@ -204,7 +202,7 @@ func (q *Request) address(d *Description, all Vars) (*url.URL, error) {
 }
 
 // inPath finds the variables in the path of an address: those that stand for themselves (RFC 6570, sections 3.2.2 and 3.2.3).
-var inPath = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`\{\+?([a-z_,]+)(?::[0-9]+)?\*?\}`) })
+var inPath = text.Pattern(`\{\+?([a-z_,]+)(?::[0-9]+)?\*?\}`)
 
 // emptyPart names a variable in the path of an address that has no value: it would lead to something else than what is meant,
 // such as to a whole collection.

@@ -3,11 +3,9 @@ package description
 import (
 	"fmt"
 	"maps"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
-	"sync"
 
 	"github.com/yosida95/uritemplate/v3"
 
@@ -18,7 +16,7 @@ import (
 // variable, \{ for a brace as it is, everything else for itself.
 type Text string
 
-var inText = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`\\\{|\{([a-z_]+(?:\.[a-z_]+)?)\}`) })
+var inText = text.Pattern(`\\\{|\{([a-z_]+(?:\.[a-z_]+)?)\}`)
 
 // variables lists the names that are in the text.
 func (t Text) variables() []string {

@@ -1,9 +1,7 @@
 package draft
 
 import (
-	"regexp"
 	"strings"
-	"sync"
 
 	"uncinate/internal/core/text"
 )
@@ -29,7 +27,7 @@ func (w *writer) template(field, base string) string {
 	return filled(example(field), base, example)
 }
 
-var address = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`(?:https?|ssh)://[^\s"'<>()]+`) })
+var address = text.Pattern(`(?:https?|ssh)://[^\s"'<>()]+`)
 
 // written finds an address's template where the document says it in words, with names in braces; "" for none.
 func (w *writer) written(field, base string) string {
@@ -77,7 +75,7 @@ func onBase(address, base string) string {
 	return strings.Replace(address, "@"+host, "@{+host}", 1)
 }
 
-var braced = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`\{[^{}]*\}`) })
+var braced = text.Pattern(`\{[^{}]*\}`)
 
 // filled puts variables in the place of what a document's examples have.
 func filled(address, base string, example func(string) string) string {

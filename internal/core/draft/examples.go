@@ -1,10 +1,8 @@
 package draft
 
 import (
-	"regexp"
 	"slices"
 	"strings"
-	"sync"
 
 	"uncinate/internal/core/text"
 )
@@ -55,8 +53,8 @@ func (d *document) examples(body map[string]any) map[string]any {
 }
 
 var (
-	place4  = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`((?:after|cursor)\s*:\s*)"[^"]*"`) })
-	prosaic = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`([A-Za-z0-9][\w-]*) \(([^()]{3,60})\)`) })
+	place4  = text.Pattern(`((?:after|cursor)\s*:\s*)"[^"]*"`)
+	prosaic = text.Pattern(`([A-Za-z0-9][\w-]*) \(([^()]{3,60})\)`)
 )
 
 // queryText writes a query as TOML: braces that are no variables are escaped, and a cursor is put where the example has one.

@@ -2,10 +2,11 @@ package draft
 
 import (
 	"maps"
-	"regexp"
 	"slices"
 	"strings"
 	"sync"
+
+	"uncinate/internal/core/text"
 )
 
 // want is what an action's operation should be like.
@@ -223,13 +224,11 @@ func phrases(list string) []string {
 }
 
 // says reports whether a text, as words gives it, has one of a list's phrases.
-func says(text, list string) bool {
-	return slices.ContainsFunc(phrases(list), func(p string) bool { return strings.Contains(text, p) })
+func says(said, list string) bool {
+	return slices.ContainsFunc(phrases(list), func(p string) bool { return strings.Contains(said, p) })
 }
 
 func sortedKeys[T any](m map[string]T) []string { return slices.Sorted(maps.Keys(m)) }
 
 // gitUser is how a document says which user's name git signs in with.
-var gitUser = sync.OnceValue(func() *regexp.Regexp {
-	return regexp.MustCompile("(?i)git[^.]*user(?:name| name)?[^.]*?[`'\"]([A-Za-z0-9_-]{1,40})[`'\"]")
-})
+var gitUser = text.Pattern("(?i)git[^.]*user(?:name| name)?[^.]*?[`'\"]([A-Za-z0-9_-]{1,40})[`'\"]")

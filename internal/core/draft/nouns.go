@@ -1,10 +1,8 @@
 package draft
 
 import (
-	"regexp"
 	"slices"
 	"strings"
-	"sync"
 
 	"uncinate/internal/core/text"
 )
@@ -15,11 +13,9 @@ var concepts = map[string]string{
 	"person": "person", "people": "person", "user": "person", "member": "person", "collaborator": "person", "token": "token", "branch": "branch", "hook": "hook", "webhook": "hook", "invitation": "invitation", "offer": "offer",
 }
 
-var explained = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`([A-Za-z][\w-]*)\s*\(([^()]{2,40})\)`) })
+var explained = text.Pattern(`([A-Za-z][\w-]*)\s*\(([^()]{2,40})\)`)
 
-var defined = sync.OnceValue(func() *regexp.Regexp {
-	return regexp.MustCompile(`(?i)\b(?:an?|the|each)?\s*\b([a-z][\w-]*) (?:is|are) (?:an? )?(?:git )?([a-z]+)\b`)
-})
+var defined = text.Pattern(`(?i)\b(?:an?|the|each)?\s*\b([a-z][\w-]*) (?:is|are) (?:an? )?(?:git )?([a-z]+)\b`)
 
 // learnExplained learns the host's own nouns from where the document explains one, as in "the hulls (repositories)" or "a hold is a
 // git repository".

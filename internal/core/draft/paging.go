@@ -2,11 +2,9 @@ package draft
 
 import (
 	"fmt"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
-	"sync"
 
 	"uncinate/internal/core/text"
 )
@@ -92,15 +90,11 @@ func (w *writer) numbering(o *operation, at func(...string) string, size int64) 
 	return pages, first, size
 }
 
-var perPage = sync.OnceValue(func() *regexp.Regexp {
-	return regexp.MustCompile(`(\d{1,4}) (?:on|to|per|in) (?:a|each|every|the)? ?page`)
-})
+var perPage = text.Pattern(`(\d{1,4}) (?:on|to|per|in) (?:a|each|every|the)? ?page`)
 
 var (
-	sample = sync.OnceValue(func() *regexp.Regexp {
-		return regexp.MustCompile(`\b(\d{2})\.(\d{2})\.(\d{4}) \d{2}:\d{2}(:\d{2})?|\b(\d{4})-\d{2}-\d{2} \d{2}:\d{2}(:\d{2})?`)
-	})
-	offset = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`[+-]\d{2}:\d{2}\b`) })
+	sample = text.Pattern(`\b(\d{2})\.(\d{2})\.(\d{4}) \d{2}:\d{2}(:\d{2})?|\b(\d{4})-\d{2}-\d{2} \d{2}:\d{2}(:\d{2})?`)
+	offset = text.Pattern(`[+-]\d{2}:\d{2}\b`)
 )
 
 // layoutOf reads how times are written from an example in a description; "" where there is none.

@@ -3,10 +3,8 @@ package draft
 import (
 	"fmt"
 	"net/url"
-	"regexp"
 	"slices"
 	"strings"
-	"sync"
 
 	"uncinate/internal/core/text"
 )
@@ -148,9 +146,7 @@ func (w *writer) signIn() {
 }
 
 // wordBefore is how a document says which word stands before the token.
-var wordBefore = sync.OnceValue(func() *regexp.Regexp {
-	return regexp.MustCompile("(?i)(?:the word [`'\"]?([A-Za-z][\\w-]*)|^[`'\"]?([A-Za-z][\\w-]*)[`'\"]?,? (?:followed by|then|and) (?:a|the|your|one) )")
-})
+var wordBefore = text.Pattern("(?i)(?:the word [`'\"]?([A-Za-z][\\w-]*)|^[`'\"]?([A-Za-z][\\w-]*)[`'\"]?,? (?:followed by|then|and) (?:a|the|your|one) )")
 
 // cookie writes a sign-in by a cookie, and how it is had for a token, if an operation sets one.
 func (w *writer) cookie(name string) {

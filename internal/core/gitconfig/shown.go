@@ -1,19 +1,17 @@
 package gitconfig
 
 import (
-	"regexp"
 	"strings"
-	"sync"
+
+	"uncinate/internal/core/text"
 )
 
 // What of a value may be a secret: what stands for one by its name, a user and password in an
 // address, a header's contents, and long words of letters and digits that are not a path.
 var (
-	namedSecret = sync.OnceValue(func() *regexp.Regexp {
-		return regexp.MustCompile(`(?i)((?:pass|secret|token|auth|key|credential)[a-z_-]*\s*[=:]\s*)(?:(?:basic|bearer|token)\s+)?[^\s;'"&]+`)
-	})
-	addressSecret = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`://[^/@\s]*@`) })
-	longWord      = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`[A-Za-z0-9_~+=-]{20,}`) })
+	namedSecret   = text.Pattern(`(?i)((?:pass|secret|token|auth|key|credential)[a-z_-]*\s*[=:]\s*)(?:(?:basic|bearer|token)\s+)?[^\s;'"&]+`)
+	addressSecret = text.Pattern(`://[^/@\s]*@`)
+	longWord      = text.Pattern(`[A-Za-z0-9_~+=-]{20,}`)
 )
 
 // Shown gives a setting's value to be shown, with stars in the place of what may be a secret.

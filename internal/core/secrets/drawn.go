@@ -31,11 +31,7 @@ func (f *Finder) lone(data []byte, upTo int, form form, manual bool, hits []hit)
 			continue
 		}
 		asked++
-		written := form
-		if manual && inManual(data, from) {
-			written = letter
-		}
-		if h := f.spokenOf(data, from, from+len(v), written); h.kind != "" && !slices.ContainsFunc(hits[:told], func(o hit) bool { return sameLine(data, h.at, o.at) }) {
+		if h := f.spokenOf(data, from, from+len(v), formAt(data, from, form, manual)); h.kind != "" && !slices.ContainsFunc(hits[:told], func(o hit) bool { return sameLine(data, h.at, o.at) }) {
 			hits = append(hits, h)
 		}
 	}

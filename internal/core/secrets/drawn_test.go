@@ -11,10 +11,12 @@ import (
 // TestDrawnOnALine finds what was drawn by lot on a line that speaks of secrets, whatever stands between, and nothing else.
 func TestDrawnOnALine(t *testing.T) {
 	r := rand.New(rand.NewPCG(5, 6))
+	looked := 0
 	for range 50 {
 		v := "Ab3x" + draw(r, mixed, 12) + "Q7z"
 		for name, line := range map[string]string{"a.hs": `verifyPassword scheme depth "` + v + `" stored`, "a.md": "its password, so far, has been " + v + " at both piers", "a.go": `open(password, mode, "` + v + `")`} {
 			if c := read(t, name, "x\n"+line+"\n"); isDrawn([]byte(v)) && assert.Len(t, c.Findings, 1, line) {
+				looked++
 				assert.Equal(t, 2, c.Findings[0].Line)
 				assert.NotContains(t, c.Findings[0].Excerpt, v)
 			}
@@ -24,6 +26,7 @@ func TestDrawnOnALine(t *testing.T) {
 			assert.Empty(t, read(t, name, line).Findings, line)
 		}
 	}
+	assert.Greater(t, looked, 3*40, "most of them are drawn as people see it")
 	found := 0
 	for range 1000 {
 		if isDrawn([]byte(draw(r, mixed, 16))) {

@@ -34,6 +34,14 @@ func inManual(data []byte, at int) bool {
 	return i >= 0 && len(rest) > 4 && 'a' <= rest[1] && rest[1] <= 'z' && rest[2] >= 'a' && !bytes.HasPrefix(rest, []byte("=cut"))
 }
 
+// formAt tells how values are written at a place in a file. manual is whether parts of a program may be its manual.
+func formAt(data []byte, at int, form form, manual bool) form {
+	if manual && inManual(data, at) {
+		return letter
+	}
+	return form
+}
+
 // commanded reports whether a line up to a name and its value is the beginning of a command that sets something.
 func commanded(before []byte) bool {
 	words := bytes.Fields(before)

@@ -227,11 +227,7 @@ func (f *Finder) look(c *Content, data []byte, upTo int, form form, manual bool)
 				return true
 			}
 		}
-		written := form
-		if manual && inManual(data, at) {
-			written = letter
-		}
-		if kind, excerpt, till := judge(data, is, at, end, written); kind != "" {
+		if kind, excerpt, till := judge(data, is, at, end, formAt(data, at, form, manual)); kind != "" {
 			hits = append(hits, hit{kind, excerpt, at, till})
 			after = till
 		}

@@ -6,21 +6,19 @@ import (
 	"io/fs"
 	"maps"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strings"
-	"sync"
 
 	"uncinate/internal/desk/project"
 	"uncinate/internal/world/files"
 	"uncinate/internal/world/git"
+
+	"uncinate/internal/core/text"
 )
 
 // takesBack finds the line by which git's commits say which other one they take back (git-revert
 // documentation); compiled when it is first used.
-var takesBack = sync.OnceValue(func() *regexp.Regexp {
-	return regexp.MustCompile(`(?m)^This reverts commit ([0-9a-f]{40,64})\b`)
-})
+var takesBack = text.Pattern(`(?m)^This reverts commit ([0-9a-f]{40,64})\b`)
 
 // mostReverts is how many commits that take others back are looked at.
 const mostReverts = 1000

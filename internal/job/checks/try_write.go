@@ -15,6 +15,7 @@ import (
 	"uncinate/internal/core/fault"
 	"uncinate/internal/core/text"
 	"uncinate/internal/desk/login"
+	"uncinate/internal/world/files"
 )
 
 // Write makes a scratch repository with what belongs to one, and scratch keys; changes, lists and removes them.
@@ -172,10 +173,8 @@ func (s *scratched) surelyGone(ctx context.Context) error {
 	there, found, err := s.login.Repository(ctx, s.login.Account.User, s.name)
 	later := s.unsure && slices.ContainsFunc(s.login.Host.Actions["repository-create"].Requests, func(r *description.Request) bool { return r.Wait != nil })
 	for waited := time.Duration(0); err == nil && !found && later && waited < patience; waited += patience / 10 {
-		select {
-		case <-ctx.Done():
-			return ctx.Err()
-		case <-time.After(patience / 10):
+		if err := files.Pause(ctx, patience/10); err != nil {
+			return err
 		}
 		there, found, err = s.login.Repository(ctx, s.login.Account.User, s.name)
 	}

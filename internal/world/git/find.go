@@ -7,7 +7,6 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strconv"
 	"sync"
@@ -17,7 +16,7 @@ import (
 	"uncinate/internal/world/files"
 )
 
-var versionLine = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^git version (\d+)\.(\d+)(\S*)`) })
+var versionLine = text.Pattern(`^git version (\d+)\.(\d+)(\S*)`)
 
 // Known is a git program whose version was asked for: it is the same one as long as its path, its
 // size in bytes and the time of its last change, in nanoseconds since 1970, are.
@@ -68,8 +67,12 @@ func find(ctx context.Context, path string, log *slog.Logger) (*Git, error) {
 		return nil, fault.New(fault.Failed, "there is no program at %s", text.Visible(said)).Because(err)
 	}
 	if err != nil {
-		f := fault.New(fault.Failed, "git is not installed, or not on the PATH").Because(err)
-		return nil, (&Git{log: log, tops: &sync.Map{}}).another(ctx, f)
+		newer := (&Git{log: log, tops: &sync.Map{}}).newer(ctx)
+		f := fault.New(fault.Failed, "git is not installed, or not on the PATH")
+		if newer != nil {
+			f = fault.New(fault.Failed, "git is not on the PATH")
+		}
+		return nil, newer.instead(f.Because(err))
 	}
 	return &Git{Path: path, log: log, tops: &sync.Map{}}, nil
 }
@@ -80,16 +83,13 @@ func (g *Git) ask(ctx context.Context) error {
 	if err != nil || enough {
 		return err
 	}
-	return g.another(ctx, fault.New(fault.Failed, "git %s at %s is too old; version %d.%d or newer is needed", g.Version, text.Visible(g.Path), Least[0], Least[1]))
+	return g.newer(ctx).instead(fault.New(fault.Failed, "git %s at %s is too old; version %d.%d or newer is needed", g.Version, text.Visible(g.Path), Least[0], Least[1]))
 }
 
-// another says where a git is that can be used in the place of this one.
-func (g *Git) another(ctx context.Context, f *fault.Fault) error {
-	if newer := g.newer(ctx); newer != nil {
-		if g.Path == "" {
-			f.Says = "git is not on the PATH"
-		}
-		return f.Try(fmt.Sprintf("git %s is here; to use it", newer.Version), text.Command("uncinate", "settings", "set", "git", newer.Path))
+// instead lets a fault of git tell to use this one; where it is nil, to install one.
+func (g *Git) instead(f *fault.Fault) error {
+	if g != nil {
+		return f.Try(fmt.Sprintf("git %s is here; to use it", g.Version), text.Command("uncinate", "settings", "set", "git", g.Path))
 	}
 	return f.Try("on Debian and its kin", "sudo apt install git")
 }

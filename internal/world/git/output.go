@@ -8,10 +8,8 @@ import (
 	"fmt"
 	"io"
 	"os/exec"
-	"regexp"
 	"strconv"
 	"strings"
-	"sync"
 	"sync/atomic"
 	"time"
 
@@ -117,9 +115,7 @@ type Progress struct {
 }
 
 // percent is compiled when it is first used: most runs of the program never do.
-var percent = sync.OnceValue(func() *regexp.Regexp {
-	return regexp.MustCompile(`^(?:remote: )?([A-Z][A-Za-z ]+):\s+(\d{1,3})% \((\d+)/(\d+)\)(?:, ([0-9.]+ [A-Za-z]+))?(?: \| ([0-9.]+ [A-Za-z]+/s))?`)
-})
+var percent = text.Pattern(`^(?:remote: )?([A-Z][A-Za-z ]+):\s+(\d{1,3})% \((\d+)/(\d+)\)(?:, ([0-9.]+ [A-Za-z]+))?(?: \| ([0-9.]+ [A-Za-z]+/s))?`)
 
 // ParseProgress reads a line of progress.
 func ParseProgress(line string) (Progress, bool) {
