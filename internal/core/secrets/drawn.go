@@ -13,21 +13,29 @@ import (
 // else parted by blanks or signs. It needs no form in which the two stand. Those that begin before upTo are added to hits.
 func (f *Finder) lone(data []byte, upTo int, form form, manual bool, hits []hit) []hit {
 	told, asked := len(hits), 0
-	for i := 0; i+8 <= len(data) && i < upTo; i += 8 {
+	for i := 0; i+8 <= len(data) && i < upTo && asked <= mostDear; i += 8 {
 		// Eight bytes at a time: so long a word has eight in a place divisible by eight, and most such have a blank among them
 		// (a byte less than 0x21 borrows, and its highest bit was not set).
 		w := binary.LittleEndian.Uint64(data[i:])
-		if (w-0x2121212121212121)&^w&0x8080808080808080 != 0 || run(data[:i+8], i, func(c byte) bool { return drawnByte[c] }) < 8 {
+		if (w-0x2121212121212121)&^w&0x8080808080808080 != 0 {
+			continue
+		}
+		to, kinds := i, uint8(0)
+		for to < len(data) && to-i < 4096 && drawnByte[data[to]] != 0 {
+			kinds |= drawnByte[data[to]]
+			to++
+		}
+		if to-i < 8 {
 			continue
 		}
 		from := i
-		for from > 0 && drawnByte[data[from-1]] && i-from <= longestDrawn {
+		for from > 0 && drawnByte[data[from-1]] != 0 && i-from <= longestDrawn {
 			from--
+			kinds |= drawnByte[data[from]]
 		}
-		n := i - from + run(data, i, func(c byte) bool { return drawnByte[c] })
-		i += (from + n - i) / 8 * 8
-		v := bytes.TrimRight(data[from:from+n], "!?")
-		if n < leastDrawn || !isDrawn(v) || asked > mostDear {
+		i += (to - i) / 8 * 8
+		v := bytes.TrimRight(data[from:to], "!?")
+		if kinds != allDrawn || to-from < leastDrawn || !isDrawn(v) {
 			continue
 		}
 		asked++
@@ -92,18 +100,24 @@ const (
 	longestDrawn = 64
 )
 
-// drawnByte are the characters of what is drawn by lot.
-var drawnByte = func() (b [256]bool) {
+// drawnByte are the characters of what is drawn by lot, by their kinds: 1, and 2 for a capital, 4 for a small letter, 8 for a digit.
+var drawnByte = func() (b [256]uint8) {
 	for c := range 256 {
-		b[c] = nameByte[c] || strings.IndexByte("!#%*+=@^~?$&", byte(c)) >= 0
+		m := madeOf([]byte{byte(c)})
+		if nameByte[c] || strings.IndexByte("!#%*+=@^~?$&", byte(c)) >= 0 {
+			b[c] = uint8(1 | m.upper<<1 | m.lower<<2 | m.digit<<3)
+		}
 	}
 	return b
 }()
 
+// allDrawn are the kinds of characters that a word drawn by lot has.
+const allDrawn = 1 | 2 | 4 | 8
+
 // isDrawn reports whether a word is of letters of both cases and digits, evenly spread, and not made of words.
 func isDrawn(v []byte) bool {
 	m := madeOf(v)
-	if len(v) < leastDrawn || len(v) > longestDrawn || m.upper < 2 || m.lower < 3 || m.digit == 0 || m.sign*4 > len(v) || entropy(v) < 3 || placeholder(v) || v[0] == '#' {
+	if len(v) < leastDrawn || len(v) > longestDrawn || m.upper < 2 || m.lower < 3 || m.digit == 0 || m.sign*4 > len(v) || v[0] == '#' {
 		return false
 	}
 	if i := bytes.IndexByte(v, '='); i >= 0 && i < len(v)-2 || bytes.Count(v, []byte("_")) > 2 || bytes.Count(v, []byte("-")) > 2 {
@@ -125,7 +139,7 @@ func isDrawn(v []byte) bool {
 			run, vowel = 1, strings.IndexByte("AEIOUY", v[i]) >= 0
 		}
 	}
-	return words*text.Either(len(v) < 20, 3, 2) <= len(v) && !wordy(v)
+	return words*text.Either(len(v) < 20, 3, 2) <= len(v) && !wordy(v) && entropy(v) >= 3 && !placeholder(v)
 }
 
 // others are words that say of a line that what looks drawn on it is something else.

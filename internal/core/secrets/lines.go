@@ -19,11 +19,16 @@ func lineAfter(data []byte, at int) []byte {
 
 // inComment reports whether the line of a place begins as a comment of a program.
 func inComment(data []byte, at int) bool {
-	before := bytes.TrimLeft(lineBefore(data, at), " \t")
-	for _, sign := range []string{"#", "//", "*", ";", "--", "%"} {
-		if bytes.HasPrefix(before, []byte(sign)) {
-			return true
-		}
+	before := lineBefore(data, at)
+	before = before[blanks(before, 0, len(before)):]
+	if len(before) == 0 {
+		return false
+	}
+	switch before[0] {
+	case '#', '*', ';', '%':
+		return true
+	case '/', '-':
+		return len(before) > 1 && before[1] == before[0]
 	}
 	return false
 }

@@ -20,25 +20,72 @@ var summing = []string{"generate", "make", "create", "compute", "check"}
 
 // promising reports whether after a word something follows that may part a name from its value: most words are
 // parts of sentences and programs.
-func promising(data []byte, end int, form form) bool {
+func promising(data []byte, is what, at, end int, form form) bool {
 	if !nameByte[data[end-1]] {
 		return true // the literal ends in the sign
 	}
-	for end < len(data) && nameByte[data[end]] {
-		end++
+	to := end
+	for to < len(data) && nameByte[data[to]] {
+		to++
 	}
-	i := blanks(data, end, 40)
+	i := blanks(data, to, 40)
 	if i >= len(data) {
 		return false
 	}
 	switch c := data[i]; {
-	case parting[c], i == end && (c == '.' || c == '\n' || c == '\r'):
+	case parting[c], i == to && (c == '.' || c == '\n' || c == '\r'):
 		return true
-	case i == end:
+	case i == to:
 		return false
 	default:
-		return form != code && form != markup || form == code && goingOn[c] && (afterOperator(data, i) > 0 || inComment(data, i))
+		if form == code {
+			return goingOn[c] && (afterOperator(data, i) > 0 || !sentence(data, is, at, end, i, form) && inComment(data, i))
+		}
+		return form != markup && !sentence(data, is, at, end, i, form)
 	}
+}
+
+// sentence reports whether the name about a word is part of a sentence that goes on with the word at i: then nothing is there that
+// find or onLine would find. It is so most often, and seen at once.
+func sentence(data []byte, is what, at, end, i int, form form) bool {
+	n := i
+	for n < len(data) && 'a' <= data[n] && data[n] <= 'z' {
+		n++
+	}
+	if n == i || n < len(data) && data[n] != ' ' && data[n] != '\n' && data[n] != ',' || string(data[i:n]) == "is" {
+		return false
+	}
+	from, to := nameAround(data, at, end, form)
+	if data[from] == '-' || from > 1 && data[from-1] == ' ' && data[from-2] == ',' {
+		return false // an option, or one of several names
+	}
+	name := data[from:to]
+	switch is {
+	case token:
+		if len(name) < 6 || !equalFold(name[len(name)-6:], "secret") {
+			return true
+		}
+	case password:
+		if afterWords(data, i, true) > 0 {
+			return false
+		}
+	case weak:
+	default:
+		return false
+	}
+	for words := 0; n < len(data) && n < i+80; n++ { // as afterBy does
+		switch c := data[n]; {
+		case c == '\'' || c == '"':
+			return false
+		case c == '\n':
+			return true
+		case c == ' ' && data[n-1] != ' ':
+			if words++; words > 2 {
+				return true
+			}
+		}
+	}
+	return true
 }
 
 // goingOn are first letters of what may stand between a name and its value in a program: operators, and words of a comment.
@@ -49,7 +96,7 @@ var parting = [256]bool{'"': true, '\'': true, '`': true, '=': true, ':': true, 
 
 // named judges a value that is beside a telling name.
 func named(data []byte, is what, at, end int, form form) (kind, excerpt string, till int) {
-	if !promising(data, end, form) {
+	if !promising(data, is, at, end, form) {
 		return "", "", 0
 	}
 	from, to := nameAround(data, at, end, form)

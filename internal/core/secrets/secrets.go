@@ -45,7 +45,7 @@ type Content struct {
 }
 
 // Version is of what is looked for: what was remembered under another is looked for again.
-const Version = 5
+const Version = 6
 
 // MostFindings is how many findings of one file are kept.
 const MostFindings = 20
@@ -121,12 +121,12 @@ func New(herePaths, prefixes []string) *Finder {
 	}
 	for _, p := range herePaths {
 		if len(p) >= 4 {
-			all = append(all, literal{strings.ToLower(p), here})
+			all = append(all, literal{small(p), here})
 		}
 	}
 	for _, p := range prefixes {
 		if len(p) >= 4 {
-			all = append(all, literal{strings.ToLower(p), prefix})
+			all = append(all, literal{small(p), prefix})
 		}
 	}
 	return &Finder{find: newLiterals(all)}

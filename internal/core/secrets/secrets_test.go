@@ -31,7 +31,7 @@ const (
 
 func read(t *testing.T, name, contents string) Content {
 	t.Helper()
-	c, err := New([]string{"/home/tern", "/srv/work/almanac"}, []string{"gannet_"}).Read(name, strings.NewReader(contents), Buffer())
+	c, err := New([]string{"/home/tern", "/srv/work/almanac", "/srv/Ölhafen"}, []string{"gannet_"}).Read(name, strings.NewReader(contents), Buffer())
 	require.NoError(t, err)
 	return c
 }
@@ -66,6 +66,7 @@ func TestWhatIsFound(t *testing.T) {
 		{"web.log", "got " + web, Token, ""},
 		{"paths.toml", "data = \"/home/tern/almanac/data\"", HerePath, "/home/tern/almanac/data"},
 		{"paths.toml", "data = /srv/work/almanac", HerePath, "/srv/work/almanac"},
+		{"paths.toml", "data = /SRV/Ölhafen/data", HerePath, "/SRV/Ölhafen/data"},
 		{"deep.js", strings.Repeat("x", 1<<20) + "\n" + `token="` + long + `"`, Token, ""},
 	} {
 		got := read(t, c.name, c.contents)
@@ -200,7 +201,7 @@ func TestLiteralsAsAPlainSearch(t *testing.T) {
 	for range 200 {
 		var all []literal
 		for i := range 1 + r.IntN(12) {
-			all = append(all, literal{strings.ToLower(draw(r, "abAB_-", 4+r.IntN(8))), what(i)})
+			all = append(all, literal{strings.ToLower(draw(r, "abAB_-x:", 3+r.IntN(20))), what(i)})
 		}
 		data := []byte(draw(r, "abAB_-x", r.IntN(400)))
 		got := map[string]int{}
@@ -223,6 +224,38 @@ func TestLiteralsAsAPlainSearch(t *testing.T) {
 	calls := 0
 	newLiterals([]literal{{"tide", begin}}).scan([]byte("tide tide tide"), func(what, int, int) bool { calls++; return false })
 	assert.Equal(t, 1, calls, "it stops when it is told to")
+}
+
+// TestASentenceHoldsNothing holds what is seen at once against what is looked for at length.
+func TestASentenceHoldsNothing(t *testing.T) {
+	r := rand.New(rand.NewPCG(7, 8))
+	of := [][]string{
+		strings.Split("password|passwd|pass|token|client_secret|Passphrase|identified|psk|--password|-p|db.password|community", "|"),
+		strings.Split("hunter22|tide|is|isn|by|for|to|using|string|name|"+draw(r, mixed, 18)+"|aB3$kk!9|buffer|fur|1234|tern:fl00dgate|as|on", "|"),
+		strings.Split(` | | | | | | | | |  |=| = |:|, |,|"|'|(|)|. |;|=>|# |//|- |<|>|\n|\fB|\fR|!|?| "|" |[`, "|"),
+	}
+	seen := 0
+	finder := New(nil, nil)
+	for range 300_000 {
+		var data []byte
+		for range 4 + r.IntN(12) {
+			words := of[r.IntN(len(of))]
+			data = append(data, words[r.IntN(len(words))]...)
+		}
+		form := form(r.IntN(3))
+		finder.find.scan(data, func(is what, at, end int) bool {
+			if i := blanks(data, end+run(data, end, func(c byte) bool { return nameByte[c] }), 40); i == end || i == len(data) || !nameByte[data[end-1]] || !sentence(data, is, at, end, i, form) {
+				return true
+			}
+			seen++
+			from, to := nameAround(data, at, end, form)
+			_, beside := find(data, is, from, to, form)
+			_, later := onLine(data, from, to)
+			require.False(t, beside || later, "%q, %q", data, data[from:to])
+			return true
+		})
+	}
+	assert.Greater(t, seen, 10_000)
 }
 
 func TestPartsOf(t *testing.T) {
