@@ -125,10 +125,9 @@ func (k *Known) Keep() error {
 		}
 		return nil
 	}
-	slices.SortFunc(k.new, func(a, b entry) int { return a.place - b.place })
 	data := append([]byte(knownForm), byte(len(k.label)))
 	data = append(data, k.label...)
-	for _, e := range k.new {
+	for _, e := range inPlace(k.new) {
 		data = binary.LittleEndian.AppendUint64(data, e.path[0])
 		data = binary.LittleEndian.AppendUint64(data, e.path[1])
 		for _, n := range []int64{e.size, e.mtime, e.change} {
@@ -146,6 +145,19 @@ func (k *Known) Keep() error {
 	}
 	data = binary.LittleEndian.AppendUint64(data, sum(data))
 	return files.Dump(k.path, data)
+}
+
+// inPlace puts entries in the order of their files, of which each has one at most: by their places, which is quicker than to sort.
+func inPlace(all []entry) []*entry {
+	most := 0
+	for i := range all {
+		most = max(most, all[i].place)
+	}
+	out := make([]*entry, most+1)
+	for i := range all {
+		out[all[i].place] = &all[i]
+	}
+	return slices.DeleteFunc(out, func(e *entry) bool { return e == nil })
 }
 
 // sum finds damage by accident; whoever can write the file can write a sum too.
