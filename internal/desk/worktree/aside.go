@@ -290,7 +290,7 @@ func (g *gate) sweep(ctx context.Context, least time.Duration) error {
 		for _, aside := range asides {
 			late, err := writtenLate(aside, marker)
 			if err == nil {
-				err = g.keepLate(ctx, aside, late)
+				err = g.keepLate(ctx, aside, late, filepath.Join(top, filepath.Base(g.journal())))
 			}
 			if err != nil {
 				return err
@@ -364,9 +364,26 @@ func (g *gate) thin(ctx context.Context) error {
 	return nil
 }
 
-// keepLate keeps what was written late, unless a copy holds it.
-func (g *gate) keepLate(ctx context.Context, top string, late []string) error {
-	ids := map[string]string{}
+// stood gives the ids of the files that stood before a run, by its journal; none where that cannot be told.
+func (g *gate) stood(ctx context.Context, journal string) map[string]Standing {
+	var said laid
+	if found, err := files.ReadJSON(journal, &said); err != nil || !found || !git.IsID(said.From) {
+		return nil
+	}
+	lines, err := g.folder.Repo.Lines(ctx, "ls-tree", "-r", "-z", "--full-tree", said.From)
+	if err != nil {
+		return nil // it is not here any more
+	}
+	return Standings(lines)
+}
+
+// keepLate keeps what was written late, unless it is what stood before, as in a copy of the whole folder, in which all is new, or
+// a copy holds it.
+func (g *gate) keepLate(ctx context.Context, top string, late []string, journal string) error {
+	if len(late) == 0 {
+		return nil
+	}
+	ids, stood := map[string]string{}, g.stood(ctx, journal)
 	for _, p := range late {
 		id, err := rawID(filepath.Join(top, filepath.FromSlash(p)), g.digits())
 		if err != nil {
@@ -374,6 +391,7 @@ func (g *gate) keepLate(ctx context.Context, top string, late []string) error {
 		}
 		ids[p] = id
 	}
+	late = slices.DeleteFunc(late, func(p string) bool { return stood[p].ID == ids[p] })
 	late, err := g.uncopied(ctx, late, ids)
 	if err != nil || len(late) == 0 {
 		return err

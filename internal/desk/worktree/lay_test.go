@@ -116,6 +116,32 @@ func TestLay(t *testing.T) {
 	assert.NotContains(t, left, old)
 }
 
+// TestLaidFolderCopied tells of nothing that was written to what is aside where the whole folder was copied, so that all in it
+// is new; but for what was written before.
+func TestLaidFolderCopied(t *testing.T) {
+	d, f, _, from, to := layable(t)
+	_, err := Lay(t.Context(), d, f, laying(from, to))
+	require.NoError(t, err)
+	asides, err := filepath.Glob(filepath.Join(f.Path, ".git/uncinate/asides/*"))
+	require.NoError(t, err)
+	require.Len(t, asides, 1)
+	for _, p := range []string{"a.txt", "deep/er/x", "gone.txt"} { // as a copy would have them
+		require.NoError(t, os.Chtimes(filepath.Join(asides[0], "aside", p), time.Now(), time.Now().Add(time.Second)))
+	}
+	require.NoError(t, os.WriteFile(filepath.Join(asides[0], "aside/gone.txt"), []byte("written late\n"), 0o644))
+	require.NoError(t, os.Chtimes(filepath.Join(asides[0], "aside/gone.txt"), time.Now(), time.Now().Add(time.Second)))
+	g, err := gateOf(d, f)
+	require.NoError(t, err)
+	require.NoError(t, g.sweep(t.Context(), 0))
+	all, err := Rescues(t.Context(), d, f.Path)
+	require.NoError(t, err)
+	require.Len(t, all, 1)
+	c, err := Rescue(t.Context(), d, f.Path, all[0].Number)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"gone.txt"}, c.Files)
+	assert.NoDirExists(t, asides[0])
+}
+
 // TestLayRefuses leaves everything as it was where a commit was made meanwhile, a lock stands, or
 // what is staged would be lost.
 func TestLayRefuses(t *testing.T) {
