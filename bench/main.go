@@ -23,7 +23,7 @@ import (
 func main() {
 	program := flag.String("program", "build/uncinate", "the built program")
 	pairs := flag.Int("pairs", 5, "how many pairs of each")
-	only := flag.String("only", "", "measure only attach, big, branches, claims, daily, fleets, foresee, lists, offers, people, rings, save, small, step, survey, undo, version or findings")
+	only := flag.String("only", "", "measure only attach, big, branches, claims, clone, daily, fleets, foresee, lists, offers, people, rings, save, small, step, survey, undo, version or findings")
 	way := flag.String("way", "", "of fleets, measure only this way of asking, such as \"one SSH connection\"")
 	table := flag.Bool("table", false, "measure nothing; write the table of docs/benchmarks.md from bench/latest.json")
 	flag.Parse()
@@ -100,6 +100,8 @@ func run(program string, pairs int, only, way string) (err error) {
 		return b.bigSave(pairs)
 	case "big":
 		return b.bigs(pairs, false)
+	case "clone":
+		return b.clones(pairs)
 	case "small":
 		return b.bigs(pairs, true)
 	case "version":
@@ -182,6 +184,10 @@ func compare(what, bound string, pairs int, prepare, ours, theirs func(int) erro
 			slices.Reverse(order)
 		}
 		for _, o := range order {
+			// What was just written is not written beside what is measured.
+			if err := errors.Join(exec.Command("sync").Run(), forgetPeak()); err != nil {
+				return err
+			}
 			began := time.Now()
 			if err := o.do(i); err != nil {
 				return err
@@ -245,7 +251,7 @@ func (b *bench) prepare(i int) error {
 			return err
 		}
 	}
-	return exec.Command("sync").Run()
+	return nil
 }
 
 func (b *bench) attach(i int) error {

@@ -6,3 +6,5 @@ import "os"
 
 // memoryOf is not told here.
 func memoryOf(*os.ProcessState) int64 { return 0 }
+
+func forgetPeak() error { return nil }

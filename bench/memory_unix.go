@@ -3,10 +3,23 @@
 package main
 
 import (
+	"errors"
+	"io/fs"
 	"os"
 	"runtime"
+	"runtime/debug"
 	"syscall"
 )
+
+// forgetPeak lets the most memory that this process had begin anew: on Linux a program that it starts is counted from there
+// (proc_pid_clear_refs(5), the value 5).
+func forgetPeak() error {
+	debug.FreeOSMemory()
+	if err := os.WriteFile("/proc/self/clear_refs", []byte("5"), 0); !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	return nil
+}
 
 // memoryOf tells the most memory, in kilobytes, that an ended process had.
 func memoryOf(p *os.ProcessState) int64 {

@@ -34,7 +34,7 @@ func (b *bench) undo(pairs int) error {
 		}
 	}
 	return compare("undo changes of 10,000 files", "1.6", pairs, func(i int) error {
-		return errors.Join(write(dir, fmt.Sprint("level changed ", i)), write(hand, fmt.Sprint("level changed ", i)), b.command(b.top, "", "sync"))
+		return errors.Join(write(dir, fmt.Sprint("level changed ", i)), write(hand, fmt.Sprint("level changed ", i)))
 	}, func(int) error { return b.command(dir, "", b.program, "undo", "changes", "--yes", "--quiet") },
 		func(int) error { return b.command(hand, "", "git", "checkout", "--", ".") })
 }
