@@ -163,14 +163,20 @@ func (b *bench) attaches(pairs int) error {
 }
 
 func (b *bench) version(pairs int) error {
-	return compare("version", "3", pairs, func(int) error { return nil },
+	return timed("version", "3", pairs, func() error { return nil }, func(int) error { return nil }, // of milliseconds, as it is when one works
 		func(int) error { return b.command(b.top, "", b.program, "version") },
 		func(int) error { return b.command(b.top, "", "git", "--version") })
 }
 
 // compare times pairs, in turn first one and then the other, and prints a row. What
-// prepare does is not timed.
+// prepare does is not timed. Each begins with nothing left to be written from before.
 func compare(what, bound string, pairs int, prepare, ours, theirs func(int) error) error {
+	settle := func() error { return errors.Join(exec.Command("sync").Run(), forgetPeak()) }
+	return timed(what, bound, pairs, settle, prepare, ours, theirs)
+}
+
+// timed times pairs, each side after settle.
+func timed(what, bound string, pairs int, settle func() error, prepare, ours, theirs func(int) error) error {
 	var a, b []float64
 	for i := range pairs {
 		if err := prepare(i); err != nil {
@@ -184,8 +190,7 @@ func compare(what, bound string, pairs int, prepare, ours, theirs func(int) erro
 			slices.Reverse(order)
 		}
 		for _, o := range order {
-			// What was just written is not written beside what is measured.
-			if err := errors.Join(exec.Command("sync").Run(), forgetPeak()); err != nil {
+			if err := settle(); err != nil {
 				return err
 			}
 			began := time.Now()

@@ -34,7 +34,7 @@ func nameAround(data []byte, at, end int, form form) (from, to int) {
 	for end > at && !nameByte[data[end-1]] {
 		end--
 	}
-	for end < len(data) && end-from < 120 && (nameByte[data[end]] || form == rows && data[end] == '.' && end+1 < len(data) && nameByte[data[end+1]]) {
+	for end < len(data) && end-from < longestName && (nameByte[data[end]] || form == rows && data[end] == '.' && end+1 < len(data) && nameByte[data[end+1]]) {
 		end++
 	}
 	if form == letter && end < len(data) && data[end] == '.' { // settings within a text: token.get = …
@@ -175,6 +175,9 @@ func (b beside) read(data []byte, to, i int, form form, ofType bool) (beside, bo
 	return b.open(data, from, i, form)
 }
 
+// longestPhrase is how long a phrase may be, in bytes.
+const longestPhrase = 400
+
 // open takes a value without quotes, up to where its word or, of a phrase, its line ends.
 func (b beside) open(data []byte, from, i int, form form) (beside, bool) {
 	given := data[i-1] == '=' && isUpper(b.name) || bytes.HasPrefix(b.name, []byte("--")) // to a program
@@ -185,7 +188,7 @@ func (b beside) open(data []byte, from, i int, form form) (beside, bool) {
 		return c > ' ' && c != '"' && c != '\'' && c != '<' && c != '`' && (form == rows || c != ',' && c != ';' && c != ')')
 	})
 	if form == rows && isPhrase(b.name) && !given || bytes.EqualFold(b.name, []byte("mnemonic")) { // its words
-		n = len(bytes.TrimRight(data[i:i+run(data, i, func(c byte) bool { return c != '\n' && c != '\r' })], " \t"))
+		n = len(bytes.TrimRight(data[i:i+run(data[:min(len(data), i+longestPhrase)], i, func(c byte) bool { return c != '\n' && c != '\r' })], " \t"))
 	}
 	if k := bytes.Index(data[i:i+n], []byte(`\f`)); k > 0 && form != code && font(data, i+k) > 0 {
 		n = k

@@ -18,6 +18,9 @@ var asking = strings.Fields("get find fetch load lookup look read has is list sh
 // summing are first words of names of calls that are given a password for a sum of it.
 var summing = []string{"generate", "make", "create", "compute", "check"}
 
+// longestName is how long a name may be, in bytes.
+const longestName = 120
+
 // promising reports whether after a word something follows that may part a name from its value: most words are
 // parts of sentences and programs.
 func promising(data []byte, is what, at, end int, form form) bool {
@@ -25,7 +28,7 @@ func promising(data []byte, is what, at, end int, form form) bool {
 		return true // the literal ends in the sign
 	}
 	to := end
-	for to < len(data) && nameByte[data[to]] {
+	for to < len(data) && to-end < longestName && nameByte[data[to]] {
 		to++
 	}
 	i := blanks(data, to, 40)
@@ -49,7 +52,7 @@ func promising(data []byte, is what, at, end int, form form) bool {
 // find or onLine would find. It is so most often, and seen at once.
 func sentence(data []byte, is what, at, end, i int, form form) bool {
 	n := i
-	for n < len(data) && 'a' <= data[n] && data[n] <= 'z' {
+	for n < len(data) && n-i < longestName && 'a' <= data[n] && data[n] <= 'z' {
 		n++
 	}
 	if n == i || n < len(data) && data[n] != ' ' && data[n] != '\n' && data[n] != ',' || string(data[i:n]) == "is" {

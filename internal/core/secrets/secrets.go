@@ -187,8 +187,13 @@ func (f *Finder) Read(name string, r io.Reader, buf []byte) (Content, error) {
 	}
 }
 
-// mostDear is how many of what is dear to judge is judged of a chunk.
-const mostDear = 100
+// mostDear is how many of what is dear to judge is judged of a chunk, and mostLong how many bytes behind names within long words,
+// which nobody writes: each of many names that are joined to one word would be judged with all the others behind it.
+const (
+	mostDear = 100
+	longWord = 256
+	mostLong = 1 << 20
+)
 
 // look finds what begins before upTo. manual is whether parts of a program may be its manual.
 func (f *Finder) look(c *Content, data []byte, upTo int, form form, manual bool) {
@@ -205,7 +210,7 @@ func (f *Finder) look(c *Content, data []byte, upTo int, form form, manual bool)
 		after = max(after, end)
 	}
 	var hits []hit
-	dear := 0
+	dear, long, wordEnd := 0, 0, 0
 	f.find.scan(data, func(is what, at, end int) bool {
 		if at >= upTo {
 			return false
@@ -224,6 +229,14 @@ func (f *Finder) look(c *Content, data []byte, upTo int, form form, manual bool)
 		}
 		if is == wrapped || is == webKey {
 			if dear++; dear > mostDear {
+				return true
+			}
+		}
+		if wordEnd <= end {
+			wordEnd = end + run(data, end, func(c byte) bool { return c > ' ' })
+		}
+		if n := min(wordEnd-end, 2048); n > longWord {
+			if long += n; long > mostLong {
 				return true
 			}
 		}

@@ -258,6 +258,16 @@ func TestASentenceHoldsNothing(t *testing.T) {
 	assert.Greater(t, seen, 10_000)
 }
 
+// TestJoinedNames ends with what nobody writes: names without end, joined to one word, which would each be judged with all the
+// others behind it. What stands apart from them is found all the same.
+func TestJoinedNames(t *testing.T) {
+	for _, name := range []string{"token", "basicauth=", "pwd:", "psk=\t", "auth_basicx="} {
+		c := read(t, "a.toml", strings.Repeat(name, 40_000)+"\npassword = \"Ebb-and-Fl0w!\"\n")
+		require.NotEmpty(t, c.Findings, name)
+		assert.Equal(t, Password, c.Findings[len(c.Findings)-1].Kind, name)
+	}
+}
+
 func TestPartsOf(t *testing.T) {
 	for name, want := range map[string][]string{
 		"db_password":      {"db", "password"},
