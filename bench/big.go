@@ -21,18 +21,19 @@ type bigWork struct {
 }
 
 // bigNoise is the biggest project.
-var bigNoise = bigWork{"attach, 600 MB of noise in 120 files", "0.25", 120, 5_000_000, 100, 1}
+func bigNoise(pairs int) bigWork {
+	return bigWork{"attach, 600 MB of noise in 120 files", "0.25", 120, 5_000_000, 100, pairs}
+}
 
 // bigs attaches big projects, and saves into them, against git by hand: add, one call that makes the repository, commit, push.
 // small leaves all out but the one of small files.
 func (b *bench) bigs(pairs int, small bool) error {
 	works := []bigWork{
-		bigNoise,
+		bigNoise(min(pairs, 2)),
 		{"attach, 1,700 pictures of 60 kB", "0.5", 1700, 60_000, 100, min(pairs, 3)},
 		{"attach, mixed work: 2,000 files of 50 kB, a third noise", "1.0", 2000, 50_000, 33, min(pairs, 3)},
 		{"attach, 50,000 small files", "1.15", 50_000, 300, 0, max(pairs, 4)}, // git add alone takes from 2 s to 6 s from one time to the next
 	}
-	works[0].pairs = min(pairs, 2)
 	for k, w := range works {
 		if small && w.noise > 0 {
 			continue
@@ -79,7 +80,7 @@ func (b *bench) bigs(pairs int, small bool) error {
 // clones attaches the biggest project and clones it.
 func (b *bench) clones(pairs int) error {
 	dir := filepath.Join(b.top, "big")
-	if err := errors.Join(bigNoise.write(dir, 0), b.command(dir, "", b.program, "attach", "--yes")); err != nil {
+	if err := errors.Join(bigNoise(1).write(dir, 0), b.command(dir, "", b.program, "attach", "--yes")); err != nil {
 		return err
 	}
 	return b.bigClone("big", pairs)

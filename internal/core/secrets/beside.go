@@ -103,7 +103,7 @@ func find(data []byte, is what, from, to int, form form) (b beside, ok bool) {
 		i++
 	case bytes.HasPrefix(b.name, []byte("-")) && i > to && (isQuote(c) || len(b.name) > 2 && (b.name[1] == '-' || from > 0 && data[from-1] == '\\') && (form == rows || form == letter)):
 		// an option and its value
-	case i > to && (isQuote(c) || (form != code && form != markup || inComment(data, from)) && (is == password || is == weak && nameByte[c] || is == token && (drawnAt(data, i) || len(b.name) > 5 && equalFold(b.name[len(b.name)-6:], "secret")))):
+	case i > to && (isQuote(c) || (form != code && form != markup || inComment(data, from)) && (is == password || is == weak && nameByte[c] || is == token && (drawnAt(data, i) || namesSecret(b.name)))):
 		b.wide = true
 		if n := afterWords(data, i, is == password && !isQuote(data[to])); n > 0 {
 			i = n

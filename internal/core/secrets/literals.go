@@ -14,7 +14,7 @@ import (
 // the others those are compared that have such a window.
 type literals struct {
 	all   []literal
-	known [slots]uint8  // by a window's slot: 1 if it is of a literal
+	known [slots]uint8  // by a window's slot: 1 if it is of a literal; apart from which, so that all of it stays at hand
 	which [slots]uint16 // by a window's slot: its place in of
 	of    [][]place     // the literals, and where the window is in them
 }

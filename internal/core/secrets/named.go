@@ -18,8 +18,11 @@ var asking = strings.Fields("get find fetch load lookup look read has is list sh
 // summing are first words of names of calls that are given a password for a sum of it.
 var summing = []string{"generate", "make", "create", "compute", "check"}
 
-// longestName is how long a name may be, in bytes.
-const longestName = 120
+// longestName and longestValue are how long a name and its value may be, in bytes.
+const (
+	longestName  = 120
+	longestValue = 2048
+)
 
 // promising reports whether after a word something follows that may part a name from its value: most words are
 // parts of sentences and programs.
@@ -65,7 +68,7 @@ func sentence(data []byte, is what, at, end, i int, form form) bool {
 	name := data[from:to]
 	switch is {
 	case token:
-		if len(name) < 6 || !equalFold(name[len(name)-6:], "secret") {
+		if !namesSecret(name) {
 			return true
 		}
 	case password:
@@ -76,19 +79,12 @@ func sentence(data []byte, is what, at, end, i int, form form) bool {
 	default:
 		return false
 	}
-	for words := 0; n < len(data) && n < i+80; n++ { // as afterBy does
-		switch c := data[n]; {
-		case c == '\'' || c == '"':
-			return false
-		case c == '\n':
-			return true
-		case c == ' ' && data[n-1] != ' ':
-			if words++; words > 2 {
-				return true
-			}
-		}
-	}
-	return true
+	return afterBy(data, i, false) == 0
+}
+
+// namesSecret reports whether a name ends in the word itself.
+func namesSecret(name []byte) bool {
+	return len(name) > 5 && equalFold(name[len(name)-6:], "secret")
 }
 
 // goingOn are first letters of what may stand between a name and its value in a program: operators, and words of a comment.
@@ -126,7 +122,7 @@ func named(data []byte, is what, at, end int, form form) (kind, excerpt string, 
 	if is == pin {
 		least = 4
 	}
-	if !ok || len(b.v) < least || len(b.v) > 2048 || placeholder(b.v) && !(is == pin && len(b.v) != 6) || bytes.EqualFold(b.v, name) {
+	if !ok || len(b.v) < least || len(b.v) > longestValue || placeholder(b.v) && !(is == pin && len(b.v) != 6) || bytes.EqualFold(b.v, name) {
 		return "", "", 0
 	}
 	parts := partsOf(name)

@@ -187,8 +187,9 @@ func (f *Finder) Read(name string, r io.Reader, buf []byte) (Content, error) {
 	}
 }
 
-// mostDear is how many of what is dear to judge is judged of a chunk, and mostLong how many bytes behind names within long words,
-// which nobody writes: each of many names that are joined to one word would be judged with all the others behind it.
+// mostDear is how many of what is dear to judge is judged of a chunk. Of names within words of more than longWord bytes those are
+// judged that have together at most mostLong bytes of their words behind them: of very many names that are joined to one word, which
+// nobody writes, each would be judged with all the others behind it.
 const (
 	mostDear = 100
 	longWord = 256
@@ -235,7 +236,7 @@ func (f *Finder) look(c *Content, data []byte, upTo int, form form, manual bool)
 		if wordEnd <= end {
 			wordEnd = end + run(data, end, func(c byte) bool { return c > ' ' })
 		}
-		if n := min(wordEnd-end, 2048); n > longWord {
+		if n := min(wordEnd-end, longestValue); n > longWord {
 			if long += n; long > mostLong {
 				return true
 			}

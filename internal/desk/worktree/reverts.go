@@ -9,15 +9,14 @@ import (
 	"slices"
 	"strings"
 
+	"uncinate/internal/core/text"
 	"uncinate/internal/desk/project"
 	"uncinate/internal/world/files"
 	"uncinate/internal/world/git"
-
-	"uncinate/internal/core/text"
 )
 
 // takesBack finds the line by which git's commits say which other one they take back (git-revert
-// documentation); compiled when it is first used.
+// documentation).
 var takesBack = text.Pattern(`(?m)^This reverts commit ([0-9a-f]{40,64})\b`)
 
 // mostReverts is how many commits that take others back are looked at.

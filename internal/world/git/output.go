@@ -114,7 +114,7 @@ type Progress struct {
 	Speed   string // such as "3.10 MiB/s", "" where git does not tell
 }
 
-// percent is compiled when it is first used: most runs of the program never do.
+// percent finds how far git is.
 var percent = text.Pattern(`^(?:remote: )?([A-Z][A-Za-z ]+):\s+(\d{1,3})% \((\d+)/(\d+)\)(?:, ([0-9.]+ [A-Za-z]+))?(?: \| ([0-9.]+ [A-Za-z]+/s))?`)
 
 // ParseProgress reads a line of progress.
